@@ -1,0 +1,5 @@
+"""``python -m echotally``."""
+
+from echotally.cli.main import run
+
+run()

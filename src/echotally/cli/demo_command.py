@@ -1,0 +1,39 @@
+"""``echotally demo``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import note_first_compilation, progress_line
+from echotally.output.writing import deliver
+
+
+@click.command(epilog="Example: echotally demo river-watch")
+@click.argument("folder", type=click.Path(path_type=Path, file_okay=False), default="river-watch")
+@options.width_option
+def demo(folder: Path, width: int | None) -> None:
+    """Write the river-watch example (model, two made-up rate cards, a trace) into FOLDER and run it."""
+    from echotally.demo import write_example
+
+    written = write_example("river-watch", folder)
+    click.echo(
+        f"Wrote {len(written)} files into {folder}/: a model, two made-up rate cards, a trace of visitors.",
+        err=True,
+    )
+    note_first_compilation()
+    from echotally.output.projection_table import projection_text
+    from echotally.projection.project import project
+
+    model = folder / "river.toml"
+    with progress_line() as tell:
+        result = project(model, progress=tell)
+    deliver(projection_text(result, width), None)
+    click.echo(
+        f"\nTry next:\n"
+        f"  echotally project {model} --set functions.map.instance_limit=40    # one change, what moves?\n"
+        f"  echotally check {model} --defaults                                # every value in force\n"
+        f"  echotally start my-estate                                          # a model of your own"
+    )

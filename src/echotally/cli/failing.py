@@ -1,0 +1,62 @@
+"""Turns what went wrong into a message on standard error and an exit code. The only place that does.
+
+0 done; 1 our own fault; 2 bad input or usage; 3 a target missed under --gate; 130 interrupted.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+
+import click
+
+from echotally.errors import BadInput, EchoTallyError
+
+DONE, OUR_FAULT, BAD_INPUT, MISSED, INTERRUPTED = 0, 1, 2, 3, 130
+#: Most problems listed; a file with more has one cause that repeats.
+_MOST_LISTED = 50
+
+
+def exit_code(command: click.Command, arguments: list[str] | None) -> int:
+    """Run a command and translate its outcome."""
+    try:
+        outcome = command.main(arguments, prog_name="echotally", standalone_mode=False)
+        sys.stdout.flush()
+        return outcome if isinstance(outcome, int) else DONE
+    except click.exceptions.Exit as leaving:
+        return leaving.exit_code
+    except click.ClickException as error:
+        error.show()
+        return BAD_INPUT
+    except BadInput as error:
+        _list_problems(error)
+        return BAD_INPUT
+    except (KeyboardInterrupt, click.Abort):
+        click.echo("Interrupted; nothing half done was kept.", err=True)
+        return INTERRUPTED
+    except BrokenPipeError:
+        # The reader left (| head): what was asked for was delivered as far as it was wanted.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return DONE
+    except EchoTallyError as error:
+        click.echo(f"echotally: our own fault, please report it: {error}", err=True)
+        return OUR_FAULT
+    except MemoryError:
+        click.echo("echotally: this model needs more memory than there is", err=True)
+        return BAD_INPUT
+    except Exception as error:
+        if os.environ.get("ECHOTALLY_DEBUG"):
+            raise
+        click.echo(f"echotally: our own fault, please report it: {type(error).__name__}: {error}", err=True)
+        click.echo("(ECHOTALLY_DEBUG=1 shows where it happened)", err=True)
+        return OUR_FAULT
+
+
+def _list_problems(error: BadInput) -> None:
+    shown = error.problems[:_MOST_LISTED]
+    for problem in shown:
+        click.echo(f"error: {problem}", err=True)
+    if len(error.problems) > len(shown):
+        click.echo(f"... and {len(error.problems) - len(shown)} more", err=True)
+    if len(error.problems) > 1:
+        click.echo(f"{len(error.problems)} errors", err=True)

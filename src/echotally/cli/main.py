@@ -1,0 +1,88 @@
+"""The program ``echotally``: a group whose commands are imported only when they are asked for."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from typing import Any
+
+import click
+
+#: Command -> (module below ``echotally.cli``, one line for the overview). In the order people work.
+COMMANDS = {
+    "demo": ("demo", "Write the river-watch example into a folder and run it."),
+    "start": ("start", "Write a commented model and rate card to begin with."),
+    "check": ("check", "Find every mistake in a model and its rate cards."),
+    "project": ("project", "Play the month on every plan: throttling, concurrency, cost."),
+}
+
+
+class LazyGroup(click.Group):
+    """Knows its commands by name, so that ``--help`` imports none of them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        module = importlib.import_module(f"echotally.cli.{COMMANDS[name][0]}_command")
+        command: click.Command = getattr(module, name)
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and not args[0].startswith("-") and args[0] not in COMMANDS:
+            from difflib import get_close_matches
+
+            near = get_close_matches(args[0], COMMANDS, 1)
+            raise click.UsageError(
+                f"there is no command '{args[0]}'" + (f"; did you mean '{near[0]}'?" if near else ""), ctx
+            )
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands, in the order people work"):
+            formatter.write_dl([(name, text) for name, (_, text) in COMMANDS.items()])
+
+
+def _version() -> str:
+    from importlib.metadata import version
+
+    return version("echotally")
+
+
+def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> None:
+    if value:
+        click.echo(f"echotally {_version()}")
+        ctx.exit()
+
+
+@click.group(
+    cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
+)
+@click.option(
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_show_version,
+    help="Show the version and leave.",
+)
+def cli() -> None:
+    """Plays a month of event-driven functions: throttling, concurrency and cost for each hosting plan.
+
+    Begin with 'echotally demo', which writes an example and runs it.
+    """
+
+
+def run(arguments: list[str] | None = None) -> Any:
+    """Run the program and leave with its exit code."""
+    from echotally.cli.failing import exit_code
+
+    sys.exit(exit_code(cli, arguments))
+
+
+if __name__ == "__main__":
+    run()

@@ -1,0 +1,303 @@
+"""Cron expressions: every form of rules.md section 2, with the clock changes of the classic daemon.
+
+CronSim (a maintained library) parses the five classic fields and matches days. Written here, because it
+does not cover them: ``W``, ``?``, years, weekdays counted from 1, refusals that name the field, and an
+expansion by whole days that is fast enough to count a year of minutes.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime, time, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from cronsim import CronSim, CronSimError
+
+from echotally.demand.clock import to_utc
+
+_AT_FORMS = {
+    "@yearly": "0 0 1 1 *", "@annually": "0 0 1 1 *", "@monthly": "0 0 1 * *", "@weekly": "0 0 * * 0",
+    "@daily": "0 0 * * *", "@midnight": "0 0 * * *", "@hourly": "0 * * * *",
+}  # fmt: skip
+_FIELDS = ("second", "minute", "hour", "day of month", "month", "day of week", "year")
+_LIMITS = ((0, 59), (0, 59), (0, 23), (1, 31), (1, 12), (0, 7), (1970, 2199))
+_DAYS = ("SUN", "MON", "TUE", "WED", "THU", "FRI", "SAT")
+_MONTHS = ("JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", "NOV", "DEC")
+# No Gregorian pattern of dates takes longer than 400 years to come back; expressions that fire do so in 40
+# (29 February on a given weekday, across 2100, 2200).
+_SEARCH_YEARS = 40
+
+
+class BadSchedule(ValueError):
+    """An expression that cannot be read or can never fire; the text is "message|allowed"."""
+
+
+@dataclass(frozen=True)
+class Cron:
+    """A parsed expression: what it matches, by day and by time of day."""
+
+    expression: str
+    rule: Any
+    classic: str
+    nearest_weekdays: tuple[int, ...]
+    only_nearest: bool
+    both_days: bool
+    years: frozenset[int] | None
+    follows_elapsed: bool
+    times: tuple[tuple[int, int, int], ...] = field(repr=False, default=())
+
+    def matches(self, day: date) -> bool:
+        """Whether the job is due on a local day (either day field if both are restricted)."""
+        if day.month not in self.rule.months or (self.years is not None and day.year not in self.years):
+            return False
+        of_month = (not self.only_nearest and self.rule.match_dom(day)) or any(
+            _nearest_weekday(day.year, day.month, n) == day.day for n in self.nearest_weekdays
+        )
+        of_week = self.rule.match_dow(day)
+        return (of_month and of_week) if self.both_days else (of_month or of_week)
+
+    def words(self) -> str:
+        """The expression in plain words."""
+        text = _words(self)
+        return text[0].upper() + text[1:]
+
+
+def parse_cron(expression: str, seconds: bool = False) -> Cron:
+    """Parse five fields, six with ``seconds`` first, six with a trailing year, or an @-form.
+
+    Raises ``BadSchedule`` naming the field, or saying that the job can never fire.
+    """
+    text = expression.strip()
+    if text.startswith("@"):
+        if text.lower() not in _AT_FORMS:
+            raise BadSchedule(f"is not a known @-form|{', '.join(_AT_FORMS)}")
+        text = _AT_FORMS[text.lower()]
+    parts, year = _split(text.upper().split(), seconds)
+    first_day = 0 if year is None else 1
+    parts[5] = _weekdays(parts[5], first_day)
+    parts[4] = _named(parts[4], _MONTHS, 1)
+    for number, part in enumerate(parts):
+        _check(part, number)
+    nearest, month_days = _take_nearest(parts[3])
+    classic = [
+        parts[0],
+        parts[1],
+        parts[2],
+        month_days,
+        parts[4].replace("?", "*"),
+        parts[5].replace("?", "*"),
+    ]
+    rule = _library_rule(classic)
+    cron = Cron(
+        expression.strip(),
+        rule,
+        " ".join(parts[1:]).replace("?", "*"),
+        nearest,
+        bool(nearest) and month_days == "*",
+        parts[3][0] in "*?" or parts[5][0] in "*?",
+        _years(year),
+        parts[1].startswith("*") or parts[2].startswith("*"),
+        tuple(
+            (h, m, s) for h in sorted(rule.hours) for m in sorted(rule.minutes) for s in sorted(rule.seconds)
+        ),
+    )
+    _must_fire(cron)
+    return cron
+
+
+def _split(parts: list[str], seconds: bool) -> tuple[list[str], str | None]:
+    """Seconds, minute ... weekday, and the year field if there is one."""
+    if len(parts) == 5:
+        if seconds:
+            raise BadSchedule("has five fields, but seconds are switched on|six fields, seconds first")
+        return ["0", *parts], None
+    if len(parts) != 6:
+        raise BadSchedule(
+            f"has {len(parts)} fields|five: minute, hour, day of month, month, day of week; or six"
+        )
+    if seconds:
+        return parts, None
+    if "?" in (parts[2], parts[4]):
+        if parts[2] == parts[4]:
+            raise BadSchedule('has "?" in both day fields|exactly one "?", in day of month or day of week')
+        return ["0", *parts[:5]], parts[5]
+    raise BadSchedule(
+        f'has six fields, which can be read two ways: year last needs exactly one "?" ("{" ".join([*parts[:4], "?", parts[5]])}"), '
+        f"and seconds first needs seconds = true|one of the two"
+    )
+
+
+def _named(part: str, names: tuple[str, ...], first: int) -> str:
+    return re.sub(r"[A-Z]{3}", lambda m: str(names.index(m[0]) + first) if m[0] in names else m[0], part)
+
+
+def _weekdays(part: str, first: int) -> str:
+    """Weekdays as 0-7 with 0 and 7 Sunday; ``first`` 1: the field counts Sunday as 1."""
+    part = _named(part, _DAYS, first)
+    if first == 0:
+        return part
+
+    def shift(match: re.Match[str]) -> str:
+        number = int(match[1])
+        if not 1 <= number <= 7:
+            raise BadSchedule(
+                f"has a bad day of week ({match[1]})|1 (Sunday) to 7 (Saturday) where a year stands last"
+            )
+        return str(number - 1)
+
+    return re.sub(r"(?<![#/\d])(\d+)", shift, part)
+
+
+def _check(part: str, number: int) -> None:
+    name, (low, high) = _FIELDS[number], _LIMITS[number]
+    special = r"|LW|L|\d+W" if number == 3 else r"|\d+L|\d+#\d+" if number == 5 else ""
+    if part == "?" and number in (3, 5):
+        return
+    for item in part.split(","):
+        if not re.fullmatch(rf"(\*|\d+(-\d+)?)(/\d+)?{special}", item):
+            raise BadSchedule(f'has a bad {name} field ("{part}")|{_allowed(number)}')
+        if "#" in item:
+            day, nth = item.split("#")
+            ok = low <= int(day) <= high and 1 <= int(nth) <= 5
+        else:
+            bounds = [int(n) for n in re.findall(r"\d+", item.split("/")[0])]
+            ok = all(low <= n <= high for n in bounds)
+            if len(bounds) == 2 and bounds[0] > bounds[1]:
+                raise BadSchedule(
+                    f'has a reversed range in its {name} field ("{item}")|two parts: "{bounds[0]}-{high if number != 5 else 6},{low}-{bounds[1]}"'
+                )
+        step = item.partition("/")[2]
+        if not ok or (step and int(step) == 0):
+            raise BadSchedule(f'has a bad {name} field ("{part}")|{_allowed(number)}')
+
+
+def _allowed(number: int) -> str:
+    low, high = _LIMITS[number]
+    more = {3: ", L, LW, 15W, ?", 4: ", JAN-DEC", 5: " (0 and 7 Sunday), SUN-SAT, 5L, 5#2, ?"}.get(number, "")
+    return f"{low} to {high}, *, ranges a-b, lists a,b, steps */n{more}"
+
+
+def _take_nearest(part: str) -> tuple[tuple[int, ...], str]:
+    """The nW items of a day-of-month field, and what is left of it ("*" if nothing)."""
+    items = part.replace("?", "*").split(",")
+    nearest = tuple(int(item[:-1]) for item in items if re.fullmatch(r"\d+W", item))
+    return nearest, ",".join(item for item in items if not re.fullmatch(r"\d+W", item)) or "*"
+
+
+def _library_rule(parts: list[str]) -> Any:
+    try:
+        return CronSim(" ".join(parts), datetime(2000, 1, 1, tzinfo=UTC))
+    except CronSimError as error:
+        raise BadSchedule(f"{str(error).lower()}|a date that exists") from error
+
+
+def _years(part: str | None) -> frozenset[int] | None:
+    if part is None or part == "*":
+        return None
+    _check(part, 6)
+    found: set[int] = set()
+    for item in part.split(","):
+        span, _, step = item.partition("/")
+        low, _, high = span.partition("-")
+        first = 1970 if low == "*" else int(low)
+        last = int(high) if high else (2199 if step or low == "*" else first)
+        found.update(range(first, last + 1, int(step or 1)))
+    return frozenset(found)
+
+
+def _nearest_weekday(year: int, month: int, day: int) -> int:
+    """The weekday nearest to a day, within its month; 0 if the month has no such day."""
+    try:
+        wanted = date(year, month, day)
+    except ValueError:
+        return 0
+    if wanted.weekday() < 5:
+        return day
+    back = wanted.weekday() == 5
+    moved = wanted + timedelta(days=-1 if back else 1)
+    if moved.month != month:
+        moved = wanted + timedelta(days=2 if back else -2)
+    return moved.day
+
+
+def _must_fire(cron: Cron) -> None:
+    years = sorted(cron.years) if cron.years else range(2000, 2000 + _SEARCH_YEARS)
+    for year in years:
+        for month in sorted(cron.rule.months):
+            for day in range(1, 32):
+                try:
+                    if cron.matches(date(year, month, day)):
+                        return
+                except ValueError:
+                    break
+    raise BadSchedule("can never fire: no such day exists|days that some month has")
+
+
+def firings_after(cron: Cron, zone: ZoneInfo, after: datetime) -> Iterator[datetime]:
+    """Firings strictly after an aware instant, as aware local times, in order, for as long as there are."""
+    day = after.astimezone(zone).date() - timedelta(days=1)
+    last: datetime | None = None
+    while day.year <= min(9998, max(cron.years) if cron.years else 9998):
+        for utc in day_firings(cron, zone, day):
+            if utc > after and (last is None or utc > last):
+                last = utc
+                yield utc.astimezone(zone)
+        day = _next_day(cron, day)
+
+
+def _next_day(cron: Cron, day: date) -> date:
+    """The next day worth looking at: whole months that the expression leaves out are skipped."""
+    day += timedelta(days=1)
+    while day.month not in cron.rule.months and day.year < 9998:
+        day = (day.replace(day=1) + timedelta(days=32)).replace(day=1)
+    return day
+
+
+def day_firings(cron: Cron, zone: ZoneInfo, day: date) -> list[datetime]:
+    """UTC instants of the firings of one local day, clock changes applied, in order."""
+    if not cron.matches(day):
+        return []
+    start, end = datetime.combine(day, time()), datetime.combine(day + timedelta(days=1), time())
+    before, after = to_utc(start, zone), to_utc(end, zone)
+    if (
+        after - before == timedelta(days=1)
+        and start.replace(tzinfo=zone).utcoffset() == end.replace(tzinfo=zone).utcoffset()
+    ):
+        return [before + timedelta(seconds=h * 3600 + m * 60 + s) for h, m, s in cron.times]
+    if cron.follows_elapsed:
+        return sorted(_each_real_match(cron, zone, day))
+    # A fixed job inside a gap runs right after it, once however many of its times lie there.
+    return sorted({to_utc(datetime.combine(day, time(h, m, s)), zone) for h, m, s in cron.times})
+
+
+def _each_real_match(cron: Cron, zone: ZoneInfo, day: date) -> Iterator[datetime]:
+    """Real local matches only: none in a gap, both in an overlap."""
+    for h, m, s in cron.times:
+        local = datetime.combine(day, time(h, m, s))
+        seen = {local.replace(tzinfo=zone, fold=fold).astimezone(UTC) for fold in (0, 1)}
+        for utc in seen:
+            if utc.astimezone(zone).replace(tzinfo=None, fold=0) == local:
+                yield utc
+
+
+def _words(cron: Cron) -> str:
+    try:
+        text = str(
+            CronSim(
+                cron.classic if cron.rule.seconds == {0} else " ".join(cron.rule.parts), datetime(2000, 1, 1)
+            ).explain()
+        )
+    except (CronSimError, NotImplementedError):
+        days = ", ".join(f"the weekday nearest to day {n}" for n in cron.nearest_weekdays)
+        base = CronSim(" ".join(cron.rule.parts[1:]), datetime(2000, 1, 1)).explain()
+        text = f"{base} on {days}" if days else str(base)
+    if cron.years:
+        text += (
+            " in "
+            + ", ".join(str(y) for y in sorted(cron.years)[:6])
+            + (" ..." if len(cron.years) > 6 else "")
+        )
+    return text

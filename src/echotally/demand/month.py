@@ -1,0 +1,192 @@
+"""The month's plan: every tap of every environment, built from schedules, rates, lumps and traces.
+
+Why it exists: the engine wants only taps, ``firings`` and ``demand`` want the same taps described, and a
+schedule or trace that cannot be used must be reported with its address, all of them together.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, timedelta
+from itertools import takewhile
+from pathlib import Path
+from typing import TypeVar
+
+from echotally.demand.clock import MonthClock, month_clock
+from echotally.demand.cron import BadSchedule, firings_after, parse_cron
+from echotally.demand.schedules import month_firings_ns
+from echotally.demand.shapes import Stretch, rate_stretches
+from echotally.demand.traces import BadTrace, read_trace
+from echotally.errors import BadInput, Problem
+from echotally.model.estate import Demand, Environment, Lump, Model
+from echotally.model.reading import Document
+from echotally.model.spread import Spread, constant
+
+Result = TypeVar("Result")
+_FIRING_PAYLOAD = constant(1_000)
+
+
+@dataclass(frozen=True)
+class Tap:
+    """A stream of arrivals at one source of one environment.
+
+    ``kind`` is "rate", "counted" or "clients"; ``label`` names its random stream.
+    """
+
+    label: str
+    environment: str
+    source: str
+    kind: str
+    spread: str
+    stretches: tuple[Stretch, ...] = ()
+    burst: float = 1.0
+    payload: Spread = _FIRING_PAYLOAD
+    clients: int = 0
+    think: Spread = field(default_factory=lambda: constant(0))
+    client_tries: int = 1
+    client_pause_ns: int = 0
+
+    @property
+    def expected(self) -> float:
+        """Events expected in the month (clients: unknown beforehand, 0)."""
+        return sum(s.count + s.rate * (s.end_ns - s.start_ns) for s in self.stretches)
+
+
+@dataclass(frozen=True)
+class MonthPlan:
+    """The month, its taps, its schedules' firings (ns from its start), and notes on what was read."""
+
+    clock: MonthClock
+    taps: tuple[Tap, ...]
+    firings_ns: dict[str, list[int]]
+    notes: tuple[str, ...]
+
+
+def plan_month(model: Model, document: Document) -> MonthPlan:
+    """Build the month; raises ``BadInput`` with every schedule, lump and trace that cannot be used."""
+    return _Planner(model, document).plan()
+
+
+class _Planner:
+    def __init__(self, model: Model, document: Document) -> None:
+        self.model, self.document = model, document
+        self.clock = month_clock(model.estate.month, model.estate.timezone)
+        self.folder = Path(document.path).parent
+        self.problems: list[Problem] = []
+        self.notes: list[str] = []
+
+    def plan(self) -> MonthPlan:
+        firings = {
+            name: self._try(
+                ("schedules", name, "rrule" if schedule.rrule else "cron"),
+                schedule.rrule or schedule.cron,
+                lambda schedule=schedule: month_firings_ns(schedule, self.clock, self.model.estate.timezone),  # type: ignore[misc]
+                [],
+            )
+            for name, schedule in self.model.schedules.items()
+        }
+        taps: list[Tap] = []
+        for name, environment in self.model.environments.items():
+            if environment.schedules:
+                taps += [self._firing_tap(name, source, times) for source, times in firings.items()]
+            for label, demand in self.model.demand.items():
+                taps += self._demand_taps(name, environment, label, demand)
+        if self.problems:
+            raise BadInput(list(dict.fromkeys(self.problems)))
+        return MonthPlan(self.clock, tuple(taps), firings, tuple(dict.fromkeys(self.notes)))
+
+    def _try(
+        self, address: tuple[str, ...], value: object, make: Callable[[], Result], otherwise: Result
+    ) -> Result:
+        try:
+            return make()
+        except (BadSchedule, BadTrace) as error:
+            message, _, allowed = str(error).partition("|")
+            self.problems.append(self.document.problem(address, message, value, allowed))
+            return otherwise
+
+    def _firing_tap(self, environment: str, source: str, times: list[int]) -> Tap:
+        stretches = tuple(Stretch(at, at, count=1) for at in times)
+        return Tap(
+            f"schedule:{source}:{environment}",
+            environment,
+            f"schedules.{source}",
+            "counted",
+            "even",
+            stretches,
+        )
+
+    def _demand_taps(self, name: str, environment: Environment, label: str, demand: Demand) -> list[Tap]:
+        def tap(part: str, kind: str, spread: str, stretches: tuple[Stretch, ...]) -> Tap:
+            return Tap(
+                f"demand:{label}:{name}:{part}", name, demand.into, kind, spread, stretches, demand.burst or 1.0,
+                demand.payload, _clients(demand, environment), demand.think, demand.client_tries, demand.client_pause,
+            )  # fmt: skip
+
+        taps: list[Tap] = []
+        if demand.clients is not None:
+            taps.append(tap("clients", "clients", "even", ()))
+        elif demand.trace is not None:
+            taps.append(
+                tap("trace", "counted", demand.spread, self._trace(label, demand, environment.demand))
+            )
+        elif demand.rate is not None or demand.monthly is not None:
+            taps.append(
+                tap(
+                    "rate",
+                    "rate",
+                    demand.spread,
+                    tuple(rate_stretches(demand, self.clock, environment.demand)),
+                )
+            )
+        for number, lump in enumerate(demand.lumps):
+            for lane, stretches in enumerate(self._lump_lanes(label, number, lump, environment.demand)):
+                taps.append(tap(f"lump{number}.{lane}", "counted", "even", stretches))
+        return taps
+
+    def _trace(self, label: str, demand: Demand, factor: float) -> tuple[Stretch, ...]:
+        path = self.folder / (demand.trace or "")
+        trace = self._try(
+            ("demand", label, "trace"),
+            demand.trace,
+            lambda: read_trace(path, self.clock, factor, demand.repeat),
+            None,
+        )
+        if trace is None:
+            return ()
+        self.notes += trace.notes
+        return trace.stretches
+
+    def _lump_lanes(self, label: str, number: int, lump: Lump, factor: float) -> list[tuple[Stretch, ...]]:
+        """A lump's occurrences, in as many lanes as it takes so that no two of a lane overlap."""
+        address = ("demand", label, "lumps", str(number), "cron")
+        starts = self._try(address, lump.cron, lambda: self._lump_starts(lump), [])
+        count = int(lump.count * factor + 0.5)
+        lanes: list[list[Stretch]] = []
+        for start in starts:
+            stretch = Stretch(start, start + lump.over, count=count)
+            free = next((lane for lane in lanes if lane[-1].end_ns <= start), None)
+            if free is None:
+                lanes.append([stretch])
+            else:
+                free.append(stretch)
+        return [tuple(lane) for lane in lanes]
+
+    def _lump_starts(self, lump: Lump) -> list[int]:
+        if lump.at is not None:
+            starts = [self.clock.local_ns(lump.at)]
+        else:
+            found = firings_after(
+                parse_cron(lump.cron or ""), self.clock.zone, self.clock.start - timedelta(microseconds=1)
+            )
+            starts = [
+                self.clock.ns(at.astimezone(UTC)) for at in takewhile(lambda at: at < self.clock.end, found)
+            ]
+        return [start for start in starts if 0 <= start < self.clock.length_ns]
+
+
+def _clients(demand: Demand, environment: Environment) -> int:
+    if demand.clients is None:
+        return 0
+    return max(1, int(demand.clients * environment.demand + 0.5))

@@ -1,0 +1,101 @@
+"""Schedules of every form: when they fire, in any zone, strictly after any instant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from functools import lru_cache
+from itertools import takewhile
+from zoneinfo import ZoneInfo
+
+from echotally.demand.clock import MonthClock, to_utc
+from echotally.demand.cron import BadSchedule, Cron, firings_after, parse_cron
+from echotally.model.estate import Schedule
+from echotally.model.units import duration_text
+
+_parse = lru_cache(maxsize=1_024)(parse_cron)
+
+
+def zone_of(schedule: Schedule, estate_zone: str) -> ZoneInfo:
+    """The schedule's own zone, else the estate's."""
+    return ZoneInfo(schedule.timezone or estate_zone)
+
+
+def cron_of(schedule: Schedule) -> Cron | None:
+    """The parsed cron expression, if the schedule has one; raises ``BadSchedule``."""
+    return _parse(schedule.cron, schedule.seconds) if schedule.cron is not None else None
+
+
+def schedule_words(schedule: Schedule) -> str:
+    """The schedule in plain words."""
+    cron = cron_of(schedule)
+    if cron is not None:
+        return cron.words()
+    if schedule.every is not None:
+        return f"Every {duration_text(schedule.every)} of elapsed time"
+    return f"Recurrence rule {schedule.rrule}"
+
+
+def firings(schedule: Schedule, zone: ZoneInfo, after: datetime, month_start: datetime) -> Iterator[datetime]:
+    """Firings strictly after an aware instant, in order, as aware times in ``zone``.
+
+    ``month_start`` anchors ``every`` where the schedule has no ``from``. Raises ``BadSchedule``.
+    """
+    cron = cron_of(schedule)
+    if cron is not None:
+        return firings_after(cron, zone, after)
+    if schedule.every is not None:
+        anchor = to_utc(schedule.from_, zone) if schedule.from_ else month_start
+        return _every(schedule.every, anchor, after, zone)
+    return _recurring(schedule, zone, after)
+
+
+def _every(step_ns: int, anchor: datetime, after: datetime, zone: ZoneInfo) -> Iterator[datetime]:
+    gap = after - anchor
+    gap_ns = (gap.days * 86_400 + gap.seconds) * 10**9 + gap.microseconds * 1_000
+    k = max(0, gap_ns // step_ns + 1)
+    while True:
+        yield (anchor + timedelta(microseconds=k * step_ns / 1_000)).astimezone(zone)
+        k += 1
+
+
+def _recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[datetime]:
+    """RFC 5545: iterate in local time, then place each local time on the clock."""
+    from dateutil.rrule import rrulestr
+
+    text = schedule.rrule or ""
+    local_after = after.astimezone(zone).replace(tzinfo=None) - timedelta(days=1)
+    start = schedule.from_ or datetime(after.astimezone(zone).year, 1, 1)
+    if "DTSTART" in text.upper():
+        raise BadSchedule("has a DTSTART of its own|the key from, beside the rule")
+    try:
+        rule = rrulestr(text, dtstart=start, forceset=False)
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        raise BadSchedule(
+            f"is not a recurrence rule ({error})|RFC 5545, such as FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=6"
+        ) from error
+    last = None
+    for local in rule.xafter(local_after, inc=True):
+        utc = to_utc(local.replace(tzinfo=None), zone)
+        if utc > after and (last is None or utc > last):
+            last = utc
+            yield utc.astimezone(zone)
+
+
+def month_firings_ns(schedule: Schedule, clock: MonthClock, estate_zone: str) -> list[int]:
+    """Offsets from the month's start, ns, of every firing of the month."""
+    zone = zone_of(schedule, estate_zone)
+    if schedule.every is not None:
+        return _every_ns(schedule, clock, zone)
+    before = clock.start - timedelta(microseconds=1)
+    return [
+        clock.ns(at.astimezone(UTC))
+        for at in takewhile(lambda at: at < clock.end, firings(schedule, zone, before, clock.start))
+    ]
+
+
+def _every_ns(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> list[int]:
+    step = schedule.every or 1
+    anchor = clock.ns(to_utc(schedule.from_, zone)) if schedule.from_ else 0
+    first = anchor if anchor >= 0 else anchor + -(anchor // step) * step
+    return list(range(first, clock.length_ns, step))

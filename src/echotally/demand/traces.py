@@ -1,0 +1,130 @@
+"""Traces: measured counts over time, from CSV or Parquet, laid into the month."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from echotally.demand.clock import MonthClock, to_utc
+from echotally.demand.shapes import Stretch
+
+_FORMS = "a CSV or Parquet file with the columns time (ISO 8601) and count (a whole number, 0 or more)"
+_MOST_ROWS = 5_000_000
+
+
+class BadTrace(ValueError):
+    """A trace that cannot be used; the text is "message|allowed"."""
+
+
+@dataclass(frozen=True)
+class Trace:
+    """A trace laid into a month: its stretches, and what was left out or looked odd, in words."""
+
+    stretches: tuple[Stretch, ...]
+    notes: tuple[str, ...]
+
+
+def read_trace(path: Path, clock: MonthClock, factor: float, repeat: bool) -> Trace:
+    """Read a trace and lay it into the month; counts are scaled by ``factor``, rounded half up.
+
+    Raises ``BadTrace`` if a row is malformed, times do not rise, or the month is not covered.
+    """
+    rows = _rows(path, clock)
+    starts = [start for start, _ in rows]
+    if any(b <= a for a, b in zip(starts, starts[1:], strict=False)):
+        place = next(n for n, (a, b) in enumerate(zip(starts, starts[1:], strict=False)) if b <= a) + 3
+        raise BadTrace(
+            f"row {place} of {path.name} does not come after the row before it|rising times without duplicates"
+        )
+    last = starts[-1] - starts[-2] if len(starts) > 1 else 0
+    if last <= 0:
+        raise BadTrace(
+            f"{path.name} has {len(rows)} row(s)|at least two rows, so that the last one's length is known"
+        )
+    spans = [
+        (s, e, _scaled_count(c, factor))
+        for (s, c), e in zip(rows, [*starts[1:], starts[-1] + last], strict=True)
+    ]
+    notes: list[str] = []
+    if repeat:
+        spans = _end_to_end(spans, clock.length_ns)
+    elif spans[0][0] > 0 or spans[-1][1] < clock.length_ns:
+        raise BadTrace(
+            f"{path.name} is shorter than the month {clock.month}|a trace of the whole month, or repeat = true"
+        )
+    inside = [(s, e, c) for s, e, c in spans if 0 <= s < clock.length_ns]
+    outside = len(spans) - len(inside)
+    if outside and not repeat:
+        notes.append(f"{path.name}: {outside} row(s) outside {clock.month} left out")
+    steps = {b - a for a, b in zip(starts, starts[1:], strict=False)}
+    if len(steps) > 1:
+        notes.append(
+            f"{path.name}: rows are {min(steps) / 1e9:g} s to {max(steps) / 1e9:g} s apart; a count covers the time to the next row"
+        )
+    return Trace(tuple(Stretch(s, min(e, clock.length_ns), count=c) for s, e, c in inside), tuple(notes))
+
+
+def _scaled_count(count: int, factor: float) -> int:
+    return count if factor == 1 else int(count * factor + 0.5)
+
+
+def _end_to_end(spans: list[tuple[int, int, int]], length_ns: int) -> list[tuple[int, int, int]]:
+    """The trace laid from the month's start, again and again, in elapsed time."""
+    first, period = spans[0][0], spans[-1][1] - spans[0][0]
+    found, offset = [], -first
+    while offset + first < length_ns:
+        found += [(s + offset, e + offset, c) for s, e, c in spans if s + offset < length_ns]
+        offset += period
+        if len(found) > _MOST_ROWS:
+            raise BadTrace(
+                f"is so short that it would be laid more than {_MOST_ROWS} rows long|a longer trace"
+            )
+    return found
+
+
+def _rows(path: Path, clock: MonthClock) -> list[tuple[int, int]]:
+    import duckdb
+
+    if not path.is_file():
+        raise BadTrace(f"cannot be read: {path} is not a file|{_FORMS}")
+    reader = (
+        "read_parquet(?)" if path.suffix == ".parquet" else "read_csv(?, header = true, all_varchar = true)"
+    )
+    try:
+        with duckdb.connect() as connection:
+            cursor = connection.execute(f"SELECT * FROM {reader} LIMIT {_MOST_ROWS + 1}", [str(path)])
+            names = [column[0].strip().lower() for column in cursor.description]
+            if sorted(names) != ["count", "time"]:
+                raise BadTrace(f"{path.name} has the columns {', '.join(names)}|{_FORMS}")
+            found = cursor.fetchall()
+    except duckdb.Error as error:
+        raise BadTrace(f"{path.name} cannot be read ({str(error).splitlines()[0]})|{_FORMS}") from error
+    if not 0 < len(found) <= _MOST_ROWS:
+        raise BadTrace(f"{path.name} has {len(found)} rows|1 to {_MOST_ROWS} rows")
+    time_at, count_at = names.index("time"), names.index("count")
+    return [
+        (_time_ns(row[time_at], clock, path, n), _count(row[count_at], path, n))
+        for n, row in enumerate(found, 2)
+    ]
+
+
+def _time_ns(found: Any, clock: MonthClock, path: Path, row: int) -> int:
+    try:
+        moment = found if isinstance(found, datetime) else datetime.fromisoformat(str(found).strip())
+    except ValueError as error:
+        raise BadTrace(
+            f'row {row} of {path.name} has the time "{found}"|ISO 8601, such as 2027-03-01T00:00'
+        ) from error
+    return clock.ns(moment.astimezone(UTC) if moment.tzinfo else to_utc(moment, clock.zone))
+
+
+def _count(found: Any, path: Path, row: int) -> int:
+    try:
+        count = int(str(found).strip())
+    except ValueError:
+        count = -1
+    if not 0 <= count <= 10**12:
+        raise BadTrace(f'row {row} of {path.name} has the count "{found}"|a whole number, 0 or more')
+    return count

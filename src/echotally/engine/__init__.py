@@ -1,0 +1,1 @@
+"""The simulation: compiled kernels that play every event of the month, and what they measured."""

@@ -1,0 +1,26 @@
+"""Whether the kernels must be compiled first. Does not import Numba, so that asking is cheap."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from pathlib import Path
+
+_KERNELS = Path(__file__).parent / "kernel"
+
+
+def cache_folder() -> Path:
+    """The user's cache folder for machine code, by a digest of all kernel sources.
+
+    Numba notices a change only in the file of the function it compiles; the digest covers them all.
+    """
+    sources = [*sorted(_KERNELS.glob("*.py")), _KERNELS.parent / "records.py"]
+    digest = hashlib.blake2b(b"".join(path.read_bytes() for path in sources), digest_size=8).hexdigest()
+    base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
+    return Path(os.environ.get("ECHOTALLY_CACHE") or Path(base) / "echotally") / f"kernels-{digest}"
+
+
+def first_time() -> bool:
+    """Whether no machine code of these kernels is kept yet."""
+    folder = cache_folder()
+    return not (folder.is_dir() and any(folder.rglob("*.nbi")))

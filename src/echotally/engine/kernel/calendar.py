@@ -1,0 +1,76 @@
+"""The calendar of coming happenings: a binary heap ordered by (time, step, number).
+
+The key packs step and number, so that the total order of rules.md section 1 is two comparisons.
+"""
+
+from __future__ import annotations
+
+from echotally.engine.kernel.access import clock, hp
+from echotally.engine.kernel.compiled import kernel
+from echotally.engine.records import SAME
+
+
+@kernel
+def _copy(w, i, j):
+    to, of = hp(w, i), hp(w, j)
+    to.at = of.at
+    to.key = of.key
+    to.kind = of.kind
+    to.ref = of.ref
+    to.aux = of.aux
+
+
+@kernel
+def put(w, at, step, number, kind, ref, aux):
+    """Add an entry. ``number`` is the oldest event's number, which breaks ties within a step."""
+    ck = clock(w)
+    key = (step << 54) | number
+    i = ck.heap_n
+    ck.heap_n = i + 1
+    while i > 0:
+        up = (i - 1) >> 1
+        if hp(w, up).at < at or (hp(w, up).at == at and hp(w, up).key <= key):
+            break
+        _copy(w, i, up)
+        i = up
+    e = hp(w, i)
+    e.at = at
+    e.key = key
+    e.kind = kind
+    e.ref = ref
+    e.aux = aux
+
+
+@kernel
+def sink(w, i, at, key, kind, ref, aux):
+    """Let an entry fall from place ``i`` to where it belongs."""
+    n = clock(w).heap_n
+    while True:
+        child = 2 * i + 1
+        if child >= n:
+            break
+        other = child + 1
+        if other < n and (
+            hp(w, other).at < hp(w, child).at
+            or (hp(w, other).at == hp(w, child).at and hp(w, other).key < hp(w, child).key)
+        ):
+            child = other
+        if at < hp(w, child).at or (at == hp(w, child).at and key <= hp(w, child).key):
+            break
+        _copy(w, i, child)
+        i = child
+    e = hp(w, i)
+    e.at = at
+    e.key = key
+    e.kind = kind
+    e.ref = ref
+    e.aux = aux
+
+
+@kernel
+def drop_first(w):
+    """Take the first entry out."""
+    ck = clock(w)
+    ck.heap_n -= 1
+    last = hp(w, ck.heap_n)
+    sink(w, SAME, last.at, last.key, last.kind, last.ref, last.aux)

@@ -1,0 +1,91 @@
+"""Random numbers inside kernels: one SplitMix64 stream per purpose, quantile functions on top.
+
+SplitMix64: Steele, Lea and Flood, "Fast splittable pseudorandom number generators", OOPSLA 2014.
+Normal quantile: Wichura, "Algorithm AS 241", Applied Statistics 37 (1988), PPND16, relative error 1e-16.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from echotally.engine.kernel.access import rng, samples
+from echotally.engine.kernel.compiled import kernel
+
+_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+_MIX1 = np.uint64(0xBF58476D1CE4E5B9)
+_MIX2 = np.uint64(0x94D049BB133111EB)
+_S30, _S27, _S31, _S11 = np.uint64(30), np.uint64(27), np.uint64(31), np.uint64(11)
+_UNIT = 2.0**-53
+
+
+@kernel
+def mixed(z):
+    """A 64-bit finalizer: every bit of the input moves every bit of the output."""
+    z = (z ^ (z >> _S30)) * _MIX1
+    z = (z ^ (z >> _S27)) * _MIX2
+    return z ^ (z >> _S31)
+
+
+@kernel
+def uniform(w, stream):
+    """The next number of a stream, in the open interval (0, 1)."""
+    state = rng(w, stream)
+    z = state.v + _GOLDEN
+    state.v = z
+    return (np.float64(mixed(z) >> _S11) + 0.5) * _UNIT
+
+
+@kernel
+def hashed(w, stream, number):
+    """A number in (0, 1) that belongs to (stream, number) and moves no stream."""
+    z = rng(w, stream).v ^ mixed(np.uint64(number) * _GOLDEN + _GOLDEN)
+    return (np.float64(mixed(z) >> _S11) + 0.5) * _UNIT
+
+
+@kernel
+def normal_quantile(p):
+    """z with P(Z <= z) = p for the standard normal Z (AS 241, PPND16)."""
+    q = p - 0.5
+    if abs(q) <= 0.425:
+        r = 0.180625 - q * q
+        num = (((((((2509.0809287301226727 * r + 33430.575583588128105) * r + 67265.770927008700853) * r
+              + 45921.953931549871457) * r + 13731.693765509461125) * r + 1971.5909503065514427) * r
+              + 133.14166789178437745) * r + 3.387132872796366608)  # fmt: skip
+        den = (((((((5226.495278852545925 * r + 28729.085735721942674) * r + 39307.89580009271061) * r
+              + 21213.794301586595867) * r + 5394.1960214247511077) * r + 687.1870074920579083) * r
+              + 42.313330701600911252) * r + 1.0)  # fmt: skip
+        return q * num / den
+    r = p if q < 0 else 1.0 - p
+    r = math.sqrt(-math.log(r))
+    if r <= 5.0:
+        r -= 1.6
+        num = (((((((7.7454501427834140764e-4 * r + 0.0227238449892691845833) * r + 0.24178072517745061177) * r
+              + 1.27045825245236838258) * r + 3.64784832476320460504) * r + 5.7694972214606914055) * r
+              + 4.6303378461565452959) * r + 1.42343711074968357734)  # fmt: skip
+        den = (((((((1.05075007164441684324e-9 * r + 5.475938084995344946e-4) * r + 0.0151986665636164571966) * r
+              + 0.14810397642748007459) * r + 0.68976733498510000455) * r + 1.6763848301838038494) * r
+              + 2.05319162663775882187) * r + 1.0)  # fmt: skip
+    else:
+        r -= 5.0
+        num = (((((((2.01033439929228813265e-7 * r + 2.71155556874348757815e-5) * r + 0.0012426609473880784386) * r
+              + 0.026532189526576123093) * r + 0.29656057182850489123) * r + 1.7848265399172913358) * r
+              + 5.4637849111641143699) * r + 6.6579046435011037772)  # fmt: skip
+        den = (((((((2.04426310338993978564e-15 * r + 1.4215117583164458887e-7) * r + 1.8463183175100546818e-5) * r
+              + 7.868691311456132591e-4) * r + 0.0148753612908506148525) * r + 0.13692988092273580531) * r
+              + 0.59983220655588793769) * r + 1.0)  # fmt: skip
+    return -num / den if q < 0 else num / den
+
+
+@kernel
+def draw(w, stream, kind, scale, sigma, first, n):
+    """One value of a spread (see ``echotally.model.spread``): ns or bytes, as a float."""
+    if kind == 0:
+        return scale
+    u = uniform(w, stream)
+    if kind == 1:
+        return scale * math.exp(sigma * normal_quantile(u))
+    if kind == 2:
+        return -scale * math.log(u)
+    return samples(w, first + min(n - 1, np.int64(u * n))).v

@@ -1,0 +1,80 @@
+"""Doubly linked lists over record arrays: items have ``prev``, ``next`` and, where order counts, ``number``."""
+
+from __future__ import annotations
+
+from echotally.engine.kernel.access import ls
+from echotally.engine.kernel.compiled import kernel
+
+
+@kernel
+def append(w, items, lst, i):
+    """Put item ``i`` at the end."""
+    chain = ls(w, lst)
+    tail = chain.tail
+    items(w, i).prev = tail
+    items(w, i).next = -1
+    if tail >= 0:
+        items(w, tail).next = i
+    else:
+        chain.head = i
+    chain.tail = i
+    chain.n += 1
+
+
+@kernel
+def push_front(w, items, lst, i):
+    """Put item ``i`` at the front."""
+    chain = ls(w, lst)
+    head = chain.head
+    items(w, i).next = head
+    items(w, i).prev = -1
+    if head >= 0:
+        items(w, head).prev = i
+    else:
+        chain.tail = i
+    chain.head = i
+    chain.n += 1
+
+
+@kernel
+def remove(w, items, lst, i):
+    """Take item ``i`` out."""
+    chain = ls(w, lst)
+    before, after = items(w, i).prev, items(w, i).next
+    if before >= 0:
+        items(w, before).next = after
+    else:
+        chain.head = after
+    if after >= 0:
+        items(w, after).prev = before
+    else:
+        chain.tail = before
+    if chain.hint == i:
+        chain.hint = after if after >= 0 else before
+    chain.n -= 1
+
+
+@kernel
+def insert(w, items, lst, i):
+    """Put item ``i`` where its number belongs; the search begins at the last place used."""
+    chain = ls(w, lst)
+    number = items(w, i).number
+    if chain.tail < 0 or items(w, chain.tail).number <= number:
+        append(w, items, lst, i)
+        return
+    if items(w, chain.head).number > number:
+        push_front(w, items, lst, i)
+        chain.hint = i
+        return
+    before = chain.hint if chain.hint >= 0 else chain.head
+    while items(w, before).number > number:
+        before = items(w, before).prev
+    while items(w, items(w, before).next).number <= number:
+        before = items(w, before).next
+    after = items(w, before).next
+    items(w, i).prev = before
+    items(w, i).next = after
+    items(w, before).next = i
+    items(w, after).prev = i
+    chain.hint = i
+    chain.n += 1

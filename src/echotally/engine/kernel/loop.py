@@ -1,0 +1,255 @@
+"""The event loop: the next entry of the calendar, what it means, and what can start after it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from echotally.engine.kernel import (
+    arrivals,
+    dispatch,
+    endings,
+    instances,
+    measures,
+    queues,
+    runs,
+    sources,
+    streams,
+)
+from echotally.engine.kernel.access import ac, ca, clock, ev, fn, hp, ins, ls, no, pend, series, so, tp, tr
+from echotally.engine.kernel.calendar import drop_first, put, sink
+from echotally.engine.kernel.chance import draw
+from echotally.engine.kernel.compiled import entry, kernel
+from echotally.engine.records import (
+    ABSENT,
+    ARRIVE,
+    COLD,
+    GONE,
+    K_CLIENT,
+    K_DELAY_OVER,
+    K_EXPIRE_PARTITION,
+    K_EXPIRE_QUEUE,
+    K_IDLE,
+    K_LOOK,
+    K_NODE_IDLE,
+    K_READER,
+    K_READY,
+    K_REFUSE,
+    K_RETRY,
+    K_RUN_END,
+    K_TAP,
+    K_TICK,
+    K_VISIBLE,
+    K_WAKE,
+    LOOK,
+    NEVER,
+    NONE,
+    POLLED,
+    QUEUE,
+    RESERVED,
+    RUNNING,
+    SAME,
+    TAP_CLIENTS,
+    TICK,
+    WAKE,
+)  # fmt: skip
+
+DONE, PAUSED, MORE_ROOM = map(np.int64, range(3))
+BEGIN, BACKLOG, PLAY, FINISH = map(np.int64, range(4))
+
+
+@kernel
+def _payload(w, p):
+    t = tp(w, p)
+    size = draw(w, t.rng + 1, t.pay_kind, t.pay_scale, t.pay_sigma, t.pay_from, t.pay_n)
+    return np.int64(size + 0.5)
+
+
+@kernel
+def _tap_flows(w, p):
+    """A tap's event arrives; its next one takes its place in the calendar."""
+    payload = _payload(w, p)
+    coming = arrivals.next_arrival(w, p)
+    if coming < clock(w).horizon:
+        first = hp(w, 0)
+        sink(w, SAME, coming, first.key, K_TAP, p, SAME)
+    else:
+        drop_first(w)
+    sources.arrive(w, tp(w, p).source, payload, p)
+
+
+@kernel
+def _happens(w, kind, ref, aux):
+    """One entry of the calendar, already taken out."""
+    ck = clock(w)
+    if kind == K_RUN_END:
+        runs.end(w, ref)
+    elif kind == K_READY:
+        runs.ready(w, ref)
+    elif kind == K_VISIBLE:
+        queues.visibility_over(w, ref)
+    elif kind == K_DELAY_OVER:
+        queues.delay_over(w, ref)
+    elif kind == K_RETRY:
+        if ca(w, ref).gen == aux:
+            sources.asks_again(w, ref)
+    elif kind == K_READER:
+        queues.reader_back(w, ref)
+    elif kind == K_EXPIRE_QUEUE:
+        queues.expire(w, ref)
+    elif kind == K_EXPIRE_PARTITION:
+        streams.expire(w, ref)
+    elif kind == K_CLIENT:
+        sources.arrive(w, tp(w, ref).source, _payload(w, ref), ref)
+    elif kind == K_WAKE:
+        if aux >= 0:
+            streams.refresh(w, aux)
+        dispatch.rooms.mark(w, ref)
+    elif kind == K_REFUSE:
+        sources.waited_enough(w, ref, aux)
+    elif kind == K_LOOK:
+        instances.look(w, ref)
+        put(w, ck.now + fn(w, ref).look_every, LOOK, ref, K_LOOK, ref, SAME)
+    elif kind == K_IDLE:
+        instances.idle_looked_at(w, ref)
+    elif kind == K_NODE_IDLE:
+        instances.node_idle(w, ref, aux)
+    else:
+        measures.hour_turns(w)
+        put(w, ck.now + ck.hour_ns, TICK, SAME, K_TICK, SAME, SAME)
+
+
+@kernel
+def _play(w, steps):
+    """Play up to ``steps`` calendar entries. Returns DONE, PAUSED or MORE_ROOM; call again but for DONE."""
+    ck = clock(w)
+    while True:
+        first = hp(w, 0)
+        due_now = ck.heap_n > 0 and first.at == ck.now and (first.key >> 54) <= WAKE
+        if ck.dirty_n > 0 and not due_now and ck.pend_n == 0:
+            if not dispatch.dispatch(w):
+                return MORE_ROOM
+            continue
+        if dispatch.low(w):
+            return MORE_ROOM
+        if ck.pend_n > 0 and not (due_now and (first.key >> 54) < ARRIVE):
+            place = pend(w, ck.pend_head)
+            source, payload = place.source, place.payload
+            ck.pend_head = (ck.pend_head + 1) % w.n_pend
+            ck.pend_n -= 1
+            sources.arrive(w, source, payload, NONE)
+            continue
+        if ck.heap_n == 0 or first.at >= ck.horizon:
+            ck.now = ck.horizon
+            return DONE
+        if steps == 0:
+            return PAUSED
+        steps -= 1
+        ck.steps += 1
+        ck.now = first.at
+        if first.kind == K_TAP:
+            _tap_flows(w, first.ref)
+        else:
+            kind, ref, aux = first.kind, first.ref, first.aux
+            drop_first(w)
+            _happens(w, kind, ref, aux)
+
+
+@kernel
+def _begin(w):
+    """What is there at 0 s: taps, clients, backlogs' timers, floors, the first looks and the hours."""
+    ck = clock(w)
+    for p in range(w.n_tp):
+        t = tp(w, p)
+        if t.seg_n == 0 and t.kind != TAP_CLIENTS:
+            continue
+        if t.kind == TAP_CLIENTS:
+            for k in range(t.clients):
+                put(w, np.int64(t.think_scale * k / t.clients), ARRIVE, p, K_CLIENT, p, SAME)
+            continue
+        coming = arrivals.next_arrival(w, p)
+        if coming < ck.horizon:
+            put(w, coming, ARRIVE, p, K_TAP, p, SAME)
+    for u in range(ck.units):
+        f = fn(w, u)
+        if f.plan_kind != RESERVED:
+            for _ in range(min(f.floor, f.limit)):
+                instances.new_instance(w, u, SAME, SAME)
+        if f.plan_kind == POLLED:
+            f.target = f.floor
+            put(w, SAME, LOOK, u, K_LOOK, u, SAME)
+    put(w, ck.hour_ns, TICK, SAME, K_TICK, SAME, SAME)
+
+
+@kernel
+def _backlog(w, s, n, payload):
+    """Lay up to ``n`` messages into queue ``s`` before anything leaves; returns how many fitted."""
+    for k in range(n):
+        if dispatch.low(w):
+            return k
+        queues.message_in(w, s, payload, SAME)
+    return n
+
+
+@kernel
+def _finish(w):
+    """The month's end: bill what is in flight, close every integral, count what is unfinished."""
+    ck = clock(w)
+    for c in range(w.n_ca):
+        state = ca(w, c).state
+        if state == RUNNING or state == COLD:
+            runs.charge(w, c, ck.now)
+    for i in range(w.n_ins):
+        v = ins(w, i)
+        if v.alive == ABSENT or v.unit < 0:
+            continue
+        f = fn(w, v.unit)
+        if v.active_since >= 0 and f.bills == 1:
+            f.billed_ns += instances.rounded(f, ck.now - v.active_since)
+        f.life_ns += instances.rounded(f, ck.now - v.created) if f.bills == 2 else ck.now - v.created
+    for e in range(w.n_ev):
+        v = ev(w, e)
+        if v.state != GONE:
+            unit = tr(w, v.trigger).unit if v.trigger >= 0 else so(w, v.source).home
+            v.refs += 1
+            endings.ends(w, e, unit, endings.LEFT)
+    _close(w)
+
+
+@kernel
+def _close(w):
+    ck = clock(w)
+    for u in range(ck.units):
+        measures.in_flight_changes(w, u, SAME)
+        measures.instances_change(w, u, SAME)
+        measures.busy_changes(w, u, SAME)
+        if fn(w, u).stream_n > 0:
+            measures.lag_changes(w, u, fn(w, u).lag_oldest)
+    for s in range(w.n_so):
+        q = so(w, s)
+        if q.kind == QUEUE and ls(w, q.lists + 1).n == 0:
+            q.idle_ns += ck.now - q.idle_since
+    for x in range(w.n_no):
+        if no(w, x).up == 1:
+            ac(w, no(w, x).account).node_hours_ns += ck.now - no(w, x).since
+    last = ck.hour
+    for u in range(ck.units):
+        oldest = measures.oldest_waiting(w, u)
+        series(w, (u * clock(w).hours + last) * 6 + 5).v = (ck.now - oldest) * 1e-9 if oldest < NEVER else 0.0
+
+
+@entry
+def simulation(addresses, step, a, b):
+    """The one door for Python: BEGIN; BACKLOG of ``b`` messages for queue ``a``; PLAY ``a`` entries; FINISH.
+
+    ``addresses`` is ``records.addresses(world)``. Returns a state (PLAY) or a count (BACKLOG).
+    """
+    w = addresses[0]
+    if step == BEGIN:
+        _begin(w)
+    elif step == BACKLOG:
+        return _backlog(w, a, b, np.int64(1_000))
+    elif step == PLAY:
+        return _play(w, a)
+    else:
+        _finish(w)
+    return DONE

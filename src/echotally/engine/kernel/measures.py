@@ -1,0 +1,207 @@
+"""Running statistics: time-weighted levels, quantile sketches, hourly series. Never a list of events."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from echotally.engine.kernel.access import (
+    ac,
+    ca,
+    clock,
+    ev,
+    fn,
+    h_conc,
+    h_inst,
+    h_lag,
+    h_wait,
+    ls,
+    pa,
+    series,
+    so,
+    tr,
+)
+from echotally.engine.kernel.compiled import kernel
+from echotally.engine.records import LEVEL_BINS, NEVER, QUEUE, STREAM, WAIT_BINS
+
+_EXACT_LEVELS = 2_048
+
+
+@kernel
+def sketch_bin(value):
+    """The bin of a value >= 0: exact below 128, then 128 bins an octave (middle within 0.4 %)."""
+    if value < 128:
+        return value
+    octave = np.int64(0)
+    rest = value >> 8
+    while rest > 0:
+        if rest >= 256:
+            rest >>= 8
+            octave += 8
+        else:
+            rest >>= 1
+            octave += 1
+    return min((octave + 1) * 128 + (value >> octave) - 128, WAIT_BINS - 1)
+
+
+@kernel
+def level_bin(level):
+    """The bin of a level: exact below 2,048, then as ``sketch_bin``."""
+    if level < _EXACT_LEVELS:
+        return level
+    return min(_EXACT_LEVELS + sketch_bin(level) - sketch_bin(np.int64(_EXACT_LEVELS)), LEVEL_BINS - 1)
+
+
+@kernel
+def in_flight_changes(w, u, by):
+    """A call starts (+1) or ends (-1): weigh the level that was, for the unit and the whole estate."""
+    ck, f, a = clock(w), fn(w, u), ac(w, fn(w, u).account)
+    now = ck.now
+    if now > f.conc_since:
+        h_conc(w, u * LEVEL_BINS + level_bin(f.in_flight)).v += now - f.conc_since
+        f.conc_since = now
+    if now > ck.since:
+        h_conc(w, ck.units * LEVEL_BINS + level_bin(ck.in_flight)).v += now - ck.since
+        ck.since = now
+    f.in_flight += by
+    ck.in_flight += by
+    a.in_flight += by
+    if by > 0:
+        f.conc_peak = max(f.conc_peak, f.in_flight)
+        ck.peak = max(ck.peak, ck.in_flight)
+        series(w, (u * clock(w).hours + ck.hour) * 6 + 2).v = max(
+            series(w, (u * clock(w).hours + ck.hour) * 6 + 2).v, np.float64(f.in_flight)
+        )
+
+
+@kernel
+def instances_change(w, u, by):
+    """An instance comes (+1) or goes (-1)."""
+    ck, f = clock(w), fn(w, u)
+    now = ck.now
+    if now > f.inst_since:
+        h_inst(w, u * LEVEL_BINS + level_bin(f.count)).v += now - f.inst_since
+        if f.shown_limit >= 0 and f.count >= f.shown_limit:
+            f.at_limit_ns += now - f.inst_since
+        f.inst_since = now
+    f.count += by
+    if by > 0:
+        f.inst_peak = max(f.inst_peak, f.count)
+        series(w, (u * clock(w).hours + ck.hour) * 6 + 3).v = max(
+            series(w, (u * clock(w).hours + ck.hour) * 6 + 3).v, np.float64(f.count)
+        )
+
+
+@kernel
+def busy_changes(w, u, by):
+    """An instance gets its first call (+1) or ends its last (-1): floor time without a call is integrated."""
+    f = fn(w, u)
+    now = clock(w).now
+    f.idle_floor_ns += (now - f.floor_since) * max(0, f.floor - f.busy_n)
+    f.floor_since = now
+    f.busy_n += by
+
+
+@kernel
+def wait_seen(w, u, wait_ns):
+    """An event's wait, arrival to the start of its successful run."""
+    place = u * 2 * WAIT_BINS + sketch_bin(wait_ns)
+    h_wait(w, place).v += 1
+    h_wait(w, place + WAIT_BINS).v += wait_ns
+    fn(w, u).wait_max = max(fn(w, u).wait_max, wait_ns)
+
+
+@kernel
+def backlog_seen(w, u):
+    """Events waiting, looked at after the arrivals of an instant."""
+    f, ck = fn(w, u), clock(w)
+    if f.waiting > 0:
+        f.backlog_peak = max(f.backlog_peak, f.waiting)
+        series(w, (u * clock(w).hours + ck.hour) * 6 + 4).v = max(
+            series(w, (u * clock(w).hours + ck.hour) * 6 + 4).v, np.float64(f.waiting)
+        )
+
+
+@kernel
+def oldest_waiting(w, u):
+    """Arrival time of the oldest event waiting for a unit; NEVER if none."""
+    f = fn(w, u)
+    oldest = NEVER
+    for lst in (f.lists, f.lists + 1):
+        if ls(w, lst).head >= 0:
+            oldest = min(oldest, ca(w, ls(w, lst).head).arrived)
+    if ls(w, f.lists + 2).head >= 0:
+        oldest = min(oldest, ev(w, pa(w, ls(w, f.lists + 2).head).first).at)
+    g = f.first_trigger
+    while g >= 0:
+        s = so(w, tr(w, g).source)
+        if s.kind == QUEUE and ls(w, s.lists + 1).head >= 0:
+            oldest = min(oldest, ev(w, ls(w, s.lists + 1).head).at)
+        g = tr(w, g).after
+    return oldest
+
+
+@kernel
+def hour_turns(w):
+    """Carry the levels into the next hour of the series and note the age of the oldest event waiting."""
+    ck = clock(w)
+    last = ck.hour
+    ck.hour = min(last + 1, clock(w).hours - 1)
+    for u in range(ck.units):
+        f = fn(w, u)
+        oldest = oldest_waiting(w, u)
+        series(w, (u * clock(w).hours + last) * 6 + 5).v = (ck.now - oldest) * 1e-9 if oldest < NEVER else 0.0
+        series(w, (u * clock(w).hours + ck.hour) * 6 + 2).v = f.in_flight
+        series(w, (u * clock(w).hours + ck.hour) * 6 + 3).v = f.count
+        series(w, (u * clock(w).hours + ck.hour) * 6 + 4).v = f.waiting
+
+
+@kernel
+def _rising(w, u, low, high):
+    """Lag rose from ``low`` to ``high`` at one ns a ns: spread that time over the bins it passed."""
+    first, last = sketch_bin(low), sketch_bin(high)
+    if first == last:
+        h_lag(w, (2 * u + 0) * WAIT_BINS + first).v += high - low
+        return
+    h_lag(w, (2 * u + 0) * WAIT_BINS + first).v += _bin_start(first + 1) - low
+    h_lag(w, (2 * u + 0) * WAIT_BINS + last).v += high - _bin_start(last)
+    h_lag(w, (2 * u + 1) * WAIT_BINS + first + 1).v += 1
+    h_lag(w, (2 * u + 1) * WAIT_BINS + last).v -= 1
+
+
+@kernel
+def _bin_start(b):
+    if b < 256:
+        return b
+    octave = b // 128 - 1
+    return (np.int64(128) + b % 128) << octave
+
+
+@kernel
+def lag_changes(w, u, oldest):
+    """The oldest unhandled record of a unit's streams is now one that arrived at ``oldest`` (NEVER: none)."""
+    f, now = fn(w, u), clock(w).now
+    if f.lag_oldest >= NEVER:
+        f.lag_zero += now - f.lag_since
+    elif now > f.lag_since:
+        _rising(w, u, f.lag_since - f.lag_oldest, now - f.lag_oldest)
+    if f.lag_oldest < NEVER:
+        f.lag_max = max(f.lag_max, now - f.lag_oldest)
+    f.lag_since = now
+    f.lag_oldest = oldest
+
+
+@kernel
+def lag_looked_at(w, u):
+    """Find the oldest unhandled record over the unit's partitions and note the change, if any."""
+    f = fn(w, u)
+    oldest = NEVER
+    g = f.first_trigger
+    while g >= 0:
+        if so(w, tr(w, g).source).kind == STREAM:
+            for p in range(tr(w, g).first_part, tr(w, g).first_part + tr(w, g).part_n):
+                head = ls(w, pa(w, p).list).head
+                if head >= 0:
+                    oldest = min(oldest, ev(w, head).at)
+        g = tr(w, g).after
+    if oldest != f.lag_oldest:
+        lag_changes(w, u, oldest)

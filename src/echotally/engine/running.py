@@ -1,0 +1,89 @@
+"""Runs a simulation: calls the kernels, gives them room, listens for Ctrl-C, reports progress."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import numpy as np
+
+from echotally.demand.month import MonthPlan
+from echotally.engine import records as r
+from echotally.engine.build import Built, build, link_free
+from echotally.engine.measured import Measured, read_out
+from echotally.model.estate import Model
+from echotally.rates.loading import Offer
+
+#: Calendar entries between two looks at the clock and the keyboard: well under a second of work.
+_STEPS = np.int64(400_000)
+_NIL = np.int64(0)
+Progress = Callable[[float], None]
+_POOLS = {
+    "ev": ("free_ev", "ev_left"),
+    "ca": ("free_ca", "ca_left"),
+    "cg": ("free_cg", "cg_left"),
+    "ins": ("free_in", "in_left"),
+}
+
+
+def simulate(
+    model: Model,
+    month: MonthPlan,
+    placement: Mapping[str, Offer],
+    seed: int,
+    progress: Progress | None = None,
+) -> Measured:
+    """Play the month event by event; ``progress`` is told the share of the month that is over."""
+    from echotally.engine.kernel.loop import BEGIN, DONE, FINISH, MORE_ROOM, PLAY, simulation
+
+    built = build(model, month, placement, seed)
+    _lay_backlogs(model, built)
+    built.world = _with_room(built.world)
+    simulation(r.addresses(built.world), BEGIN, _NIL, _NIL)
+    while (state := simulation(r.addresses(built.world), PLAY, _STEPS, _NIL)) != DONE:
+        if state == MORE_ROOM:
+            built.world = _with_room(built.world)
+        elif progress:
+            clock = built.world.ck[0]
+            progress(int(clock["now"]) / int(clock["horizon"]))
+    simulation(r.addresses(built.world), FINISH, _NIL, _NIL)
+    return read_out(model, month, built)
+
+
+def _lay_backlogs(model: Model, built: Built) -> None:
+    from echotally.engine.kernel.loop import BACKLOG, simulation
+
+    for source, count in built.backlogs:
+        left = count
+        while left > 0:
+            left -= int(simulation(r.addresses(built.world), BACKLOG, np.int64(source), np.int64(left)))
+            if left > 0:
+                built.world = _with_room(built.world)
+
+
+def _with_room(world: Any) -> Any:
+    """The same world with every pool that is low made twice as large."""
+    clock = world.ck[0]
+    margin = int(clock["margin"])
+    changed: dict[str, Any] = {}
+    for name, (head, left) in _POOLS.items():
+        if clock[left] <= margin:
+            array = getattr(world, name)
+            longer = np.zeros(2 * len(array) + margin, array.dtype)
+            longer[: len(array)] = array
+            link_free(longer, len(array))
+            # The old free list ends by pointing one past the array, which is where the new part begins.
+            clock[left] += len(longer) - len(array)
+            changed[name] = longer
+            del head
+    if len(world.hp) - clock["heap_n"] <= 4 * margin:
+        longer = r.records("entry", 2 * len(world.hp) + 4 * margin)
+        longer[: len(world.hp)] = world.hp
+        changed["hp"] = longer
+    if len(world.pend) - clock["pend_n"] <= margin:
+        longer = r.records("pending", 2 * len(world.pend) + margin)
+        order = (int(clock["pend_head"]) + np.arange(int(clock["pend_n"]))) % len(world.pend)
+        longer[: len(order)] = world.pend[order]
+        clock["pend_head"] = 0
+        changed["pend"] = longer
+    return world._replace(**changed)

@@ -1,0 +1,45 @@
+"""What the engine is told about each unit: a function in an environment, on a plan.
+
+Why it exists: the rules that turn a function and a plan into simulation settings (vCPU share, CPU
+factor, limits, feasibility-neutral rounding of memory) are needed by the engine, the bill and the findings.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from echotally.model.estate import Function
+from echotally.rates.card import Plan
+
+
+@dataclass(frozen=True)
+class UnitSettings:
+    """Derived settings. Memory in MB, ``cpu_factor`` and ``vcpu`` as in rules.md section 3."""
+
+    memory_mb: int
+    memory_billed_mb: int
+    vcpu: float
+    vcpu_used: float
+    cpu_factor: float
+    limit: int | None
+
+
+def unit_settings(function: Function, plan: Plan) -> UnitSettings:
+    """Settings of a function on a plan; memory is rounded up to a size sold (the largest if none holds it)."""
+    memory = plan.memory.round_up(function.memory) or plan.memory.largest_mb
+    measured_mb = plan.memory.round_up(function.measured_at or function.memory) or plan.memory.largest_mb
+    vcpu = plan.vcpu(memory)
+    used = min(function.threads, vcpu)
+    measured = function.measured_vcpu or plan.vcpu(measured_mb)
+    factor = (1 - function.cpu_share) + function.cpu_share * min(function.threads, measured) / used
+    billed = memory if plan.memory_billed == "given" else (plan.memory.round_up(function.used_mb) or memory)
+    limits = [limit for limit in (function.instance_limit, plan.instance_limit) if limit is not None]
+    return UnitSettings(memory, min(billed, memory), vcpu, used, factor, min(limits, default=None))
+
+
+def run_ns(
+    function: Function, plan: Plan, base_ns: float, items: int = 1, payload_bytes: float = 0.0
+) -> float:
+    """Run time in ns of a batch of ``items`` whose base run is ``base_ns``, alone in its instance."""
+    work = base_ns + function.per_item * items + function.per_mb * payload_bytes / 1e6
+    return work * unit_settings(function, plan).cpu_factor

@@ -1,0 +1,53 @@
+"""The exception tree: one root, each class holds facts and builds its text in one place.
+
+Why it exists: every layer reports trouble the same way, and one translator (``echotally.cli.failing``)
+turns classes into exit codes.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One mistake in something the analyst wrote: where it is, what was found, what is allowed."""
+
+    message: str
+    address: str = ""
+    file: str = ""
+    line: int | None = None
+    value: str = ""
+    allowed: str = ""
+
+    def __str__(self) -> str:
+        place = self.file + (f":{self.line}" if self.line else "")
+        head = ": ".join(part for part in (place, self.address) if part)
+        text = f"{head}: {self.message}" if head else self.message
+        if self.value:
+            text += f" (found {self.value})"
+        return f"{text}. Allowed: {self.allowed}" if self.allowed else text
+
+
+class EchoTallyError(Exception):
+    """Root of every error this package raises on purpose."""
+
+
+class BadInput(EchoTallyError):
+    """What the analyst gave cannot be used. Holds every problem found, in file order."""
+
+    def __init__(self, problems: list[Problem] | Problem | str) -> None:
+        if isinstance(problems, str):
+            problems = [Problem(problems)]
+        elif isinstance(problems, Problem):
+            problems = [problems]
+        self.problems = tuple(sorted(problems, key=lambda p: (p.file, p.line or 0)))
+        super().__init__("\n".join(str(problem) for problem in self.problems))
+
+
+class OurFault(EchoTallyError):
+    """A sum that must hold does not: the program is wrong, not the model."""
+
+
+class Stopped(EchoTallyError):
+    """The analyst interrupted a run."""

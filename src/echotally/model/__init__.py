@@ -1,0 +1,1 @@
+"""What the analyst wrote: loading, units, addresses, defaults."""

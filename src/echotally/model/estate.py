@@ -1,0 +1,263 @@
+"""The model file as types: every key of design section 3, with its default.
+
+These definitions are the loader, the defaults shown by ``check --defaults`` and the JSON Schema.
+Numbers of a duration are nanoseconds, of a memory size binary MB, of other sizes bytes.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, Self
+
+from pydantic import Field, model_validator
+
+from echotally.model import fields as f
+from echotally.model.spread import constant
+
+_MS, _S, _MIN, _DAY = 10**6, 10**9, 60 * 10**9, 86_400 * 10**9
+Link = Annotated[str, Field(pattern=r"^(queues|topics|streams|endpoints|folders|schedules)\..+$")]
+
+
+class Targets(f.Strict):
+    """What the estate, or one function, must keep to."""
+
+    throttled: f.Share | None = None
+    refused: f.Share | None = None
+    lost: f.Count | None = None
+    wait_p95: f.Duration | None = None
+    monthly_cost: f.Money | None = None
+
+
+class FunctionTargets(f.Strict):
+    """Targets of one function; a monthly cost belongs to the estate."""
+
+    throttled: f.Share | None = None
+    refused: f.Share | None = None
+    lost: f.Count | None = None
+    wait_p95: f.Duration | None = None
+
+
+class Emit(f.Strict):
+    """Events a function puts out per event it handles."""
+
+    into: Link
+    each: Annotated[float, Field(ge=0, le=1_000)] = 1.0
+    payload: f.SizeSpread = constant(1_000)
+
+
+class Function(f.Strict):
+    """One function: memory, timeout, limits and how long its runs take."""
+
+    memory: f.Memory
+    run: f.RunSpread
+    timeout: f.PositiveDuration = 30 * _S
+    instance_limit: f.Positive | None = None
+    instance_floor: f.Count = 0
+    slots: Annotated[int, Field(ge=1, le=100_000, strict=True)] = 1
+    per_item: f.Duration = 0
+    per_mb: f.Duration = 0
+    cold_start: f.RunSpread = constant(400 * _MS)
+    cpu_share: f.Share = 0.5
+    threads: Annotated[float, Field(gt=0, le=1_024)] = 1
+    measured_at: f.Memory | None = None
+    measured_vcpu: Annotated[float, Field(gt=0, le=1_024)] | None = None
+    memory_used: f.Memory | None = None
+    error_rate: f.Share = 0.0
+    poison_rate: f.Share = 0.0
+    emits: tuple[Emit, ...] = ()
+    log_bytes: f.Size = 500
+    reply_bytes: f.Size = 0
+    package: f.Size = 10_000_000
+    plan: f.Name | None = None
+    tags: dict[str, str] = {}
+    targets: FunctionTargets = FunctionTargets()
+
+    @property
+    def used_mb(self) -> int:
+        """Memory a run needs, MB: what was measured, or all it was given."""
+        return self.memory_used or self.memory
+
+
+class Schedule(f.Strict):
+    """A source that fires by the clock."""
+
+    cron: str | None = None
+    every: f.PositiveDuration | None = None
+    rrule: str | None = None
+    timezone: f.Zone | None = None
+    from_: f.Moment | None = Field(None, alias="from")
+    seconds: bool = False
+    items: f.Positive = 1
+    overlap: Literal["allow", "skip"] = "allow"
+
+    @model_validator(mode="after")
+    def _one_form(self) -> Self:
+        if sum(form is not None for form in (self.cron, self.every, self.rrule)) != 1:
+            raise ValueError("needs exactly one form of schedule|cron, every or rrule")
+        return self
+
+
+class Queue(f.Strict):
+    """A source where messages wait until a batch takes them."""
+
+    visibility: f.PositiveDuration = 30 * _S
+    retention: f.PositiveDuration = 4 * _DAY
+    tries: Annotated[int, Field(ge=1, le=10_000, strict=True)] = 5
+    delay: f.Duration = 0
+    backlog: Annotated[int, Field(ge=0, le=50_000_000, strict=True)] = 0
+    dead_letter: Link | None = None
+    fifo: bool = False
+    groups: f.Positive = 1
+
+
+class Stream(f.Strict):
+    """A source of ordered partitions."""
+
+    partitions: Annotated[int, Field(ge=1, le=10_000, strict=True)] = 1
+    retention: f.PositiveDuration = _DAY
+    skew: f.Share | None = None
+
+
+class Feed(f.Strict):
+    """A queue that a topic copies events into."""
+
+    into: Link
+    share: f.Share = 1.0
+
+
+class Topic(f.Strict):
+    """A source that copies each event to all who listen."""
+
+    feeds: tuple[Feed, ...] = ()
+
+
+class Endpoint(f.Strict):
+    """A source of synchronous requests."""
+
+
+class Folder(f.Strict):
+    """A source of files that land."""
+
+
+class Surge(f.Strict):
+    """A stretch in which the rate is multiplied."""
+
+    at: f.Moment
+    lasts: f.PositiveDuration
+    times: f.Factor
+
+
+class Lump(f.Strict):
+    """Events that come all at once, or evenly over a short time."""
+
+    cron: str | None = None
+    at: f.Moment | None = None
+    count: f.Count
+    over: f.Duration = 0
+
+    @model_validator(mode="after")
+    def _one_form(self) -> Self:
+        if (self.cron is None) == (self.at is None):
+            raise ValueError("needs one of cron and at|cron for lumps that return, at for a single one")
+        return self
+
+
+class Range(f.Strict):
+    """Uncertainty of a rate as factors on it."""
+
+    low: Annotated[float, Field(gt=0, le=1_000)]
+    high: Annotated[float, Field(gt=0, le=1_000)]
+
+
+class Demand(f.Strict):
+    """The outside world putting events into a source."""
+
+    into: Link
+    rate: f.Rate | None = None
+    monthly: Annotated[int, Field(ge=0, le=10**13, strict=True)] | None = None
+    trace: str | None = None
+    clients: Annotated[int, Field(ge=1, le=1_000_000, strict=True)] | None = None
+    think: f.RunSpread = constant(0)
+    spread: Literal["poisson", "even", "bursty"] = "poisson"
+    burst: Annotated[float, Field(ge=1, le=1_000_000)] | None = None
+    day_shape: Annotated[tuple[f.Factor, ...], Field(min_length=24, max_length=24)] | None = None
+    week_shape: Annotated[tuple[f.Factor, ...], Field(min_length=7, max_length=7)] | None = None
+    surges: tuple[Surge, ...] = ()
+    lumps: tuple[Lump, ...] = ()
+    repeat: bool = False
+    client_tries: Annotated[int, Field(ge=1, le=1_000, strict=True)] = 1
+    client_pause: f.Duration = _S
+    payload: f.SizeSpread = constant(1_000)
+    range: Range | None = None
+    growth: Annotated[float, Field(gt=-1, le=100)] = 0.0
+
+    @model_validator(mode="after")
+    def _forms_fit(self) -> Self:
+        forms = [name for name in ("rate", "monthly", "trace", "clients") if getattr(self, name) is not None]
+        if len(forms) > 1 or not (forms or self.lumps):
+            raise ValueError(
+                "needs exactly one kind of demand|rate, monthly, trace or clients, or lumps alone"
+            )
+        if (self.spread == "bursty") != (self.burst is not None):
+            raise ValueError('spread and burst do not fit|spread = "bursty" together with burst = 8')
+        for shape in (self.day_shape, self.week_shape):
+            if shape is not None and sum(shape) <= 0:
+                raise ValueError("a shape must not be all zeros|weights of which at least one is above 0")
+        if self.clients and not self.into.startswith("endpoints."):
+            raise ValueError('clients ask endpoints only|into = "endpoints.NAME"')
+        return self
+
+
+class Trigger(f.Strict):
+    """The line from a source to a function. None stands for the source's own default."""
+
+    from_: Link = Field(alias="from")
+    to: f.Name
+    batch: Annotated[int, Field(ge=1, le=100_000, strict=True)] = 1
+    batch_wait: f.Duration = 0
+    readers: Annotated[int, Field(ge=1, le=100_000, strict=True)] | None = None
+    on_failure: Literal["whole", "failed"] = "whole"
+    share: f.Share = 1.0
+    tries: Annotated[int, Field(ge=1, le=10_000, strict=True)] | None = None
+    dead_letter: Link | None = None
+
+
+class Environment(f.Strict):
+    """A copy of the estate with a demand of its own."""
+
+    demand: f.Factor = 1.0
+    account: f.Name | None = None
+    schedules: bool = True
+
+
+class Estate(f.Strict):
+    """The head of the file."""
+
+    name: f.Name
+    month: f.Month
+    timezone: f.Zone = "UTC"
+    rate_cards: Annotated[tuple[str, ...], Field(min_length=1)]
+    plans: Annotated[tuple[f.Name, ...], Field(min_length=1)] | None = None
+    seed: Annotated[int, Field(ge=0, lt=2**63, strict=True)] = 1
+
+
+class Model(f.Strict):
+    """Everything one model file describes."""
+
+    schema_: Literal["echotally-model/1"] = Field(alias="schema")
+    estate: Estate
+    functions: Annotated[dict[f.Name, Function], Field(min_length=1)]
+    schedules: dict[f.Name, Schedule] = {}
+    queues: dict[f.Name, Queue] = {}
+    streams: dict[f.Name, Stream] = {}
+    topics: dict[f.Name, Topic] = {}
+    endpoints: dict[f.Name, Endpoint] = {}
+    folders: dict[f.Name, Folder] = {}
+    demand: dict[f.Name, Demand] = {}
+    triggers: Annotated[tuple[Trigger, ...], Field(min_length=1)]
+    environments: dict[f.Name, Environment] = {"live": Environment()}
+    targets: Targets = Targets()
+
+    def sources(self) -> list[str]:
+        """Addresses of all sources, in the order of the file's tables."""
+        kinds = ("schedules", "queues", "topics", "streams", "endpoints", "folders")
+        return [f"{kind}.{name}" for kind in kinds for name in getattr(self, kind)]

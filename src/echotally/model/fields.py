@@ -1,0 +1,152 @@
+"""The typed fields of model and rate card: one definition each for parsing, refusing and JSON Schema.
+
+A validator raises ``ValueError("what is wrong|what is allowed")``; the loader adds file, line and address.
+"""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+from decimal import Decimal
+from fractions import Fraction
+from functools import cache
+from pathlib import Path
+from typing import Annotated
+from zoneinfo import ZoneInfo, available_timezones
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, WithJsonSchema
+
+from echotally.model import units
+from echotally.model.spread import Spread, parse_spread
+
+_QUANTITY = r"^\s*\d[\d_]*(\.\d+)?\s*"
+
+
+def _text_schema(pattern: str, example: str) -> WithJsonSchema:
+    return WithJsonSchema({"type": "string", "pattern": pattern, "examples": [example]})
+
+
+def _spread_schema(unit_pattern: str, example: str) -> WithJsonSchema:
+    text = {"type": "string", "pattern": unit_pattern, "examples": [example]}
+    return WithJsonSchema(
+        {
+            "anyOf": [
+                text,
+                {"type": "object", "properties": {"median": text, "p95": text}, "required": ["median", "p95"],
+                 "additionalProperties": False},
+                {"type": "object", "properties": {"mean": text, "shape": {"const": "exponential"}},
+                 "required": ["mean", "shape"], "additionalProperties": False},
+                {"type": "object", "properties": {"samples": {"type": "string"}}, "required": ["samples"],
+                 "additionalProperties": False},
+            ]
+        }
+    )  # fmt: skip
+
+
+_DURATION = _QUANTITY + r"(ms|s|min|h|d)\s*$"
+_SIZE = _QUANTITY + r"(B|kB|MB|GB)\s*$"
+
+Duration = Annotated[int, BeforeValidator(units.duration_ns), _text_schema(_DURATION, "30 s")]
+Size = Annotated[int, BeforeValidator(units.size_bytes), _text_schema(_SIZE, "1.2 kB")]
+Memory = Annotated[int, BeforeValidator(units.memory_mb), _text_schema(_QUANTITY + r"(MB|GB)\s*$", "512 MB")]
+Rate = Annotated[
+    Fraction, BeforeValidator(units.rate_per_s), _text_schema(_QUANTITY + r"/\s*(s|min|h|d)\s*$", "55 /s")
+]
+Money = Annotated[
+    Decimal,
+    BeforeValidator(units.money),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                {"type": "string", "pattern": r"^\d{1,15}(\.\d{1,15})?$"},
+                {"type": "integer", "minimum": 0},
+            ]
+        }
+    ),
+]
+
+
+def _folder(info: ValidationInfo) -> Path:
+    return Path((info.context or {}).get("folder", "."))
+
+
+def _positive(ns: int) -> int:
+    if ns <= 0:
+        raise ValueError('must be longer than nothing|a duration above "0 s"')
+    return ns
+
+
+def _run_spread(found: object, info: ValidationInfo) -> Spread:
+    return parse_spread(found, units.duration_ns, "120 ms", "ms", 1_000_000, _folder(info))
+
+
+def _size_spread(found: object, info: ValidationInfo) -> Spread:
+    return parse_spread(found, units.size_bytes, "8 MB", "bytes", 1, _folder(info))
+
+
+PositiveDuration = Annotated[
+    int, BeforeValidator(lambda found: _positive(units.duration_ns(found))), _text_schema(_DURATION, "30 s")
+]
+RunSpread = Annotated[Spread, BeforeValidator(_run_spread), _spread_schema(_DURATION, "120 ms")]
+SizeSpread = Annotated[Spread, BeforeValidator(_size_spread), _spread_schema(_SIZE, "8 MB")]
+
+
+@cache
+def _zones() -> frozenset[str]:
+    return frozenset(available_timezones())
+
+
+def _zone(found: object) -> str:
+    if not isinstance(found, str) or found not in _zones():
+        from difflib import get_close_matches
+
+        near = get_close_matches(str(found), _zones(), 1)
+        raise ValueError("is not a time zone|an IANA zone name" + (f", perhaps {near[0]}" if near else ""))
+    ZoneInfo(found)
+    return found
+
+
+def _month(found: object) -> str:
+    if (
+        not isinstance(found, str)
+        or not re.fullmatch(r"\d{4}-(0[1-9]|1[0-2])", found)
+        or not 1970 <= int(found[:4]) <= 9998
+    ):
+        raise ValueError('is not a calendar month|"YYYY-MM" from 1970-01 to 9998-12')
+    return found
+
+
+def _moment(found: object) -> datetime:
+    """A local time without offset, as text or as a TOML date-time."""
+    try:
+        moment = datetime.fromisoformat(found) if isinstance(found, str) else found
+    except ValueError:
+        moment = None
+    if not isinstance(moment, datetime) or moment.tzinfo is not None:
+        raise ValueError('is not a local time|"YYYY-MM-DDTHH:MM" without offset')
+    return moment
+
+
+Zone = Annotated[
+    str, BeforeValidator(_zone), WithJsonSchema({"type": "string", "examples": ["Europe/Dublin"]})
+]
+Month = Annotated[str, BeforeValidator(_month), _text_schema(r"^\d{4}-(0[1-9]|1[0-2])$", "2027-03")]
+Moment = Annotated[
+    datetime,
+    BeforeValidator(_moment),
+    _text_schema(r"^\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?)?$", "2027-03-14T04:00"),
+]
+Share = Annotated[float, Field(ge=0, le=1)]
+#: Counts are bounded so that every sum of a month stays inside an int64.
+Count = Annotated[int, Field(ge=0, le=10**9, strict=True)]
+Positive = Annotated[int, Field(ge=1, le=10**9, strict=True)]
+Factor = Annotated[float, Field(ge=0, le=10**9)]
+Name = Annotated[str, Field(min_length=1, max_length=200)]
+
+
+class Strict(BaseModel):
+    """Base of every table of the model and the card: unknown keys are errors, objects do not change."""
+
+    model_config = ConfigDict(
+        extra="forbid", frozen=True, arbitrary_types_allowed=True, populate_by_name=False, allow_inf_nan=False
+    )

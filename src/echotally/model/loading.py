@@ -1,0 +1,85 @@
+"""Loads a model file: document, overrides, defaults, types, wiring.
+
+The one door into the model: ``load_model`` returns a ``Model`` whose defaults are filled in, or raises
+``BadInput`` with every mistake of the file.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+from echotally.errors import BadInput, Problem
+from echotally.model.estate import Function, Model
+from echotally.model.reading import Document, read_document, set_value, validate
+from echotally.model.wiring import wiring_problems
+
+
+def load_model(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Model:
+    """The checked model of a TOML file, with ``sets`` = (address, value) overrides applied."""
+    return load_with_document(path, sets)[0]
+
+
+def load_with_document(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> tuple[Model, Document]:
+    """As ``load_model``, and the document, which knows the line of every address."""
+    document = read_document(Path(path))
+    as_written = copy.deepcopy(document.data)
+    for address, value in sets:
+        set_value(document, address, value)
+    problems: list[Problem] = []
+    data = dict(document.data)
+    data["functions"] = _with_defaults(document, as_written, problems)
+    data.pop("defaults", None)
+    try:
+        model = validate(document, Model, data)
+    except BadInput as error:
+        raise BadInput(_once(problems + list(error.problems))) from error
+    problems += wiring_problems(document, model)
+    if problems:
+        raise BadInput(_once(problems))
+    return model, document
+
+
+def _once(problems: list[Problem]) -> list[Problem]:
+    return list(dict.fromkeys(problems))
+
+
+def _with_defaults(document: Document, as_written: dict[str, Any], problems: list[Problem]) -> Any:
+    """Functions with the ``[defaults]`` filled in; mistakes in the defaults are reported there, once."""
+    functions, defaults = document.data.get("functions"), document.data.get("defaults", {})
+    if not isinstance(functions, dict):
+        return functions
+    if not isinstance(defaults, dict):
+        problems.append(document.problem(("defaults",), "should be a table", defaults))
+        defaults = {}
+    good = {key: value for key, value in defaults.items() if _good_default(document, key, value, problems)}
+    filled = {}
+    for name, table in functions.items():
+        if not isinstance(table, dict):
+            filled[name] = table
+            continue
+        filled[name] = {**good, **table}
+        # Run times were measured at the memory the file gives, whatever an override makes of it.
+        measured = _memory_as_written(as_written, name)
+        if "measured_at" not in filled[name] and measured is not None:
+            filled[name]["measured_at"] = measured
+    return filled
+
+
+def _memory_as_written(as_written: dict[str, Any], name: str) -> Any:
+    function = as_written.get("functions", {}).get(name, {})
+    defaults = as_written.get("defaults", {})
+    found = function.get("memory") if isinstance(function, dict) else None
+    found = found if found is not None or not isinstance(defaults, dict) else defaults.get("memory")
+    return found if isinstance(found, str) else None
+
+
+def _good_default(document: Document, key: str, value: object, problems: list[Problem]) -> bool:
+    try:
+        validate(document, Function, {"memory": "128 MB", "run": "1 ms", key: value}, ("defaults",))
+    except BadInput as error:
+        problems.extend(error.problems)
+        return False
+    return True

@@ -1,0 +1,210 @@
+"""Reads a TOML file into checked types, reporting every mistake with file, line, address and remedy.
+
+Why it exists: model and rate card are both read this way, so a refusal looks the same everywhere.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from difflib import get_close_matches
+from pathlib import Path
+from types import UnionType
+from typing import Any, TypeVar, Union, get_args, get_origin
+
+from pydantic import BaseModel, ValidationError
+
+from echotally.errors import BadInput, Problem
+from echotally.model.positions import key_lines, line_of
+
+Table = TypeVar("Table", bound=BaseModel)
+Address = tuple[str, ...]
+#: Far above any estate written by hand or script; keeps junk from filling the memory.
+LARGEST_FILE_BYTES = 32_000_000
+
+
+@dataclass
+class Document:
+    """A TOML file: its data, where its keys stand, and which addresses ``--set`` changed."""
+
+    path: Path
+    data: dict[str, Any]
+    lines: dict[Address, int]
+    changed: dict[Address, str] = field(default_factory=dict)
+
+    def problem(self, address: Address, message: str, value: object = None, allowed: str = "") -> Problem:
+        """A ``Problem`` at an address of this file, or on the command line where ``--set`` put it there."""
+        shown = "" if value is None else _shown(value)
+        for length in range(len(address), 0, -1):
+            if address[:length] in self.changed:
+                return Problem(message, ".".join(address), "--set", None, shown, allowed)
+        return Problem(
+            message, ".".join(address), str(self.path), line_of(self.lines, address), shown, allowed
+        )
+
+
+def _shown(value: object) -> str:
+    text = repr(value) if not isinstance(value, str) else f'"{value}"'
+    return text if len(text) <= 80 else text[:77] + "..."
+
+
+def read_document(path: Path) -> Document:
+    """Parse a TOML file. Raises ``BadInput`` with one clear line if it cannot be read as one."""
+    name = str(path)
+    try:
+        if path.stat().st_size > LARGEST_FILE_BYTES:
+            raise BadInput(
+                Problem(f"is larger than {LARGEST_FILE_BYTES // 10**6} MB; is this a TOML file?", file=name)
+            )
+        text = path.read_bytes().decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise BadInput(Problem("is not a text file (UTF-8)", file=name)) from error
+    except OSError as error:
+        raise BadInput(Problem(f"cannot be read: {error.strerror or error}", file=name)) from error
+    if not text.strip():
+        raise BadInput(Problem("is empty; 'echotally start DIR' writes one to begin with", file=name))
+    if "\0" in text:
+        raise BadInput(Problem("is a binary file, not TOML text", file=name))
+    try:
+        return Document(path, tomllib.loads(text), key_lines(text))
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
+        raise BadInput(_syntax_problem(str(error) or "nested too deeply", name)) from error
+
+
+def _syntax_problem(text: str, name: str) -> Problem:
+    message, _, place = text.partition(" (at line ")
+    line = place.split(",")[0]
+    return Problem(f"is not TOML: {message}", file=name, line=int(line) if line.isdigit() else None)
+
+
+def set_value(document: Document, address: str, text: str) -> None:
+    """Override one value by its dotted address; the text is read as TOML, else taken as a string."""
+    parts = tuple(address.split("."))
+    try:
+        value = tomllib.loads(f"v = {text}")["v"] if "\n" not in text else text
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError):
+        value = text
+    if not all(parts):
+        raise BadInput(
+            Problem(
+                "is not an address",
+                address,
+                "--set",
+                None,
+                "",
+                "a dotted address, such as functions.intake.memory",
+            )
+        )
+    _place(document.data, parts, value, address)
+    document.changed[parts] = text
+
+
+def _place(table: Any, parts: Address, value: object, address: str) -> None:
+    for depth, part in enumerate(parts[:-1]):
+        # Names of sources may be written with their kind (queues.alerts), so only plain nesting is walked.
+        following = _step(table, part, address)
+        if following is None:
+            following = table[part] = {}
+        if not isinstance(following, dict | list):
+            raise BadInput(
+                Problem(
+                    "leads through a plain value",
+                    address,
+                    "--set",
+                    None,
+                    ".".join(parts[: depth + 1]),
+                    "an address in the model",
+                )
+            )
+        table = following
+    if isinstance(table, list):
+        _step(table, parts[-1], address)
+        table[int(parts[-1])] = value
+    else:
+        table[parts[-1]] = value
+
+
+def _step(table: Any, part: str, address: str) -> Any:
+    if isinstance(table, list):
+        if not part.isdecimal() or int(part) >= len(table):
+            raise BadInput(
+                Problem(
+                    "has no such element",
+                    address,
+                    "--set",
+                    None,
+                    part,
+                    f"0 to {len(table) - 1}, counted from the top",
+                )
+            )
+        return table[int(part)]
+    return table.get(part)
+
+
+def validate(document: Document, kind: type[Table], data: Mapping[str, Any], prefix: Address = ()) -> Table:
+    """Turn plain data into ``kind``; every mistake found goes into one ``BadInput``."""
+    try:
+        return kind.model_validate(data, context={"folder": document.path.parent})
+    except ValidationError as error:
+        raise BadInput(
+            [_translate(document, kind, item, prefix) for item in error.errors(include_url=False)]
+        ) from error
+
+
+def _translate(document: Document, kind: type[BaseModel], item: Any, prefix: Address) -> Problem:
+    place: tuple[str | int, ...] = item["loc"]
+    address = prefix + tuple(str(part) for part in place if part != "[key]")
+    found = item["input"]
+    if item["type"] == "extra_forbidden":
+        known = keys_at(kind, place[:-1])
+        near = get_close_matches(str(place[-1]), known, 1, 0.5)
+        hint = f"unknown key; did you mean {near[0]}?" if near else "unknown key"
+        return document.problem(address, hint, None, ", ".join(known))
+    if item["type"] == "missing":
+        return document.problem(address, "is required and missing")
+    if item["type"] == "value_error":
+        message, _, allowed = str(item["ctx"]["error"]).partition("|")
+        return document.problem(address, message, None if isinstance(found, dict) else found, allowed)
+    if item["type"] == "literal_error":
+        return document.problem(address, "is not one of the values allowed", found, item["ctx"]["expected"])
+    message = (
+        item["msg"]
+        .replace("Input should be", "should be")
+        .replace("tuple", "array")
+        .replace("dictionary", "table")
+    )
+    return document.problem(
+        address, message[0].lower() + message[1:], found if not isinstance(found, dict) else None
+    )
+
+
+def keys_at(kind: type[BaseModel], place: tuple[str | int, ...]) -> list[str]:
+    """The keys allowed at a place inside ``kind``, as the file writes them."""
+    current: Any = kind
+    for part in place:
+        current = _inner(current, part)
+    table = _table_of(current)
+    return [info.alias or name for name, info in table.model_fields.items()] if table else []
+
+
+def _inner(annotation: Any, part: str | int) -> Any:
+    table = _table_of(annotation)
+    if table is not None:
+        for name, info in table.model_fields.items():
+            if (info.alias or name) == part:
+                return info.annotation
+        return None
+    arguments = [argument for argument in get_args(annotation) if argument not in (type(None), Ellipsis)]
+    if get_origin(annotation) in (Union, UnionType):
+        return _inner(arguments[0], part)
+    return arguments[-1] if get_origin(annotation) is dict else (arguments[0] if arguments else None)
+
+
+def _table_of(annotation: Any) -> type[BaseModel] | None:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return annotation
+    for argument in get_args(annotation) if get_origin(annotation) in (Union, UnionType) else ():
+        if isinstance(argument, type) and issubclass(argument, BaseModel):
+            return argument
+    return None

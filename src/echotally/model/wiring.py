@@ -1,0 +1,156 @@
+"""Checks that names in a model lead somewhere: triggers, demand, feeds, dead letters, emits, cycles."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from difflib import get_close_matches
+
+from echotally.errors import Problem
+from echotally.model.estate import Model
+from echotally.model.reading import Document
+
+#: Where each kind of source may take events from: demand and emits cannot fire a schedule.
+_FED = ("queues", "topics", "streams", "endpoints", "folders")
+_INSIDE = ("queues", "topics", "streams", "folders")
+_DEAD_LETTERS = ("queues",)
+
+
+class _Wiring:
+    def __init__(self, document: Document, model: Model) -> None:
+        self.document, self.model = document, model
+        self.known = model.sources()
+        self.problems: list[Problem] = []
+
+    def link(self, address: tuple[str, ...], found: str | None, kinds: tuple[str, ...]) -> None:
+        if found is None:
+            return
+        if found not in self.known:
+            near = get_close_matches(found, self.known, 1)
+            hint = f"there is no such source; did you mean {near[0]}?" if near else "there is no such source"
+            self.problems.append(
+                self.document.problem(address, hint, found, ", ".join(self.known) or "a source of the model")
+            )
+        elif found.split(".")[0] not in kinds:
+            self.problems.append(
+                self.document.problem(
+                    address, "this kind of source cannot stand here", found, ", ".join(kinds)
+                )
+            )
+
+    def all_links(self) -> None:
+        model = self.model
+        for name, demand in model.demand.items():
+            self.link(("demand", name, "into"), demand.into, _FED)
+        for name, queue in model.queues.items():
+            self.link(("queues", name, "dead_letter"), queue.dead_letter, _DEAD_LETTERS)
+        for name, topic in model.topics.items():
+            for number, feed in enumerate(topic.feeds):
+                self.link(("topics", name, "feeds", str(number), "into"), feed.into, _DEAD_LETTERS)
+        for name, function in model.functions.items():
+            for number, emit in enumerate(function.emits):
+                self.link(("functions", name, "emits", str(number), "into"), emit.into, _INSIDE)
+        for number, trigger in enumerate(model.triggers):
+            self._trigger(("triggers", str(number)), trigger.from_, trigger.to, trigger.dead_letter)
+        self._keys_that_do_nothing()
+
+    def _trigger(self, address: tuple[str, ...], source: str, function: str, dead_letter: str | None) -> None:
+        self.link((*address, "from"), source, ("schedules", *_FED))
+        self.link((*address, "dead_letter"), dead_letter, _DEAD_LETTERS)
+        if function not in self.model.functions:
+            near = get_close_matches(function, self.model.functions, 1)
+            hint = "there is no such function" + (f"; did you mean {near[0]}?" if near else "")
+            self.problems.append(
+                self.document.problem(
+                    (*address, "to"), hint, function, ", ".join(list(self.model.functions)[:20])
+                )
+            )
+
+    def _keys_that_do_nothing(self) -> None:
+        """A key that has no effect on this kind of source is refused, so that nobody relies on it."""
+        taken: dict[str, int] = {}
+        for number, trigger in enumerate(self.model.triggers):
+            kind, given = trigger.from_.split(".")[0], trigger.model_fields_set
+            allowed = {
+                "queues": {"batch", "batch_wait", "readers", "on_failure"},
+                "streams": {"batch", "batch_wait", "readers", "on_failure", "tries", "dead_letter"},
+                "topics": {"share", "tries", "dead_letter"},
+                "endpoints": set(),
+            }.get(kind, {"tries", "dead_letter"})
+            for key in sorted(given - allowed - {"from_", "to"}):
+                self.problems.append(
+                    self.document.problem(
+                        ("triggers", str(number), key),
+                        f"has no effect on a trigger from {kind}",
+                        None,
+                        ", ".join(sorted(allowed)) or "from and to only",
+                    )
+                )
+            if kind == "endpoints" and trigger.from_ in taken:
+                self.problems.append(
+                    self.document.problem(
+                        ("triggers", str(number), "from"),
+                        "an endpoint has one function to answer it, and this one has two",
+                        trigger.from_,
+                        f"one trigger an endpoint (the other is triggers.{taken[trigger.from_]})",
+                    )
+                )
+            taken[trigger.from_] = number
+
+    def graph(self) -> dict[str, list[str]]:
+        model = self.model
+        after: dict[str, list[str]] = {}
+        for trigger in model.triggers:
+            after.setdefault(trigger.from_, []).append(f"functions.{trigger.to}")
+            after.setdefault(f"functions.{trigger.to}", []).extend(
+                [trigger.dead_letter] if trigger.dead_letter else []
+            )
+        for name, function in model.functions.items():
+            after.setdefault(f"functions.{name}", []).extend(emit.into for emit in function.emits)
+        for name, topic in model.topics.items():
+            after.setdefault(f"topics.{name}", []).extend(feed.into for feed in topic.feeds)
+        for name, queue in model.queues.items():
+            if queue.dead_letter:
+                after.setdefault(f"queues.{name}", []).append(queue.dead_letter)
+        return after
+
+    def cycle(self) -> None:
+        found = find_cycle(self.graph())
+        if found:
+            address = tuple(found[0].split(".", 1))
+            self.problems.append(
+                self.document.problem(
+                    address,
+                    "events would go round in a circle: " + " -> ".join(found),
+                    None,
+                    "wiring without a cycle",
+                )
+            )
+
+
+def find_cycle(after: dict[str, list[str]]) -> list[str]:
+    """One cycle of a directed graph, first node repeated at the end; empty if there is none."""
+    done: set[str] = set()
+    for root in after:
+        path: list[str] = []
+        stack: list[Iterator[str]] = [iter([root])]
+        while stack:
+            node = next(stack[-1], None)
+            if node is None:
+                stack.pop()
+                if path:
+                    done.add(path.pop())
+            elif node in path:
+                return [*path[path.index(node) :], node]
+            elif node not in done:
+                path.append(node)
+                stack.append(iter(after.get(node, ())))
+    return []
+
+
+def wiring_problems(document: Document, model: Model) -> list[Problem]:
+    """Every name that leads nowhere, every key without effect, and one cycle if there is any."""
+    wiring = _Wiring(document, model)
+    wiring.all_links()
+    if not wiring.problems:
+        wiring.cycle()
+    return wiring.problems

@@ -1,0 +1,72 @@
+"""What ``check`` says of a model without mistakes, and every value in force."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+
+from echotally.model.spread import Spread
+from echotally.model.units import duration_text
+from echotally.output.terminal import safe
+from echotally.projection.project import Loaded
+
+_DURATIONS = {
+    "timeout",
+    "per_item",
+    "per_mb",
+    "visibility",
+    "retention",
+    "delay",
+    "batch_wait",
+    "every",
+    "client_pause",
+    "lasts",
+    "over",
+}
+_MEMORY = {"memory", "measured_at", "memory_used"}
+
+
+def checked_text(loaded: Loaded) -> str:
+    """One paragraph: what the model holds, and that it has no errors."""
+    model = loaded.model
+    events = sum(tap.expected for tap in loaded.month.taps)
+    lines = [
+        f"{safe(model.estate.name)}: no errors.",
+        f"{len(model.functions)} functions, {len(model.sources())} sources, {len(model.triggers)} triggers, "
+        f"{len(model.environments)} environment(s), {len(loaded.offers)} plans on {len(model.estate.rate_cards)} card(s); "
+        f"about {events:,.0f} events come in during {model.estate.month}.",
+        *loaded.month.notes,
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def defaults_text(loaded: Loaded) -> str:
+    """Every value of the model in force, one address a line, those of the file and the defaults alike."""
+    lines: list[str] = []
+    _walk("", loaded.model, lines)
+    return "\n".join(lines) + "\n"
+
+
+def _walk(address: str, value: Any, lines: list[str]) -> None:
+    if isinstance(value, BaseModel):
+        for name, info in type(value).model_fields.items():
+            _walk(f"{address}.{info.alias or name}".lstrip("."), getattr(value, name), lines)
+    elif isinstance(value, dict):
+        for key, inner in value.items():
+            _walk(f"{address}.{key}", inner, lines)
+    elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
+        for number, inner in enumerate(value):
+            _walk(f"{address}.{number}", inner, lines)
+    elif value is not None and value != ():
+        lines.append(f"{safe(address)} = {_text(address.rsplit('.', 1)[-1], value)}")
+
+
+def _text(key: str, value: Any) -> str:
+    if isinstance(value, Spread):
+        return safe(value.text) or (
+            duration_text(int(value.scale)) if key != "payload" else f"{value.scale:g} B"
+        )
+    if key in _MEMORY:
+        return f"{value} MB"
+    return duration_text(value) if key in _DURATIONS else safe(str(value))

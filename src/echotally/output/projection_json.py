@@ -1,0 +1,127 @@
+"""A projection as JSON, exactly as design section 6 lays it out."""
+
+from __future__ import annotations
+
+import json
+from decimal import ROUND_HALF_UP, Decimal
+from typing import Any
+
+from echotally.engine.measured import Level, UnitMeasured
+from echotally.projection.bills import merged_lines
+from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.verdict import throttled_share
+from echotally.rates.billing import exact
+
+
+def amount_text(amount: Decimal) -> str:
+    """Money with six decimals, as lines and shares are shown."""
+    return f"{amount.quantize(Decimal('0.000001'), ROUND_HALF_UP, context=exact()):f}"
+
+
+def _level(level: Level) -> dict[str, Any]:
+    return {"mean": level.mean, "p95": level.p95, "p99": level.p99, "peak": level.peak}
+
+
+def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
+    assert plan.bill is not None
+    billed_ns = _billed_ns(unit)
+    instances = unit.instances
+    return {
+        "function": unit.unit.function,
+        "environment": unit.unit.environment,
+        "plan": unit.unit.offer.name,
+        "events": {**unit.events, "duplicates": unit.duplicates},
+        "calls": unit.calls,
+        "attempts": unit.attempts,
+        "throttled_share": throttled_share(unit.attempts),
+        "cold_starts": unit.cold_starts,
+        "concurrency": _level(unit.concurrency),
+        "instances": {
+            "mean": instances.mean, "p95": instances.p95, "peak": instances.peak,
+            "limit": unit.instance_limit, "hours_at_limit": unit.at_limit_ns / 3.6e12,
+        },
+        "wait_s": {"p50": unit.waits.p50, "p95": unit.waits.p95, "p99": unit.waits.p99, "max": unit.waits.max},
+        "lag_s": None if unit.lag_max_s is None else {"p95": unit.lag_p95_s, "max": unit.lag_max_s},
+        "backlog_peak": unit.backlog_peak,
+        "billed_s": billed_ns / 1e9,
+        "gb_seconds": billed_ns / 1e9 * unit.unit.settings.memory_billed_mb / 1024,
+        "cost": amount_text(plan.bill.functions[unit.unit.function, unit.unit.environment]),
+    }  # fmt: skip
+
+
+def _billed_ns(unit: UnitMeasured) -> int:
+    """The time the plan bills after rounding; on reserved and nodes plans the busy time."""
+    return {"runs": unit.billed_ns, "active": unit.billed_ns, "allocated": unit.life_ns}.get(
+        unit.unit.offer.plan.bills, unit.busy_ns
+    )
+
+
+def _plan(plan: PlanProjection) -> dict[str, Any]:
+    head: dict[str, Any] = {
+        "plan": plan.offer.name,
+        "feasible": plan.feasible,
+        "reasons": [{"function": name, "text": text} for name, text in plan.reasons],
+        "meets_targets": plan.feasible and not plan.misses,
+        "misses": [
+            {"target": m.target, "function": m.function, "wanted": m.wanted, "found": m.found}
+            for m in plan.misses
+        ],
+        "cost": None,
+        "attempts": None,
+        "throttled_share": None,
+        "concurrency": None,
+        "method": plan.method,
+        "confidence": None,
+        "functions": None,
+    }
+    if plan.measured is None or plan.bill is None:
+        return head
+    units = plan.measured.units
+    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
+    pinned = len({u.unit.offer.name for u in units}) > 1 or units[0].unit.offer.name != plan.offer.name
+    lines = [
+        {
+            **({"plan": line.plan} if pinned else {}),
+            "meter": line.meter,
+            "quantity": float(line.quantity),
+            "allowance": float(line.allowance),
+            "billable": float(line.billable),
+            "amount": amount_text(line.amount),
+        }
+        for line in merged_lines(plan.bill)
+    ]
+    return {
+        **head,
+        "cost": {"total": f"{plan.bill.total:f}", "lines": lines, "idle": amount_text(plan.bill.idle)},
+        "attempts": attempts,
+        "throttled_share": throttled_share(attempts),
+        "concurrency": _level(plan.measured.concurrency),
+        "functions": [_unit(plan, unit) for unit in _in_file_order(plan)],
+    }
+
+
+def _in_file_order(plan: PlanProjection) -> list[UnitMeasured]:
+    assert plan.measured is not None
+    return sorted(plan.measured.units, key=lambda u: u.order)
+
+
+def projection_dict(projection: Projection) -> dict[str, Any]:
+    """The projection as plain data (schema ``echotally-projection/1``)."""
+    hours = projection.month.clock.hours
+    return {
+        "schema": "echotally-projection/1",
+        "estate": projection.model.estate.name,
+        "month": projection.model.estate.month,
+        "hours": int(hours) if hours == int(hours) else hours,
+        "seed": projection.seed,
+        "currency": projection.currency,
+        "pick": projection.pick,
+        "closest": projection.closest,
+        "plans": [_plan(plan) for plan in projection.plans],
+        "notes": list(projection.notes),
+    }
+
+
+def projection_json(projection: Projection) -> str:
+    """The projection as JSON text."""
+    return json.dumps(projection_dict(projection), indent=2, ensure_ascii=False) + "\n"

@@ -1,0 +1,174 @@
+"""A projection in the terminal: verdict first, then plans side by side, then functions, then assumptions."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from echotally.engine.measured import UnitMeasured
+from echotally.output.terminal import Column, count, rendered, safe, seconds, share, table
+from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.verdict import Miss, lost_events, throttled_share
+
+
+def miss_text(miss: Miss, currency: str) -> str:
+    """A missed target in words, with what was wanted and what was found."""
+    who = f"{miss.function}: " if miss.function else ""
+    if miss.target in ("throttled", "refused"):
+        return f"{who}{miss.target} {miss.found * 100:.2f} % (target {miss.wanted * 100:g} %)"
+    if miss.target == "wait_p95":
+        return f"{who}wait p95 {seconds(miss.found)} s (target {miss.wanted:g} s)"
+    if miss.target == "monthly_cost":
+        return f"cost {miss.found:,.2f} {currency} (target {miss.wanted:,.2f})"
+    return f"{who}{miss.target} {miss.found:,.0f} events (target {miss.wanted:,.0f})"
+
+
+def verdict_lines(projection: Projection) -> list[str]:
+    """The verdict in one line or two."""
+    money = projection.currency
+    if projection.pick:
+        best = projection.plan(projection.pick)
+        assert best.bill is not None
+        others = sorted(
+            (p.bill.total, p.offer.name)
+            for p in projection.plans
+            if p.bill and not p.misses and p.offer.name != projection.pick
+        )
+        beside = f"; next is {others[0][1]} at {others[0][0]:,.2f}" if others else ""
+        met = "meets every target" if _any_target(projection) else "is the cheapest that takes every function"
+        return [f"Pick {projection.pick}: {best.bill.total:,.2f} {money} a month, {met}{beside}."]
+    if projection.closest:
+        near = projection.plan(projection.closest)
+        assert near.bill is not None
+        missed = "; ".join(miss_text(miss, money) for miss in near.misses)
+        return [
+            f"No plan meets every target. Closest is {projection.closest}, {near.bill.total:,.2f} {money} a month:",
+            f"  it misses {missed}.",
+        ]
+    return ["No plan can take every function; the reasons are below."]
+
+
+def _any_target(projection: Projection) -> bool:
+    model = projection.model
+    tables = [model.targets, *(f.targets for f in model.functions.values())]
+    return any(value is not None for t in tables for value in t.model_dump().values())
+
+
+_PLAN_COLUMNS = [
+    Column("plan", False), Column("month"), Column("per million events"), Column("throttled %"), Column("lost events"),
+    Column("wait p95 s"), Column("peak calls"), Column("peak inst."), Column("cold starts"), Column("targets", False, True),
+]  # fmt: skip
+
+
+def _plan_row(projection: Projection, plan: PlanProjection) -> list[str]:
+    measured, bill = plan.measured, plan.bill
+    assert measured is not None and bill is not None
+    units = measured.units
+    events = sum(u.events["in"] for u in units)
+    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
+    per_million = bill.unrounded / Decimal(events) * 1_000_000 if events else None
+    slowest = max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)
+    return [
+        ("→ " if plan.offer.name == projection.pick else "  ") + plan.offer.name, f"{bill.total:,.2f}",
+        "–" if per_million is None else f"{per_million:,.2f}", share(throttled_share(attempts)),
+        count(sum(lost_events(u.events) for u in units)), seconds(slowest), count(measured.concurrency.peak),
+        count(_peak_instances(units)), count(sum(u.cold_starts for u in units)),
+        "met" if not plan.misses else "; ".join(miss_text(m, projection.currency) for m in plan.misses),
+    ]  # fmt: skip
+
+
+def _peak_instances(units: list[UnitMeasured]) -> int:
+    """Sum of the functions' peaks; reserved instances are shared, so they count once an account."""
+    own = sum(u.instances.peak for u in units if u.unit.offer.plan.bills != "reserved")
+    shared = {
+        (u.unit.account, u.unit.offer.name): u.instances.peak
+        for u in units
+        if u.unit.offer.plan.bills == "reserved"
+    }
+    return own + sum(shared.values())
+
+
+def plans_table(projection: Projection) -> list[RenderableType]:
+    """Feasible plans side by side, then the others with their reasons."""
+    feasible = sorted(
+        (p for p in projection.plans if p.bill), key=lambda p: (p.bill.total if p.bill else 0, p.offer.name)
+    )
+    parts: list[RenderableType] = []
+    if feasible:
+        rows = [_plan_row(projection, p) for p in feasible]
+        marks = ["bold" if p.offer.name == projection.pick else "dim" if p.misses else "" for p in feasible]
+        parts.append(
+            table(f"Plans side by side ({projection.currency}, waits in seconds)", _PLAN_COLUMNS, rows, marks)
+        )
+    refused = [p for p in projection.plans if not p.feasible]
+    rows = [[p.offer.name, ", ".join(names), text] for p in refused for text, names in _grouped(p)]
+    if rows:
+        columns = [Column("plan", False), Column("function", False, True), Column("why not", False, True)]
+        parts.append(table("Cannot be used", columns, rows))
+    return parts
+
+
+def _grouped(plan: PlanProjection) -> list[tuple[str, list[str]]]:
+    found: dict[str, list[str]] = {}
+    for name, text in plan.reasons:
+        found.setdefault(text, []).append(safe(name))
+    return [(text, ["every function"] if len(names) > 3 else names) for text, names in found.items()]
+
+
+_UNIT_COLUMNS = [
+    Column("function", False), Column("environment", False), Column("events in"), Column("attempts"), Column("throttled %"),
+    Column("failed"), Column("lost"), Column("wait p95 s"), Column("calls p99"), Column("inst. peak"), Column("limit"), Column("cost"),
+]  # fmt: skip
+
+
+def functions_table(projection: Projection, plan: PlanProjection) -> RenderableType:
+    """Every function of one plan, environment by environment."""
+    assert plan.measured is not None and plan.bill is not None
+    rows = []
+    for u in sorted(plan.measured.units, key=lambda u: u.order):
+        failed = u.attempts["failed"] + u.attempts["timed_out"]
+        cost = plan.bill.functions[u.unit.function, u.unit.environment]
+        rows.append([
+            safe(u.unit.function), safe(u.unit.environment), count(u.events["in"]), count(u.attempts["total"]),
+            share(throttled_share(u.attempts)), count(failed), count(lost_events(u.events)), seconds(u.waits.p95),
+            count(u.concurrency.p99), count(u.instances.peak), count(u.instance_limit), f"{cost:,.4f}",
+        ])  # fmt: skip
+    if plan.bill.flat:
+        rows.append(["(flat)", "", *[""] * 9, f"{plan.bill.flat:,.4f}"])
+    if plan.bill.idle:
+        rows.append(["(idle)", "", *[""] * 9, f"{plan.bill.idle:,.4f}"])
+    return table(f"Functions on {plan.offer.name} (cost in {projection.currency})", _UNIT_COLUMNS, rows)
+
+
+def assumptions(projection: Projection) -> list[str]:
+    """What was assumed and read, in short lines."""
+    clock = projection.month.clock
+    model = projection.model
+    lines = [
+        f"{clock.month} in {model.estate.timezone}: {clock.hours:g} hours, starting empty; seed {projection.seed}, every event simulated.",
+        "Waits run from an event's arrival to the start of its successful run, cold start included.",
+    ]
+    if len(model.environments) > 1:
+        lines.append(
+            "Figures are over all environments: "
+            + ", ".join(f"{safe(n)} ({e.demand:g} x demand)" for n, e in model.environments.items())
+            + "."
+        )
+    return lines + list(projection.notes)
+
+
+def projection_text(projection: Projection, width: int | None = None, colour: bool | None = None) -> str:
+    """The whole answer as text."""
+    shown = projection.pick or projection.closest
+    parts: list[RenderableType] = [
+        Text(safe(f"{projection.model.estate.name}, {projection.model.estate.month}"), style="bold")
+    ]
+    parts += [Text(line) for line in verdict_lines(projection)]
+    parts.append(Text(""))
+    parts += plans_table(projection)
+    if shown:
+        parts.append(functions_table(projection, projection.plan(shown)))
+    parts += [Text("Assumed: " + line, style="dim") for line in assumptions(projection)]
+    return rendered(parts, width, colour)

@@ -1,0 +1,118 @@
+"""The terminal: one console made to measure, thin tables, numbers aligned on the decimal point."""
+
+from __future__ import annotations
+
+import io
+import os
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from rich import box
+from rich.console import Console, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+_PIPE_WIDTH = 100
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column: its heading (with the unit) and whether it holds numbers."""
+
+    heading: str
+    number: bool = True
+    wrap: bool = False
+
+
+def console(width: int | None = None) -> Console:
+    """A console for standard output: terminal width, or 100 columns into a pipe; honours NO_COLOR."""
+    piped = not sys.stdout.isatty()
+    columns = width or (int(os.environ.get("COLUMNS", "0") or 0) or _PIPE_WIDTH if piped else None)
+    return Console(width=columns, highlight=False, soft_wrap=False)
+
+
+def rendered(parts: Sequence[RenderableType], width: int | None = None, colour: bool | None = None) -> str:
+    """The parts as text; colour codes only on a terminal (or as told)."""
+    screen = console(width)
+    wanted = screen.is_terminal and not os.environ.get("NO_COLOR") if colour is None else colour
+    out = io.StringIO()
+    paper = Console(
+        file=out,
+        width=screen.width,
+        highlight=False,
+        force_terminal=wanted,
+        no_color=not wanted,
+        color_system="standard" if wanted else None,
+    )
+    for part in parts:
+        paper.print(part)
+    lines = [line.rstrip() for line in out.getvalue().split("\n")]
+    return "\n".join(lines).rstrip("\n") + "\n"
+
+
+def table(
+    title: str, columns: Sequence[Column], rows: Sequence[Sequence[str]], marks: Sequence[str] = ()
+) -> Table:
+    """A thin table. ``marks`` gives each row a style ("" for none); a column of numbers is aligned on the point."""
+    found = Table(
+        title=title,
+        title_justify="left",
+        title_style="bold",
+        box=box.SIMPLE_HEAD,
+        pad_edge=False,
+        padding=(0, 1),
+    )
+    aligned = [
+        _aligned([row[n] for row in rows]) if column.number else [row[n] for row in rows]
+        for n, column in enumerate(columns)
+    ]
+    for column in columns:
+        found.add_column(
+            Text(column.heading),
+            justify="right" if column.number else "left",
+            no_wrap=not column.wrap,
+            overflow="ellipsis",
+        )
+    for n in range(len(rows)):
+        style = marks[n] if n < len(marks) and marks[n] else None
+        found.add_row(*(Text(cells[n]) for cells in aligned), style=style)
+    return found
+
+
+def _aligned(cells: Sequence[str]) -> list[str]:
+    """Pad fractions so that right-aligned numbers stand on their decimal points; words pass as they are."""
+    tails = [cell.partition(".")[2] if _numeric(cell) and "." in cell else None for cell in cells]
+    longest = max((len(tail) + 1 for tail in tails if tail is not None), default=0)
+    return [
+        cell if not _numeric(cell) else cell + " " * (longest - (len(tail) + 1 if tail is not None else 0))
+        for cell, tail in zip(cells, tails, strict=True)
+    ]
+
+
+def _numeric(cell: str) -> bool:
+    return bool(cell) and cell.replace(",", "").replace(".", "").replace("-", "").isdigit()
+
+
+def count(number: float | None) -> str:
+    """A count with thousands separated."""
+    return "–" if number is None else f"{number:,.0f}"
+
+
+def seconds(value: float | None) -> str:
+    """Seconds to the millisecond below ten, shorter above; a dash for none."""
+    if value is None:
+        return "–"
+    return f"{value:,.3f}" if value < 10 else f"{value:,.1f}"
+
+
+def share(value: float | None) -> str:
+    """A share as a percentage."""
+    if value is None:
+        return "–"
+    return "0" if value == 0 else f"{value * 100:.3f}" if value < 0.1 else f"{value * 100:.1f}"
+
+
+def safe(text: str) -> str:
+    """Text of a model, with control and direction characters made visible."""
+    return "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in text)

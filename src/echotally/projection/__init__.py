@@ -1,0 +1,1 @@
+"""Model and plan to verdict: simulate, meter, bill, compare with the targets."""

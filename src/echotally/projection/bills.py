@@ -1,0 +1,65 @@
+"""The month's bill of one candidate plan: lines, and what each function pays of them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+from decimal import Decimal, localcontext
+
+from echotally.projection.metering import Metered, UnitKey
+from echotally.rates.billing import Line, bill_account, exact, rounded_total
+
+
+@dataclass(frozen=True)
+class Bill:
+    """``total`` is rounded to the minor unit; functions + idle + flat = ``unrounded`` exactly.
+
+    ``shares`` holds what each unit pays of each meter.
+    """
+
+    total: Decimal
+    unrounded: Decimal
+    lines: tuple[Line, ...]
+    functions: dict[UnitKey, Decimal]
+    shares: dict[UnitKey, dict[str, Decimal]]
+    idle: Decimal
+    flat: Decimal
+    currency: str
+
+
+def make_bill(metered: Metered, units: list[UnitKey], currency: str) -> Bill:
+    """Bill every account, split each line by gross quantity, and keep the rest as idle."""
+    lines: list[Line] = []
+    shares: dict[UnitKey, dict[str, Decimal]] = {key: defaultdict(Decimal) for key in units}
+    with localcontext(exact()):
+        for account, plan in metered.plans.items():
+            totals = {meter: metered.total(account, meter) for meter in metered.quantities[account]}
+            for line in bill_account(account[1], account[0], plan, totals):
+                lines.append(line)
+                for key, quantity in metered.quantities[account].get(line.meter, {}).items():
+                    if key is not None and line.quantity:
+                        shares[key][line.meter] += line.amount * quantity / line.quantity
+        unrounded = sum((line.amount for line in lines), Decimal(0))
+        flat = sum((line.amount for line in lines if line.meter == "flat_months"), Decimal(0))
+        functions = {key: sum(parts.values(), Decimal(0)) for key, parts in shares.items()}
+        idle = unrounded - flat - sum(functions.values(), Decimal(0))
+    return Bill(
+        rounded_total(unrounded, currency), unrounded, tuple(lines), functions,
+        {key: dict(parts) for key, parts in shares.items()}, idle, flat, currency,
+    )  # fmt: skip
+
+
+def merged_lines(bill: Bill) -> list[Line]:
+    """One line a plan and meter, accounts summed."""
+    found: dict[tuple[str, str], Line] = {}
+    with localcontext(exact()):
+        for line in bill.lines:
+            known = found.get((line.plan, line.meter))
+            if known is None:
+                found[line.plan, line.meter] = line
+            else:
+                found[line.plan, line.meter] = Line(
+                    line.plan, "", line.meter, known.quantity + line.quantity, known.allowance + line.allowance,
+                    known.billable + line.billable, known.amount + line.amount,
+                )  # fmt: skip
+    return list(found.values())

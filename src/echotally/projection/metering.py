@@ -1,0 +1,168 @@
+"""From what the engine measured to the quantities a plan bills, and whose they are (rules.md section 6)."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass
+from decimal import Decimal, localcontext
+
+from echotally.engine.measured import Measured, SourceMeasured, UnitMeasured
+from echotally.model.estate import Model
+from echotally.rates.billing import exact
+from echotally.rates.card import Plan
+from echotally.rates.loading import Offer
+
+Account = tuple[str, str]
+UnitKey = tuple[str, str]
+_NS_PER_S, _NS_PER_H = Decimal(10**9), Decimal(3_600 * 10**9)
+
+
+@dataclass(frozen=True)
+class Metered:
+    """Quantities by (account, plan), meter and unit (function, environment); None: belongs to no function."""
+
+    quantities: dict[Account, dict[str, dict[UnitKey | None, Decimal]]]
+    plans: dict[Account, Plan]
+
+    def total(self, account: Account, meter: str) -> Decimal:
+        """The account's quantity of a meter."""
+        return sum(self.quantities[account].get(meter, {}).values(), Decimal(0))
+
+
+class _Meters:
+    def __init__(self, model: Model, measured: Measured, candidate: Offer) -> None:
+        self.model, self.measured = model, measured
+        self.units = {(u.unit.function, u.unit.environment): u for u in measured.units}
+        self.plans = {(u.unit.account, u.unit.offer.name): u.unit.offer.plan for u in measured.units}
+        self.cards = {(u.unit.account, u.unit.offer.name): u.unit.offer.card for u in measured.units}
+        self.candidate = candidate
+        self.found: dict[Account, dict[str, dict[UnitKey | None, Decimal]]] = {
+            account: defaultdict(lambda: defaultdict(Decimal)) for account in self.plans
+        }
+
+    def add(self, account: Account, meter: str, unit: UnitKey | None, quantity: Decimal | int) -> None:
+        if quantity:
+            self.found[account][meter][unit] += Decimal(quantity)
+
+    def everything(self) -> Metered:
+        with localcontext(exact()):
+            for key, unit in self.units.items():
+                account = (unit.unit.account, unit.unit.offer.name)
+                self._compute(account, key, unit)
+                self._beside(account, key, unit)
+            for source in self.measured.sources:
+                self._source(source)
+            for account, plan in self.plans.items():
+                self._shared(account, plan)
+        return Metered(
+            {a: {m: dict(q) for m, q in meters.items()} for a, meters in self.found.items()}, self.plans
+        )
+
+    def _compute(self, account: Account, key: UnitKey, unit: UnitMeasured) -> None:
+        plan, settings = unit.unit.offer.plan, unit.unit.settings
+        gb, vcpu = Decimal(settings.memory_billed_mb) / 1024, Decimal(repr(settings.vcpu))
+        self.add(account, "calls", key, unit.started)
+        billed, idle, life = (
+            Decimal(ns) / _NS_PER_S for ns in (unit.billed_ns, unit.idle_floor_ns, unit.life_ns)
+        )
+        if plan.bills in ("runs", "active"):
+            self.add(account, "gb_seconds", key, billed * gb)
+            self.add(account, "vcpu_seconds", key, billed * vcpu)
+            given = Decimal(settings.memory_mb) / 1024
+            self.add(account, "idle_gb_seconds", key, idle * given)
+            self.add(account, "idle_vcpu_seconds", key, idle * vcpu)
+        elif plan.bills == "allocated":
+            self.add(account, "instance_hours", key, life / 3_600)
+            self.add(account, "allocated_gb_seconds", key, life * gb)
+            self.add(account, "allocated_vcpu_seconds", key, life * vcpu)
+
+    def _beside(self, account: Account, key: UnitKey, unit: UnitMeasured) -> None:
+        function = self.model.functions[unit.unit.function]
+        gigabyte = Decimal(2**30 if self.cards[account].gigabyte == "binary" else 10**9)
+        self.add(account, "gateway_requests", key, unit.requests)
+        self.add(account, "log_gb", key, Decimal(function.log_bytes * unit.started) / gigabyte)
+        self.add(account, "egress_gb", key, Decimal(function.reply_bytes * unit.replies) / gigabyte)
+        self.add(account, "storage_gb_months", key, Decimal(function.package) / gigabyte)
+
+    def _readers(self, source: str) -> list[str]:
+        """Functions a source belongs to: its triggers', or those of the queues a topic feeds."""
+        direct = list(dict.fromkeys(t.to for t in self.model.triggers if t.from_ == source))
+        if direct or not source.startswith("topics."):
+            return direct
+        fed = [f for feed in self.model.topics[source[7:]].feeds for f in self._readers(feed.into)]
+        return list(dict.fromkeys(fed))
+
+    def _owners(self, source: SourceMeasured) -> list[tuple[Account, UnitKey | None]]:
+        """Accounts and units a source's quantities go to, in equal parts."""
+        readers = [(name, source.environment) for name in self._readers(source.source)]
+        if readers:
+            units = [self.units[key] for key in readers]
+            return [((u.unit.account, u.unit.offer.name), key) for u, key in zip(units, readers, strict=True)]
+        account = self.model.environments[source.environment].account or ""
+        own = (account, self.candidate.name)
+        return [(own if own in self.plans else next(a for a in self.plans if a[0] == account), None)]
+
+    def _source(self, source: SourceMeasured) -> None:
+        kind = source.source.split(".")[0]
+        owners = self._owners(source)
+        for meter, quantity in self._source_quantities(kind, source, owners[0][0]):
+            shared = owners if kind in ("streams", "topics") else owners[:1]
+            for account, key in shared:
+                self.add(account, meter, key, Decimal(quantity) / len(shared))
+        if kind == "schedules":
+            for trigger in self.model.triggers:
+                if trigger.from_ == source.source:
+                    unit = self.units[trigger.to, source.environment]
+                    self.add(
+                        (unit.unit.account, unit.unit.offer.name),
+                        "schedule_firings",
+                        (trigger.to, source.environment),
+                        source.sends,
+                    )
+
+    def _source_quantities(
+        self, kind: str, source: SourceMeasured, account: Account
+    ) -> Iterator[tuple[str, Decimal | int]]:
+        plan = self.plans[account]
+        if kind == "queues":
+            readers = sum(t.from_ == source.source for t in self.model.triggers)
+            polls = Decimal(source.idle_ns) * plan.idle_readers * readers / Decimal(plan.poll_wait)
+            yield "queue_operations", source.sends + source.receives + source.deletes + polls
+        elif kind == "topics":
+            yield "topic_publishes", source.sends
+        elif kind == "streams":
+            partitions = self.model.streams[source.source.split(".", 1)[1]].partitions
+            yield "stream_partition_hours", partitions * Decimal(self.measured.month_ns) / _NS_PER_H
+            yield "stream_writes", source.sends
+        elif kind == "folders":
+            yield "storage_operations", source.sends
+
+    def _shared(self, account: Account, plan: Plan) -> None:
+        """Reserved and node time: each function its busy GB-seconds' part of what is paid for."""
+        month = Decimal(self.measured.month_ns)
+        self.add(account, "flat_months", None, 1)
+        if plan.bills == "reserved":
+            instances = Decimal(plan.instances or 0) * (1 - Decimal(repr(plan.already_used)))
+            self._by_busy_time(
+                account, "reserved_hours", instances * month, Decimal(plan.instance_memory or 1)
+            )
+        elif plan.bills == "nodes":
+            self.add(account, "cluster_hours", None, month / _NS_PER_H)
+            self._by_busy_time(
+                account, "node_hours", Decimal(self.measured.node_ns[account]), Decimal(plan.node_memory or 1)
+            )
+
+    def _by_busy_time(self, account: Account, meter: str, paid_ns: Decimal, memory_mb: Decimal) -> None:
+        left = paid_ns
+        for key, unit in self.units.items():
+            if (unit.unit.account, unit.unit.offer.name) == account and paid_ns:
+                part = min(left, Decimal(unit.busy_ns) * unit.unit.settings.memory_mb / memory_mb)
+                self.add(account, meter, key, part / _NS_PER_H)
+                left -= part
+        self.add(account, meter, None, left / _NS_PER_H)
+
+
+def meter(model: Model, measured: Measured, candidate: Offer) -> Metered:
+    """Every quantity of the month, by account, meter and unit."""
+    return _Meters(model, measured, candidate).everything()

@@ -1,0 +1,100 @@
+"""Targets met and missed, and which plan to pick (rules.md section 6, Verdict)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+from echotally.engine.measured import Measured, UnitMeasured
+from echotally.model.estate import Model
+from echotally.projection.bills import Bill
+
+_LOST = ("lost", "dead_lettered", "expired", "too_large")
+
+
+@dataclass(frozen=True)
+class Miss:
+    """A target that is missed. Shares as fractions, waits in seconds, cost in the card's currency."""
+
+    target: str
+    function: str | None
+    wanted: float
+    found: float
+
+
+def throttled_share(attempts: dict[str, int]) -> float:
+    """Throttled attempts / attempts."""
+    return attempts["throttled"] / attempts["total"] if attempts["total"] else 0.0
+
+
+def lost_events(events: dict[str, int]) -> int:
+    """Events lost, dead-lettered, expired or too large."""
+    return sum(events[name] for name in _LOST)
+
+
+def _summed(dicts: Sequence[dict[str, int]]) -> dict[str, int]:
+    return {key: sum(d[key] for d in dicts) for key in dicts[0]}
+
+
+class _Judge:
+    def __init__(self, model: Model, measured: Measured) -> None:
+        self.model, self.measured = model, measured
+        self.asked: dict[tuple[str, str], int] = {}
+        for source in measured.sources:
+            if source.source.startswith("endpoints."):
+                for trigger in model.triggers:
+                    if trigger.from_ == source.source:
+                        key = (trigger.to, source.environment)
+                        self.asked[key] = self.asked.get(key, 0) + source.arrived
+
+    def _refused(self, units: Sequence[UnitMeasured]) -> float:
+        asked = sum(self.asked.get((u.unit.function, u.unit.environment), 0) for u in units)
+        return sum(u.events["rejected"] for u in units) / asked if asked else 0.0
+
+    def _group(self, targets: object, units: Sequence[UnitMeasured], function: str | None) -> Iterator[Miss]:
+        found = {
+            "throttled": throttled_share(_summed([u.attempts for u in units])),
+            "refused": self._refused(units),
+            "lost": float(sum(lost_events(u.events) for u in units)),
+        }
+        for name, value in found.items():
+            wanted = getattr(targets, name)
+            if wanted is not None and value > wanted:
+                yield Miss(name, function, float(wanted), value)
+
+    def misses(self, bill: Bill) -> Iterator[Miss]:
+        targets, units = self.model.targets, self.measured.units
+        yield from self._group(targets, units, None)
+        for unit in units:
+            yield from _wait(targets.wait_p95, unit)
+        for name, function in self.model.functions.items():
+            own = [u for u in units if u.unit.function == name]
+            yield from self._group(function.targets, own, name)
+            for unit in own:
+                yield from _wait(function.targets.wait_p95, unit)
+        if targets.monthly_cost is not None and bill.total > targets.monthly_cost:
+            yield Miss("monthly_cost", None, float(targets.monthly_cost), float(bill.total))
+
+
+def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Miss]:
+    if wanted_ns is not None and unit.waits.p95 is not None and unit.waits.p95 > wanted_ns / 1e9:
+        yield Miss("wait_p95", unit.unit.function, wanted_ns / 1e9, unit.waits.p95)
+
+
+def find_misses(model: Model, measured: Measured, bill: Bill) -> list[Miss]:
+    """Every target the month misses on this plan."""
+    return list(dict.fromkeys(_Judge(model, measured).misses(bill)))
+
+
+def choose_plan(judged: Sequence[tuple[str, Decimal, int]]) -> tuple[str | None, str | None]:
+    """(pick, closest) of feasible plans given as (name, cost, number of misses).
+
+    The pick is the cheapest that misses nothing, ties by name; without one, the closest has the fewest
+    misses, then the lowest cost.
+    """
+    meeting = sorted((cost, name) for name, cost, misses in judged if misses == 0)
+    if meeting:
+        return meeting[0][1], None
+    near = sorted((misses, cost, name) for name, cost, misses in judged)
+    return None, near[0][2] if near else None

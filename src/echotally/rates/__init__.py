@@ -1,0 +1,1 @@
+"""Rate cards: plans, meters, rounding, tiers, allowances, and the money they make of a month."""

@@ -1,0 +1,78 @@
+"""From metered quantities to money: allowances, tiers, lines. ``Decimal`` throughout, nothing rounded here."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
+
+from echotally.rates.card import Plan, Price
+
+#: Far more digits than any month's bill needs, so that shares of a line add up to it to the last shown digit.
+PRECISION = 60
+# ISO 4217 minor units other than two.
+_MINOR_UNITS = {
+    "JPY": 0,
+    "KRW": 0,
+    "ISK": 0,
+    "CLP": 0,
+    "VND": 0,
+    "BHD": 3,
+    "KWD": 3,
+    "JOD": 3,
+    "OMR": 3,
+    "TND": 3,
+}
+
+
+@dataclass(frozen=True)
+class Line:
+    """One line of a bill: ``quantity - allowance = billable``, priced to ``amount`` (unrounded)."""
+
+    plan: str
+    account: str
+    meter: str
+    quantity: Decimal
+    allowance: Decimal
+    billable: Decimal
+    amount: Decimal
+
+
+def exact() -> Context:
+    """The arithmetic context of all bills."""
+    return Context(prec=PRECISION)
+
+
+def price_of(price: Price, billable: Decimal) -> Decimal:
+    """Money for ``billable`` units: graduated tiers, or the whole quantity at the tier reached."""
+    steps = price.steps()
+    if price.volume:
+        step = next(s for s in steps if s.up_to is None or billable <= s.up_to)
+        return billable * step.unit / price.per
+    total, below = Decimal(0), Decimal(0)
+    for step in steps:
+        upper = billable if step.up_to is None else min(billable, Decimal(step.up_to))
+        if upper > below:
+            total += (upper - below) * step.unit
+            below = upper
+    return total / price.per
+
+
+def bill_account(plan_name: str, account: str, plan: Plan, quantities: Mapping[str, Decimal]) -> list[Line]:
+    """The lines of one account on one plan: one for each meter the plan prices, in the plan's order."""
+    lines = []
+    with localcontext(exact()):
+        for meter, price in plan.price.items():
+            quantity = quantities.get(meter, Decimal(0))
+            allowance = min(quantity, Decimal(plan.allowance.get(meter, 0)))
+            billable = quantity - allowance
+            lines.append(
+                Line(plan_name, account, meter, quantity, allowance, billable, price_of(price, billable))
+            )
+    return lines
+
+
+def rounded_total(amount: Decimal, currency: str) -> Decimal:
+    """An amount in the currency's minor unit, half up."""
+    places = _MINOR_UNITS.get(currency, 2)
+    return amount.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP, context=exact())

@@ -1,0 +1,238 @@
+"""The rate card as types: every key of design section 4, with its default."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+from typing import Annotated, Literal, Self
+
+from pydantic import BeforeValidator, Field, model_validator
+
+from echotally.model import fields as f
+from echotally.model import units
+from echotally.rates.meters import METERS
+
+_S, _MIN, _H = 10**9, 60 * 10**9, 3_600 * 10**9
+Source = Literal["schedules", "queues", "topics", "streams", "endpoints", "folders"]
+
+
+def _size_or_none(found: object) -> object:
+    return units.size_bytes(found)
+
+
+class MemorySizes(f.Strict):
+    """The memory sizes a plan sells, MB: a range with a step, or a list."""
+
+    from_: f.Memory | None = Field(None, alias="from")
+    to: f.Memory | None = None
+    step: f.Memory | None = None
+    choices: Annotated[tuple[f.Memory, ...], Field(min_length=1)] | None = None
+
+    @model_validator(mode="after")
+    def _one_form(self) -> Self:
+        ranged = (self.from_, self.to, self.step)
+        if (self.choices is None) == (None in ranged):
+            raise ValueError(
+                'needs a range or a list|{ from = "128 MB", to = "8 GB", step = "64 MB" } or { choices = [...] }'
+            )
+        if self.choices is None and self.from_ > self.to:  # type: ignore[operator]
+            raise ValueError("from is above to|from at most to")
+        return self
+
+    @property
+    def largest_mb(self) -> int:
+        """The largest size sold, MB."""
+        if self.choices is not None:
+            return max(self.choices)
+        assert self.from_ and self.to and self.step
+        return self.from_ + (self.to - self.from_) // self.step * self.step
+
+    def round_up(self, mb: int) -> int | None:
+        """The smallest size sold that holds ``mb``; None above the largest."""
+        if mb > self.largest_mb:
+            return None
+        if self.choices is not None:
+            return min(size for size in self.choices if size >= mb)
+        assert self.from_ and self.step
+        return self.from_ + max(0, -(-(mb - self.from_) // self.step)) * self.step
+
+
+class Scaling(f.Strict):
+    """How a plan adds instances: one per call that finds none, or by looking at what waits."""
+
+    kind: Literal["per-call", "polled"] = "per-call"
+    burst: f.Positive | None = None
+    ramp: Annotated[tuple[int, int], BeforeValidator(units.count_per_ns)] | None = None
+    scope: Literal["function", "account"] = "function"
+    every: f.PositiveDuration | None = None
+    per_instance: f.Positive | None = None
+    step: f.Positive | None = None
+
+    @model_validator(mode="after")
+    def _keys_fit(self) -> Self:
+        polled = (self.every, self.per_instance, self.step)
+        if self.kind == "polled" and (None in polled or self.burst or self.ramp):
+            raise ValueError("polled scaling has keys of its own|every, per_instance and step")
+        if self.kind == "per-call" and any(polled):
+            raise ValueError("per-call scaling has keys of its own|burst, ramp and scope")
+        if (self.burst is None) != (self.ramp is None):
+            raise ValueError("burst and ramp belong together|both or neither")
+        return self
+
+
+class Rounding(f.Strict):
+    """Billed time: rounded up to ``time``, then raised to ``at_least`` (both ns)."""
+
+    time: f.PositiveDuration = 1_000_000
+    at_least: f.Duration = 0
+
+
+class Tier(f.Strict):
+    """A stretch of a tiered price; the last one has no ``up_to``."""
+
+    up_to: Annotated[int, Field(ge=1, strict=True)] | None = None
+    unit: f.Money
+
+
+class Price(f.Strict):
+    """Money per unit of a meter: one price, or tiers (graduated unless ``volume``)."""
+
+    unit: f.Money | None = None
+    per: Annotated[int, Field(ge=1, strict=True)] = 1
+    tiers: Annotated[tuple[Tier, ...], Field(min_length=1)] | None = None
+    volume: bool = False
+
+    @model_validator(mode="after")
+    def _one_form(self) -> Self:
+        if (self.unit is None) == (self.tiers is None):
+            raise ValueError('needs one price or tiers|{ unit = "0.19" } or { tiers = [...] }')
+        bounds = [tier.up_to for tier in self.tiers or ()]
+        if bounds and (None in bounds[:-1] or bounds[-1] is not None):
+            raise ValueError("tiers leave a gap|every tier but the last has up_to, and the last has none")
+        rising = [bound for bound in bounds if bound is not None]
+        if rising != sorted(set(rising)):
+            raise ValueError("tiers do not rise|up_to in rising order")
+        return self
+
+    def steps(self) -> tuple[Tier, ...]:
+        """The price as tiers, a single price being one tier without end."""
+        return (
+            self.tiers
+            if self.tiers is not None
+            else (Tier.model_construct(up_to=None, unit=self.unit or Decimal(0)),)
+        )
+
+
+class Push(f.Strict):
+    """How a plan asks again for events that are pushed."""
+
+    first_wait: f.PositiveDuration = _S
+    longest_wait: f.PositiveDuration = 5 * _MIN
+    give_up: f.Duration = 6 * _H
+    retry_waits: Annotated[tuple[f.Duration, ...], Field(min_length=1)] = (_MIN, 2 * _MIN)
+
+
+def _meter(found: object) -> str:
+    if found not in METERS:
+        raise ValueError(f"is not a meter|{', '.join(METERS)}")
+    return str(found)
+
+
+MeterName = Annotated[str, BeforeValidator(_meter)]
+
+
+class Plan(f.Strict):
+    """One hosting plan: its limits, how it scales, what it bills."""
+
+    title: str = ""
+    bills: Literal["runs", "active", "allocated", "reserved", "nodes"]
+    memory: MemorySizes
+    memory_billed: Literal["given", "used"] = "given"
+    vcpu_per_gb: Annotated[float, Field(gt=0, le=1_024)] | None = None
+    vcpu_limit: Annotated[float, Field(gt=0, le=1_024)] | None = None
+    timeout_limit: f.PositiveDuration | None = None
+    slots_limit: f.Positive | None = None
+    instance_limit: f.Positive | None = None
+    concurrency_limit: f.Positive | None = None
+    scaling: Scaling = Scaling()
+    keep_alive: f.Duration = 5 * _MIN
+    cold_start_factor: f.Factor = 1.0
+    cold_start_billed: bool = False
+    wait_limit: f.Duration = 0
+    rounding: Rounding = Rounding()
+    batch_limit: f.Positive | None = None
+    payload_limit: Annotated[int, BeforeValidator(_size_or_none)] | None = None
+    pull: Literal["matched", "eager"] = "matched"
+    idle_readers: f.Count = 1
+    poll_wait: f.PositiveDuration = 20 * _S
+    sources: tuple[Source, ...] = ("schedules", "queues", "topics", "streams", "endpoints", "folders")
+    available: Annotated[bool | str, Field(union_mode="left_to_right")] = True
+    instances: Annotated[int, Field(ge=1, le=10_000, strict=True)] | None = None
+    instance_memory: f.Memory | None = None
+    instance_vcpu: Annotated[float, Field(gt=0, le=1_024)] | None = None
+    already_used: Annotated[float, Field(ge=0, lt=1)] = 0.0
+    node_memory: f.Memory | None = None
+    node_vcpu: Annotated[float, Field(gt=0, le=1_024)] | None = None
+    node_start: f.Duration = 0
+    node_keep_alive: f.Duration = 5 * _MIN
+    nodes_floor: f.Count = 0
+    nodes_limit: f.Positive | None = None
+    vcpu_each: Annotated[float, Field(gt=0, le=1_024)] | None = None
+    push: Push = Push()
+    price: Annotated[dict[MeterName, Price], Field(min_length=1)]
+    allowance: dict[MeterName, Annotated[int, Field(ge=0, strict=True)]] = {}
+
+    @model_validator(mode="after")
+    def _keys_fit(self) -> Self:
+        if self.bills == "reserved":
+            if self.vcpu_per_gb is not None:
+                raise ValueError(
+                    "a reserved plan has instance_vcpu instead of vcpu_per_gb|leave vcpu_per_gb out"
+                )
+            _needs(self, "instances", "instance_memory", "instance_vcpu")
+        else:
+            _needs(self, "vcpu_per_gb")
+        if self.bills == "nodes":
+            _needs(self, "node_memory", "node_vcpu")
+        own = {"reserved": ("instances", "instance_memory", "instance_vcpu", "already_used"),
+               "nodes": ("node_memory", "node_vcpu", "node_start", "node_keep_alive", "nodes_floor",
+                         "nodes_limit", "vcpu_each")}  # fmt: skip
+        for bills, keys in own.items():
+            stray = [key for key in keys if bills != self.bills and key in self.model_fields_set]
+            if stray:
+                raise ValueError(f"{', '.join(stray)} belong to plans that bill {bills}|leave them out")
+        return self
+
+    def vcpu(self, mb: float) -> float:
+        """vCPUs an instance of ``mb`` MB has: min(vcpu_limit, GB x vcpu_per_gb); a reserved instance's own."""
+        if self.bills == "reserved":
+            return float(self.instance_vcpu or 0)
+        share = mb / 1024 * float(self.vcpu_per_gb or 0)
+        return min(share, self.vcpu_limit) if self.vcpu_limit else share
+
+
+def _needs(plan: Plan, *keys: str) -> None:
+    missing = [key for key in keys if getattr(plan, key) is None]
+    if missing:
+        raise ValueError(
+            f"a plan that bills {plan.bills} also needs {', '.join(missing)}|all of {', '.join(keys)}"
+        )
+
+
+class Card(f.Strict):
+    """The head of a rate card."""
+
+    name: Annotated[str, Field(pattern=r"^[A-Za-z0-9_-]{1,60}$")]
+    provider: str = ""
+    region: str = ""
+    currency: Annotated[str, Field(pattern=r"^[A-Z]{3}$")]
+    effective: date | None = None
+    gigabyte: Literal["decimal", "binary"] = "decimal"
+
+
+class RateCard(f.Strict):
+    """A provider's plans and prices."""
+
+    schema_: Literal["echotally-rates/1"] = Field(alias="schema")
+    card: Card
+    plans: Annotated[dict[Annotated[str, Field(pattern=r"^[A-Za-z0-9_-]{1,60}$")], Plan], Field(min_length=1)]

@@ -1,0 +1,96 @@
+"""Whether a function fits a plan, and if not, why, in plain words."""
+
+from __future__ import annotations
+
+from echotally.model.estate import Function, Model
+from echotally.model.units import duration_text, memory_text
+from echotally.rates.card import Plan
+
+
+def reasons_against(model: Model, name: str, plan: Plan) -> list[str]:
+    """Why function ``name`` cannot run on ``plan``; empty if it can (rules.md section 6, Infeasible)."""
+    function = model.functions[name]
+    return [*_plan_reasons(plan), *_size_reasons(function, plan), *_trigger_reasons(model, name, plan)]
+
+
+def _plan_reasons(plan: Plan) -> list[str]:
+    if plan.available is True:
+        return []
+    return [
+        f"plan not available: {plan.available}" if isinstance(plan.available, str) else "plan not available"
+    ]
+
+
+def _size_reasons(function: Function, plan: Plan) -> list[str]:
+    reasons = []
+    if plan.timeout_limit is not None and function.timeout > plan.timeout_limit:
+        longer = function.run.share_above(plan.timeout_limit)
+        reasons.append(
+            f"timeout {duration_text(function.timeout)}; this plan ends runs at {duration_text(plan.timeout_limit)}; "
+            f"{_percent(longer)} of the runs are longer"
+        )
+    if plan.bills != "reserved" and plan.slots_limit is not None and function.slots > plan.slots_limit:
+        reasons.append(f"{function.slots} slots an instance; this plan allows {plan.slots_limit}")
+    if function.memory > plan.memory.largest_mb:
+        reasons.append(
+            f"memory {memory_text(function.memory)}; the largest size here is {memory_text(plan.memory.largest_mb)}"
+        )
+    if function.used_mb > function.memory:
+        reasons.append(
+            f"a run uses {memory_text(function.used_mb)} and is given {memory_text(function.memory)}"
+        )
+    if plan.bills == "reserved" and plan.instance_memory is not None:
+        room = plan.instance_memory * (1 - plan.already_used)
+        if function.memory > room:
+            reasons.append(
+                f"memory {memory_text(function.memory)}; an instance has {room:g} MB left for this estate"
+            )
+    if plan.bills == "nodes" and plan.node_memory is not None and plan.node_vcpu is not None:
+        memory = plan.memory.round_up(function.memory) or plan.memory.largest_mb
+        vcpu = plan.vcpu_each or plan.vcpu(memory)
+        if memory > plan.node_memory or vcpu > plan.node_vcpu:
+            reasons.append(f"an instance of {memory_text(memory)} and {vcpu:g} vCPU does not fit on a node")
+    return reasons
+
+
+def _trigger_reasons(model: Model, name: str, plan: Plan) -> list[str]:
+    reasons = []
+    for trigger in model.triggers:
+        if trigger.to != name:
+            continue
+        kind = trigger.from_.split(".")[0]
+        if kind not in plan.sources:
+            reasons.append(f"this plan takes no {kind} ({trigger.from_})")
+        if plan.batch_limit is not None and trigger.batch > plan.batch_limit:
+            reasons.append(f"batch {trigger.batch} from {trigger.from_}; this plan allows {plan.batch_limit}")
+        for label, payload in _payloads(model, trigger.from_):
+            if plan.payload_limit is not None and payload > plan.payload_limit:
+                reasons.append(
+                    f"{label}: p95 payload {payload / 1e3:g} kB; this plan carries {plan.payload_limit / 1e3:g} kB"
+                )
+    return reasons
+
+
+def _payloads(model: Model, source: str) -> list[tuple[str, float]]:
+    """p95 payload, bytes, of everything that is put into a source (topics followed back one step)."""
+    into = {source} | {
+        f"topics.{name}"
+        for name, topic in model.topics.items()
+        if any(feed.into == source for feed in topic.feeds)
+    }
+    found = [
+        (f"demand {name}", demand.payload.quantile(0.95))
+        for name, demand in model.demand.items()
+        if demand.into in into
+    ]
+    for name, function in model.functions.items():
+        found += [
+            (f"what {name} emits", emit.payload.quantile(0.95))
+            for emit in function.emits
+            if emit.into in into
+        ]
+    return found
+
+
+def _percent(share: float) -> str:
+    return "none" if share <= 0 else "less than 0.01 %" if share < 0.0001 else f"{share * 100:.2g} %"

@@ -1,0 +1,95 @@
+"""Loads the rate cards a model names and picks the plans to compare."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from difflib import get_close_matches
+from pathlib import Path
+
+from echotally.errors import BadInput, Problem
+from echotally.model.estate import Model
+from echotally.model.reading import Document, read_document, set_value, validate
+from echotally.rates.card import Card, Plan, RateCard
+
+
+@dataclass(frozen=True)
+class Offer:
+    """One plan of one card, under its full name ``card.plan``."""
+
+    name: str
+    card: Card
+    plan: Plan
+
+
+def load_card(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> RateCard:
+    """The checked rate card of a TOML file; raises ``BadInput`` with every mistake."""
+    document = read_document(Path(path))
+    for address, value in sets:
+        set_value(document, address, value)
+    return validate(document, RateCard, document.data)
+
+
+def load_offers(document: Document, model: Model) -> dict[str, Offer]:
+    """Every plan of every card the model names, by full name, in file order.
+
+    Raises ``BadInput`` for mistakes in the cards, two cards of one name, mixed currencies, and for plans
+    the model names but no card has.
+    """
+    offers: dict[str, Offer] = {}
+    problems: list[Problem] = []
+    currencies: dict[str, str] = {}
+    for number, name in enumerate(model.estate.rate_cards):
+        try:
+            card = load_card(document.path.parent / name)
+        except BadInput as error:
+            problems.extend(error.problems)
+            continue
+        address = ("estate", "rate_cards", str(number))
+        if any(offer.card.name == card.card.name for offer in offers.values()):
+            problems.append(
+                document.problem(address, "two cards have the same name", card.card.name, "one name a card")
+            )
+        currencies[card.card.currency] = name
+        offers.update(
+            {
+                f"{card.card.name}.{key}": Offer(f"{card.card.name}.{key}", card.card, plan)
+                for key, plan in card.plans.items()
+            }
+        )
+    if len(currencies) > 1:
+        found = ", ".join(f"{currency} in {name}" for currency, name in currencies.items())
+        problems.append(
+            document.problem(
+                ("estate", "rate_cards"),
+                "the cards are in several currencies",
+                found,
+                "cards of one currency",
+            )
+        )
+    if not problems:
+        problems = _unknown_plans(document, model, offers)
+    if problems:
+        raise BadInput(problems)
+    return offers
+
+
+def _unknown_plans(document: Document, model: Model, offers: dict[str, Offer]) -> list[Problem]:
+    wanted = [(("estate", "plans", str(n)), name) for n, name in enumerate(model.estate.plans or ())]
+    wanted += [
+        (("functions", name, "plan"), function.plan)
+        for name, function in model.functions.items()
+        if function.plan
+    ]
+    problems = []
+    for address, name in wanted:
+        if name not in offers:
+            near = get_close_matches(name, offers, 1)
+            hint = "no rate card has this plan" + (f"; did you mean {near[0]}?" if near else "")
+            problems.append(document.problem(address, hint, name, ", ".join(offers)))
+    return problems
+
+
+def candidates(model: Model, offers: dict[str, Offer]) -> list[Offer]:
+    """The plans to compare: those the model lists, or every plan of the cards."""
+    return [offers[name] for name in model.estate.plans or offers]

@@ -1,0 +1,50 @@
+"""The fixed list of meters: what each counts, and which ways to bill can produce it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+BILLS = ("runs", "active", "allocated", "reserved", "nodes")
+
+
+@dataclass(frozen=True)
+class Meter:
+    """A quantity a plan bills. ``bills`` names the kinds of plan that can produce it."""
+
+    name: str
+    unit: str
+    meaning: str
+    bills: tuple[str, ...] = BILLS
+    sources: tuple[str, ...] = ()
+
+
+_LIST = [
+    Meter("calls", "calls", "attempts that started"),
+    Meter("gb_seconds", "GB-s", "billed time x memory", ("runs", "active")),
+    Meter("vcpu_seconds", "vCPU-s", "billed time x vCPUs", ("runs", "active")),
+    Meter("instance_hours", "h", "instance lives", ("allocated",)),
+    Meter("idle_gb_seconds", "GB-s", "floor instances without a call x memory", ("runs", "active")),
+    Meter("idle_vcpu_seconds", "vCPU-s", "floor instances without a call x vCPUs", ("runs", "active")),
+    Meter("allocated_gb_seconds", "GB-s", "instance lives x memory", ("allocated",)),
+    Meter("allocated_vcpu_seconds", "vCPU-s", "instance lives x vCPUs", ("allocated",)),
+    Meter(
+        "reserved_hours",
+        "h",
+        "reserved instances x hours, less the share of other applications",
+        ("reserved",),
+    ),
+    Meter("node_hours", "h", "nodes while up", ("nodes",)),
+    Meter("cluster_hours", "h", "hours of the month", ("nodes",)),
+    Meter("queue_operations", "operations", "sends, receives, deletes and idle polls", BILLS, ("queues",)),
+    Meter("topic_publishes", "events", "events published", BILLS, ("topics",)),
+    Meter("stream_partition_hours", "h", "partitions x hours", BILLS, ("streams",)),
+    Meter("stream_writes", "events", "events written to streams", BILLS, ("streams",)),
+    Meter("gateway_requests", "requests", "every request, refused ones too", BILLS, ("endpoints",)),
+    Meter("schedule_firings", "firings", "firings per trigger, skipped ones too", BILLS, ("schedules",)),
+    Meter("storage_operations", "operations", "files landed or put out", BILLS, ("folders",)),
+    Meter("log_gb", "GB", "log bytes x started attempts"),
+    Meter("egress_gb", "GB", "reply bytes x successful requests", BILLS, ("endpoints",)),
+    Meter("storage_gb_months", "GB-months", "packages kept"),
+    Meter("flat_months", "months", "monthly flat items"),
+]
+METERS: dict[str, Meter] = {meter.name: meter for meter in _LIST}
