@@ -11,16 +11,12 @@ import click
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
-def _pairs(
-    ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
-) -> tuple[tuple[str, str], ...]:
+def _pairs(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]) -> tuple[tuple[str, str], ...]:
     pairs = []
     for text in values:
         address, equals, value = text.partition("=")
         if not equals or not address.strip():
-            raise click.BadParameter(
-                f"'{text}' is not ADDRESS=VALUE, such as functions.intake.memory=\"1 GB\""
-            )
+            raise click.BadParameter(f"'{text}' is not ADDRESS=VALUE, such as functions.intake.memory=\"1 GB\"")
         pairs.append((address.strip(), value.strip()))
     return tuple(pairs)
 

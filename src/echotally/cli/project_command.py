@@ -12,9 +12,7 @@ from echotally.cli.progress import note_first_compilation, progress_line
 from echotally.output.writing import deliver
 
 
-@click.command(
-    epilog="Example: echotally project river-watch/river.toml --set functions.map.instance_limit=40"
-)
+@click.command(epilog="Example: echotally project river-watch/river.toml --set functions.map.instance_limit=40")
 @options.model_argument
 @options.set_option
 @click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")

@@ -15,6 +15,4 @@ def start(folder: Path) -> None:
 
     for path in write_example("starter", folder):
         click.echo(f"wrote {path}")
-    click.echo(
-        f"\nNext: echotally check {folder / 'model.toml'}\n      echotally project {folder / 'model.toml'}"
-    )
+    click.echo(f"\nNext: echotally check {folder / 'model.toml'}\n      echotally project {folder / 'model.toml'}")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 NS_PER_S = 1_000_000_000
@@ -82,6 +83,9 @@ class MonthClock:
 
     def local_hours(self) -> list[LocalHour]:
         """The month cut at every local full hour and every change of offset."""
+        return _local_hours(self)
+
+    def _cut(self) -> list[LocalHour]:
         found: list[LocalHour] = []
         at = self.start
         while at < self.end:
@@ -94,6 +98,11 @@ class MonthClock:
             found.append(LocalHour(self.ns(at), self.ns(until), local.hour, local.weekday()))
             at = until
         return found
+
+
+@lru_cache(maxsize=64)
+def _local_hours(clock: MonthClock) -> list[LocalHour]:
+    return clock._cut()
 
 
 def month_clock(month: str, zone_name: str) -> MonthClock:

@@ -100,9 +100,7 @@ def parse_cron(expression: str, seconds: bool = False) -> Cron:
         parts[3][0] in "*?" or parts[5][0] in "*?",
         _years(year),
         parts[1].startswith("*") or parts[2].startswith("*"),
-        tuple(
-            (h, m, s) for h in sorted(rule.hours) for m in sorted(rule.minutes) for s in sorted(rule.seconds)
-        ),
+        tuple((h, m, s) for h in sorted(rule.hours) for m in sorted(rule.minutes) for s in sorted(rule.seconds)),
     )
     _must_fire(cron)
     return cron
@@ -115,9 +113,7 @@ def _split(parts: list[str], seconds: bool) -> tuple[list[str], str | None]:
             raise BadSchedule("has five fields, but seconds are switched on|six fields, seconds first")
         return ["0", *parts], None
     if len(parts) != 6:
-        raise BadSchedule(
-            f"has {len(parts)} fields|five: minute, hour, day of month, month, day of week; or six"
-        )
+        raise BadSchedule(f"has {len(parts)} fields|five: minute, hour, day of month, month, day of week; or six")
     if seconds:
         return parts, None
     if "?" in (parts[2], parts[4]):
@@ -143,9 +139,7 @@ def _weekdays(part: str, first: int) -> str:
     def shift(match: re.Match[str]) -> str:
         number = int(match[1])
         if not 1 <= number <= 7:
-            raise BadSchedule(
-                f"has a bad day of week ({match[1]})|1 (Sunday) to 7 (Saturday) where a year stands last"
-            )
+            raise BadSchedule(f"has a bad day of week ({match[1]})|1 (Sunday) to 7 (Saturday) where a year stands last")
         return str(number - 1)
 
     return re.sub(r"(?<![#/\d])(\d+)", shift, part)
@@ -295,9 +289,5 @@ def _words(cron: Cron) -> str:
         base = CronSim(" ".join(cron.rule.parts[1:]), datetime(2000, 1, 1)).explain()
         text = f"{base} on {days}" if days else str(base)
     if cron.years:
-        text += (
-            " in "
-            + ", ".join(str(y) for y in sorted(cron.years)[:6])
-            + (" ..." if len(cron.years) > 6 else "")
-        )
+        text += " in " + ", ".join(str(y) for y in sorted(cron.years)[:6]) + (" ..." if len(cron.years) > 6 else "")
     return text

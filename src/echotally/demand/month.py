@@ -77,7 +77,7 @@ class _Planner:
         self.notes: list[str] = []
 
     def plan(self) -> MonthPlan:
-        firings = {
+        firings: dict[str, list[int]] = {
             name: self._try(
                 ("schedules", name, "rrule" if schedule.rrule else "cron"),
                 schedule.rrule or schedule.cron,
@@ -96,9 +96,7 @@ class _Planner:
             raise BadInput(list(dict.fromkeys(self.problems)))
         return MonthPlan(self.clock, tuple(taps), firings, tuple(dict.fromkeys(self.notes)))
 
-    def _try(
-        self, address: tuple[str, ...], value: object, make: Callable[[], Result], otherwise: Result
-    ) -> Result:
+    def _try(self, address: tuple[str, ...], value: object, make: Callable[[], Result], otherwise: Result) -> Result:
         try:
             return make()
         except (BadSchedule, BadTrace) as error:
@@ -128,9 +126,7 @@ class _Planner:
         if demand.clients is not None:
             taps.append(tap("clients", "clients", "even", ()))
         elif demand.trace is not None:
-            taps.append(
-                tap("trace", "counted", demand.spread, self._trace(label, demand, environment.demand))
-            )
+            taps.append(tap("trace", "counted", demand.spread, self._trace(label, demand, environment.demand)))
         elif demand.rate is not None or demand.monthly is not None:
             taps.append(
                 tap(
@@ -161,7 +157,7 @@ class _Planner:
     def _lump_lanes(self, label: str, number: int, lump: Lump, factor: float) -> list[tuple[Stretch, ...]]:
         """A lump's occurrences, in as many lanes as it takes so that no two of a lane overlap."""
         address = ("demand", label, "lumps", str(number), "cron")
-        starts = self._try(address, lump.cron, lambda: self._lump_starts(lump), [])
+        starts: list[int] = self._try(address, lump.cron, lambda: self._lump_starts(lump), [])
         count = int(lump.count * factor + 0.5)
         lanes: list[list[Stretch]] = []
         for start in starts:
@@ -180,9 +176,7 @@ class _Planner:
             found = firings_after(
                 parse_cron(lump.cron or ""), self.clock.zone, self.clock.start - timedelta(microseconds=1)
             )
-            starts = [
-                self.clock.ns(at.astimezone(UTC)) for at in takewhile(lambda at: at < self.clock.end, found)
-            ]
+            starts = [self.clock.ns(at.astimezone(UTC)) for at in takewhile(lambda at: at < self.clock.end, found)]
         return [start for start in starts if 0 <= start < self.clock.length_ns]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 from echotally.demand.clock import MonthClock
@@ -42,7 +43,7 @@ def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> list[Str
     found = []
     for start, end, shape in shaped:
         cuts = sorted({start, end, *(cut for s in surges for cut in s[:2] if start < cut < end)})
-        for low, high in zip(cuts, cuts[1:], strict=False):
+        for low, high in itertools.pairwise(cuts):
             times = 1.0
             for begin, over, factor_s in surges:
                 if begin <= low < over:

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import csv
+import itertools
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import lru_cache
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -33,20 +37,15 @@ def read_trace(path: Path, clock: MonthClock, factor: float, repeat: bool) -> Tr
     """
     rows = _rows(path, clock)
     starts = [start for start, _ in rows]
-    if any(b <= a for a, b in zip(starts, starts[1:], strict=False)):
-        place = next(n for n, (a, b) in enumerate(zip(starts, starts[1:], strict=False)) if b <= a) + 3
+    if any(b <= a for a, b in itertools.pairwise(starts)):
+        place = next(n for n, (a, b) in enumerate(itertools.pairwise(starts)) if b <= a) + 3
         raise BadTrace(
             f"row {place} of {path.name} does not come after the row before it|rising times without duplicates"
         )
     last = starts[-1] - starts[-2] if len(starts) > 1 else 0
     if last <= 0:
-        raise BadTrace(
-            f"{path.name} has {len(rows)} row(s)|at least two rows, so that the last one's length is known"
-        )
-    spans = [
-        (s, e, _scaled_count(c, factor))
-        for (s, c), e in zip(rows, [*starts[1:], starts[-1] + last], strict=True)
-    ]
+        raise BadTrace(f"{path.name} has {len(rows)} row(s)|at least two rows, so that the last one's length is known")
+    spans = [(s, e, _scaled_count(c, factor)) for (s, c), e in zip(rows, [*starts[1:], starts[-1] + last], strict=True)]
     notes: list[str] = []
     if repeat:
         spans = _end_to_end(spans, clock.length_ns)
@@ -58,7 +57,7 @@ def read_trace(path: Path, clock: MonthClock, factor: float, repeat: bool) -> Tr
     outside = len(spans) - len(inside)
     if outside and not repeat:
         notes.append(f"{path.name}: {outside} row(s) outside {clock.month} left out")
-    steps = {b - a for a, b in zip(starts, starts[1:], strict=False)}
+    steps = {b - a for a, b in itertools.pairwise(starts)}
     if len(steps) > 1:
         notes.append(
             f"{path.name}: rows are {min(steps) / 1e9:g} s to {max(steps) / 1e9:g} s apart; a count covers the time to the next row"
@@ -78,45 +77,55 @@ def _end_to_end(spans: list[tuple[int, int, int]], length_ns: int) -> list[tuple
         found += [(s + offset, e + offset, c) for s, e, c in spans if s + offset < length_ns]
         offset += period
         if len(found) > _MOST_ROWS:
-            raise BadTrace(
-                f"is so short that it would be laid more than {_MOST_ROWS} rows long|a longer trace"
-            )
+            raise BadTrace(f"is so short that it would be laid more than {_MOST_ROWS} rows long|a longer trace")
     return found
 
 
-def _rows(path: Path, clock: MonthClock) -> list[tuple[int, int]]:
-    import duckdb
-
+@lru_cache(maxsize=16)
+def _rows(path: Path, clock: MonthClock) -> tuple[tuple[int, int], ...]:
+    """(ns from the month's start, count) of every row; read once for all environments."""
     if not path.is_file():
         raise BadTrace(f"cannot be read: {path} is not a file|{_FORMS}")
-    reader = (
-        "read_parquet(?)" if path.suffix == ".parquet" else "read_csv(?, header = true, all_varchar = true)"
-    )
-    try:
-        with duckdb.connect() as connection:
-            cursor = connection.execute(f"SELECT * FROM {reader} LIMIT {_MOST_ROWS + 1}", [str(path)])
-            names = [column[0].strip().lower() for column in cursor.description]
-            if sorted(names) != ["count", "time"]:
-                raise BadTrace(f"{path.name} has the columns {', '.join(names)}|{_FORMS}")
-            found = cursor.fetchall()
-    except duckdb.Error as error:
-        raise BadTrace(f"{path.name} cannot be read ({str(error).splitlines()[0]})|{_FORMS}") from error
+    names, found = _parquet(path) if path.suffix == ".parquet" else _csv(path)
+    if sorted(names) != ["count", "time"]:
+        raise BadTrace(f"{path.name} has the columns {', '.join(names)[:80]}|{_FORMS}")
     if not 0 < len(found) <= _MOST_ROWS:
         raise BadTrace(f"{path.name} has {len(found)} rows|1 to {_MOST_ROWS} rows")
     time_at, count_at = names.index("time"), names.index("count")
-    return [
-        (_time_ns(row[time_at], clock, path, n), _count(row[count_at], path, n))
-        for n, row in enumerate(found, 2)
-    ]
+    if any(len(row) != 2 for row in found):
+        place = next(n for n, row in enumerate(found, 2) if len(row) != 2)
+        raise BadTrace(f"row {place} of {path.name} has not two cells|{_FORMS}")
+    return tuple(
+        (_time_ns(row[time_at], clock, path, n), _count(row[count_at], path, n)) for n, row in enumerate(found, 2)
+    )
+
+
+def _csv(path: Path) -> tuple[list[str], list[Any]]:
+    try:
+        with path.open(newline="", encoding="utf-8-sig") as file:
+            rows = csv.reader(file)
+            names = [name.strip().lower() for name in next(rows, [])]
+            return names, [row for row in islice(rows, _MOST_ROWS + 1) if row]
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        raise BadTrace(f"{path.name} cannot be read ({error})|{_FORMS}") from error
+
+
+def _parquet(path: Path) -> tuple[list[str], list[Any]]:
+    import duckdb
+
+    try:
+        with duckdb.connect() as connection:
+            cursor = connection.execute(f"SELECT * FROM read_parquet(?) LIMIT {_MOST_ROWS + 1}", [str(path)])
+            return [column[0].strip().lower() for column in cursor.description], cursor.fetchall()
+    except duckdb.Error as error:
+        raise BadTrace(f"{path.name} cannot be read ({str(error).splitlines()[0]})|{_FORMS}") from error
 
 
 def _time_ns(found: Any, clock: MonthClock, path: Path, row: int) -> int:
     try:
         moment = found if isinstance(found, datetime) else datetime.fromisoformat(str(found).strip())
     except ValueError as error:
-        raise BadTrace(
-            f'row {row} of {path.name} has the time "{found}"|ISO 8601, such as 2027-03-01T00:00'
-        ) from error
+        raise BadTrace(f'row {row} of {path.name} has the time "{found}"|ISO 8601, such as 2027-03-01T00:00') from error
     return clock.ns(moment.astimezone(UTC) if moment.tzinfo else to_utc(moment, clock.zone))
 
 

@@ -25,10 +25,7 @@ def write_example(name: str, folder: Path, replace: bool = False) -> list[Path]:
         clashes = [folder / path for path, content in wanted.items() if _differs(folder / path, content)]
         if clashes:
             raise BadInput(
-                [
-                    Problem("is already there and differs; nothing was written", file=str(path))
-                    for path in clashes
-                ]
+                [Problem("is already there and differs; nothing was written", file=str(path)) for path in clashes]
             )
     written = []
     try:

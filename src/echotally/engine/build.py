@@ -123,11 +123,7 @@ class _Builder:
         function, plan, settings = self.model.functions[unit.function], unit.offer.plan, unit.settings
         f["account"] = self.accounts.index((unit.account, unit.offer.name))
         f["plan_kind"] = (
-            r.RESERVED
-            if plan.bills == "reserved"
-            else r.POLLED
-            if plan.scaling.kind == "polled"
-            else r.PER_CALL
+            r.RESERVED if plan.bills == "reserved" else r.POLLED if plan.scaling.kind == "polled" else r.PER_CALL
         )
         f["bills"] = _BILLS.index(plan.bills)
         f["limit"] = _UNLIMITED if settings.limit is None else settings.limit
@@ -158,9 +154,7 @@ class _Builder:
         f["memory_cost"] = settings.memory_mb * 1_000_000
         f["memory"], f["vcpu"] = settings.memory_mb, plan.vcpu_each or settings.vcpu
         name = f"{unit.function}:{unit.environment}"
-        f["rng"] = self.stream(
-            *(f"{part}:{name}" for part in ("run", "cold", "error", "emit", "poison", "emitted"))
-        )
+        f["rng"] = self.stream(*(f"{part}:{name}" for part in ("run", "cold", "error", "emit", "poison", "emitted")))
         f["lists"] = self.take_lists(5)
         f["first_trigger"] = -1
         f["idle_timer"], f["token_wake"], f["lag_oldest"] = r.NEVER, -1, r.NEVER
@@ -169,6 +163,7 @@ class _Builder:
         scaling = plan.scaling
         if scaling.kind == "polled":
             f["look_every"], f["look_step"], f["look_per"] = scaling.every, scaling.step, scaling.per_instance
+            f["last_look"], f["look_armed"] = -(scaling.every or 0), 1
             # A closed window: looks from exactly keep_alive ago until now.
             f["window_at"], f["window_size"] = self.window, plan.keep_alive // (scaling.every or 1) + 1
             self.window += int(f["window_size"])
@@ -238,9 +233,7 @@ class _Builder:
 
     def _partitions(self, tr: Any) -> Any:
         streams = [
-            (n, self.model.streams[s[8:]])
-            for n, (_, s, _) in enumerate(self.trigger_list)
-            if s.startswith("streams.")
+            (n, self.model.streams[s[8:]]) for n, (_, s, _) in enumerate(self.trigger_list) if s.startswith("streams.")
         ]
         pa = r.records("part", sum(stream.partitions for _, stream in streams))
         place = 0
@@ -263,9 +256,7 @@ class _Builder:
         for n, unit in enumerate(self.units):
             emits = self.model.functions[unit.function].emits
             fn[n]["first_emit"], fn[n]["emit_n"] = len(rows), len(emits)
-            rows += [
-                (self.source_at[unit.environment, emit.into], 1.0, emit.each, emit.payload) for emit in emits
-            ]
+            rows += [(self.source_at[unit.environment, emit.into], 1.0, emit.each, emit.payload) for emit in emits]
         ed = r.records("edge", len(rows))
         for x, (target, share, each, payload) in enumerate(rows):
             ed[x]["target"], ed[x]["share"], ed[x]["share_all"] = target, share, share >= 1
@@ -305,7 +296,7 @@ class _Builder:
         ac = r.records("account", len(self.accounts))
         instances: list[tuple[int, Plan]] = []
         nodes: list[tuple[int, Plan]] = []
-        for n, (_, plan_name) in enumerate(self.accounts):
+        for n in range(len(self.accounts)):
             members = [k for k, u in enumerate(self.units) if (u.account, u.offer.name) == self.accounts[n]]
             plan = self.units[members[0]].offer.plan
             a = ac[n]
@@ -335,9 +326,7 @@ class _Builder:
         for i, (account, plan) in enumerate(instances):
             ins[i]["unit"], ins[i]["account"], ins[i]["alive"] = -1, account, r.READY
             ins[i]["cold_call"], ins[i]["active_since"], ins[i]["node"] = -1, -1, -1
-            ins[i]["memory_free"] = int(
-                (plan.instance_memory or 0) * 1_000_000 * (1 - plan.already_used) + 0.5
-            )
+            ins[i]["memory_free"] = int((plan.instance_memory or 0) * 1_000_000 * (1 - plan.already_used) + 0.5)
         return ins
 
     def _nodes(self, nodes: list[tuple[int, Plan]], ac: Any) -> Any:
@@ -354,10 +343,7 @@ class _Builder:
         batch = int(tr["batch"].max())
         items = max(batch, int(tr["items"].max()))
         put_out = max(
-            (
-                sum(int(ed[x]["whole"]) + 1 for x in range(f["first_emit"], f["first_emit"] + f["emit_n"]))
-                for f in fn
-            ),
+            (sum(int(ed[x]["whole"]) + 1 for x in range(f["first_emit"], f["first_emit"] + f["emit_n"])) for f in fn),
             default=0,
         )
         copies = int((so["trigger_n"] + so["edge_n"]).max())
@@ -370,9 +356,7 @@ class _Builder:
             )
         return margin
 
-    def _world(
-        self, fn: Any, tr: Any, so: Any, pa: Any, ed: Any, tp: Any, sg: Any, ac: Any, ins: Any, no: Any
-    ) -> Any:
+    def _world(self, fn: Any, tr: Any, so: Any, pa: Any, ed: Any, tp: Any, sg: Any, ac: Any, ins: Any, no: Any) -> Any:
         ck = r.records("clock", 1)
         c = ck[0]
         c["horizon"], c["units"], c["hour_ns"] = self.month.clock.length_ns, len(self.units), 3_600 * 10**9

@@ -153,15 +153,17 @@ def _unit(model: Model, w: Any, n: int, unit: Unit, length: int) -> UnitMeasured
 
 def _file_order(model: Model, unit: Unit) -> int:
     """Units in the order of the file: environment by environment, functions as written."""
-    return list(model.environments).index(unit.environment) * len(model.functions) + list(
-        model.functions
-    ).index(unit.function)
+    return list(model.environments).index(unit.environment) * len(model.functions) + list(model.functions).index(
+        unit.function
+    )
 
 
 def _source(w: Any, n: int, environment: str, name: str) -> SourceMeasured:
     q = w.so[n]
-    counts = (int(q[field]) for field in ("arrived", "sends", "receives", "deletes", "idle_ns"))
-    return SourceMeasured(environment, name, *counts, unread=int(q["trigger_n"] == 0))
+    arrived, sends, receives, deletes, idle = (
+        int(q[f]) for f in ("arrived", "sends", "receives", "deletes", "idle_ns")
+    )
+    return SourceMeasured(environment, name, arrived, sends, receives, deletes, idle, int(q["trigger_n"] == 0))
 
 
 def _check_sums(w: Any, built: Built, units: list[UnitMeasured]) -> None:
@@ -171,9 +173,7 @@ def _check_sums(w: Any, built: Built, units: list[UnitMeasured]) -> None:
             raise OurFault(f"attempts of {unit.unit.function} do not add up: {a}")
     for n, (environment, name) in enumerate(built.sources):
         if w.so[n]["arrived"] != w.so[n]["ended"]:
-            raise OurFault(
-                f"events of {name} ({environment}): {w.so[n]['arrived']} came, {w.so[n]['ended']} ended"
-            )
+            raise OurFault(f"events of {name} ({environment}): {w.so[n]['arrived']} came, {w.so[n]['ended']} ended")
     if w.ck[0]["in_flight"] != sum(u.attempts["running"] for u in units):
         raise OurFault("calls in flight at the end do not add up")
 

@@ -21,7 +21,7 @@ TICK, END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = map(np.int64, range(9
 
 # What a calendar entry is about.
 (K_TICK, K_RUN_END, K_READY, K_DELAY_OVER, K_VISIBLE, K_RETRY, K_READER, K_EXPIRE_QUEUE, K_EXPIRE_PARTITION,
- K_TAP, K_CLIENT, K_WAKE, K_REFUSE, K_LOOK, K_IDLE, K_NODE_IDLE) = map(np.int64, range(16))  # fmt: skip
+ K_TAP, K_CLIENT, K_WAKE, K_WAKE_PART, K_REFUSE, K_LOOK, K_IDLE, K_NODE_IDLE) = map(np.int64, range(17))  # fmt: skip
 
 SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER = map(np.int64, range(6))
 KINDS = ("schedules", "queues", "topics", "streams", "endpoints", "folders")
@@ -54,7 +54,7 @@ _INTS: dict[str, str] = {
         pend_head pend_n in_flight peak since attempts hour hours hour_ns units margin steps arrived ended reserved_n""",
     "unit": """account plan_kind bills limit shown_limit floor slots memory timeout keep_alive cold_billed
         round_ns least_ns payload_limit eager wait_limit first_wait longest_wait give_up retry_from retry_n
-        look_every look_step look_per window_at window_n window_size look_armed target
+        look_every look_step look_per window_at window_n window_size look_armed last_look target
         run_kind run_from run_n cold_kind cold_from cold_n rng per_item
         burst_units token_cost ramp_units token_level token_at token_scope
         first_trigger first_emit emit_n
@@ -82,10 +82,10 @@ _INTS: dict[str, str] = {
         cold_ns listed number""",
     "node": "memory ready up since idle_since timer n account",
     "call": """unit trigger number n items head tail state instance started run_at ends timed_out cold_ns tries wait
-        prev next gen payload list counted gate part arrived""",
-    "event": "number at seen due receipts payload source prev next state refs tap tries trigger items handled hold gen",
+        prev next payload list counted gate part arrived""",
+    "event": "number at seen due receipts payload source prev next state refs tap tries trigger items handled hold",
     "cargo": "event next",
-    "entry": "at key kind ref aux",
+    "entry": "at key what",
     "pending": "source payload",
 }
 _FLOATS: dict[str, str] = {
@@ -114,8 +114,7 @@ DTYPES["seg"] = np.dtype(
 )
 
 DTYPES |= {
-    name: np.dtype([("v", kind)])
-    for name, kind in (("int", np.int64), ("real", np.float64), ("bits", np.uint64))
+    name: np.dtype([("v", kind)]) for name, kind in (("int", np.int64), ("real", np.float64), ("bits", np.uint64))
 }
 
 World = namedtuple(
@@ -132,9 +131,7 @@ KIND_OF = {
 
 
 #: What kernels are handed: the address of each array of the world, and its length.
-ADDRESSES = np.dtype(
-    [(name, np.int64) for name in World._fields] + [(f"n_{name}", np.int64) for name in World._fields]
-)
+ADDRESSES = np.dtype([(name, np.int64) for name in World._fields] + [(f"n_{name}", np.int64) for name in World._fields])
 
 
 def addresses(world: Any) -> np.ndarray[Any, np.dtype[Any]]:

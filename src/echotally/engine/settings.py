@@ -37,9 +37,7 @@ def unit_settings(function: Function, plan: Plan) -> UnitSettings:
     return UnitSettings(memory, min(billed, memory), vcpu, used, factor, min(limits, default=None))
 
 
-def run_ns(
-    function: Function, plan: Plan, base_ns: float, items: int = 1, payload_bytes: float = 0.0
-) -> float:
+def run_ns(function: Function, plan: Plan, base_ns: float, items: int = 1, payload_bytes: float = 0.0) -> float:
     """Run time in ns of a batch of ``items`` whose base run is ``base_ns``, alone in its instance."""
     work = base_ns + function.per_item * items + function.per_mb * payload_bytes / 1e6
     return work * unit_settings(function, plan).cpu_factor

@@ -194,9 +194,7 @@ class Demand(f.Strict):
     def _forms_fit(self) -> Self:
         forms = [name for name in ("rate", "monthly", "trace", "clients") if getattr(self, name) is not None]
         if len(forms) > 1 or not (forms or self.lumps):
-            raise ValueError(
-                "needs exactly one kind of demand|rate, monthly, trace or clients, or lumps alone"
-            )
+            raise ValueError("needs exactly one kind of demand|rate, monthly, trace or clients, or lumps alone")
         if (self.spread == "bursty") != (self.burst is not None):
             raise ValueError('spread and burst do not fit|spread = "bursty" together with burst = 8')
         for shape in (self.day_shape, self.week_shape):

@@ -49,9 +49,7 @@ _SIZE = _QUANTITY + r"(B|kB|MB|GB)\s*$"
 Duration = Annotated[int, BeforeValidator(units.duration_ns), _text_schema(_DURATION, "30 s")]
 Size = Annotated[int, BeforeValidator(units.size_bytes), _text_schema(_SIZE, "1.2 kB")]
 Memory = Annotated[int, BeforeValidator(units.memory_mb), _text_schema(_QUANTITY + r"(MB|GB)\s*$", "512 MB")]
-Rate = Annotated[
-    Fraction, BeforeValidator(units.rate_per_s), _text_schema(_QUANTITY + r"/\s*(s|min|h|d)\s*$", "55 /s")
-]
+Rate = Annotated[Fraction, BeforeValidator(units.rate_per_s), _text_schema(_QUANTITY + r"/\s*(s|min|h|d)\s*$", "55 /s")]
 Money = Annotated[
     Decimal,
     BeforeValidator(units.money),
@@ -127,9 +125,7 @@ def _moment(found: object) -> datetime:
     return moment
 
 
-Zone = Annotated[
-    str, BeforeValidator(_zone), WithJsonSchema({"type": "string", "examples": ["Europe/Dublin"]})
-]
+Zone = Annotated[str, BeforeValidator(_zone), WithJsonSchema({"type": "string", "examples": ["Europe/Dublin"]})]
 Month = Annotated[str, BeforeValidator(_month), _text_schema(r"^\d{4}-(0[1-9]|1[0-2])$", "2027-03")]
 Moment = Annotated[
     datetime,

@@ -39,9 +39,7 @@ class Document:
         for length in range(len(address), 0, -1):
             if address[:length] in self.changed:
                 return Problem(message, ".".join(address), "--set", None, shown, allowed)
-        return Problem(
-            message, ".".join(address), str(self.path), line_of(self.lines, address), shown, allowed
-        )
+        return Problem(message, ".".join(address), str(self.path), line_of(self.lines, address), shown, allowed)
 
 
 def _shown(value: object) -> str:
@@ -54,9 +52,7 @@ def read_document(path: Path) -> Document:
     name = str(path)
     try:
         if path.stat().st_size > LARGEST_FILE_BYTES:
-            raise BadInput(
-                Problem(f"is larger than {LARGEST_FILE_BYTES // 10**6} MB; is this a TOML file?", file=name)
-            )
+            raise BadInput(Problem(f"is larger than {LARGEST_FILE_BYTES // 10**6} MB; is this a TOML file?", file=name))
         text = path.read_bytes().decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise BadInput(Problem("is not a text file (UTF-8)", file=name)) from error
@@ -169,14 +165,9 @@ def _translate(document: Document, kind: type[BaseModel], item: Any, prefix: Add
     if item["type"] == "literal_error":
         return document.problem(address, "is not one of the values allowed", found, item["ctx"]["expected"])
     message = (
-        item["msg"]
-        .replace("Input should be", "should be")
-        .replace("tuple", "array")
-        .replace("dictionary", "table")
+        item["msg"].replace("Input should be", "should be").replace("tuple", "array").replace("dictionary", "table")
     )
-    return document.problem(
-        address, message[0].lower() + message[1:], found if not isinstance(found, dict) else None
-    )
+    return document.problem(address, message[0].lower() + message[1:], found if not isinstance(found, dict) else None)
 
 
 def keys_at(kind: type[BaseModel], place: tuple[str | int, ...]) -> list[str]:

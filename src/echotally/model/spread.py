@@ -86,9 +86,7 @@ def parse_spread(
         raise ValueError(f"needs a unit or a spread|{forms}")
     keys = set(found)
     if keys == {"median", "p95"}:
-        return _lognormal(
-            unit(found["median"]), unit(found["p95"]), f"median {found['median']}, p95 {found['p95']}"
-        )
+        return _lognormal(unit(found["median"]), unit(found["p95"]), f"median {found['median']}, p95 {found['p95']}")
     if keys == {"mean", "shape"} and found["shape"] == "exponential":
         return Spread(EXPONENTIAL, unit(found["mean"]), text=f"exponential, mean {found['mean']}")
     if keys == {"samples"} and isinstance(found["samples"], str):
@@ -112,9 +110,7 @@ def _read_samples(path: Path, header: str, per_unit: int) -> tuple[float, ...]:
             rows = csv.reader(file)
             if [cell.strip() for cell in next(rows, [])] != [header]:
                 raise ValueError(f"{path.name}:1 has another header|{allowed}")
-            values = tuple(
-                _sample(row, line, path, allowed) * per_unit for line, row in enumerate(rows, 2) if row
-            )
+            values = tuple(_sample(row, line, path, allowed) * per_unit for line, row in enumerate(rows, 2) if row)
     except OSError as error:
         raise ValueError(f"cannot be read ({error.strerror}: {path})|{allowed}") from error
     except UnicodeDecodeError as error:

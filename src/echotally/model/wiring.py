@@ -32,9 +32,7 @@ class _Wiring:
             )
         elif found.split(".")[0] not in kinds:
             self.problems.append(
-                self.document.problem(
-                    address, "this kind of source cannot stand here", found, ", ".join(kinds)
-                )
+                self.document.problem(address, "this kind of source cannot stand here", found, ", ".join(kinds))
             )
 
     def all_links(self) -> None:
@@ -60,9 +58,7 @@ class _Wiring:
             near = get_close_matches(function, self.model.functions, 1)
             hint = "there is no such function" + (f"; did you mean {near[0]}?" if near else "")
             self.problems.append(
-                self.document.problem(
-                    (*address, "to"), hint, function, ", ".join(list(self.model.functions)[:20])
-                )
+                self.document.problem((*address, "to"), hint, function, ", ".join(list(self.model.functions)[:20]))
             )
 
     def _keys_that_do_nothing(self) -> None:
@@ -101,9 +97,7 @@ class _Wiring:
         after: dict[str, list[str]] = {}
         for trigger in model.triggers:
             after.setdefault(trigger.from_, []).append(f"functions.{trigger.to}")
-            after.setdefault(f"functions.{trigger.to}", []).extend(
-                [trigger.dead_letter] if trigger.dead_letter else []
-            )
+            after.setdefault(f"functions.{trigger.to}", []).extend([trigger.dead_letter] if trigger.dead_letter else [])
         for name, function in model.functions.items():
             after.setdefault(f"functions.{name}", []).extend(emit.into for emit in function.emits)
         for name, topic in model.topics.items():

@@ -64,9 +64,7 @@ def _walk(address: str, value: Any, lines: list[str]) -> None:
 
 def _text(key: str, value: Any) -> str:
     if isinstance(value, Spread):
-        return safe(value.text) or (
-            duration_text(int(value.scale)) if key != "payload" else f"{value.scale:g} B"
-        )
+        return safe(value.text) or (duration_text(int(value.scale)) if key != "payload" else f"{value.scale:g} B")
     if key in _MEMORY:
         return f"{value} MB"
     return duration_text(value) if key in _DURATIONS else safe(str(value))

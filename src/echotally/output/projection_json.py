@@ -63,8 +63,7 @@ def _plan(plan: PlanProjection) -> dict[str, Any]:
         "reasons": [{"function": name, "text": text} for name, text in plan.reasons],
         "meets_targets": plan.feasible and not plan.misses,
         "misses": [
-            {"target": m.target, "function": m.function, "wanted": m.wanted, "found": m.found}
-            for m in plan.misses
+            {"target": m.target, "function": m.function, "wanted": m.wanted, "found": m.found} for m in plan.misses
         ],
         "cost": None,
         "attempts": None,

@@ -57,8 +57,9 @@ def _any_target(projection: Projection) -> bool:
 
 
 _PLAN_COLUMNS = [
-    Column("plan", False), Column("month"), Column("per million events"), Column("throttled %"), Column("lost events"),
-    Column("wait p95 s"), Column("peak calls"), Column("peak inst."), Column("cold starts"), Column("targets", False, True),
+    Column("plan", False), Column("month"), Column("per million events", rank=3), Column("throttled %"),
+    Column("lost events", rank=1), Column("wait p95 s"), Column("peak calls", rank=2), Column("peak inst.", rank=3),
+    Column("cold starts", rank=4), Column("targets", False),
 ]  # fmt: skip
 
 
@@ -75,7 +76,7 @@ def _plan_row(projection: Projection, plan: PlanProjection) -> list[str]:
         "–" if per_million is None else f"{per_million:,.2f}", share(throttled_share(attempts)),
         count(sum(lost_events(u.events) for u in units)), seconds(slowest), count(measured.concurrency.peak),
         count(_peak_instances(units)), count(sum(u.cold_starts for u in units)),
-        "met" if not plan.misses else "; ".join(miss_text(m, projection.currency) for m in plan.misses),
+        "met" if not plan.misses else f"{len(plan.misses)} missed",
     ]  # fmt: skip
 
 
@@ -83,14 +84,12 @@ def _peak_instances(units: list[UnitMeasured]) -> int:
     """Sum of the functions' peaks; reserved instances are shared, so they count once an account."""
     own = sum(u.instances.peak for u in units if u.unit.offer.plan.bills != "reserved")
     shared = {
-        (u.unit.account, u.unit.offer.name): u.instances.peak
-        for u in units
-        if u.unit.offer.plan.bills == "reserved"
+        (u.unit.account, u.unit.offer.name): u.instances.peak for u in units if u.unit.offer.plan.bills == "reserved"
     }
     return own + sum(shared.values())
 
 
-def plans_table(projection: Projection) -> list[RenderableType]:
+def plans_table(projection: Projection, width: int | None = None) -> list[RenderableType]:
     """Feasible plans side by side, then the others with their reasons."""
     feasible = sorted(
         (p for p in projection.plans if p.bill), key=lambda p: (p.bill.total if p.bill else 0, p.offer.name)
@@ -100,8 +99,11 @@ def plans_table(projection: Projection) -> list[RenderableType]:
         rows = [_plan_row(projection, p) for p in feasible]
         marks = ["bold" if p.offer.name == projection.pick else "dim" if p.misses else "" for p in feasible]
         parts.append(
-            table(f"Plans side by side ({projection.currency}, waits in seconds)", _PLAN_COLUMNS, rows, marks)
+            table(f"Plans side by side ({projection.currency}, waits in seconds)", _PLAN_COLUMNS, rows, marks, width)
         )
+    missed = [[p.offer.name, safe(miss_text(m, projection.currency))] for p in feasible for m in p.misses]
+    if missed:
+        parts.append(table("Targets missed", [Column("plan", False), Column("by how much", False, True)], missed))
     refused = [p for p in projection.plans if not p.feasible]
     rows = [[p.offer.name, ", ".join(names), text] for p in refused for text, names in _grouped(p)]
     if rows:
@@ -118,12 +120,13 @@ def _grouped(plan: PlanProjection) -> list[tuple[str, list[str]]]:
 
 
 _UNIT_COLUMNS = [
-    Column("function", False), Column("environment", False), Column("events in"), Column("attempts"), Column("throttled %"),
-    Column("failed"), Column("lost"), Column("wait p95 s"), Column("calls p99"), Column("inst. peak"), Column("limit"), Column("cost"),
+    Column("function", False), Column("environment", False), Column("events in"), Column("attempts", rank=3),
+    Column("throttled %", rank=1), Column("failed", rank=2), Column("lost", rank=2), Column("wait p95 s"),
+    Column("calls p99", rank=4), Column("inst. peak", rank=3), Column("limit", rank=4), Column("cost"),
 ]  # fmt: skip
 
 
-def functions_table(projection: Projection, plan: PlanProjection) -> RenderableType:
+def functions_table(projection: Projection, plan: PlanProjection, width: int | None = None) -> RenderableType:
     """Every function of one plan, environment by environment."""
     assert plan.measured is not None and plan.bill is not None
     rows = []
@@ -137,9 +140,9 @@ def functions_table(projection: Projection, plan: PlanProjection) -> RenderableT
         ])  # fmt: skip
     if plan.bill.flat:
         rows.append(["(flat)", "", *[""] * 9, f"{plan.bill.flat:,.4f}"])
-    if plan.bill.idle:
+    if abs(plan.bill.idle) >= Decimal("0.00005"):
         rows.append(["(idle)", "", *[""] * 9, f"{plan.bill.idle:,.4f}"])
-    return table(f"Functions on {plan.offer.name} (cost in {projection.currency})", _UNIT_COLUMNS, rows)
+    return table(f"Functions on {plan.offer.name} (cost in {projection.currency})", _UNIT_COLUMNS, rows, width=width)
 
 
 def assumptions(projection: Projection) -> list[str]:
@@ -167,8 +170,8 @@ def projection_text(projection: Projection, width: int | None = None, colour: bo
     ]
     parts += [Text(line) for line in verdict_lines(projection)]
     parts.append(Text(""))
-    parts += plans_table(projection)
+    parts += plans_table(projection, width)
     if shown:
-        parts.append(functions_table(projection, projection.plan(shown)))
+        parts.append(functions_table(projection, projection.plan(shown), width))
     parts += [Text("Assumed: " + line, style="dim") for line in assumptions(projection)]
     return rendered(parts, width, colour)

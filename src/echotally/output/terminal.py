@@ -9,7 +9,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rich import box
-from rich.console import Console, RenderableType
+from rich.cells import cell_len
+from rich.console import Console, JustifyMethod, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -23,6 +24,8 @@ class Column:
     heading: str
     number: bool = True
     wrap: bool = False
+    #: In a narrow terminal the columns of the highest rank are left out first; 0 always stays.
+    rank: int = 0
 
 
 def console(width: int | None = None) -> Console:
@@ -52,32 +55,54 @@ def rendered(parts: Sequence[RenderableType], width: int | None = None, colour: 
 
 
 def table(
-    title: str, columns: Sequence[Column], rows: Sequence[Sequence[str]], marks: Sequence[str] = ()
+    title: str,
+    columns: Sequence[Column],
+    rows: Sequence[Sequence[str]],
+    marks: Sequence[str] = (),
+    width: int | None = None,
 ) -> Table:
-    """A thin table. ``marks`` gives each row a style ("" for none); a column of numbers is aligned on the point."""
+    """A thin table. ``marks`` gives each row a style ("" for none); a column of numbers is aligned on the point.
+
+    Columns that ``width`` (default: the terminal's) cannot hold are left out by rank, and named below.
+    """
+    cells = [
+        _aligned([row[n] for row in rows]) if column.number else [row[n] for row in rows]
+        for n, column in enumerate(columns)
+    ]
+    widths = [_least_width(column, cells[n]) for n, column in enumerate(columns)]
+    kept = _fitting(columns, widths, width or console().width)
+    left_out = [column.heading for n, column in enumerate(columns) if n not in kept]
     found = Table(
         title=title,
         title_justify="left",
         title_style="bold",
         box=box.SIMPLE_HEAD,
         pad_edge=False,
-        padding=(0, 1),
+        padding=(0, 1, 0, 0),
+        caption=f"Left out at this width: {', '.join(left_out)}." if left_out else None,
+        caption_justify="left",
     )
-    aligned = [
-        _aligned([row[n] for row in rows]) if column.number else [row[n] for row in rows]
-        for n, column in enumerate(columns)
-    ]
-    for column in columns:
-        found.add_column(
-            Text(column.heading),
-            justify="right" if column.number else "left",
-            no_wrap=not column.wrap,
-            overflow="ellipsis",
-        )
-    for n in range(len(rows)):
-        style = marks[n] if n < len(marks) and marks[n] else None
-        found.add_row(*(Text(cells[n]) for cells in aligned), style=style)
+    for n in kept:
+        column = columns[n]
+        justify: JustifyMethod = "right" if column.number else "left"
+        # Headings may break between words; cells keep their width unless they hold prose.
+        found.add_column(Text(column.heading), justify=justify, overflow="fold", min_width=widths[n], vertical="top")
+    for n, row in enumerate(zip(*(cells[k] for k in kept), strict=True)):
+        found.add_row(*(Text(cell) for cell in row), style=marks[n] if n < len(marks) and marks[n] else None)
     return found
+
+
+def _least_width(column: Column, cells: Sequence[str]) -> int:
+    word = max(cell_len(part) for part in column.heading.split(" "))
+    return max(word, 24 if column.wrap else max((cell_len(cell) for cell in cells), default=0))
+
+
+def _fitting(columns: Sequence[Column], widths: Sequence[int], room: int) -> list[int]:
+    """Indices of the columns that fit: the highest ranks go first, from the right."""
+    kept = list(range(len(columns)))
+    while sum(widths[n] + 2 for n in kept) + 2 > room and any(columns[n].rank for n in kept):
+        kept.remove(max(kept, key=lambda n: (columns[n].rank, n)))
+    return kept
 
 
 def _aligned(cells: Sequence[str]) -> list[str]:

@@ -55,17 +55,13 @@ class _Meters:
                 self._source(source)
             for account, plan in self.plans.items():
                 self._shared(account, plan)
-        return Metered(
-            {a: {m: dict(q) for m, q in meters.items()} for a, meters in self.found.items()}, self.plans
-        )
+        return Metered({a: {m: dict(q) for m, q in meters.items()} for a, meters in self.found.items()}, self.plans)
 
     def _compute(self, account: Account, key: UnitKey, unit: UnitMeasured) -> None:
         plan, settings = unit.unit.offer.plan, unit.unit.settings
         gb, vcpu = Decimal(settings.memory_billed_mb) / 1024, Decimal(repr(settings.vcpu))
         self.add(account, "calls", key, unit.started)
-        billed, idle, life = (
-            Decimal(ns) / _NS_PER_S for ns in (unit.billed_ns, unit.idle_floor_ns, unit.life_ns)
-        )
+        billed, idle, life = (Decimal(ns) / _NS_PER_S for ns in (unit.billed_ns, unit.idle_floor_ns, unit.life_ns))
         if plan.bills in ("runs", "active"):
             self.add(account, "gb_seconds", key, billed * gb)
             self.add(account, "vcpu_seconds", key, billed * vcpu)
@@ -144,9 +140,7 @@ class _Meters:
         self.add(account, "flat_months", None, 1)
         if plan.bills == "reserved":
             instances = Decimal(plan.instances or 0) * (1 - Decimal(repr(plan.already_used)))
-            self._by_busy_time(
-                account, "reserved_hours", instances * month, Decimal(plan.instance_memory or 1)
-            )
+            self._by_busy_time(account, "reserved_hours", instances * month, Decimal(plan.instance_memory or 1))
         elif plan.bills == "nodes":
             self.add(account, "cluster_hours", None, month / _NS_PER_H)
             self._by_busy_time(

@@ -86,10 +86,7 @@ def load(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
 
 def placement_on(model: Model, offers: dict[str, Offer], candidate: Offer) -> dict[str, Offer]:
     """Each function's plan when ``candidate`` is projected: its own pin, or the candidate."""
-    return {
-        name: offers[function.plan] if function.plan else candidate
-        for name, function in model.functions.items()
-    }
+    return {name: offers[function.plan] if function.plan else candidate for name, function in model.functions.items()}
 
 
 def project_plan(
@@ -135,9 +132,7 @@ def project_loaded(
     model = loaded.model
     unknown = [name for name in plans if name not in loaded.offers]
     if unknown:
-        raise BadInput(
-            Problem("no rate card has this plan", value=unknown[0], allowed=", ".join(loaded.offers))
-        )
+        raise BadInput(Problem("no rate card has this plan", value=unknown[0], allowed=", ".join(loaded.offers)))
     chosen = [loaded.offers[name] for name in plans] or candidates(model, loaded.offers)
     seed = model.estate.seed if seed is None else seed
     found = []

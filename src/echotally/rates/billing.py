@@ -66,9 +66,7 @@ def bill_account(plan_name: str, account: str, plan: Plan, quantities: Mapping[s
             quantity = quantities.get(meter, Decimal(0))
             allowance = min(quantity, Decimal(plan.allowance.get(meter, 0)))
             billable = quantity - allowance
-            lines.append(
-                Line(plan_name, account, meter, quantity, allowance, billable, price_of(price, billable))
-            )
+            lines.append(Line(plan_name, account, meter, quantity, allowance, billable, price_of(price, billable)))
     return lines
 
 

@@ -117,9 +117,7 @@ class Price(f.Strict):
     def steps(self) -> tuple[Tier, ...]:
         """The price as tiers, a single price being one tier without end."""
         return (
-            self.tiers
-            if self.tiers is not None
-            else (Tier.model_construct(up_to=None, unit=self.unit or Decimal(0)),)
+            self.tiers if self.tiers is not None else (Tier.model_construct(up_to=None, unit=self.unit or Decimal(0)),)
         )
 
 
@@ -186,9 +184,7 @@ class Plan(f.Strict):
     def _keys_fit(self) -> Self:
         if self.bills == "reserved":
             if self.vcpu_per_gb is not None:
-                raise ValueError(
-                    "a reserved plan has instance_vcpu instead of vcpu_per_gb|leave vcpu_per_gb out"
-                )
+                raise ValueError("a reserved plan has instance_vcpu instead of vcpu_per_gb|leave vcpu_per_gb out")
             _needs(self, "instances", "instance_memory", "instance_vcpu")
         else:
             _needs(self, "vcpu_per_gb")
@@ -214,9 +210,7 @@ class Plan(f.Strict):
 def _needs(plan: Plan, *keys: str) -> None:
     missing = [key for key in keys if getattr(plan, key) is None]
     if missing:
-        raise ValueError(
-            f"a plan that bills {plan.bills} also needs {', '.join(missing)}|all of {', '.join(keys)}"
-        )
+        raise ValueError(f"a plan that bills {plan.bills} also needs {', '.join(missing)}|all of {', '.join(keys)}")
 
 
 class Card(f.Strict):

@@ -16,9 +16,7 @@ def reasons_against(model: Model, name: str, plan: Plan) -> list[str]:
 def _plan_reasons(plan: Plan) -> list[str]:
     if plan.available is True:
         return []
-    return [
-        f"plan not available: {plan.available}" if isinstance(plan.available, str) else "plan not available"
-    ]
+    return [f"plan not available: {plan.available}" if isinstance(plan.available, str) else "plan not available"]
 
 
 def _size_reasons(function: Function, plan: Plan) -> list[str]:
@@ -36,15 +34,11 @@ def _size_reasons(function: Function, plan: Plan) -> list[str]:
             f"memory {memory_text(function.memory)}; the largest size here is {memory_text(plan.memory.largest_mb)}"
         )
     if function.used_mb > function.memory:
-        reasons.append(
-            f"a run uses {memory_text(function.used_mb)} and is given {memory_text(function.memory)}"
-        )
+        reasons.append(f"a run uses {memory_text(function.used_mb)} and is given {memory_text(function.memory)}")
     if plan.bills == "reserved" and plan.instance_memory is not None:
         room = plan.instance_memory * (1 - plan.already_used)
         if function.memory > room:
-            reasons.append(
-                f"memory {memory_text(function.memory)}; an instance has {room:g} MB left for this estate"
-            )
+            reasons.append(f"memory {memory_text(function.memory)}; an instance has {room:g} MB left for this estate")
     if plan.bills == "nodes" and plan.node_memory is not None and plan.node_vcpu is not None:
         memory = plan.memory.round_up(function.memory) or plan.memory.largest_mb
         vcpu = plan.vcpu_each or plan.vcpu(memory)
@@ -74,9 +68,7 @@ def _trigger_reasons(model: Model, name: str, plan: Plan) -> list[str]:
 def _payloads(model: Model, source: str) -> list[tuple[str, float]]:
     """p95 payload, bytes, of everything that is put into a source (topics followed back one step)."""
     into = {source} | {
-        f"topics.{name}"
-        for name, topic in model.topics.items()
-        if any(feed.into == source for feed in topic.feeds)
+        f"topics.{name}" for name, topic in model.topics.items() if any(feed.into == source for feed in topic.feeds)
     }
     found = [
         (f"demand {name}", demand.payload.quantile(0.95))
@@ -84,11 +76,7 @@ def _payloads(model: Model, source: str) -> list[tuple[str, float]]:
         if demand.into in into
     ]
     for name, function in model.functions.items():
-        found += [
-            (f"what {name} emits", emit.payload.quantile(0.95))
-            for emit in function.emits
-            if emit.into in into
-        ]
+        found += [(f"what {name} emits", emit.payload.quantile(0.95)) for emit in function.emits if emit.into in into]
     return found
 
 

@@ -77,9 +77,7 @@ def load_offers(document: Document, model: Model) -> dict[str, Offer]:
 def _unknown_plans(document: Document, model: Model, offers: dict[str, Offer]) -> list[Problem]:
     wanted = [(("estate", "plans", str(n)), name) for n, name in enumerate(model.estate.plans or ())]
     wanted += [
-        (("functions", name, "plan"), function.plan)
-        for name, function in model.functions.items()
-        if function.plan
+        (("functions", name, "plan"), function.plan) for name, function in model.functions.items() if function.plan
     ]
     problems = []
     for address, name in wanted:

@@ -20,6 +20,15 @@ from numba.extending import intrinsic
 from echotally.engine.records import DTYPES, KIND_OF
 
 
+def _address(builder: Any, world: Any, offset: int) -> Any:
+    """The address stored ``offset`` bytes into the world record; it never changes while a kernel runs."""
+    start = builder.bitcast(world, ir.IntType(8).as_pointer())
+    place = builder.gep(start, [ir.Constant(ir.IntType(64), offset)])
+    base = builder.load(builder.bitcast(place, ir.IntType(64).as_pointer()))
+    base.set_metadata("invariant.load", builder.module.add_metadata([]))
+    return base
+
+
 def _accessor(name: str) -> Any:
     dtype = DTYPES[KIND_OF[name]]
     record = from_dtype(dtype)
@@ -28,10 +37,7 @@ def _accessor(name: str) -> Any:
     @intrinsic
     def at(typingctx, world, index):  # type: ignore[no-untyped-def]
         def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
-            offset = signature.args[0].offset(name)
-            start = builder.bitcast(args[0], ir.IntType(8).as_pointer())
-            place = builder.gep(start, [ir.Constant(ir.IntType(64), offset)])
-            base = builder.load(builder.bitcast(place, ir.IntType(64).as_pointer()))
+            base = _address(builder, args[0], signature.args[0].offset(name))
             step = builder.mul(args[1], ir.Constant(ir.IntType(64), size))
             return builder.inttoptr(builder.add(base, step), context.get_value_type(record))
 
@@ -75,11 +81,7 @@ def clock(typingctx, world):  # type: ignore[no-untyped-def]
     record = from_dtype(DTYPES["clock"])
 
     def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
-        place = builder.gep(
-            builder.bitcast(args[0], ir.IntType(8).as_pointer()),
-            [ir.Constant(ir.IntType(64), signature.args[0].offset("ck"))],
-        )
-        base = builder.load(builder.bitcast(place, ir.IntType(64).as_pointer()))
+        base = _address(builder, args[0], signature.args[0].offset("ck"))
         return builder.inttoptr(base, context.get_value_type(record))
 
     return record(world), codegen

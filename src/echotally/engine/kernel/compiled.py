@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-# Full optimization doubles the time to compile and makes these kernels no faster.
-os.environ.setdefault("NUMBA_OPT", "1")
 from numba import config, njit
 from numba.core.compiler import CompilerBase, DefaultPassBuilder
 from numba.core.compiler_machinery import register_pass

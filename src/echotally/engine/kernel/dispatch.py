@@ -7,7 +7,7 @@ import numpy as np
 from echotally.engine.kernel import instances, lists, measures, queues, runs, sources, streams
 from echotally.engine.kernel.access import ca, clock, dirty, ev, fn, ls, pa, tr
 from echotally.engine.kernel.compiled import kernel
-from echotally.engine.records import L_FRESH, L_LINE, L_PARTS, NEVER, QUEUE
+from echotally.engine.records import L_FRESH, L_LINE, L_PARTS, NEVER, POLLED, QUEUE
 
 _NOTHING, _CALL, _QUEUE, _PART = range(4)
 
@@ -96,7 +96,10 @@ def dispatch(w):
     """Start everything that can start now. Returns False when a pool ran low; call again after growing."""
     ck = clock(w)
     for k in range(ck.dirty_n):
-        measures.backlog_seen(w, dirty(w, k).v)
+        u = dirty(w, k).v
+        measures.backlog_seen(w, u)
+        if fn(w, u).plan_kind == POLLED and fn(w, u).look_armed == 0:
+            instances.look_again(w, u)
     while ck.dirty_n > 0:
         if low(w):
             return False

@@ -9,7 +9,7 @@ from echotally.engine.kernel.access import clock, ev, fn, so, tp, tr
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import draw
 from echotally.engine.kernel.compiled import kernel
-from echotally.engine.records import ARRIVE, GONE, K_CLIENT, SAME
+from echotally.engine.records import ARRIVE, GONE, K_CLIENT
 
 OK, ERRORED, REJECTED, LOST, DEAD, EXPIRED, LARGE, SKIPPED, LEFT = map(np.int64, range(9))
 _MS = 1_000_000
@@ -71,7 +71,7 @@ def client_pauses(w, e, refused):
     pause = int(think + 0.5)
     if refused:
         pause = max(pause, _MS)
-    put(w, clock(w).now + pause, ARRIVE, tap, K_CLIENT, tap, SAME)
+    put(w, clock(w).now + pause, ARRIVE, tap, K_CLIENT, tap)
 
 
 @kernel

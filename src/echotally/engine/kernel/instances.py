@@ -15,13 +15,14 @@ from echotally.engine.records import (
     END,
     IDLE,
     K_IDLE,
+    K_LOOK,
     K_NODE_IDLE,
     K_READY,
     K_WAKE,
     L_FREE,
     L_STARTING,
+    LOOK,
     NEVER,
-    NONE,
     PER_CALL,
     POLLED,
     READY,
@@ -99,7 +100,7 @@ def _token_left(w, u):
     again = now + (f.token_cost - level + f.ramp_units - 1) // f.ramp_units
     if f.waiting > 0 and f.token_wake != again:
         f.token_wake = again
-        put(w, again, WAKE, SAME, K_WAKE, u, NONE)
+        put(w, again, WAKE, SAME, K_WAKE, u)
     return False
 
 
@@ -177,20 +178,17 @@ def _leave_node(w, i):
     n.n -= 1
     if n.n == 0:
         n.idle_since = clock(w).now
-        put(w, clock(w).now + ac(w, v.account).node_keep_alive, IDLE, x, K_NODE_IDLE, x, v.account)
+        put(w, clock(w).now + ac(w, v.account).node_keep_alive, IDLE, x, K_NODE_IDLE, x)
 
 
 @kernel
-def node_idle(w, x, a):
+def node_idle(w, x):
     """A node has been empty for its keep-alive: it goes, unless it is one of the floor."""
-    n, acc = no(w, x), ac(w, a)
+    n = no(w, x)
+    a = n.account
+    acc = ac(w, a)
     now = clock(w).now
-    if (
-        n.up == 1
-        and n.n == 0
-        and n.idle_since + acc.node_keep_alive <= now
-        and acc.nodes_up > acc.nodes_floor
-    ):
+    if n.up == 1 and n.n == 0 and n.idle_since + acc.node_keep_alive <= now and acc.nodes_up > acc.nodes_floor:
         n.up = 0
         acc.nodes_up -= 1
         acc.node_hours_ns += now - n.since
@@ -234,7 +232,7 @@ def new_instance(w, u, number, cold):
         v.number = v.ready
         v.listed = L_STARTING
         lists.insert(w, ins, f.lists + L_STARTING, i)
-        put(w, v.ready, END, number, K_READY, i, SAME)
+        put(w, v.ready, END, number, K_READY, i)
     else:
         if v.node >= 0:
             no(w, v.node).ready = ck.now
@@ -311,7 +309,7 @@ def _arm_idle(w, u):
         oldest = _oldest_idle(w, u)
         if oldest >= 0:
             f.idle_timer = max(clock(w).now, ins(w, oldest).released + f.keep_alive)
-            put(w, f.idle_timer, IDLE, u, K_IDLE, u, SAME)
+            put(w, f.idle_timer, IDLE, u, K_IDLE, u)
 
 
 @kernel
@@ -354,11 +352,31 @@ def gone(w, i):
 
 
 @kernel
+def look_again(w, u):
+    """Arm the next look, a whole number of intervals after the month's start.
+
+    Looks stop while nothing waits or runs and only the floor is there; what they would have seen is
+    written into the window when they begin again.
+    """
+    f, now = fn(w, u), clock(w).now
+    coming = (now + f.look_every - 1) // f.look_every * f.look_every
+    if coming <= f.last_look:
+        coming = f.last_look + f.look_every
+    for _ in range(min((coming - f.last_look) // f.look_every - 1, f.window_size)):
+        window(w, f.window_at + f.window_n % f.window_size).v = f.floor
+        f.window_n += 1
+    f.look_armed = 1
+    put(w, coming, LOOK, u, K_LOOK, u)
+
+
+@kernel
 def look(w, u):
     """Polled scaling looks: add at most ``look_step``, or shrink to the highest wanted of the keep-alive."""
     f = fn(w, u)
     seen = f.waiting + f.in_flight_events + f.refused_since
     f.refused_since = 0
+    f.last_look = clock(w).now
+    f.look_armed = 0
     wanted = min(max((seen + f.look_per - 1) // f.look_per, f.floor), f.limit)
     window(w, f.window_at + f.window_n % f.window_size).v = wanted
     f.window_n += 1
@@ -373,6 +391,8 @@ def look(w, u):
         _shrink(w, u)
     else:
         f.target = max(f.target, wanted)
+    if seen > 0 or f.count > f.floor:
+        look_again(w, u)
 
 
 @kernel

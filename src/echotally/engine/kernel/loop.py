@@ -11,12 +11,13 @@ from echotally.engine.kernel import (
     instances,
     measures,
     queues,
+    rooms,
     runs,
     sources,
     streams,
 )
 from echotally.engine.kernel.access import ac, ca, clock, ev, fn, hp, ins, ls, no, pend, series, so, tp, tr
-from echotally.engine.kernel.calendar import drop_first, put, sink
+from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, sink
 from echotally.engine.kernel.chance import draw
 from echotally.engine.kernel.compiled import entry, kernel
 from echotally.engine.records import (
@@ -40,6 +41,7 @@ from echotally.engine.records import (
     K_TICK,
     K_VISIBLE,
     K_WAKE,
+    K_WAKE_PART,
     LOOK,
     NEVER,
     NONE,
@@ -53,6 +55,8 @@ from echotally.engine.records import (
     WAKE,
 )  # fmt: skip
 
+_KIND_MASK = (np.int64(1) << KIND_BITS) - np.int64(1)
+_NUMBER_MASK = (np.int64(1) << STEP_SHIFT) - np.int64(1)
 DONE, PAUSED, MORE_ROOM = map(np.int64, range(3))
 BEGIN, BACKLOG, PLAY, FINISH = map(np.int64, range(4))
 
@@ -71,14 +75,14 @@ def _tap_flows(w, p):
     coming = arrivals.next_arrival(w, p)
     if coming < clock(w).horizon:
         first = hp(w, 0)
-        sink(w, SAME, coming, first.key, K_TAP, p, SAME)
+        sink(w, SAME, coming, first.key, first.what)
     else:
         drop_first(w)
     sources.arrive(w, tp(w, p).source, payload, p)
 
 
 @kernel
-def _happens(w, kind, ref, aux):
+def _happens(w, kind, ref, number):
     """One entry of the calendar, already taken out."""
     ck = clock(w)
     if kind == K_RUN_END:
@@ -90,8 +94,7 @@ def _happens(w, kind, ref, aux):
     elif kind == K_DELAY_OVER:
         queues.delay_over(w, ref)
     elif kind == K_RETRY:
-        if ca(w, ref).gen == aux:
-            sources.asks_again(w, ref)
+        sources.asks_again(w, ref)
     elif kind == K_READER:
         queues.reader_back(w, ref)
     elif kind == K_EXPIRE_QUEUE:
@@ -101,21 +104,20 @@ def _happens(w, kind, ref, aux):
     elif kind == K_CLIENT:
         sources.arrive(w, tp(w, ref).source, _payload(w, ref), ref)
     elif kind == K_WAKE:
-        if aux >= 0:
-            streams.refresh(w, aux)
-        dispatch.rooms.mark(w, ref)
+        rooms.mark(w, ref)
+    elif kind == K_WAKE_PART:
+        streams.refresh(w, ref)
     elif kind == K_REFUSE:
-        sources.waited_enough(w, ref, aux)
+        sources.waited_enough(w, ref, number)
     elif kind == K_LOOK:
         instances.look(w, ref)
-        put(w, ck.now + fn(w, ref).look_every, LOOK, ref, K_LOOK, ref, SAME)
     elif kind == K_IDLE:
         instances.idle_looked_at(w, ref)
     elif kind == K_NODE_IDLE:
-        instances.node_idle(w, ref, aux)
+        instances.node_idle(w, ref)
     else:
         measures.hour_turns(w)
-        put(w, ck.now + ck.hour_ns, TICK, SAME, K_TICK, SAME, SAME)
+        put(w, ck.now + ck.hour_ns, TICK, SAME, K_TICK, SAME)
 
 
 @kernel
@@ -124,14 +126,14 @@ def _play(w, steps):
     ck = clock(w)
     while True:
         first = hp(w, 0)
-        due_now = ck.heap_n > 0 and first.at == ck.now and (first.key >> 54) <= WAKE
+        due_now = ck.heap_n > 0 and first.at == ck.now and (first.key >> STEP_SHIFT) <= WAKE
         if ck.dirty_n > 0 and not due_now and ck.pend_n == 0:
             if not dispatch.dispatch(w):
                 return MORE_ROOM
             continue
         if dispatch.low(w):
             return MORE_ROOM
-        if ck.pend_n > 0 and not (due_now and (first.key >> 54) < ARRIVE):
+        if ck.pend_n > 0 and not (due_now and (first.key >> STEP_SHIFT) < ARRIVE):
             place = pend(w, ck.pend_head)
             source, payload = place.source, place.payload
             ck.pend_head = (ck.pend_head + 1) % w.n_pend
@@ -146,12 +148,13 @@ def _play(w, steps):
         steps -= 1
         ck.steps += 1
         ck.now = first.at
-        if first.kind == K_TAP:
-            _tap_flows(w, first.ref)
+        kind, ref = first.what & _KIND_MASK, first.what >> KIND_BITS
+        if kind == K_TAP:
+            _tap_flows(w, ref)
         else:
-            kind, ref, aux = first.kind, first.ref, first.aux
+            number = first.key & _NUMBER_MASK
             drop_first(w)
-            _happens(w, kind, ref, aux)
+            _happens(w, kind, ref, number)
 
 
 @kernel
@@ -164,11 +167,11 @@ def _begin(w):
             continue
         if t.kind == TAP_CLIENTS:
             for k in range(t.clients):
-                put(w, np.int64(t.think_scale * k / t.clients), ARRIVE, p, K_CLIENT, p, SAME)
+                put(w, np.int64(t.think_scale * k / t.clients), ARRIVE, p, K_CLIENT, p)
             continue
         coming = arrivals.next_arrival(w, p)
         if coming < ck.horizon:
-            put(w, coming, ARRIVE, p, K_TAP, p, SAME)
+            put(w, coming, ARRIVE, p, K_TAP, p)
     for u in range(ck.units):
         f = fn(w, u)
         if f.plan_kind != RESERVED:
@@ -176,8 +179,8 @@ def _begin(w):
                 instances.new_instance(w, u, SAME, SAME)
         if f.plan_kind == POLLED:
             f.target = f.floor
-            put(w, SAME, LOOK, u, K_LOOK, u, SAME)
-    put(w, ck.hour_ns, TICK, SAME, K_TICK, SAME, SAME)
+            put(w, SAME, LOOK, u, K_LOOK, u)
+    put(w, ck.hour_ns, TICK, SAME, K_TICK, SAME)
 
 
 @kernel

@@ -22,7 +22,6 @@ from echotally.engine.records import (
     L_INVISIBLE,
     L_VISIBLE,
     NEVER,
-    NONE,
     SAME,
     UP,
     VISIBLE,
@@ -49,7 +48,7 @@ def message_in(w, s, payload, sent):
         lists.append(w, ev, q.lists + L_DELAYED, e)
         if q.delay_timer >= NEVER:
             q.delay_timer = ev(w, e).due
-            put(w, q.delay_timer, DUE, s, K_DELAY_OVER, s, SAME)
+            put(w, q.delay_timer, DUE, s, K_DELAY_OVER, s)
     else:
         _show(w, s, e)
 
@@ -69,7 +68,7 @@ def _show(w, s, e):
     over = max(v.at + q.retention, now)
     if over < q.expire_timer:
         q.expire_timer = over
-        put(w, over, EXPIRE, s, K_EXPIRE_QUEUE, s, SAME)
+        put(w, over, EXPIRE, s, K_EXPIRE_QUEUE, s)
 
 
 @kernel
@@ -104,7 +103,7 @@ def delay_over(w, s):
     q.delay_timer = NEVER
     if ls(w, chain).head >= 0:
         q.delay_timer = ev(w, ls(w, chain).head).due
-        put(w, q.delay_timer, DUE, s, K_DELAY_OVER, s, SAME)
+        put(w, q.delay_timer, DUE, s, K_DELAY_OVER, s)
 
 
 @kernel
@@ -131,7 +130,7 @@ def _arm_visibility(w, s):
     head = ls(w, q.lists + L_INVISIBLE).head
     if q.inv_timer >= NEVER and head >= 0:
         q.inv_timer = ev(w, head).due
-        put(w, q.inv_timer, DUE, s, K_VISIBLE, s, SAME)
+        put(w, q.inv_timer, DUE, s, K_VISIBLE, s)
 
 
 @kernel
@@ -168,7 +167,7 @@ def expire(w, s):
     q.expire_timer = NEVER
     if ls(w, chain).head >= 0:
         q.expire_timer = ev(w, ls(w, chain).head).at + q.retention
-        put(w, q.expire_timer, EXPIRE, s, K_EXPIRE_QUEUE, s, SAME)
+        put(w, q.expire_timer, EXPIRE, s, K_EXPIRE_QUEUE, s)
 
 
 @kernel
@@ -186,7 +185,7 @@ def can_leave(w, g):
         return True
     if t.wake_at != due:
         t.wake_at = due
-        put(w, due, WAKE, SAME, K_WAKE, t.unit, NONE)
+        put(w, due, WAKE, SAME, K_WAKE, t.unit)
     return False
 
 
@@ -277,7 +276,7 @@ def refused_batch(w, c):
     f.throttled += 1
     f.refused_since += call.items
     series(w, (call.unit * clock(w).hours + ck.hour) * 6 + 1).v += 1
-    put(w, ck.now + _PAUSE_NS, DUE, call.number, K_READER, call.trigger, SAME)
+    put(w, ck.now + _PAUSE_NS, DUE, call.number, K_READER, call.trigger)
     if so(w, tr(w, call.trigger).source).fifo == 1:
         _free_gate(w, c)
     rooms.free_call(w, c)

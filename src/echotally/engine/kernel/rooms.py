@@ -41,7 +41,6 @@ def new_event(w, source, payload):
 def free_event(w, e):
     """Give an event back once nothing refers to it."""
     ck = clock(w)
-    ev(w, e).gen += 1
     ev(w, e).state = GONE
     ev(w, e).next = ck.free_ev
     ck.free_ev = e
@@ -86,7 +85,6 @@ def free_call(w, c):
         after = cg(w, node).next
         drop_cargo(w, node)
         node = after
-    ca(w, c).gen += 1
     ca(w, c).state = FREE
     ca(w, c).next = ck.free_ca
     ck.free_ca = c

@@ -124,7 +124,7 @@ def begin(w, c):
     call.state = RUNNING
     call.run_at = ck.now
     call.ends = ck.now + ns
-    put(w, call.ends, END, call.number, K_RUN_END, c, SAME)
+    put(w, call.ends, END, call.number, K_RUN_END, c)
 
 
 @kernel
@@ -255,9 +255,7 @@ def _emit(w, u, n):
                 if uniform(w, f.rng + 3) < edge.fraction:
                     out += 1
         for _ in range(out):
-            size = draw(
-                w, f.rng + 5, edge.pay_kind, edge.pay_scale, edge.pay_sigma, edge.pay_from, edge.pay_n
-            )
+            size = draw(w, f.rng + 5, edge.pay_kind, edge.pay_scale, edge.pay_sigma, edge.pay_from, edge.pay_n)
             rooms.expect(w, edge.target, np.int64(size + 0.5))
 
 
@@ -299,7 +297,7 @@ def _push_again(w, c):
     call.state = BACKOFF
     f.waiting += call.items
     pause = waits_ns(w, f.retry_from + min(call.tries - 1, f.retry_n - 1)).v
-    put(w, clock(w).now + pause, DUE, call.number, K_RETRY, c, call.gen)
+    put(w, clock(w).now + pause, DUE, call.number, K_RETRY, c)
 
 
 @kernel

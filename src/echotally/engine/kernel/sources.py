@@ -98,7 +98,7 @@ def asks(w, c):
         call.state = WAITING
         call.list = L_LINE
         if endpoint:
-            put(w, clock(w).now + f.wait_limit, REFUSE, call.number, K_REFUSE, c, call.gen)
+            put(w, clock(w).now + f.wait_limit, REFUSE, call.number, K_REFUSE, c)
             call.wait += 1
     else:
         call.state = FRESH
@@ -138,7 +138,7 @@ def throttle(w, c):
         rooms.free_call(w, c)
         return
     call.state = BACKOFF
-    put(w, ck.now + call.wait, DUE, call.number, K_RETRY, c, call.gen)
+    put(w, ck.now + call.wait, DUE, call.number, K_RETRY, c)
 
 
 @kernel
@@ -149,7 +149,7 @@ def _refuse(w, c, e):
     v.tries += 1
     if v.tap >= 0 and v.tries < tp(w, v.tap).client_tries:
         call.state = BACKOFF
-        put(w, clock(w).now + tp(w, v.tap).client_pause, DUE, call.number, K_RETRY, c, call.gen)
+        put(w, clock(w).now + tp(w, v.tap).client_pause, DUE, call.number, K_RETRY, c)
         return
     f.waiting -= call.items
     tr(w, call.trigger).active -= 1
@@ -159,10 +159,10 @@ def _refuse(w, c, e):
 
 
 @kernel
-def waited_enough(w, c, gen):
+def waited_enough(w, c, number):
     """The wait limit of a request is over; if it still waits, it is refused."""
     call = ca(w, c)
-    if call.gen != gen or call.state != WAITING:
+    if call.number != number or call.state != WAITING:
         return
     call.wait -= 1
     if call.wait > 0:

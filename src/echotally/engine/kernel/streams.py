@@ -11,10 +11,11 @@ from echotally.engine.records import (
     CARRIED,
     EXPIRE,
     K_EXPIRE_PARTITION,
-    K_WAKE,
+    K_WAKE_PART,
     L_LINE,
     L_PARTS,
     NEVER,
+    POLLED,
     SAME,
     VISIBLE,
     WAITING,
@@ -67,8 +68,11 @@ def _copy_in(w, s, g, p, payload):
         measures.lag_changes(w, u, clock(w).now)
     if part.timer >= NEVER:
         part.timer = ev(w, e).at + so(w, s).retention
-        put(w, part.timer, EXPIRE, p, K_EXPIRE_PARTITION, p, SAME)
+        put(w, part.timer, EXPIRE, p, K_EXPIRE_PARTITION, p)
     refresh(w, p)
+    if fn(w, u).plan_kind == POLLED and fn(w, u).look_armed == 0:
+        # Nothing can leave yet, but scaling must look at what waits.
+        rooms.mark(w, u)
 
 
 @kernel
@@ -85,7 +89,7 @@ def refresh(w, p):
             willing = False
             if part.wake_at != due:
                 part.wake_at = due
-                put(w, due, WAKE, SAME, K_WAKE, t.unit, p)
+                put(w, due, WAKE, SAME, K_WAKE_PART, p)
     if part.listed == 1 and not (willing and part.number == ev(w, part.first).number):
         lists.remove(w, pa, chain, p)
         part.listed = 0
@@ -211,5 +215,5 @@ def expire(w, p):
     part.timer = NEVER
     if part.first >= 0:
         part.timer = ev(w, part.first).at + retention
-        put(w, part.timer, EXPIRE, p, K_EXPIRE_PARTITION, p, SAME)
+        put(w, part.timer, EXPIRE, p, K_EXPIRE_PARTITION, p)
     refresh(w, p)
