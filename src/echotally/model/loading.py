@@ -14,6 +14,7 @@ from typing import Any
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Function, Model
 from echotally.model.reading import Document, read_document, set_value, validate
+from echotally.model.units import memory_mb
 from echotally.model.wiring import wiring_problems
 
 
@@ -73,7 +74,11 @@ def _memory_as_written(as_written: dict[str, Any], name: str) -> Any:
     defaults = as_written.get("defaults", {})
     found = function.get("memory") if isinstance(function, dict) else None
     found = found if found is not None or not isinstance(defaults, dict) else defaults.get("memory")
-    return found if isinstance(found, str) else None
+    try:
+        memory_mb(found)
+    except ValueError:
+        return None
+    return found
 
 
 def _good_default(document: Document, key: str, value: object, problems: list[Problem]) -> bool:

@@ -143,9 +143,18 @@ def validate(document: Document, kind: type[Table], data: Mapping[str, Any], pre
     try:
         return kind.model_validate(data, context={"folder": document.path.parent})
     except ValidationError as error:
+        items = error.errors(include_url=False)
         raise BadInput(
-            [_translate(document, kind, item, prefix) for item in error.errors(include_url=False)]
+            [_translate(document, kind, item, prefix) for item in items if not _echo(item, items)]
         ) from error
+
+
+def _echo(item: Any, items: list[Any]) -> bool:
+    """An array is called too short when its elements were refused; their own errors say enough."""
+    place = item["loc"]
+    return item["type"] == "too_short" and any(
+        i["loc"][: len(place)] == place and len(i["loc"]) > len(place) for i in items
+    )
 
 
 def _translate(document: Document, kind: type[BaseModel], item: Any, prefix: Address) -> Problem:

@@ -46,22 +46,31 @@ def put(w, at, step, number, kind, ref):
 
 @kernel
 def sink(w, i, at, key, what):
-    """Let an entry fall from place ``i`` to where it belongs."""
+    """Let an entry fall from place ``i`` to where it belongs.
+
+    The hole first falls all the way along the smaller children, then the entry climbs back: half the
+    comparisons of the textbook way for an entry that came from the bottom (Wegener, "Bottom-up heapsort",
+    1993), and without branches that a processor would have to guess.
+    """
     n = clock(w).heap_n
-    while True:
-        child = 2 * i + 1
-        if child >= n:
-            break
-        other = child + 1
-        if other < n and (
-            hp(w, other).at < hp(w, child).at
-            or (hp(w, other).at == hp(w, child).at and hp(w, other).key < hp(w, child).key)
-        ):
-            child = other
-        if at < hp(w, child).at or (at == hp(w, child).at and key <= hp(w, child).key):
-            break
+    top = i
+    child = 2 * i + 1
+    while child + 1 < n:
+        one, other = hp(w, child), hp(w, child + 1)
+        child += (other.at < one.at) | ((other.at == one.at) & (other.key < one.key))
         _copy(w, i, child)
         i = child
+        child = 2 * i + 1
+    if child < n:
+        _copy(w, i, child)
+        i = child
+    while i > top:
+        up = (i - 1) >> 1
+        e = hp(w, up)
+        if e.at < at or (e.at == at and e.key <= key):
+            break
+        _copy(w, i, up)
+        i = up
     e = hp(w, i)
     e.at = at
     e.key = key
@@ -70,7 +79,7 @@ def sink(w, i, at, key, what):
 
 @kernel
 def drop_first(w):
-    """Take the first entry out."""
+    """Take the first entry out; the last one takes its place and sinks."""
     ck = clock(w)
     ck.heap_n -= 1
     last = hp(w, ck.heap_n)

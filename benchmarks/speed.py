@@ -1,0 +1,135 @@
+"""The compiled loop against the same scenario written in SimPy, as a ratio in one run. Prints; asserts nothing.
+
+One function, Poisson arrivals, exponential runs of 1 s, at most 100 at once, cold starts, the rest refused.
+Run: .venv/bin/python benchmarks/speed.py
+"""
+
+from __future__ import annotations
+
+import random
+import tempfile
+import time
+from pathlib import Path
+
+import simpy
+
+from echotally.engine.running import simulate
+from echotally.projection.project import load, placement_on
+
+MODEL = """
+schema = "echotally-model/1"
+[estate]
+name = "benchmark"
+month = "2027-03"
+rate_cards = ["card.toml"]
+[functions.f]
+memory = "512 MB"
+run = {{ mean = "1 s", shape = "exponential" }}
+cold_start = "300 ms"
+cpu_share = 0
+instance_limit = 100
+[endpoints.e]
+[demand.d]
+into = "endpoints.e"
+rate = "{rate} /s"
+surges = [{{ at = "2027-03-02T00:00", lasts = "31 d", times = 0 }}]
+[[triggers]]
+from = "endpoints.e"
+to = "f"
+"""
+CARD = """
+schema = "echotally-rates/1"
+[card]
+name = "c"
+currency = "EUR"
+[plans.p]
+bills = "runs"
+memory = { choices = ["512 MB"] }
+vcpu_per_gb = 1
+[plans.p.price]
+calls = { unit = "0.1" }
+"""
+RATE = 92
+
+
+class Pool:
+    """The SimPy scenario: idle instances are reused, most recent first; new ones start cold."""
+
+    def __init__(self, env: simpy.Environment, limit: int, keep_s: float) -> None:
+        self.env, self.limit, self.keep_s = env, limit, keep_s
+        self.idle: list[float] = []
+        self.count = self.refused = self.done = self.cold = 0
+        self.random = random.Random(1)
+
+    def call(self, cold: bool):
+        if cold:
+            yield self.env.timeout(0.3)
+        yield self.env.timeout(self.random.expovariate(1.0))
+        self.idle.append(self.env.now)
+        self.done += 1
+
+    def arrivals(self, n: int):
+        for _ in range(n):
+            yield self.env.timeout(self.random.expovariate(RATE))
+            while self.idle and self.idle[0] + self.keep_s < self.env.now:
+                self.idle.pop(0)
+                self.count -= 1
+            if self.idle:
+                self.idle.pop()
+                self.env.process(self.call(False))
+            elif self.count < self.limit:
+                self.count += 1
+                self.cold += 1
+                self.env.process(self.call(True))
+            else:
+                self.refused += 1
+
+
+def simpy_rate(n: int) -> float:
+    env = simpy.Environment()
+    pool = Pool(env, 100, 300.0)
+    env.process(pool.arrivals(n))
+    began = time.perf_counter()
+    env.run()
+    rate = n / (time.perf_counter() - began)
+    print(f"SimPy      {rate:12,.0f} attempts/s   refused {pool.refused / n:.4f}")
+    return rate
+
+
+def our_rate(folder: Path) -> float:
+    (folder / "card.toml").write_text(CARD)
+    (folder / "m.toml").write_text(MODEL.format(rate="0.01"))
+    small = load(folder / "m.toml")
+    place = placement_on(small.model, small.offers, small.offers["c.p"])
+    simulate(small.model, small.month, place, 1)
+    (folder / "m.toml").write_text(MODEL.format(rate=RATE))
+    loaded = load(folder / "m.toml")
+    began = time.perf_counter()
+    measured = simulate(loaded.model, loaded.month, place, 1)
+    attempts = measured.units[0].attempts
+    rate = attempts["total"] / (time.perf_counter() - began)
+    print(f"Echo Tally {rate:12,.0f} attempts/s   refused {attempts['throttled'] / attempts['total']:.4f}")
+    return rate
+
+
+def demo_rate(folder: Path) -> None:
+    from echotally.demo import write_example
+
+    write_example("river-watch", folder / "river")
+    loaded = load(folder / "river" / "river.toml")
+    offer = loaded.offers["heron.per-run"]
+    place = placement_on(loaded.model, loaded.offers, offer)
+    began = time.perf_counter()
+    measured = simulate(loaded.model, loaded.month, place, 1)
+    took = time.perf_counter() - began
+    attempts = sum(u.attempts["total"] for u in measured.units)
+    events = sum(s.arrived for s in measured.sources)
+    print(f"Demo estate, jointly: {attempts / took:,.0f} attempts/s, {events / took:,.0f} events/s")
+
+
+if __name__ == "__main__":
+    with tempfile.TemporaryDirectory() as name:
+        ours = max(our_rate(Path(name)) for _ in range(3))
+        theirs = max(simpy_rate(150_000) for _ in range(2))
+        print(f"Ratio      {ours / theirs:12,.0f}")
+        demo_rate(Path(name))

@@ -1,0 +1,86 @@
+"""Makes every picture of docs/screenshots from the demo data in one go.
+
+Needs a headless Chromium on the path (Debian's package ``chromium``). Run: .venv/bin/python scripts/screenshots.py [NAME]
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from rich.console import Console
+from rich.text import Text
+
+ROOT = Path(__file__).parents[1]
+SHOTS = ROOT / "docs" / "screenshots"
+#: Picture -> what is typed, in a folder that holds the demo.
+VIEWS = {
+    "project": "project river-watch/river.toml --width 132",
+    "project-change": "project river-watch/river.toml --set functions.map.instance_limit=40 --width 132",
+    "check-errors": "check broken.toml --width 132",
+    "firings": "firings river-watch/river.toml --width 132",
+    "demand": "demand river-watch/river.toml --width 132",
+}
+PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:#fdfdfb">
+<pre style="margin:14px 18px;font:13px/1.32 'DejaVu Sans Mono',monospace;color:#1a1a1a">{text}</pre>"""
+
+
+def view(words: str, folder: Path) -> str:
+    """What the program prints, as HTML with its colours."""
+    arguments = words.split()
+    if arguments[0] == "check":
+        arguments = arguments[:2]
+    environment = {**os.environ, "FORCE_COLOR": "1", "COLUMNS": "132"}
+    done = subprocess.run(
+        [sys.executable, "-m", "echotally", *arguments],
+        cwd=folder, capture_output=True, text=True, env=environment, check=False,
+    )  # fmt: skip
+    shown = Text()
+    shown.append("$ echotally " + " ".join(a for a in arguments if a not in ("--width", "132")) + "\n\n", style="bold")
+    shown.append_text(Text.from_ansi(done.stdout + done.stderr))
+    paper = Console(record=True, width=150, file=open(os.devnull, "w"))  # noqa: SIM115
+    paper.print(shown)
+    return paper.export_html(inline_styles=True, code_format="{code}")
+
+
+def picture(html: str, path: Path, folder: Path) -> None:
+    """Render a page of 1280x800 with headless Chromium."""
+    browser = shutil.which("chromium") or shutil.which("chromium-browser")
+    if browser is None:
+        sys.exit("needs Chromium (Debian package: chromium)")
+    page = folder / "page.html"
+    page.write_text(PAGE.format(text=html), encoding="utf-8")
+    subprocess.run(
+        [browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+         "--disable-background-networking", "--disable-component-update", "--disable-sync", "--hide-scrollbars",
+         f"--user-data-dir={folder / 'profile'}", f"--screenshot={path}", "--window-size=1280,800", page.as_uri()],
+        check=True, capture_output=True, timeout=120,
+    )  # fmt: skip
+
+
+def main(names: list[str]) -> None:
+    """Refresh all pictures, or those named."""
+    SHOTS.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        subprocess.run([sys.executable, "-m", "echotally", "demo"], cwd=folder, check=True, capture_output=True)
+        model = (folder / "river-watch/river.toml").read_text()
+        for old, new in (('timeout = "1 min"', "timeout = 60"), ('memory = "1 GB"', 'memory = "1 XB"'),
+                         ("cpu_share = 0.9", "cpu_shar = 0.9"), ('into = "folders.pictures"', 'into = "folders.picture"'),
+                         ('cron = "30 1 * * *"', 'cron = "30 25 * * *"'), ('[queues.sms]\nvis', '[queues.sms]\ndelay = "x"\nvis')):  # fmt: skip
+            model = model.replace(old, new, 1)
+        (folder / "broken.toml").write_text(
+            model.replace('"rates/', '"river-watch/rates/').replace('"visitors', '"river-watch/visitors')
+        )
+        for shot, words in VIEWS.items():
+            if not names or shot in names:
+                picture(view(words, folder), SHOTS / f"{shot}.png", folder)
+                print(SHOTS / f"{shot}.png")
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
