@@ -75,7 +75,6 @@ def test_cost_never_falls_with_volume_and_an_allowance_never_makes_it_negative(p
 
 @given(prices, st.integers(0, 10**7))
 def test_doubling_every_price_doubles_the_bill(price, quantity):
-    doubled = {k: v for k, v in price.items()}
     if "unit" in price:
         doubled = {"unit": f"{Decimal(price['unit']) * 2:f}"}
     else:

@@ -13,6 +13,8 @@ COMMANDS = {
     "demo": ("demo", "Write the river-watch example into a folder and run it."),
     "start": ("start", "Write a commented model and rate card to begin with."),
     "check": ("check", "Find every mistake in a model and its rate cards."),
+    "firings": ("firings", "Show when schedules fire, in words, in their zone and in UTC."),
+    "demand": ("demand", "Show what comes in, before any function runs."),
     "project": ("project", "Play the month on every plan: throttling, concurrency, cost."),
 }
 

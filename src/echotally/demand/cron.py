@@ -160,9 +160,9 @@ def _check(part: str, number: int) -> None:
             bounds = [int(n) for n in re.findall(r"\d+", item.split("/")[0])]
             ok = all(low <= n <= high for n in bounds)
             if len(bounds) == 2 and bounds[0] > bounds[1]:
-                raise BadSchedule(
-                    f'has a reversed range in its {name} field ("{item}")|two parts: "{bounds[0]}-{high if number != 5 else 6},{low}-{bounds[1]}"'
-                )
+                last = 6 if number == 5 else high
+                parts = [str(a) if a == b else f"{a}-{b}" for a, b in ((bounds[0], last), (low, bounds[1]))]
+                raise BadSchedule(f'has a reversed range in its {name} field ("{item}")|two parts: "{",".join(parts)}"')
         step = item.partition("/")[2]
         if not ok or (step and int(step) == 0):
             raise BadSchedule(f'has a bad {name} field ("{part}")|{_allowed(number)}')
@@ -185,7 +185,9 @@ def _library_rule(parts: list[str]) -> Any:
     try:
         return CronSim(" ".join(parts), datetime(2000, 1, 1, tzinfo=UTC))
     except CronSimError as error:
-        raise BadSchedule(f"{str(error).lower()}|a date that exists") from error
+        if "day-of-month" in str(error):
+            raise BadSchedule("can never fire: no month it names has such a day|days that exist") from error
+        raise BadSchedule(f"{str(error).lower()}|five classic fields") from error
 
 
 def _years(part: str | None) -> frozenset[int] | None:

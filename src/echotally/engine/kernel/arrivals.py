@@ -12,9 +12,9 @@ import math
 
 import numpy as np
 
-from echotally.engine.kernel.access import sg, tp
+from echotally.engine.kernel.access import clock, sg, tp
 from echotally.engine.kernel.chance import uniform
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import entry, kernel
 from echotally.engine.records import BURSTY, EVEN, NEVER, TAP_RATE
 
 
@@ -39,6 +39,9 @@ def next_arrival(w, p):
 def _next_poisson(w, p):
     t = tp(w, p)
     area = -math.log(uniform(w, t.rng))
+    if t.spread == BURSTY:
+        # Bursts come as much less often as they are larger, so that events keep the rate.
+        area *= t.burst
     while t.seg < t.seg_n:
         s = sg(w, t.first_seg + t.seg)
         rate = s.rate
@@ -99,3 +102,17 @@ def _next_counted(w, p):
     t.same = size - 1
     t.left -= size
     return t.at
+
+
+@entry
+def count_arrivals(addresses, p, bins, bin_ns):
+    """Draw tap ``p`` to its end and add its events to ``bins`` of ``bin_ns`` each; returns how many."""
+    w = addresses[0]
+    horizon = clock(w).horizon
+    n = np.int64(0)
+    at = next_arrival(w, p)
+    while at < horizon:
+        bins[at // bin_ns] += 1
+        n += 1
+        at = next_arrival(w, p)
+    return n

@@ -1,0 +1,42 @@
+"""``echotally demand``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import note_first_compilation
+from echotally.errors import BadInput, Problem
+from echotally.output.writing import deliver, write_whole
+
+
+@click.command(epilog="Example: echotally demand river-watch/river.toml --plot demand.png")
+@options.model_argument
+@options.set_option
+@options.seed_option
+@options.format_option("table", "json", "csv")
+@click.option(
+    "--plot",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Also draw a day-by-hour map of each source (.png or .svg).",
+)
+@options.width_option
+@options.out_option
+def demand(
+    model: Path, sets: tuple[tuple[str, str], ...], seed: int | None, form: str, plot: Path | None,
+    width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Show what comes in at each source of MODEL: events, busiest minute and hour, a map of day by hour."""
+    from echotally.output import demand_view as shown
+    from echotally.projection.demand import view_demand
+
+    if plot and plot.suffix not in (".png", ".svg"):
+        raise BadInput(Problem("is not a kind of picture", "--plot", value=str(plot), allowed=".png or .svg"))
+    note_first_compilation()
+    view = view_demand(model, sets, seed)
+    if plot:
+        write_whole(plot, shown.demand_chart(view, plot.suffix[1:]))
+    render = {"json": shown.demand_json, "csv": shown.demand_csv}.get(form)
+    deliver(render(view) if render else shown.demand_text(view, width, False if out else None), out)

@@ -1,0 +1,85 @@
+"""``echotally firings``."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import note_first_compilation
+from echotally.errors import BadInput, Problem
+from echotally.output.writing import deliver, write_whole
+
+
+def _moment(text: str | None) -> datetime | None:
+    if text is None:
+        return None
+    try:
+        return datetime.fromisoformat(text)
+    except ValueError as error:
+        raise BadInput(
+            Problem("is not a time", "--from", value=text, allowed="ISO 8601, such as 2027-03-01T00:00")
+        ) from error
+
+
+@click.command(
+    epilog='Examples: echotally firings river-watch/river.toml   |   echotally firings "30 2 * * *" --timezone Europe/Dublin'
+)
+@click.argument("what", metavar="MODEL|EXPRESSION")
+@options.set_option
+@click.option("--timezone", default="UTC", show_default=True, help="IANA zone of the expression.")
+@click.option(
+    "--from", "after", help="List firings strictly after this time, in the zone unless it has an offset (default: now)."
+)
+@click.option(
+    "--count", type=click.IntRange(0, 100_000), default=10, show_default=True, help="How many firings to list."
+)
+@click.option("--month", help="Month to count in, YYYY-MM (default: the month of --from).")
+@click.option("--seconds", is_flag=True, help="Read six fields as seconds first.")
+@click.option(
+    "--ics", type=click.Path(path_type=Path, dir_okay=False), help="Also write the listed firings as iCalendar."
+)
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["table", "json"]),
+    help="Form of the result (default: table of a model, JSON of an expression).",
+)
+@options.width_option
+@options.out_option
+def firings(
+    what: str, sets: tuple[tuple[str, str], ...], timezone: str, after: str | None, count: int, month: str | None,
+    seconds: bool, ics: Path | None, form: str | None, width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Show when schedules fire: of every schedule of MODEL, or of one EXPRESSION (cron, 'every 5 min', FREQ=...)."""
+    from echotally.output import firings_view as shown
+
+    colour = False if out else None
+    if what.endswith(".toml") or Path(what).is_file():
+        from echotally.studies.firings import view_firings
+
+        note_first_compilation()
+        view = view_firings(what, sets, count)
+        previews = [(s.name, s.preview) for s in view.schedules]
+        text = shown.firings_json(view) if form == "json" else shown.firings_text(view, width, colour)
+    else:
+        from pydantic import TypeAdapter, ValidationError
+
+        from echotally.demand.preview import preview_expression
+        from echotally.model.fields import Month, Zone
+
+        for value, kind, name in ((timezone, Zone, "--timezone"), (month, Month, "--month")):
+            try:
+                if value is not None:
+                    TypeAdapter(kind).validate_python(value)
+            except ValidationError as error:
+                message, _, allowed = str(error.errors()[0]["ctx"]["error"]).partition("|")
+                raise BadInput(Problem(message, name, value=value or "", allowed=allowed)) from error
+        seen = preview_expression(what, timezone, _moment(after), count, month, seconds)
+        previews = [("firing", seen)]
+        text = shown.preview_text(seen, width, colour) if form == "table" else shown.preview_json(seen)
+    if ics:
+        write_whole(ics, shown.calendar_bytes(previews))
+    deliver(text, out)

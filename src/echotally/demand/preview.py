@@ -1,0 +1,149 @@
+"""Schedules seen before anything runs: the next firings, counts, and what clock changes do to them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, time, timedelta
+from itertools import islice
+from zoneinfo import ZoneInfo
+
+from echotally.demand.clock import MonthClock, month_clock, to_utc
+from echotally.demand.cron import BadSchedule, Cron, day_firings
+from echotally.demand.schedules import cron_of, firings, month_firings_ns, schedule_words, zone_of
+from echotally.errors import BadInput, Problem
+from echotally.model.estate import Schedule
+from echotally.model.units import duration_ns
+
+#: The cadences an analyst compares a schedule with, as cron expressions.
+CADENCES = {
+    "every minute": "* * * * *",
+    "every 5 minutes": "*/5 * * * *",
+    "every 15 minutes": "*/15 * * * *",
+    "every hour": "0 * * * *",
+    "every day": "0 0 * * *",
+    "every week": "0 0 * * 1",
+    "every month": "0 0 1 * *",
+}
+
+
+@dataclass(frozen=True)
+class Preview:
+    """A schedule in words, its next firings (aware, in its zone), its firings in a month and in that year."""
+
+    expression: str
+    timezone: str
+    words: str
+    firings: tuple[datetime, ...]
+    month: str
+    month_count: int
+    year_count: int
+    clock_changes: tuple[str, ...]
+
+
+def expression_schedule(text: str, zone: str, seconds: bool) -> Schedule:
+    """A schedule from one line: a cron expression, ``every 5 min``, or a recurrence rule ``FREQ=...``."""
+    text = text.strip()
+    if text.lower().startswith("every "):
+        try:
+            step = duration_ns(text[6:])
+        except ValueError as error:
+            raise BadSchedule(str(error)) from error
+        return Schedule.model_construct(
+            cron=None, every=step, rrule=None, timezone=zone, from_=None, seconds=False, items=1, overlap="allow"
+        )
+    if "FREQ=" in text.upper():
+        return Schedule(rrule=text, timezone=zone)
+    return Schedule(cron=text, timezone=zone, seconds=seconds)
+
+
+def preview(schedule: Schedule, expression: str, estate_zone: str, after: datetime, count: int, month: str) -> Preview:
+    """Look at a schedule: ``count`` firings strictly after ``after``, counts of ``month`` and its year."""
+    zone = zone_of(schedule, estate_zone)
+    clock = month_clock(month, str(zone))
+    following = tuple(islice(firings(schedule, zone, after, clock.start), count))
+    months = [f"{month[:4]}-{n:02}" for n in range(1, 13)]
+    counts = {m: len(month_firings_ns(schedule, month_clock(m, str(zone)), estate_zone)) for m in months}
+    return Preview(
+        expression, str(zone), schedule_words(schedule), following, month, counts[month], sum(counts.values()),
+        tuple(clock_change_effects(schedule, clock)),
+    )  # fmt: skip
+
+
+def preview_expression(
+    text: str, zone: str, after: datetime | None, count: int, month: str | None, seconds: bool
+) -> Preview:
+    """As ``preview``, of one expression; raises ``BadInput`` that says which field is wrong and why."""
+    place = ZoneInfo(zone)
+    start = after or datetime.now(UTC).replace(microsecond=0)
+    if start.tzinfo is None:
+        start = to_utc(start, place)
+    month = month or f"{start.astimezone(place):%Y-%m}"
+    try:
+        return preview(expression_schedule(text, zone, seconds), text.strip(), zone, start, count, month)
+    except BadSchedule as error:
+        message, _, allowed = str(error).partition("|")
+        raise BadInput(Problem(message, "expression", value=f'"{text.strip()}"', allowed=allowed)) from error
+
+
+def clock_changes(clock: MonthClock) -> Iterator[tuple[datetime, datetime]]:
+    """Changes of offset in the month, as naive local times (before, after) of the instant of change."""
+    hours = clock.local_hours()
+    for hour in hours:
+        at = clock.instant(hour.start_ns)
+        before = (at - timedelta(seconds=1)).astimezone(clock.zone)
+        now = at.astimezone(clock.zone)
+        if before.utcoffset() != now.utcoffset():
+            yield before.replace(tzinfo=None) + timedelta(seconds=1), now.replace(tzinfo=None)
+
+
+def clock_change_effects(schedule: Schedule, clock: MonthClock) -> Iterator[str]:
+    """What each clock change of the month does to a schedule, in words."""
+    cron = cron_of(schedule)
+    for before, after in clock_changes(clock):
+        if cron is None:
+            if schedule.every is not None:
+                yield f"clock moves from {before:%H:%M} to {after:%H:%M} on {_day(after)}: firings keep their elapsed distance"
+            continue
+        yield from _effects(cron, clock.zone, before, after)
+
+
+def _day(moment: datetime) -> str:
+    return f"{moment.day} {moment:%B}"
+
+
+def _effects(cron: Cron, zone: ZoneInfo, before: datetime, after: datetime) -> Iterator[str]:
+    day = before.date()
+    if not cron.matches(day):
+        return
+    local = [datetime.combine(day, time(h, m, s)) for h, m, s in cron.times]
+    low, high = sorted((before, after))
+    touched = [moment for moment in local if low <= moment < high]
+    if not touched:
+        return
+    gap = after > before
+    if cron.follows_elapsed:
+        real = len(day_firings(cron, zone, day))
+        word = "fewer" if gap else "more"
+        yield f"{_day(low)} has {abs(real - len(local))} {word} firings than other days: {real}"
+    elif gap:
+        first, more = touched[0], len(touched) - 1
+        beside = f" (and {more} more like it)" if more else ""
+        yield f"{first:%H:%M} on {_day(first)} does not exist{beside}; fires once, at {after:%H:%M}"
+    else:
+        yield f"{touched[0]:%H:%M} on {_day(touched[0])} comes twice; fires at the first of the two only"
+
+
+def zone_data_version() -> str:
+    """Version of the IANA time zone data in use: the system's, else the tzdata package's."""
+    import zoneinfo
+    from pathlib import Path
+
+    for folder in zoneinfo.TZPATH:
+        head = Path(folder) / "tzdata.zi"
+        if head.is_file():
+            with head.open(encoding="utf-8") as file:
+                return file.readline().rpartition(" ")[2].strip()
+    import tzdata
+
+    return str(tzdata.IANA_VERSION)

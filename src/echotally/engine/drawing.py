@@ -1,0 +1,59 @@
+"""Draws the month's arrivals without playing any function: the same taps, the same seeds, the same events."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from echotally.demand.month import MonthPlan
+from echotally.demand.summary import SourceDemand
+from echotally.engine import records as r
+from echotally.engine.build import build
+from echotally.model.estate import Model
+from echotally.rates.loading import Offer
+
+_MINUTE_NS = np.int64(60 * 10**9)
+
+
+def draw_demand(model: Model, month: MonthPlan, offer: Offer, seed: int) -> list[SourceDemand]:
+    """Events from outside at every source that is fed, by minute and by local day and hour.
+
+    ``offer`` only fills the functions' settings; it moves no event. Closed-loop clients are left out:
+    how often they ask depends on the answers.
+    """
+    from echotally.engine.kernel.arrivals import count_arrivals
+
+    built = build(model, month, dict.fromkeys(model.functions, offer), seed)
+    addresses = r.addresses(built.world)
+    length = -(-month.clock.length_ns // int(_MINUTE_NS))
+    found: dict[tuple[str, str], tuple[np.ndarray[tuple[int], np.dtype[np.int64]], float]] = {}
+    for p, tap in enumerate(month.taps):
+        if tap.kind == "clients":
+            continue
+        minutes, expected = found.get((tap.environment, tap.source), (np.zeros(length, np.int64), 0.0))
+        count_arrivals(addresses, np.int64(p), minutes, _MINUTE_NS)
+        found[tap.environment, tap.source] = (minutes, expected + tap.expected)
+    place = _local_places(month, length)
+    return [
+        SourceDemand(env, source, int(minutes.sum()), expected, minutes, _heat(minutes, place))
+        for (env, source), (minutes, expected) in found.items()
+    ]
+
+
+def _local_places(month: MonthPlan, length: int) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+    """Which cell of the day-by-hour map each minute belongs to (24 a day, local hours)."""
+    place = np.zeros(length, np.int64)
+    day, last = -1, None
+    for hour in month.clock.local_hours():
+        if hour.weekday != last:
+            day, last = day + 1, hour.weekday
+        first = hour.start_ns // int(_MINUTE_NS)
+        place[first : -(-hour.end_ns // int(_MINUTE_NS))] = day * 24 + hour.hour
+    return place
+
+
+def _heat(
+    minutes: np.ndarray[tuple[int], np.dtype[np.int64]], place: np.ndarray[tuple[int], np.dtype[np.int64]]
+) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
+    cells = np.zeros(int(place.max()) // 24 * 24 + 24, np.int64)
+    np.add.at(cells, place, minutes)
+    return cells.reshape(-1, 24)

@@ -1,0 +1,127 @@
+"""Firings in the terminal, as JSON and as iCalendar."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+from typing import Any
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from echotally.demand.preview import Preview, zone_data_version
+from echotally.output.terminal import Column, count, rendered, safe, table
+from echotally.studies.firings import FiringsView, ScheduleView
+
+
+def preview_dict(seen: Preview) -> dict[str, Any]:
+    """A preview as plain data."""
+    return {
+        "expression": seen.expression,
+        "timezone": seen.timezone,
+        "words": seen.words,
+        "firings": [{"local": at.isoformat(), "utc": _utc(at)} for at in seen.firings],
+        "month": seen.month,
+        "month_count": seen.month_count,
+        "year_count": seen.year_count,
+        "clock_changes": list(seen.clock_changes),
+    }
+
+
+def _utc(at: datetime) -> str:
+    return at.astimezone(UTC).isoformat().replace("+00:00", "Z")
+
+
+def preview_json(seen: Preview) -> str:
+    """A preview as JSON text."""
+    return json.dumps(preview_dict(seen), indent=2, ensure_ascii=False) + "\n"
+
+
+def firings_json(view: FiringsView) -> str:
+    """All schedules of a model as JSON text."""
+    schedules = [
+        {
+            "schedule": s.name,
+            **preview_dict(s.preview),
+            "overlap": s.overlap,
+            "cadences": [
+                {"cadence": c.name, "firings": c.firings, "cost": None if c.cost is None else f"{c.cost:f}"}
+                for c in s.cadences
+            ],
+        }
+        for s in view.schedules
+    ]
+    head = {"schema": "echotally-firings/1", "plan": view.plan, "currency": view.currency, "schedules": schedules}
+    return json.dumps(head, indent=2, ensure_ascii=False) + "\n"
+
+
+def _firings_table(seen: Preview, width: int | None) -> RenderableType:
+    rows = [[f"{at:%a}", f"{at:%Y-%m-%d %H:%M:%S}", f"{at:%z} {at:%Z}", _utc(at)] for at in seen.firings]
+    columns = [
+        Column("day", False),
+        Column(f"local ({seen.timezone})", False),
+        Column("offset", False),
+        Column("UTC", False),
+    ]
+    return table(f"Next {len(rows)} firings", columns, rows, width=width)
+
+
+def _head(seen: Preview) -> list[RenderableType]:
+    year = seen.month[:4]
+    lines = [
+        f"{seen.words}, in {seen.timezone}.",
+        f"{count(seen.month_count)} firings in {seen.month}, {count(seen.year_count)} in {year}.",
+        *(f"Clock change: {effect}." for effect in seen.clock_changes),
+    ]
+    return [Text(safe(line)) for line in lines]
+
+
+def preview_text(seen: Preview, width: int | None = None, colour: bool | None = None) -> str:
+    """One expression in the terminal."""
+    parts = [Text(safe(seen.expression), style="bold"), *_head(seen), _firings_table(seen, width)]
+    parts.append(Text(f"Assumed: time zone data {zone_data_version()}.", style="dim"))
+    return rendered(parts, width, colour)
+
+
+def firings_text(view: FiringsView, width: int | None = None, colour: bool | None = None) -> str:
+    """All schedules of a model in the terminal."""
+    if not view.schedules:
+        return "The model has no schedules.\n"
+    parts: list[RenderableType] = []
+    for s in view.schedules:
+        parts += [Text(f"{safe(s.name)}   {safe(s.preview.expression)}", style="bold"), *_head(s.preview)]
+        parts += [Text(safe(f"Runs: {s.overlap}.")), _firings_table(s.preview, width)]
+        parts.append(_cadences(view, s, width))
+    parts.append(
+        Text(f"Assumed: time zone data {zone_data_version()}; costs are the whole estate's month.", style="dim")
+    )
+    return rendered(parts, width, colour)
+
+
+def _cadences(view: FiringsView, s: ScheduleView, width: int | None) -> RenderableType:
+    now = view.cost_now
+    rows = [["as it is", count(s.preview.month_count), "–" if now is None else f"{now:,.2f}", ""]]
+    for c in s.cadences:
+        change = "" if c.cost is None or now is None else f"{c.cost - now:+,.2f}"
+        rows.append([c.name, count(c.firings), "–" if c.cost is None else f"{c.cost:,.2f}", change])
+    columns = [Column("cadence", False), Column("firings"), Column(f"month ({view.currency})"), Column("change")]
+    return table(f"The same job at other cadences, on {view.plan}", columns, rows, width=width)
+
+
+def calendar_bytes(previews: list[tuple[str, Preview]]) -> bytes:
+    """The listed firings as iCalendar events (RFC 5545), one a firing, without duration."""
+    from icalendar import Calendar, Event
+
+    calendar = Calendar()
+    calendar.add("prodid", "-//Echo Tally//firings//EN")
+    calendar.add("version", "2.0")
+    for name, seen in previews:
+        for at in seen.firings:
+            event = Event()
+            event.add("uid", f"{at.astimezone(UTC):%Y%m%dT%H%M%SZ}-{name}@echotally.invalid")
+            event.add("dtstamp", at.astimezone(UTC))
+            event.add("dtstart", at.astimezone(UTC))
+            event.add("summary", name)
+            event.add("description", seen.words)
+            calendar.add_component(event)
+    return bytes(calendar.to_ical())

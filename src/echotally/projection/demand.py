@@ -1,0 +1,31 @@
+"""``demand``: what comes in during the month, per source, before any function runs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from echotally.demand.summary import SourceDemand
+from echotally.engine.drawing import draw_demand
+from echotally.projection.project import Loaded, load
+
+
+@dataclass(frozen=True)
+class DemandView:
+    """The demand of a model, drawn with ``seed``; ``closed_loop`` names demands that depend on the answers."""
+
+    loaded: Loaded
+    seed: int
+    sources: tuple[SourceDemand, ...]
+    closed_loop: tuple[str, ...]
+
+
+def view_demand(path: Path | str, sets: Iterable[tuple[str, str]] = (), seed: int | None = None) -> DemandView:
+    """Draw the month's arrivals of every source; raises ``BadInput``."""
+    loaded = load(path, sets)
+    seed = loaded.model.estate.seed if seed is None else seed
+    offer = next(iter(loaded.offers.values()))
+    sources = draw_demand(loaded.model, loaded.month, offer, seed)
+    closed = tuple(name for name, demand in loaded.model.demand.items() if demand.clients is not None)
+    return DemandView(loaded, seed, tuple(sources), closed)

@@ -1,0 +1,115 @@
+"""``firings``: every schedule of a model, when it fires, whether it overlaps itself, what other cadences cost."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import timedelta
+from decimal import Decimal
+from itertools import pairwise
+from pathlib import Path
+
+from echotally.demand.preview import CADENCES, Preview, preview
+from echotally.demand.schedules import month_firings_ns
+from echotally.engine.settings import run_ns
+from echotally.model.estate import Model, Schedule
+from echotally.projection.project import Loaded, load, project_loaded
+from echotally.rates.loading import Offer
+
+
+@dataclass(frozen=True)
+class Cadence:
+    """A neighbouring cadence: firings in the month, the estate's cost on the picked plan (None: infeasible)."""
+
+    name: str
+    firings: int
+    cost: Decimal | None
+
+
+@dataclass(frozen=True)
+class ScheduleView:
+    """One schedule of the model: its preview, its overlap with its own runs in words, other cadences."""
+
+    name: str
+    preview: Preview
+    overlap: str
+    cadences: tuple[Cadence, ...]
+
+
+@dataclass(frozen=True)
+class FiringsView:
+    """All schedules of a model, and the plan on which the cadences are costed."""
+
+    loaded: Loaded
+    plan: str | None
+    currency: str
+    cost_now: Decimal | None
+    schedules: tuple[ScheduleView, ...]
+
+
+def view_firings(path: Path | str, sets: Iterable[tuple[str, str]] = (), count: int = 10) -> FiringsView:
+    """Look at every schedule of a model; the cadences are costed on the picked (else closest) plan."""
+    sets = list(sets)
+    loaded = load(path, sets)
+    now = project_loaded(loaded, [])
+    plan = now.pick or now.closest
+    bill = now.plan(plan).bill if plan else None
+    views = []
+    for name, schedule in loaded.model.schedules.items():
+        expression = schedule.cron or schedule.rrule or f"every {schedule.every} ns"
+        after = loaded.month.clock.start - timedelta(microseconds=1)
+        zone = loaded.model.estate.timezone
+        seen = preview(schedule, expression, zone, after, count, loaded.model.estate.month)
+        offer = loaded.offers[plan] if plan else None
+        cadences = tuple(_cadence(path, sets, name, schedule, other, loaded, plan) for other in CADENCES)
+        views.append(ScheduleView(name, seen, _overlap(loaded, name, schedule, offer), cadences))
+    return FiringsView(loaded, plan, now.currency, bill.total if bill else None, tuple(views))
+
+
+def _cadence(
+    path: Path | str,
+    sets: list[tuple[str, str]],
+    name: str,
+    schedule: Schedule,
+    other: str,
+    loaded: Loaded,
+    plan: str | None,
+) -> Cadence:
+    """The same job at another cadence, and what the estate would then cost."""
+    changed = schedule.model_copy(update={"cron": CADENCES[other], "every": None, "rrule": None, "seconds": False})
+    times = month_firings_ns(changed, loaded.month.clock, loaded.model.estate.timezone)
+    if plan is None:
+        return Cadence(other, len(times), None)
+    model = loaded.model.model_copy(update={"schedules": {**loaded.model.schedules, name: changed}})
+    result = project_loaded(with_model(loaded, model), [plan])
+    bill = result.plans[0].bill
+    return Cadence(other, len(times), bill.total if bill else None)
+
+
+def with_model(loaded: Loaded, model: Model) -> Loaded:
+    """The same files with another model, its month planned anew."""
+    from echotally.demand.month import plan_month
+
+    return Loaded(model, loaded.document, plan_month(model, loaded.document), loaded.offers)
+
+
+def _overlap(loaded: Loaded, name: str, schedule: Schedule, offer: Offer | None) -> str:
+    """Whether firings come closer together than the runs they start, in words."""
+    times = loaded.month.firings_ns[name]
+    gap = min((b - a for a, b in pairwise(times)), default=None)
+    functions = [t.to for t in loaded.model.triggers if t.from_ == f"schedules.{name}"]
+    if not functions or offer is None:
+        return "no function is triggered" if not functions else "no plan can run it"
+    longest = max(functions, key=lambda f: loaded.model.functions[f].run.mean)
+    function = loaded.model.functions[longest]
+    plan = loaded.offers[function.plan].plan if function.plan else offer.plan
+    typical, long = (run_ns(function, plan, function.run.quantile(q), schedule.items) / 1e9 for q in (0.5, 0.99))
+    runs = f"a run of {longest} takes {typical:,.1f} s, the longest in a hundred {long:,.1f} s"
+    if gap is None:
+        return f"{runs}; fires at most once in the month"
+    word = (
+        "no overlap"
+        if long * 1e9 < gap
+        else ("every firing overlaps the last" if typical * 1e9 >= gap else "some overlap")
+    )
+    return f"{runs}; the shortest gap between firings is {gap / 1e9:,.0f} s: {word}"
