@@ -252,17 +252,21 @@ def _next_day(cron: Cron, day: date) -> date:
     return day
 
 
+def plain_day_start(zone: ZoneInfo, day: date) -> datetime | None:
+    """The UTC instant of a local day's first midnight, if the clock does not change on that day; else None."""
+    start, end = datetime.combine(day, time()), datetime.combine(day + timedelta(days=1), time())
+    before, after = to_utc(start, zone), to_utc(end, zone)
+    same = start.replace(tzinfo=zone).utcoffset() == end.replace(tzinfo=zone).utcoffset()
+    return before if same and after - before == timedelta(days=1) else None
+
+
 def day_firings(cron: Cron, zone: ZoneInfo, day: date) -> list[datetime]:
     """UTC instants of the firings of one local day, clock changes applied, in order."""
     if not cron.matches(day):
         return []
-    start, end = datetime.combine(day, time()), datetime.combine(day + timedelta(days=1), time())
-    before, after = to_utc(start, zone), to_utc(end, zone)
-    if (
-        after - before == timedelta(days=1)
-        and start.replace(tzinfo=zone).utcoffset() == end.replace(tzinfo=zone).utcoffset()
-    ):
-        return [before + timedelta(seconds=h * 3600 + m * 60 + s) for h, m, s in cron.times]
+    midnight = plain_day_start(zone, day)
+    if midnight is not None:
+        return [midnight + timedelta(seconds=h * 3600 + m * 60 + s) for h, m, s in cron.times]
     if cron.follows_elapsed:
         return sorted(_each_real_match(cron, zone, day))
     # A fixed job inside a gap runs right after it, once however many of its times lie there.

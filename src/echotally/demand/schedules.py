@@ -9,7 +9,7 @@ from itertools import takewhile
 from zoneinfo import ZoneInfo
 
 from echotally.demand.clock import MonthClock, to_utc
-from echotally.demand.cron import BadSchedule, Cron, firings_after, parse_cron
+from echotally.demand.cron import BadSchedule, Cron, day_firings, firings_after, parse_cron, plain_day_start
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_text
 
@@ -85,13 +85,34 @@ def _recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[
 def month_firings_ns(schedule: Schedule, clock: MonthClock, estate_zone: str) -> list[int]:
     """Offsets from the month's start, ns, of every firing of the month."""
     zone = zone_of(schedule, estate_zone)
+    cron = cron_of(schedule)
     if schedule.every is not None:
         return _every_ns(schedule, clock, zone)
+    if cron is not None:
+        return _cron_ns(cron, clock, zone)
     before = clock.start - timedelta(microseconds=1)
     return [
         clock.ns(at.astimezone(UTC))
         for at in takewhile(lambda at: at < clock.end, firings(schedule, zone, before, clock.start))
     ]
+
+
+def _cron_ns(cron: Cron, clock: MonthClock, zone: ZoneInfo) -> list[int]:
+    """Whole days at a time; days on which the zone's clock changes one firing at a time."""
+    times = [(h * 3_600 + m * 60 + s) * 10**9 for h, m, s in cron.times]
+    day = clock.start.astimezone(zone).date() - timedelta(days=1)
+    last = clock.end.astimezone(zone).date() + timedelta(days=1)
+    found: list[int] = []
+    while day <= last:
+        if cron.matches(day):
+            midnight = plain_day_start(zone, day)
+            if midnight is None:
+                found += [clock.ns(at) for at in day_firings(cron, zone, day)]
+            else:
+                start = clock.ns(midnight)
+                found += [start + ns for ns in times]
+        day += timedelta(days=1)
+    return sorted({ns for ns in found if 0 <= ns < clock.length_ns})
 
 
 def _every_ns(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> list[int]:

@@ -267,7 +267,7 @@ class _Builder:
     def _taps(self, taps: Iterable[Tap]) -> tuple[Any, Any]:
         taps = list(taps)
         tp = r.records("tap", len(taps))
-        stretches: list[tuple[int, int, int, float]] = []
+        stretches: list[tuple[int, int, int, float, float]] = []
         for n, tap in enumerate(taps):
             t = tp[n]
             t["source"] = self.source_at[tap.environment, tap.source]
@@ -275,7 +275,9 @@ class _Builder:
             t["spread"] = {"poisson": r.POISSON, "even": r.EVEN, "bursty": r.BURSTY}[tap.spread]
             t["burst"] = tap.burst
             t["first_seg"], t["seg_n"] = len(stretches), len(tap.stretches)
-            stretches += [(s.start_ns, s.end_ns, s.count, s.rate) for s in tap.stretches]
+            stretches += [
+                (s.start_ns, s.end_ns, s.count, s.rate, 1 / s.rate if s.rate else np.inf) for s in tap.stretches
+            ]
             t["seg"] = -1 if tap.kind == "counted" else 0
             t["rng"] = self.stream(tap.label, f"payload:{tap.label}", f"think:{tap.label}")
             self.spread(t, "pay", tap.payload)

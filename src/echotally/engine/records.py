@@ -108,9 +108,9 @@ def _dtype(kind: str) -> np.dtype[Any]:
 
 
 DTYPES: dict[str, np.dtype[Any]] = {kind: _dtype(kind) for kind in _INTS}
-#: A stretch of a tap: until ``end`` events come at ``rate`` per ns, or exactly ``count`` of them.
+#: A stretch of a tap: until ``end`` events come at ``rate`` per ns (``gap`` = 1 / rate), or exactly ``count`` of them.
 DTYPES["seg"] = np.dtype(
-    [("start", np.int64), ("end", np.int64), ("count", np.int64), ("rate", np.float64)], align=True
+    [("start", np.int64), ("end", np.int64), ("count", np.int64), ("rate", np.float64), ("gap", np.float64)], align=True
 )
 
 DTYPES |= {

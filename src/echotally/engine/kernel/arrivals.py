@@ -44,12 +44,12 @@ def _next_poisson(w, p):
         area *= t.burst
     while t.seg < t.seg_n:
         s = sg(w, t.first_seg + t.seg)
-        rate = s.rate
-        room = (s.end - t.at) * rate
-        if area < room:
-            t.at = min(t.at + np.int64(area / rate + 0.5), s.end)
+        left = s.end - t.at
+        gap = area * s.gap
+        if gap < left:
+            t.at += np.int64(gap + 0.5)
             return t.at
-        area -= room
+        area -= left * s.rate
         t.at = s.end
         t.seg += 1
     return NEVER
@@ -109,10 +109,14 @@ def count_arrivals(addresses, p, bins, bin_ns):
     """Draw tap ``p`` to its end and add its events to ``bins`` of ``bin_ns`` each; returns how many."""
     w = addresses[0]
     horizon = clock(w).horizon
-    n = np.int64(0)
+    n, b, edge = np.int64(0), np.int64(0), bin_ns
     at = next_arrival(w, p)
     while at < horizon:
-        bins[at // bin_ns] += 1
+        # Arrivals rise, so the bin is found by walking, without a division each.
+        while at >= edge:
+            b += 1
+            edge += bin_ns
+        bins[b] += 1
         n += 1
         at = next_arrival(w, p)
     return n
