@@ -12,6 +12,7 @@ import numpy as np
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine import records as r
 from echotally.engine.settings import UnitSettings, unit_settings
+from echotally.engine.ziggurat import tables
 from echotally.errors import BadInput
 from echotally.model.estate import Model
 from echotally.model.spread import SAMPLES, Spread
@@ -73,7 +74,8 @@ class _Builder:
         self.sources = [(env, s) for env in model.environments for s in model.sources()]
         self.source_at = {key: n for n, key in enumerate(self.sources)}
         self.streams: list[str] = []
-        self.samples: list[float] = []
+        # Exponential draws look their tables up at the head.
+        self.samples: list[float] = tables()
         self.sample_at: dict[tuple[float, ...], int] = {}
         self.waits: list[int] = []
         self.lists = 0

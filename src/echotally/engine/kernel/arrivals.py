@@ -13,7 +13,7 @@ import math
 import numpy as np
 
 from echotally.engine.kernel.access import clock, sg, tp
-from echotally.engine.kernel.chance import uniform
+from echotally.engine.kernel.chance import exponential, uniform
 from echotally.engine.kernel.compiled import entry, kernel
 from echotally.engine.records import BURSTY, EVEN, NEVER, TAP_RATE
 
@@ -38,7 +38,7 @@ def next_arrival(w, p):
 @kernel
 def _next_poisson(w, p):
     t = tp(w, p)
-    area = -math.log(uniform(w, t.rng))
+    area = exponential(w, t.rng)
     if t.spread == BURSTY:
         # Bursts come as much less often as they are larger, so that events keep the rate.
         area *= t.burst

@@ -2,6 +2,7 @@
 
 SplitMix64: Steele, Lea and Flood, "Fast splittable pseudorandom number generators", OOPSLA 2014.
 Normal quantile: Wichura, "Algorithm AS 241", Applied Statistics 37 (1988), PPND16, relative error 1e-16.
+Exponential: the ziggurat of ``echotally.engine.ziggurat``.
 """
 
 from __future__ import annotations
@@ -12,12 +13,15 @@ import numpy as np
 
 from echotally.engine.kernel.access import rng, samples
 from echotally.engine.kernel.compiled import kernel
+from echotally.engine.ziggurat import LAYERS, TAIL
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _MIX1 = np.uint64(0xBF58476D1CE4E5B9)
 _MIX2 = np.uint64(0x94D049BB133111EB)
 _S30, _S27, _S31, _S11 = np.uint64(30), np.uint64(27), np.uint64(31), np.uint64(11)
 _UNIT = 2.0**-53
+_LOW = np.uint64(LAYERS - 1)
+_WIDTHS, _HEIGHTS = np.int64(LAYERS), np.int64(2 * LAYERS)
 
 
 @kernel
@@ -35,6 +39,25 @@ def uniform(w, stream):
     z = state.v + _GOLDEN
     state.v = z
     return (np.float64(mixed(z) >> _S11) + 0.5) * _UNIT
+
+
+@kernel
+def exponential(w, stream):
+    """An exponential number of mean 1."""
+    while True:
+        state = rng(w, stream)
+        state.v += _GOLDEN
+        bits = mixed(state.v)
+        layer = np.int64(bits & _LOW)
+        bits >>= _S11
+        x = np.float64(bits) * samples(w, _WIDTHS + layer).v
+        if np.float64(bits) < samples(w, layer).v:
+            return x
+        if layer == 0:
+            return TAIL - math.log(uniform(w, stream))
+        height = samples(w, _HEIGHTS + layer).v
+        if height + uniform(w, stream) * (samples(w, _HEIGHTS + layer - 1).v - height) < math.exp(-x):
+            return x
 
 
 @kernel
@@ -83,9 +106,9 @@ def draw(w, stream, kind, scale, sigma, first, n):
     """One value of a spread (see ``echotally.model.spread``): ns or bytes, as a float."""
     if kind == 0:
         return scale
+    if kind == 2:
+        return scale * exponential(w, stream)
     u = uniform(w, stream)
     if kind == 1:
         return scale * math.exp(sigma * normal_quantile(u))
-    if kind == 2:
-        return -scale * math.log(u)
     return samples(w, first + min(n - 1, np.int64(u * n))).v
