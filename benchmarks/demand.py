@@ -18,7 +18,7 @@ from echotally.engine import records as r
 from echotally.engine.build import build
 from echotally.engine.kernel.arrivals import count_arrivals
 from echotally.model.estate import Schedule
-from echotally.projection.project import load
+from echotally.projection.placement import load
 
 MODEL = """
 schema = "echotally-model/1"

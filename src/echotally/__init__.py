@@ -9,7 +9,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from echotally.projection.project import Loaded, PlanProjection, Projection, load, project
+    from echotally.projection.placement import Loaded, load
+    from echotally.projection.project import PlanProjection, Projection, project
 
 _HOMES = dict.fromkeys(("Loaded", "PlanProjection", "Projection", "load", "project"), "echotally.projection.project")
 __all__ = ["Loaded", "PlanProjection", "Projection", "load", "project"]

@@ -18,7 +18,7 @@ from echotally.output.writing import deliver
 def check(model: Path, sets: tuple[tuple[str, str], ...], defaults: bool, out: Path | None) -> None:
     """Find every mistake in MODEL and its rate cards; each error names file, line, address and remedy."""
     from echotally.output.checked import checked_text, defaults_text
-    from echotally.projection.project import load
+    from echotally.projection.placement import load
 
     loaded = load(model, sets)
     deliver(defaults_text(loaded) if defaults else checked_text(loaded), out)

@@ -16,6 +16,7 @@ COMMANDS = {
     "firings": ("firings", "Show when schedules fire, in words, in their zone and in UTC."),
     "demand": ("demand", "Show what comes in, before any function runs."),
     "project": ("project", "Play the month on every plan: throttling, concurrency, cost."),
+    "rates": ("rates", "Show a rate card, or find what is odd about it."),
 }
 
 

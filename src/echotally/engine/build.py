@@ -11,13 +11,13 @@ import numpy as np
 
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine import records as r
-from echotally.engine.settings import UnitSettings, unit_settings
 from echotally.engine.ziggurat import tables
 from echotally.errors import BadInput
 from echotally.model.estate import Model
 from echotally.model.spread import SAMPLES, Spread
 from echotally.rates.card import Plan
 from echotally.rates.loading import Offer
+from echotally.rates.settings import UnitSettings, unit_settings
 
 _BILLS = ("runs", "active", "allocated", "reserved", "nodes")
 _UNLIMITED = 2**40

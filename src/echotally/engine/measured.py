@@ -86,6 +86,12 @@ class UnitMeasured:
     wait_bins: NDArray[np.int64]
     order: int
 
+    @property
+    def time_billed_ns(self) -> int:
+        """The time the plan bills after rounding, ns; on reserved and nodes plans the busy time."""
+        billed = {"runs": self.billed_ns, "active": self.billed_ns, "allocated": self.life_ns}
+        return billed.get(self.unit.offer.plan.bills, self.busy_ns)
+
 
 @dataclass(frozen=True)
 class SourceMeasured:

@@ -6,6 +6,7 @@ Numbers of a duration are nanoseconds, of a memory size binary MB, of other size
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Annotated, Literal, Self
 
 from pydantic import Field, model_validator
@@ -238,6 +239,14 @@ class Estate(f.Strict):
     seed: Annotated[int, Field(ge=0, lt=2**63, strict=True)] = 1
 
 
+class Exchange(f.Strict):
+    """Rates of exchange on a date: one unit of each currency named is worth so many units of ``into``."""
+
+    date: date
+    into: Annotated[str, Field(pattern=r"^[A-Z]{3}$")]
+    rates: Annotated[dict[Annotated[str, Field(pattern=r"^[A-Z]{3}$")], f.Money], Field(min_length=1)]
+
+
 class Model(f.Strict):
     """Everything one model file describes."""
 
@@ -254,6 +263,7 @@ class Model(f.Strict):
     triggers: Annotated[tuple[Trigger, ...], Field(min_length=1)]
     environments: dict[f.Name, Environment] = {"live": Environment()}
     targets: Targets = Targets()
+    exchange: Exchange | None = None
 
     def sources(self) -> list[str]:
         """Addresses of all sources, in the order of the file's tables."""

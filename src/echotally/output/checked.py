@@ -9,7 +9,7 @@ from pydantic import BaseModel
 from echotally.model.spread import Spread
 from echotally.model.units import duration_text
 from echotally.output.terminal import safe
-from echotally.projection.project import Loaded
+from echotally.projection.placement import Loaded
 
 _DURATIONS = {
     "timeout",

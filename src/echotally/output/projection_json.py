@@ -9,6 +9,7 @@ from typing import Any
 from echotally.engine.measured import Level, UnitMeasured
 from echotally.projection.bills import merged_lines
 from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.showback import showback
 from echotally.projection.verdict import throttled_share
 from echotally.rates.billing import exact
 
@@ -24,7 +25,7 @@ def _level(level: Level) -> dict[str, Any]:
 
 def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
     assert plan.bill is not None
-    billed_ns = _billed_ns(unit)
+    billed_ns = unit.time_billed_ns
     instances = unit.instances
     return {
         "function": unit.unit.function,
@@ -49,13 +50,6 @@ def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _billed_ns(unit: UnitMeasured) -> int:
-    """The time the plan bills after rounding; on reserved and nodes plans the busy time."""
-    return {"runs": unit.billed_ns, "active": unit.billed_ns, "allocated": unit.life_ns}.get(
-        unit.unit.offer.plan.bills, unit.busy_ns
-    )
-
-
 def _plan(plan: PlanProjection) -> dict[str, Any]:
     head: dict[str, Any] = {
         "plan": plan.offer.name,
@@ -69,6 +63,7 @@ def _plan(plan: PlanProjection) -> dict[str, Any]:
         "attempts": None,
         "throttled_share": None,
         "concurrency": None,
+        "hints": [{"function": name, "text": text} for name, text in plan.hints],
         "method": plan.method,
         "confidence": None,
         "functions": None,
@@ -91,7 +86,12 @@ def _plan(plan: PlanProjection) -> dict[str, Any]:
     ]
     return {
         **head,
-        "cost": {"total": f"{plan.bill.total:f}", "lines": lines, "idle": amount_text(plan.bill.idle)},
+        "cost": {
+            "total": f"{plan.bill.total:f}",
+            "lines": lines,
+            "idle": amount_text(plan.bill.idle),
+            "when_nothing_runs": None if plan.standing is None else f"{plan.standing.total:f}",
+        },
         "attempts": attempts,
         "throttled_share": throttled_share(attempts),
         "concurrency": _level(plan.measured.concurrency),
@@ -121,6 +121,11 @@ def projection_dict(projection: Projection) -> dict[str, Any]:
     }
 
 
-def projection_json(projection: Projection) -> str:
-    """The projection as JSON text."""
-    return json.dumps(projection_dict(projection), indent=2, ensure_ascii=False) + "\n"
+def projection_json(projection: Projection, by: str | None = None) -> str:
+    """The projection as JSON text; ``by`` adds each plan's cost split that way."""
+    data = projection_dict(projection)
+    if by:
+        for plan, shown in zip(projection.plans, data["plans"], strict=True):
+            shares = showback(projection.model, plan, by) if plan.bill else []
+            shown["showback"] = [{by: s.label, "events": s.events, "cost": amount_text(s.cost)} for s in shares]
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"

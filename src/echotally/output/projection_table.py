@@ -8,58 +8,16 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.engine.measured import UnitMeasured
+from echotally.output.bill_view import bill_parts, standing_line
 from echotally.output.terminal import Column, count, rendered, safe, seconds, share, table
+from echotally.output.verdict_text import check_text, verdict_lines
 from echotally.projection.project import PlanProjection, Projection
-from echotally.projection.verdict import Miss, lost_events, throttled_share
-
-
-def miss_text(miss: Miss, currency: str) -> str:
-    """A missed target in words, with what was wanted and what was found."""
-    who = f"{miss.function}: " if miss.function else ""
-    if miss.target in ("throttled", "refused"):
-        return f"{who}{miss.target} {miss.found * 100:.2f} % (target {miss.wanted * 100:g} %)"
-    if miss.target == "wait_p95":
-        return f"{who}wait p95 {seconds(miss.found)} s (target {miss.wanted:g} s)"
-    if miss.target == "monthly_cost":
-        return f"cost {miss.found:,.2f} {currency} (target {miss.wanted:,.2f})"
-    return f"{who}{miss.target} {miss.found:,.0f} events (target {miss.wanted:,.0f})"
-
-
-def verdict_lines(projection: Projection) -> list[str]:
-    """The verdict in one line or two."""
-    money = projection.currency
-    if projection.pick:
-        best = projection.plan(projection.pick)
-        assert best.bill is not None
-        others = sorted(
-            (p.bill.total, p.offer.name)
-            for p in projection.plans
-            if p.bill and not p.misses and p.offer.name != projection.pick
-        )
-        beside = f"; next is {others[0][1]} at {others[0][0]:,.2f}" if others else ""
-        met = "meets every target" if _any_target(projection) else "is the cheapest that takes every function"
-        return [f"Pick {projection.pick}: {best.bill.total:,.2f} {money} a month, {met}{beside}."]
-    if projection.closest:
-        near = projection.plan(projection.closest)
-        assert near.bill is not None
-        missed = "; ".join(miss_text(miss, money) for miss in near.misses)
-        return [
-            f"No plan meets every target. Closest is {projection.closest}, {near.bill.total:,.2f} {money} a month:",
-            f"  it misses {missed}.",
-        ]
-    return ["No plan can take every function; the reasons are below."]
-
-
-def _any_target(projection: Projection) -> bool:
-    model = projection.model
-    tables = [model.targets, *(f.targets for f in model.functions.values())]
-    return any(value is not None for t in tables for value in t.model_dump().values())
-
+from echotally.projection.verdict import lost_events, throttled_share
 
 _PLAN_COLUMNS = [
     Column("plan", False), Column("month"), Column("per million events", rank=3), Column("throttled %"),
     Column("lost events", rank=1), Column("wait p95 s"), Column("peak calls", rank=2), Column("peak inst.", rank=3),
-    Column("cold starts", rank=4), Column("targets", False),
+    Column("cold starts", rank=4), Column("when idle", rank=2), Column("targets", False),
 ]  # fmt: skip
 
 
@@ -76,7 +34,7 @@ def _plan_row(projection: Projection, plan: PlanProjection) -> list[str]:
         "–" if per_million is None else f"{per_million:,.2f}", share(throttled_share(attempts)),
         count(sum(lost_events(u.events) for u in units)), seconds(slowest), count(measured.concurrency.peak),
         count(_peak_instances(units)), count(sum(u.cold_starts for u in units)),
-        "met" if not plan.misses else f"{len(plan.misses)} missed",
+        "–" if plan.standing is None else f"{plan.standing.total:,.2f}", "met" if not plan.misses else f"{len(plan.misses)} missed",
     ]  # fmt: skip
 
 
@@ -101,10 +59,11 @@ def plans_table(projection: Projection, width: int | None = None) -> list[Render
         parts.append(
             table(f"Plans side by side ({projection.currency}, waits in seconds)", _PLAN_COLUMNS, rows, marks, width)
         )
-    missed = [[p.offer.name, safe(miss_text(m, projection.currency))] for p in feasible for m in p.misses]
+    missed = [[p.offer.name, safe(check_text(m, projection.currency))] for p in feasible for m in p.misses]
     if missed:
         parts.append(table("Targets missed", [Column("plan", False), Column("by how much", False, True)], missed))
-    refused = [p for p in projection.plans if not p.feasible]
+    # Plans that cannot be had at all come last: nothing in the model would change that.
+    refused = sorted((p for p in projection.plans if not p.feasible), key=lambda p: p.offer.plan.available is not True)
     rows = [[p.offer.name, ", ".join(names), text] for p in refused for text, names in _grouped(p)]
     if rows:
         columns = [Column("plan", False), Column("function", False, True), Column("why not", False, True)]
@@ -159,11 +118,33 @@ def assumptions(projection: Projection) -> list[str]:
             + ", ".join(f"{safe(n)} ({e.demand:g} x demand)" for n, e in model.environments.items())
             + "."
         )
+    if model.exchange:
+        rates = ", ".join(f"{currency} at {rate:f}" for currency, rate in model.exchange.rates.items())
+        lines.append(f"Cards in other currencies: {rates} {model.exchange.into} of {model.exchange.date}.")
+    lines += hint_lines(projection)
     return lines + list(projection.notes)
 
 
-def projection_text(projection: Projection, width: int | None = None, colour: bool | None = None) -> str:
-    """The whole answer as text."""
+def hint_lines(projection: Projection) -> list[str]:
+    """What plans quietly change about functions, plans of one hint together."""
+    found: dict[tuple[str, str], list[str]] = {}
+    for plan in projection.plans:
+        for name, text in plan.hints:
+            found.setdefault((name, text), []).append(plan.offer.name)
+    return [f"{safe(name)} on {', '.join(plans)}: {text}." for (name, text), plans in found.items()]
+
+
+def projection_text(
+    projection: Projection,
+    width: int | None = None,
+    colour: bool | None = None,
+    explained: str | None = None,
+    by: str | None = None,
+) -> str:
+    """The whole answer as text: verdict, plans, the bill where one plan was asked for, functions, assumptions.
+
+    ``explained`` adds the walk from events to money of one function, ``by`` the plan's cost split that way.
+    """
     shown = projection.pick or projection.closest
     parts: list[RenderableType] = [
         Text(safe(f"{projection.model.estate.name}, {projection.model.estate.month}"), style="bold")
@@ -172,6 +153,9 @@ def projection_text(projection: Projection, width: int | None = None, colour: bo
     parts.append(Text(""))
     parts += plans_table(projection, width)
     if shown:
-        parts.append(functions_table(projection, projection.plan(shown), width))
+        plan = projection.plan(shown)
+        parts += bill_parts(projection, plan, explained, by, len(projection.plans) == 1, width)
+        parts.append(functions_table(projection, plan, width))
+        parts += [Text(line) for line in standing_line(plan)]
     parts += [Text("Assumed: " + line, style="dim") for line in assumptions(projection)]
     return rendered(parts, width, colour)

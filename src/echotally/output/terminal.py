@@ -70,7 +70,9 @@ def table(
         for n, column in enumerate(columns)
     ]
     widths = [_least_width(column, cells[n]) for n, column in enumerate(columns)]
-    kept = _fitting(columns, widths, width or console().width)
+    room = width or console().width
+    kept = _fitting(columns, widths, room)
+    _widen(columns, cells, widths, kept, room)
     left_out = [column.heading for n, column in enumerate(columns) if n not in kept]
     found = Table(
         title=title,
@@ -86,7 +88,7 @@ def table(
         column = columns[n]
         justify: JustifyMethod = "right" if column.number else "left"
         # Headings may break between words; cells keep their width unless they hold prose.
-        found.add_column(Text(column.heading), justify=justify, overflow="fold", min_width=widths[n], vertical="top")
+        found.add_column(Text(column.heading), justify=justify, overflow="fold", width=widths[n], vertical="top")
     for n, row in enumerate(zip(*(cells[k] for k in kept), strict=True)):
         found.add_row(*(Text(cell) for cell in row), style=marks[n] if n < len(marks) and marks[n] else None)
     return found
@@ -95,6 +97,18 @@ def table(
 def _least_width(column: Column, cells: Sequence[str]) -> int:
     word = max(cell_len(part) for part in column.heading.split(" "))
     return max(word, 24 if column.wrap else max((cell_len(cell) for cell in cells), default=0))
+
+
+def _widen(
+    columns: Sequence[Column], cells: Sequence[Sequence[str]], widths: list[int], kept: Sequence[int], room: int
+) -> None:
+    """Give the room that is left to columns that would like more, those of prose last."""
+    left = room - sum(widths[n] + 2 for n in kept) - 2
+    for n in sorted(kept, key=lambda n: columns[n].wrap):
+        wish = max([cell_len(columns[n].heading), *(cell_len(cell) for cell in cells[n])])
+        more = min(max(0, left), max(0, wish - widths[n]))
+        widths[n] += more
+        left -= more
 
 
 def _fitting(columns: Sequence[Column], widths: Sequence[int], room: int) -> list[int]:

@@ -138,6 +138,8 @@ class _Meters:
         """Reserved and node time: each function its busy GB-seconds' part of what is paid for."""
         month = Decimal(self.measured.month_ns)
         self.add(account, "flat_months", None, 1)
+        gigabyte = Decimal(2**30 if self.cards[account].gigabyte == "binary" else 10**9)
+        self.add(account, "storage_gb_months", None, Decimal(plan.store) / gigabyte)
         if plan.bills == "reserved":
             instances = Decimal(plan.instances or 0) * (1 - Decimal(repr(plan.already_used)))
             self._by_busy_time(account, "reserved_hours", instances * month, Decimal(plan.instance_memory or 1))

@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 
-from echotally.demand.month import MonthPlan, plan_month
+from echotally.demand.month import MonthPlan
 from echotally.engine.measured import Measured
 from echotally.engine.running import simulate
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
-from echotally.model.loading import load_with_document
-from echotally.model.reading import Document
 from echotally.projection.bills import Bill, make_bill
-from echotally.projection.metering import meter
-from echotally.projection.verdict import Miss, choose_plan, find_misses
-from echotally.rates.feasibility import reasons_against
-from echotally.rates.loading import Offer, candidates, load_offers
+from echotally.projection.metering import Metered, meter
+from echotally.projection.placement import Loaded, load, placement_on
+from echotally.projection.standing import standing_bill
+from echotally.projection.verdict import Check, check_targets, choose_plan
+from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
+from echotally.rates.loading import Offer, candidates
 
 
 @dataclass(frozen=True)
@@ -28,9 +28,17 @@ class PlanProjection:
     offer: Offer
     reasons: tuple[tuple[str, str], ...]
     measured: Measured | None = None
+    metered: Metered | None = None
     bill: Bill | None = None
-    misses: tuple[Miss, ...] = ()
+    checks: tuple[Check, ...] = ()
+    standing: Bill | None = None
     method: str = "exact"
+    hints: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def misses(self) -> tuple[Check, ...]:
+        """The targets that are missed."""
+        return tuple(check for check in self.checks if check.missed)
 
     @property
     def feasible(self) -> bool:
@@ -56,43 +64,14 @@ class Projection:
         return next(p for p in self.plans if p.offer.name == name)
 
 
-@dataclass(frozen=True)
-class Loaded:
-    """A model ready to be played: document, month and offers checked as well."""
-
-    model: Model
-    document: Document
-    month: MonthPlan
-    offers: dict[str, Offer]
-
-
-def load(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
-    """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake."""
-    model, document = load_with_document(path, sets)
-    problems: list[Problem] = []
-    month, offers = None, None
-    try:
-        offers = load_offers(document, model)
-    except BadInput as error:
-        problems += error.problems
-    try:
-        month = plan_month(model, document)
-    except BadInput as error:
-        problems += error.problems
-    if month is None or offers is None:
-        raise BadInput(problems)
-    return Loaded(model, document, month, offers)
-
-
-def placement_on(model: Model, offers: dict[str, Offer], candidate: Offer) -> dict[str, Offer]:
-    """Each function's plan when ``candidate`` is projected: its own pin, or the candidate."""
-    return {name: offers[function.plan] if function.plan else candidate for name, function in model.functions.items()}
-
-
 def project_plan(
-    loaded: Loaded, candidate: Offer, seed: int, progress: Callable[[float], None] | None = None
+    loaded: Loaded,
+    candidate: Offer,
+    seed: int,
+    progress: Callable[[float], None] | None = None,
+    standing: bool = False,
 ) -> PlanProjection:
-    """One candidate plan, unpinned functions on it."""
+    """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs."""
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
     reasons = tuple(
@@ -102,8 +81,21 @@ def project_plan(
         return PlanProjection(candidate, reasons)
     measured = simulate(model, loaded.month, placement, seed, progress)
     units = [(u.unit.function, u.unit.environment) for u in measured.units]
-    bill = make_bill(meter(model, measured, candidate), units, candidate.card.currency)
-    return PlanProjection(candidate, (), measured, bill, tuple(find_misses(model, measured, bill)))
+    metered = meter(model, measured, candidate)
+    bill = make_bill(metered, units, candidate.card.currency)
+    checks = tuple(check_targets(model, measured, bill))
+    idle = standing_bill(loaded, candidate) if standing else None
+    return PlanProjection(candidate, (), measured, metered, bill, checks, idle, hints=_hints(model, placement))
+
+
+def _hints(model: Model, placement: Mapping[str, Offer]) -> tuple[tuple[str, str], ...]:
+    """What a plan quietly changes about a function: memory rounded up, an instance limit that does not hold."""
+    said = [
+        (name, text(model.functions[name], offer.plan))
+        for name, offer in placement.items()
+        for text in (memory_hint, limit_hint)
+    ]
+    return tuple((name, text) for name, text in said if text)
 
 
 def project(
@@ -119,7 +111,7 @@ def project(
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """
     loaded = load(path, sets)
-    return project_loaded(loaded, list(plans), seed, progress)
+    return project_loaded(loaded, list(plans), seed, progress, standing=True)
 
 
 def project_loaded(
@@ -127,8 +119,9 @@ def project_loaded(
     plans: list[str],
     seed: int | None = None,
     progress: Callable[[str, float], None] | None = None,
+    standing: bool = False,
 ) -> Projection:
-    """As ``project``, of a model already loaded."""
+    """As ``project``, of a model already loaded; ``standing``: also what each plan costs when nothing runs."""
     model = loaded.model
     unknown = [name for name in plans if name not in loaded.offers]
     if unknown:
@@ -138,7 +131,7 @@ def project_loaded(
     found = []
     for offer in chosen:
         tell = (lambda share, name=offer.name: progress(name, share)) if progress else None
-        found.append(project_plan(loaded, offer, seed, tell))
+        found.append(project_plan(loaded, offer, seed, tell, standing))
     judged: list[tuple[str, Decimal, int]] = [
         (p.offer.name, p.bill.total, len(p.misses)) for p in found if p.bill is not None
     ]

@@ -14,13 +14,23 @@ _LOST = ("lost", "dead_lettered", "expired", "too_large")
 
 
 @dataclass(frozen=True)
-class Miss:
-    """A target that is missed. Shares as fractions, waits in seconds, cost in the card's currency."""
+class Check:
+    """A target and what was found. Shares as fractions, waits in seconds, cost in the card's currency."""
 
     target: str
     function: str | None
     wanted: float
     found: float
+
+    @property
+    def missed(self) -> bool:
+        """Whether more was found than wanted."""
+        return self.found > self.wanted
+
+    @property
+    def used(self) -> float:
+        """How much of the target is used up, 1 at the target itself (0 of a target of 0 counts as met with room)."""
+        return self.found / self.wanted if self.wanted else float(self.found > 0)
 
 
 def throttled_share(attempts: dict[str, int]) -> float:
@@ -52,7 +62,7 @@ class _Judge:
         asked = sum(self.asked.get((u.unit.function, u.unit.environment), 0) for u in units)
         return sum(u.events["rejected"] for u in units) / asked if asked else 0.0
 
-    def _group(self, targets: object, units: Sequence[UnitMeasured], function: str | None) -> Iterator[Miss]:
+    def _group(self, targets: object, units: Sequence[UnitMeasured], function: str | None) -> Iterator[Check]:
         found = {
             "throttled": throttled_share(_summed([u.attempts for u in units])),
             "refused": self._refused(units),
@@ -60,10 +70,10 @@ class _Judge:
         }
         for name, value in found.items():
             wanted = getattr(targets, name)
-            if wanted is not None and value > wanted:
-                yield Miss(name, function, float(wanted), value)
+            if wanted is not None:
+                yield Check(name, function, float(wanted), value)
 
-    def misses(self, bill: Bill) -> Iterator[Miss]:
+    def checks(self, bill: Bill) -> Iterator[Check]:
         targets, units = self.model.targets, self.measured.units
         yield from self._group(targets, units, None)
         for unit in units:
@@ -73,18 +83,18 @@ class _Judge:
             yield from self._group(function.targets, own, name)
             for unit in own:
                 yield from _wait(function.targets.wait_p95, unit)
-        if targets.monthly_cost is not None and bill.total > targets.monthly_cost:
-            yield Miss("monthly_cost", None, float(targets.monthly_cost), float(bill.total))
+        if targets.monthly_cost is not None:
+            yield Check("monthly_cost", None, float(targets.monthly_cost), float(bill.total))
 
 
-def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Miss]:
-    if wanted_ns is not None and unit.waits.p95 is not None and unit.waits.p95 > wanted_ns / 1e9:
-        yield Miss("wait_p95", unit.unit.function, wanted_ns / 1e9, unit.waits.p95)
+def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:
+    if wanted_ns is not None and unit.waits.p95 is not None:
+        yield Check("wait_p95", unit.unit.function, wanted_ns / 1e9, unit.waits.p95)
 
 
-def find_misses(model: Model, measured: Measured, bill: Bill) -> list[Miss]:
-    """Every target the month misses on this plan."""
-    return list(dict.fromkeys(_Judge(model, measured).misses(bill)))
+def check_targets(model: Model, measured: Measured, bill: Bill) -> list[Check]:
+    """Every target of the model with what the month on this plan found."""
+    return list(dict.fromkeys(_Judge(model, measured).checks(bill)))
 
 
 def choose_plan(judged: Sequence[tuple[str, Decimal, int]]) -> tuple[str | None, str | None]:

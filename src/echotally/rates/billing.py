@@ -62,7 +62,7 @@ def bill_account(plan_name: str, account: str, plan: Plan, quantities: Mapping[s
     """The lines of one account on one plan: one for each meter the plan prices, in the plan's order."""
     lines = []
     with localcontext(exact()):
-        for meter, price in plan.price.items():
+        for meter, price in plan.prices().items():
             quantity = quantities.get(meter, Decimal(0))
             allowance = min(quantity, Decimal(plan.allowance.get(meter, 0)))
             billable = quantity - allowance

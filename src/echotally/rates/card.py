@@ -177,6 +177,8 @@ class Plan(f.Strict):
     nodes_limit: f.Positive | None = None
     vcpu_each: Annotated[float, Field(gt=0, le=1_024)] | None = None
     push: Push = Push()
+    store: f.Size = 0
+    flat: dict[f.Name, f.Money] = {}
     price: Annotated[dict[MeterName, Price], Field(min_length=1)]
     allowance: dict[MeterName, Annotated[int, Field(ge=0, strict=True)]] = {}
 
@@ -190,6 +192,8 @@ class Plan(f.Strict):
             _needs(self, "vcpu_per_gb")
         if self.bills == "nodes":
             _needs(self, "node_memory", "node_vcpu")
+        if self.flat and "flat_months" in self.price:
+            raise ValueError("monthly items are priced twice|either [plans.X.flat] with names or price.flat_months")
         own = {"reserved": ("instances", "instance_memory", "instance_vcpu", "already_used"),
                "nodes": ("node_memory", "node_vcpu", "node_start", "node_keep_alive", "nodes_floor",
                          "nodes_limit", "vcpu_each")}  # fmt: skip
@@ -198,6 +202,12 @@ class Plan(f.Strict):
             if stray:
                 raise ValueError(f"{', '.join(stray)} belong to plans that bill {bills}|leave them out")
         return self
+
+    def prices(self) -> dict[str, Price]:
+        """Every price by meter; named flat items are added up into ``flat_months``."""
+        if not self.flat:
+            return self.price
+        return {**self.price, "flat_months": Price.model_construct(unit=sum(self.flat.values(), Decimal(0)))}
 
     def vcpu(self, mb: float) -> float:
         """vCPUs an instance of ``mb`` MB has: min(vcpu_limit, GB x vcpu_per_gb); a reserved instance's own."""

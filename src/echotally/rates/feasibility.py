@@ -5,12 +5,18 @@ from __future__ import annotations
 from echotally.model.estate import Function, Model
 from echotally.model.units import duration_text, memory_text
 from echotally.rates.card import Plan
+from echotally.rates.settings import batch_sizes, share_longer
 
 
 def reasons_against(model: Model, name: str, plan: Plan) -> list[str]:
     """Why function ``name`` cannot run on ``plan``; empty if it can (rules.md section 6, Infeasible)."""
     function = model.functions[name]
-    return [*_plan_reasons(plan), *_size_reasons(function, plan), *_trigger_reasons(model, name, plan)]
+    return [
+        *_plan_reasons(plan),
+        *_timeout_reasons(model, name, plan),
+        *_size_reasons(function, plan),
+        *_trigger_reasons(model, name, plan),
+    ]
 
 
 def _plan_reasons(plan: Plan) -> list[str]:
@@ -19,14 +25,19 @@ def _plan_reasons(plan: Plan) -> list[str]:
     return [f"plan not available: {plan.available}" if isinstance(plan.available, str) else "plan not available"]
 
 
+def _timeout_reasons(model: Model, name: str, plan: Plan) -> list[str]:
+    function, limit = model.functions[name], plan.timeout_limit
+    if limit is None or function.timeout <= limit:
+        return []
+    longer = max(share_longer(function, plan, limit, items) for items in batch_sizes(model, name))
+    return [
+        f"timeout {duration_text(function.timeout)}; this plan ends runs at {duration_text(limit)}; "
+        f"{_percent(longer)} of your runs are longer"
+    ]
+
+
 def _size_reasons(function: Function, plan: Plan) -> list[str]:
     reasons = []
-    if plan.timeout_limit is not None and function.timeout > plan.timeout_limit:
-        longer = function.run.share_above(plan.timeout_limit)
-        reasons.append(
-            f"timeout {duration_text(function.timeout)}; this plan ends runs at {duration_text(plan.timeout_limit)}; "
-            f"{_percent(longer)} of the runs are longer"
-        )
     if plan.bills != "reserved" and plan.slots_limit is not None and function.slots > plan.slots_limit:
         reasons.append(f"{function.slots} slots an instance; this plan allows {plan.slots_limit}")
     if function.memory > plan.memory.largest_mb:
@@ -80,5 +91,30 @@ def _payloads(model: Model, source: str) -> list[tuple[str, float]]:
     return found
 
 
+def memory_hint(function: Function, plan: Plan) -> str | None:
+    """What is said where a plan does not sell the memory size asked for."""
+    sold = plan.memory.round_up(function.memory)
+    if sold is None or sold == function.memory:
+        return None
+    return f"memory {memory_text(function.memory)} is not sold here; {memory_text(sold)} is run and billed"
+
+
+def limit_hint(function: Function, plan: Plan) -> str | None:
+    """What is said where the plan's instance limit is below the function's."""
+    if function.instance_limit is None or plan.instance_limit is None or plan.bills == "reserved":
+        return None
+    if plan.instance_limit >= function.instance_limit:
+        return None
+    return f"instance limit {function.instance_limit} is above the plan's {plan.instance_limit}, which holds"
+
+
 def _percent(share: float) -> str:
-    return "none" if share <= 0 else "less than 0.01 %" if share < 0.0001 else f"{share * 100:.2g} %"
+    return (
+        "none"
+        if share <= 0
+        else "all"
+        if share >= 1
+        else "less than 0.01 %"
+        if share < 0.0001
+        else f"{share * 100:.2g} %"
+    )

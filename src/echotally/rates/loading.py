@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from decimal import Decimal
 from difflib import get_close_matches
 from pathlib import Path
 
 from echotally.errors import BadInput, Problem
-from echotally.model.estate import Model
+from echotally.model.estate import Exchange, Model
 from echotally.model.reading import Document, read_document, set_value, validate
-from echotally.rates.card import Card, Plan, RateCard
+from echotally.rates.card import Card, Plan, Price, RateCard
 
 
 @dataclass(frozen=True)
@@ -50,6 +51,7 @@ def load_offers(document: Document, model: Model) -> dict[str, Offer]:
             problems.append(
                 document.problem(address, "two cards have the same name", card.card.name, "one name a card")
             )
+        card = in_currency(card, model.exchange)
         currencies[card.card.currency] = name
         offers.update(
             {
@@ -64,7 +66,7 @@ def load_offers(document: Document, model: Model) -> dict[str, Offer]:
                 ("estate", "rate_cards"),
                 "the cards are in several currencies",
                 found,
-                "cards of one currency",
+                'cards of one currency, or [exchange] with date = 2027-01-15, into = "EUR", rates = { USD = "0.92" }',
             )
         )
     if not problems:
@@ -72,6 +74,29 @@ def load_offers(document: Document, model: Model) -> dict[str, Offer]:
     if problems:
         raise BadInput(problems)
     return offers
+
+
+def in_currency(card: RateCard, exchange: Exchange | None) -> RateCard:
+    """The card with its prices multiplied into the currency of ``exchange``, exactly; as it is without a rate."""
+    rate = exchange.rates.get(card.card.currency) if exchange else None
+    if exchange is None or rate is None or card.card.currency == exchange.into:
+        return card
+    plans = {
+        name: plan.model_copy(
+            update={
+                "price": {meter: _times(price, rate) for meter, price in plan.price.items()},
+                "flat": {item: amount * rate for item, amount in plan.flat.items()},
+            }
+        )
+        for name, plan in card.plans.items()
+    }
+    head = card.card.model_copy(update={"currency": exchange.into})
+    return card.model_copy(update={"card": head, "plans": plans})
+
+
+def _times(price: Price, rate: Decimal) -> Price:
+    tiers = tuple(tier.model_copy(update={"unit": tier.unit * rate}) for tier in price.tiers or ())
+    return price.model_copy(update={"unit": None if price.unit is None else price.unit * rate, "tiers": tiers or None})
 
 
 def _unknown_plans(document: Document, model: Model, offers: dict[str, Offer]) -> list[Problem]:

@@ -11,10 +11,11 @@ from pathlib import Path
 
 from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns
-from echotally.engine.settings import run_ns
-from echotally.model.estate import Model, Schedule
-from echotally.projection.project import Loaded, load, project_loaded
+from echotally.model.estate import Schedule
+from echotally.projection.placement import Loaded, load
+from echotally.projection.project import project_loaded
 from echotally.rates.loading import Offer
+from echotally.rates.settings import run_ns
 
 
 @dataclass(frozen=True)
@@ -81,16 +82,9 @@ def _cadence(
     if plan is None:
         return Cadence(other, len(times), None)
     model = loaded.model.model_copy(update={"schedules": {**loaded.model.schedules, name: changed}})
-    result = project_loaded(with_model(loaded, model), [plan])
+    result = project_loaded(loaded.with_model(model), [plan])
     bill = result.plans[0].bill
     return Cadence(other, len(times), bill.total if bill else None)
-
-
-def with_model(loaded: Loaded, model: Model) -> Loaded:
-    """The same files with another model, its month planned anew."""
-    from echotally.demand.month import plan_month
-
-    return Loaded(model, loaded.document, plan_month(model, loaded.document), loaded.offers)
 
 
 def _overlap(loaded: Loaded, name: str, schedule: Schedule, offer: Offer | None) -> str:

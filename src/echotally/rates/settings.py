@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from echotally.model.estate import Function
+from echotally.model.estate import Function, Model
 from echotally.rates.card import Plan
 
 
@@ -41,3 +41,20 @@ def run_ns(function: Function, plan: Plan, base_ns: float, items: int = 1, paylo
     """Run time in ns of a batch of ``items`` whose base run is ``base_ns``, alone in its instance."""
     work = base_ns + function.per_item * items + function.per_mb * payload_bytes / 1e6
     return work * unit_settings(function, plan).cpu_factor
+
+
+def batch_sizes(model: Model, name: str) -> list[int]:
+    """Items of a full call of function ``name``, one number a trigger (1 without triggers)."""
+    found = []
+    for trigger in model.triggers:
+        if trigger.to == name:
+            kind, _, source = trigger.from_.partition(".")
+            found.append(model.schedules[source].items if kind == "schedules" else trigger.batch)
+    return found or [1]
+
+
+def share_longer(function: Function, plan: Plan, limit_ns: float, items: int = 1, payload_bytes: float = 0.0) -> float:
+    """Share of runs of ``items`` that would take longer than ``limit_ns`` on the plan, alone in their instance."""
+    fixed = function.per_item * items + function.per_mb * payload_bytes / 1e6
+    base_ns = limit_ns / unit_settings(function, plan).cpu_factor - fixed
+    return 1.0 if base_ns < 0 else function.run.share_above(base_ns)

@@ -1,0 +1,51 @@
+"""A model ready to be played, and which plan each function is on when a candidate is projected."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from echotally.demand.month import MonthPlan, plan_month
+from echotally.errors import BadInput, Problem
+from echotally.model.estate import Model
+from echotally.model.loading import load_with_document
+from echotally.model.reading import Document
+from echotally.rates.loading import Offer, load_offers
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """A model ready to be played: document, month and offers checked as well."""
+
+    model: Model
+    document: Document
+    month: MonthPlan
+    offers: dict[str, Offer]
+
+    def with_model(self, model: Model) -> Loaded:
+        """The same files with another model, its month planned anew."""
+        return Loaded(model, self.document, plan_month(model, self.document), self.offers)
+
+
+def load(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
+    """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake."""
+    model, document = load_with_document(path, sets)
+    problems: list[Problem] = []
+    month, offers = None, None
+    try:
+        offers = load_offers(document, model)
+    except BadInput as error:
+        problems += error.problems
+    try:
+        month = plan_month(model, document)
+    except BadInput as error:
+        problems += error.problems
+    if month is None or offers is None:
+        raise BadInput(problems)
+    return Loaded(model, document, month, offers)
+
+
+def placement_on(model: Model, offers: dict[str, Offer], candidate: Offer) -> dict[str, Offer]:
+    """Each function's plan when ``candidate`` is projected: its own pin, or the candidate."""
+    return {name: offers[function.plan] if function.plan else candidate for name, function in model.functions.items()}
