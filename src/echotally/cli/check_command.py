@@ -7,18 +7,39 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
+from echotally.cli.failing import BAD_INPUT
+from echotally.cli.progress import note_first_compilation
 from echotally.output.writing import deliver
 
 
-@click.command(epilog="Example: echotally check river-watch/river.toml")
+@click.command(epilog="Example: echotally check river-watch/river.toml --strict")
 @options.model_argument
 @options.set_option
 @click.option("--defaults", is_flag=True, help="Show every value in force, those left out of the file too.")
+@click.option("--plan", metavar="CARD.PLAN", help="Look at the model on this plan (default: the one project picks).")
+@click.option("--strict", is_flag=True, help="Leave with exit code 2 if there is a warning that is not accepted.")
+@options.format_option("text", "json", "sarif")
 @options.out_option
-def check(model: Path, sets: tuple[tuple[str, str], ...], defaults: bool, out: Path | None) -> None:
-    """Find every mistake in MODEL and its rate cards; each error names file, line, address and remedy."""
-    from echotally.output.checked import checked_text, defaults_text
-    from echotally.projection.placement import load
+def check(
+    model: Path, sets: tuple[tuple[str, str], ...], defaults: bool, plan: str | None, strict: bool, form: str,
+    out: Path | None,
+) -> int:  # fmt: skip
+    """Find every mistake in MODEL and its rate cards, and what a seasoned colleague would notice in it.
 
-    loaded = load(model, sets)
-    deliver(defaults_text(loaded) if defaults else checked_text(loaded), out)
+    Mistakes name file, line, address and what is allowed, and leave with exit code 2. Findings have a code, the
+    numbers of this model, what it costs, and one change to try.
+    """
+    if defaults:
+        from echotally.output.checked import defaults_text
+        from echotally.projection.placement import load
+
+        deliver(defaults_text(load(model, sets)), out)
+        return 0
+    from echotally.output import findings_view as shown
+    from echotally.studies.findings import check_model
+
+    note_first_compilation()
+    checked = check_model(model, sets, plan)
+    render = {"json": shown.findings_json, "sarif": shown.findings_sarif}.get(form, shown.findings_text)
+    deliver(render(checked), out)
+    return BAD_INPUT if checked.open("error") or (strict and checked.open("warning")) else 0

@@ -17,6 +17,7 @@ COMMANDS = {
     "demand": ("demand", "Show what comes in, before any function runs."),
     "project": ("project", "Play the month on every plan: throttling, concurrency, cost."),
     "rates": ("rates", "Show a rate card, or find what is odd about it."),
+    "schema": ("schema", "Print the JSON Schema of a model or rate card, for editors."),
 }
 
 

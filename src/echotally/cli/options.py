@@ -24,7 +24,7 @@ def _pairs(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]) 
 model_argument = click.argument("model", type=click.Path(path_type=Path))
 set_option = click.option(
     "--set", "sets", multiple=True, metavar="ADDRESS=VALUE", callback=_pairs,
-    help='Override one value of the model, such as functions.intake.memory="1 GB". May be repeated.',
+    help='Override one value of the model, such as functions.intake.memory="1 GB". An empty VALUE takes it out. May be repeated.',
 )  # fmt: skip
 out_option = click.option(
     "-o",

@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import click
+
+from echotally.output.writing import write_whole
 
 
 @click.command(epilog="Example: echotally start my-estate")
 @click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
 def start(folder: Path) -> None:
-    """Write a commented model and rate card into FOLDER, ready to be changed."""
+    """Write a commented model and rate card into FOLDER, ready to be changed, and their JSON Schemas for editors."""
     from echotally.demo import write_example
+    from echotally.model.schema import model_schema
+    from echotally.rates.schema import rates_schema
 
     for path in write_example("starter", folder):
         click.echo(f"wrote {path}")
+    for name, schema in (("model.schema.json", model_schema()), ("rates/rates.schema.json", rates_schema())):
+        write_whole(folder / name, (json.dumps(schema, indent=2) + "\n").encode())
+        click.echo(f"wrote {folder / name}")
     click.echo(f"\nNext: echotally check {folder / 'model.toml'}\n      echotally project {folder / 'model.toml'}")

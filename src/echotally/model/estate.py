@@ -9,9 +9,10 @@ from __future__ import annotations
 from datetime import date
 from typing import Annotated, Literal, Self
 
-from pydantic import Field, model_validator
+from pydantic import ConfigDict, Field, model_validator
 
 from echotally.model import fields as f
+from echotally.model import shapes
 from echotally.model.spread import constant
 
 _MS, _S, _MIN, _DAY = 10**6, 10**9, 60 * 10**9, 86_400 * 10**9
@@ -80,6 +81,8 @@ class Function(f.Strict):
 
 class Schedule(f.Strict):
     """A source that fires by the clock."""
+
+    model_config = ConfigDict(json_schema_extra=shapes.exactly_one("cron", "every", "rrule"))
 
     cron: str | None = None
     every: f.PositiveDuration | None = None
@@ -150,6 +153,8 @@ class Surge(f.Strict):
 class Lump(f.Strict):
     """Events that come all at once, or evenly over a short time."""
 
+    model_config = ConfigDict(json_schema_extra=shapes.exactly_one("cron", "at"))
+
     cron: str | None = None
     at: f.Moment | None = None
     count: f.Count
@@ -171,6 +176,14 @@ class Range(f.Strict):
 
 class Demand(f.Strict):
     """The outside world putting events into a source."""
+
+    model_config = ConfigDict(
+        json_schema_extra=shapes.all_of(
+            shapes.at_most_one("rate", "monthly", "trace", "clients"),
+            shapes.at_least_one("rate", "monthly", "trace", "clients", "lumps"),
+            shapes.where("spread", "bursty", {"required": ["burst"]}, shapes.none_of("burst")),
+        )
+    )
 
     into: Link
     rate: f.Rate | None = None
@@ -239,6 +252,14 @@ class Estate(f.Strict):
     seed: Annotated[int, Field(ge=0, lt=2**63, strict=True)] = 1
 
 
+class Accepted(f.Strict):
+    """A finding the analyst has looked at and accepts, with the reason."""
+
+    finding: f.Name
+    at: f.Name | None = None
+    reason: Annotated[str, Field(min_length=3, max_length=1_000)]
+
+
 class Exchange(f.Strict):
     """Rates of exchange on a date: one unit of each currency named is worth so many units of ``into``."""
 
@@ -264,6 +285,7 @@ class Model(f.Strict):
     environments: dict[f.Name, Environment] = {"live": Environment()}
     targets: Targets = Targets()
     exchange: Exchange | None = None
+    accepted: tuple[Accepted, ...] = ()
 
     def sources(self) -> list[str]:
         """Addresses of all sources, in the order of the file's tables."""

@@ -75,7 +75,10 @@ def _syntax_problem(text: str, name: str) -> Problem:
 
 
 def set_value(document: Document, address: str, text: str) -> None:
-    """Override one value by its dotted address; the text is read as TOML, else taken as a string."""
+    """Override one value by its dotted address; the text is read as TOML, else taken as a string.
+
+    An empty text takes the value, table or array element out.
+    """
     parts = tuple(address.split("."))
     try:
         value = tomllib.loads(f"v = {text}")["v"] if "\n" not in text else text
@@ -92,8 +95,23 @@ def set_value(document: Document, address: str, text: str) -> None:
                 "a dotted address, such as functions.intake.memory",
             )
         )
-    _place(document.data, parts, value, address)
+    if text == "":
+        _take_out(document.data, parts, address)
+    else:
+        _place(document.data, parts, value, address)
     document.changed[parts] = text
+
+
+def _take_out(table: Any, parts: Address, address: str) -> None:
+    for part in parts[:-1]:
+        table = _step(table, part, address) if isinstance(table, dict | list) else None
+    if isinstance(table, list):
+        _step(table, parts[-1], address)
+        del table[int(parts[-1])]
+    elif not isinstance(table, dict) or table.pop(parts[-1], None) is None:
+        raise BadInput(
+            Problem("is not there to be taken out", address, "--set", allowed="an address the file has a value for")
+        )
 
 
 def _place(table: Any, parts: Address, value: object, address: str) -> None:

@@ -6,22 +6,27 @@ from datetime import date
 from decimal import Decimal
 from typing import Annotated, Literal, Self
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
 from echotally.model import fields as f
-from echotally.model import units
+from echotally.model import shapes, units
 from echotally.rates.meters import METERS
 
 _S, _MIN, _H = 10**9, 60 * 10**9, 3_600 * 10**9
 Source = Literal["schedules", "queues", "topics", "streams", "endpoints", "folders"]
 
 
-def _size_or_none(found: object) -> object:
-    return units.size_bytes(found)
-
-
 class MemorySizes(f.Strict):
     """The memory sizes a plan sells, MB: a range with a step, or a list."""
+
+    model_config = ConfigDict(
+        json_schema_extra={
+            "oneOf": [
+                {"required": ["from", "to", "step"], **shapes.none_of("choices")},
+                {"required": ["choices"], **shapes.none_of("from", "to", "step")},
+            ]
+        }
+    )
 
     from_: f.Memory | None = Field(None, alias="from")
     to: f.Memory | None = None
@@ -60,9 +65,28 @@ class MemorySizes(f.Strict):
 class Scaling(f.Strict):
     """How a plan adds instances: one per call that finds none, or by looking at what waits."""
 
+    model_config = ConfigDict(
+        json_schema_extra=shapes.all_of(
+            shapes.together("burst", "ramp"),
+            shapes.where(
+                "kind",
+                "polled",
+                {"required": ["every", "per_instance", "step"], **shapes.none_of("burst", "ramp")},
+                shapes.none_of("every", "per_instance", "step"),
+            ),
+        )
+    )
+
     kind: Literal["per-call", "polled"] = "per-call"
     burst: f.Positive | None = None
-    ramp: Annotated[tuple[int, int], BeforeValidator(units.count_per_ns)] | None = None
+    ramp: (
+        Annotated[
+            tuple[int, int],
+            BeforeValidator(units.count_per_ns),
+            WithJsonSchema({"type": "string", "pattern": r"^\s*\d[\d_]*(\.\d+)?\s*/\s*(s|min|h|d)\s*$"}),
+        ]
+        | None
+    ) = None
     scope: Literal["function", "account"] = "function"
     every: f.PositiveDuration | None = None
     per_instance: f.Positive | None = None
@@ -96,6 +120,8 @@ class Tier(f.Strict):
 
 class Price(f.Strict):
     """Money per unit of a meter: one price, or tiers (graduated unless ``volume``)."""
+
+    model_config = ConfigDict(json_schema_extra=shapes.exactly_one("unit", "tiers"))
 
     unit: f.Money | None = None
     per: Annotated[int, Field(ge=1, strict=True)] = 1
@@ -136,11 +162,31 @@ def _meter(found: object) -> str:
     return str(found)
 
 
-MeterName = Annotated[str, BeforeValidator(_meter)]
+MeterName = Annotated[str, BeforeValidator(_meter), WithJsonSchema({"enum": list(METERS)})]
+
+#: Keys that only plans of one kind have.
+_OWN_KEYS = {
+    "reserved": ("instances", "instance_memory", "instance_vcpu", "already_used"),
+    "nodes": ("node_memory", "node_vcpu", "node_start", "node_keep_alive", "nodes_floor", "nodes_limit", "vcpu_each"),
+}
 
 
 class Plan(f.Strict):
     """One hosting plan: its limits, how it scales, what it bills."""
+
+    model_config = ConfigDict(
+        json_schema_extra=shapes.all_of(
+            shapes.where(
+                "bills",
+                "reserved",
+                {"required": ["instances", "instance_memory", "instance_vcpu"], **shapes.none_of("vcpu_per_gb")},
+                {"required": ["vcpu_per_gb"], **shapes.none_of(*_OWN_KEYS["reserved"])},
+            ),
+            shapes.where(
+                "bills", "nodes", {"required": ["node_memory", "node_vcpu"]}, shapes.none_of(*_OWN_KEYS["nodes"])
+            ),
+        )
+    )
 
     title: str = ""
     bills: Literal["runs", "active", "allocated", "reserved", "nodes"]
@@ -157,9 +203,10 @@ class Plan(f.Strict):
     cold_start_factor: f.Factor = 1.0
     cold_start_billed: bool = False
     wait_limit: f.Duration = 0
+    gateway_wait: f.PositiveDuration | None = None
     rounding: Rounding = Rounding()
     batch_limit: f.Positive | None = None
-    payload_limit: Annotated[int, BeforeValidator(_size_or_none)] | None = None
+    payload_limit: f.Size | None = None
     pull: Literal["matched", "eager"] = "matched"
     idle_readers: f.Count = 1
     poll_wait: f.PositiveDuration = 20 * _S
@@ -194,10 +241,7 @@ class Plan(f.Strict):
             _needs(self, "node_memory", "node_vcpu")
         if self.flat and "flat_months" in self.price:
             raise ValueError("monthly items are priced twice|either [plans.X.flat] with names or price.flat_months")
-        own = {"reserved": ("instances", "instance_memory", "instance_vcpu", "already_used"),
-               "nodes": ("node_memory", "node_vcpu", "node_start", "node_keep_alive", "nodes_floor",
-                         "nodes_limit", "vcpu_each")}  # fmt: skip
-        for bills, keys in own.items():
+        for bills, keys in _OWN_KEYS.items():
             stray = [key for key in keys if bills != self.bills and key in self.model_fields_set]
             if stray:
                 raise ValueError(f"{', '.join(stray)} belong to plans that bill {bills}|leave them out")

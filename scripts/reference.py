@@ -1,0 +1,12 @@
+"""Writes the reference pages of docs/ from the program's own definitions. Run: .venv/bin/python scripts/reference.py"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from echotally.output.reference import PAGES
+
+if __name__ == "__main__":
+    for name, page in PAGES.items():
+        (Path(__file__).parents[1] / "docs" / name).write_text(page())
+        print(f"wrote docs/{name}")

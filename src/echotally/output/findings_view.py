@@ -1,0 +1,111 @@
+"""Findings as text, as data, and as SARIF 2.1.0 (an open standard for results of static analysis)."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from typing import Any
+
+from echotally.output.checked import checked_text
+from echotally.output.terminal import safe
+from echotally.studies.findings import RULES, Checked, Finding
+
+_SARIF_LEVEL = {"error": "error", "warning": "warning", "hint": "note"}
+
+
+def change_text(finding: Finding) -> str:
+    """The change to try, as it is typed."""
+    return " ".join(f"--set {shlex.quote(f'{address}={value}')}" for address, value in finding.noticed.sets)
+
+
+def findings_text(checked: Checked) -> str:
+    """What the model holds, then each finding: where, what, what it costs, what to try; accepted ones last."""
+    parts = [checked_text(checked.loaded), f"Looked at on {checked.plan}. {_counted(checked)}\n"]
+    accepted = [f for f in checked.findings if f.accepted is not None]
+    parts += [_one(finding) for finding in checked.open()]
+    if accepted:
+        parts.append("\nAccepted:\n")
+        parts += [f"  {f.rule.code} {safe(f.noticed.address)}: {safe(f.accepted or '')}\n" for f in accepted]
+    return "".join(parts)
+
+
+def _counted(checked: Checked) -> str:
+    found = {level: len(checked.open(level)) for level in ("error", "warning", "hint")}
+    said = [f"{n} {level}{'s' if n > 1 else ''}" for level, n in found.items() if n]
+    return ("Findings: " + ", ".join(said) + ".") if said else "Nothing found."
+
+
+def _one(finding: Finding) -> str:
+    noticed, rule = finding.noticed, finding.rule
+    place = f"{finding.file}:{finding.line}: " if finding.line else ""
+    lines = [
+        f"\n{rule.level} {rule.code}: {rule.title}",
+        f"  {place}{safe(noticed.address)}: {safe(noticed.text)}.",
+        f"  Effect: {safe(noticed.effect)}.",
+    ]
+    if noticed.sets:
+        saves = noticed.saves
+        worth = f"    # {'saves' if saves > 0 else 'costs'} {abs(saves):,.2f} a month" if saves is not None else ""
+        lines.append(f"  Try:    {safe(change_text(finding))}{worth}")
+    return "\n".join(lines) + "\n"
+
+
+def findings_json(checked: Checked) -> str:
+    """The findings as data (schema ``echotally-findings/1``)."""
+    rows = [
+        {
+            "code": f.rule.code,
+            "level": f.rule.level,
+            "title": f.rule.title,
+            "address": f.noticed.address,
+            "file": f.file,
+            "line": f.line,
+            "text": f.noticed.text,
+            "effect": f.noticed.effect,
+            "set": [f"{address}={value}" for address, value in f.noticed.sets],
+            "saves": None if f.noticed.saves is None else f"{f.noticed.saves:.6f}",
+            "accepted": f.accepted,
+        }
+        for f in checked.findings
+    ]
+    data = {"schema": "echotally-findings/1", "plan": checked.plan, "findings": rows}
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def findings_sarif(checked: Checked) -> str:
+    """The findings as a SARIF log of one run; accepted findings are suppressed results with their reason."""
+    rules = [
+        {
+            "id": rule.code,
+            "shortDescription": {"text": rule.title},
+            "fullDescription": {"text": rule.why},
+            "defaultConfiguration": {"level": _SARIF_LEVEL[rule.level]},
+        }
+        for rule in RULES.values()
+    ]
+    driver = {"name": "Echo Tally", "rules": rules}
+    run = {
+        "tool": {"driver": driver},
+        "columnKind": "unicodeCodePoints",
+        "results": [_result(f) for f in checked.findings],
+    }
+    return json.dumps({"version": "2.1.0", "runs": [run]}, indent=2, ensure_ascii=False) + "\n"
+
+
+def _result(finding: Finding) -> dict[str, Any]:
+    noticed = finding.noticed
+    text = f"{noticed.address}: {noticed.text}. Effect: {noticed.effect}."
+    if noticed.sets:
+        text += f" Try: {change_text(finding)}"
+    physical: dict[str, Any] = {"artifactLocation": {"uri": finding.file.replace("\\", "/")}}
+    if finding.line:
+        physical["region"] = {"startLine": finding.line}
+    result: dict[str, Any] = {
+        "ruleId": finding.rule.code,
+        "level": _SARIF_LEVEL[finding.rule.level],
+        "message": {"text": text},
+        "locations": [{"physicalLocation": physical, "logicalLocations": [{"fullyQualifiedName": noticed.address}]}],
+    }
+    if finding.accepted is not None:
+        result["suppressions"] = [{"kind": "inSource", "justification": finding.accepted}]
+    return result

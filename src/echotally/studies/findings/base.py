@@ -1,0 +1,204 @@
+"""What a finding is, the register of all rules, and the context a rule looks at.
+
+A rule is one function: it gets a ``Context`` and yields what it noticed. Its code, level, title and reason
+stand at its head, and are all that ``check``, SARIF and the reference need to know about it.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from decimal import Decimal
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+from echotally.engine.measured import UnitMeasured
+from echotally.errors import BadInput
+from echotally.model.estate import Function, Model, Trigger
+from echotally.projection.placement import Loaded, load, placement_on
+from echotally.projection.project import PlanProjection, project_plan
+from echotally.rates.card import Plan
+from echotally.rates.loading import Offer
+from echotally.rates.settings import run_ns, unit_settings
+
+Sets = tuple[tuple[str, str], ...]
+LEVELS = ("error", "warning", "hint")
+#: Above this many events a month suggestions are not replayed, so that ``check`` stays quick.
+_MOST_REPLAYED = 2_000_000
+
+
+@dataclass(frozen=True)
+class Rule:
+    """A rule: stable code, level, title, and why it matters."""
+
+    code: str
+    level: str
+    title: str
+    why: str
+    look: Callable[[Context], Iterator[Noticed]]
+
+
+@dataclass(frozen=True)
+class Noticed:
+    """What a rule noticed at an address: the numbers of this model in words, and one change to try.
+
+    ``effect`` says what it costs or loses; ``saves`` is what the change saves a month, where it was replayed.
+    """
+
+    address: str
+    text: str
+    effect: str
+    sets: Sets
+    saves: Decimal | None = None
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A noticed thing with its rule, its place in the file, and the reason if the model accepts it."""
+
+    rule: Rule
+    noticed: Noticed
+    file: str
+    line: int | None
+    accepted: str | None = None
+
+
+RULES: dict[str, Rule] = {}
+
+
+def rule(
+    code: str, level: str, title: str, why: str
+) -> Callable[[Callable[[Context], Iterator[Noticed]]], Callable[[Context], Iterator[Noticed]]]:
+    """Register a rule under its code."""
+
+    def register(look: Callable[[Context], Iterator[Noticed]]) -> Callable[[Context], Iterator[Noticed]]:
+        assert code not in RULES and level in LEVELS
+        RULES[code] = Rule(code, level, title, why, look)
+        return look
+
+    return register
+
+
+@dataclass
+class Context:
+    """The model, the plan it is looked at on, the month played on it (None where it does not fit)."""
+
+    path: Path
+    sets: Sets
+    loaded: Loaded
+    offer: Offer
+    base: PlanProjection | None
+    tried: dict[Sets, PlanProjection | None] = field(default_factory=dict)
+
+    @property
+    def model(self) -> Model:
+        """The model."""
+        return self.loaded.model
+
+    @property
+    def currency(self) -> str:
+        """The currency of every amount."""
+        return self.offer.card.currency
+
+    @cached_property
+    def month_s(self) -> float:
+        """Seconds of the month."""
+        return self.loaded.month.clock.length_ns / 1e9
+
+    @cached_property
+    def placement(self) -> dict[str, Offer]:
+        """Each function's plan."""
+        return placement_on(self.model, self.loaded.offers, self.offer)
+
+    def plan(self, name: str) -> Plan:
+        """The plan function ``name`` is on."""
+        return self.placement[name].plan
+
+    @cached_property
+    def total(self) -> Decimal:
+        """The month's cost on the plan looked at."""
+        return self.base.bill.unrounded if self.base and self.base.bill else Decimal(0)
+
+    def money(self, amount: Decimal | float) -> str:
+        """An amount in words."""
+        return f"{amount:,.2f} {self.currency}"
+
+    def units(self, name: str) -> list[UnitMeasured]:
+        """What was measured of a function, an item an environment."""
+        measured = self.base.measured if self.base else None
+        return [u for u in measured.units if u.unit.function == name] if measured else []
+
+    def cost(self, name: str) -> Decimal:
+        """What a function costs in all environments."""
+        bill = self.base.bill if self.base else None
+        return sum((cost for key, cost in bill.functions.items() if key[0] == name), Decimal(0)) if bill else Decimal(0)
+
+    def calls(self, name: str) -> int:
+        """Started attempts of a function in all environments."""
+        return sum(u.started for u in self.units(name))
+
+    def triggers(self, name: str) -> Iterator[tuple[int, Trigger]]:
+        """A function's triggers with their numbers in the file."""
+        return ((n, t) for n, t in enumerate(self.model.triggers) if t.to == name)
+
+    def run_s(self, name: str, share: float | None = None, items: int = 1) -> float:
+        """Run time in s of a call of ``items`` on the function's plan: the mean, or the quantile ``share``."""
+        function = self.model.functions[name]
+        base = function.run.mean if share is None else function.run.quantile(share)
+        return run_ns(function, self.plan(name), base, items) / 1e9
+
+    def parallel(self, name: str) -> float:
+        """How many calls of a function may run at once by its own and the account's limits."""
+        function, plan = self.model.functions[name], self.plan(name)
+        if plan.bills == "reserved":
+            room = (plan.instance_memory or 0) * (1 - plan.already_used) // function.memory
+            return (plan.instances or 1) * min(room, plan.slots_limit or math.inf)
+        limit = unit_settings(function, plan).limit
+        own = math.inf if limit is None else limit * function.slots
+        return min(own, plan.concurrency_limit or math.inf)
+
+    def per_hour(self, name: str) -> tuple[float, float]:
+        """Events that arrive at a function in an hour of its busiest environment: mean, and busiest hour."""
+        measured = self.base.measured if self.base else None
+        if measured is None:
+            return 0.0, 0.0
+        rows = [measured.series[n, :, 0] for n, u in enumerate(measured.units) if u.unit.function == name]
+        busiest = max(rows, key=lambda row: float(row.sum()), default=None)
+        return (0.0, 0.0) if busiest is None else (float(busiest.mean()), float(busiest.max()))
+
+    def trial(self, sets: Sets) -> PlanProjection | None:
+        """The month with a change, on the same plan; None where it cannot be played or would take long."""
+        if sets not in self.tried:
+            self.tried[sets] = self._play(sets)
+        return self.tried[sets]
+
+    def _play(self, sets: Sets) -> PlanProjection | None:
+        if self.base is None or sum(tap.expected for tap in self.loaded.month.taps) > _MOST_REPLAYED:
+            return None
+        try:
+            changed = load(self.path, [*self.sets, *sets])
+            played = project_plan(changed, changed.offers[self.offer.name], self.model.estate.seed)
+        except BadInput:
+            return None
+        return played if played.bill else None
+
+    def saving(self, sets: Sets) -> Decimal | None:
+        """What a change saves a month, by playing it."""
+        played = self.trial(sets)
+        return self.total - played.bill.unrounded if played and played.bill else None
+
+
+def nice_duration(ns: float) -> str:
+    """The next round duration at or above ``ns``, as the file writes it."""
+    steps = [(unit, n) for unit in ("ms", "s", "min", "h", "d") for n in (1, 2, 5, 10, 15, 20, 30, 45, 100, 200, 500)]
+    worth: dict[str, Any] = {"ms": 10**6, "s": 10**9, "min": 60 * 10**9, "h": 3_600 * 10**9, "d": 86_400 * 10**9}
+    unit, n = min((s for s in steps if s[1] * worth[s[0]] >= ns), key=lambda s: s[1] * worth[s[0]])
+    return f"{n} {unit}"
+
+
+def batch_of(function: Function, trigger: Trigger, model: Model) -> int:
+    """Events of a full call of a trigger."""
+    kind, _, name = trigger.from_.partition(".")
+    return model.schedules[name].items if kind == "schedules" else trigger.batch

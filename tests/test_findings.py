@@ -1,0 +1,207 @@
+"""Every finding: a small model that raises it, and its mended twin that does not."""
+
+from __future__ import annotations
+
+import json
+from decimal import Decimal
+
+import pytest
+
+from echotally.errors import BadInput
+from echotally.projection.project import project
+from echotally.studies.findings import RULES, check_model
+from tests.conftest import CARD, run_program
+
+PLAN_KEYS = 'timeout_limit = "15 min"\nconcurrency_limit = 1000'
+PRICES = """
+calls = { per = 1_000_000, unit = "20" }
+gb_seconds = { unit = "0.002" }
+idle_gb_seconds = { unit = "0.0001" }
+stream_partition_hours = { unit = "0.01" }
+queue_operations = { per = 1_000_000, unit = "4" }
+"""
+F = '[functions.f]\nmemory = "512 MB"\ntimeout = "2 s"\nrun = "100 ms"\ncpu_share = 0\ntags = { team = "a" }\n'
+G = F.replace("functions.f", "functions.g")
+Q = '[queues.q]\n[demand.d]\ninto = "queues.q"\nrate = "4 /min"\n[[triggers]]\nfrom = "queues.q"\nto = "f"\n'
+S = '[schedules.s]\ncron = "0 4 * * *"\n[[triggers]]\nfrom = "schedules.s"\nto = "f"\n'
+E = '[endpoints.e]\n[demand.d]\ninto = "endpoints.e"\nrate = "4 /min"\n[[triggers]]\nfrom = "endpoints.e"\nto = "f"\n'
+X = '[streams.x]\n[demand.d]\ninto = "streams.x"\nrate = "20 /min"\n[[triggers]]\nfrom = "streams.x"\nto = "f"\n'
+T = '[topics.t]\n[demand.d]\ninto = "topics.t"\nrate = "4 /min"\n[[triggers]]\nfrom = "topics.t"\nto = "f"\n'
+
+
+def cron(text: str, more: str = "") -> str:
+    return S.replace('"0 4 * * *"', f'"{text}"{more}')
+
+
+#: (code, what raises it, the text to change, what mends it, more keys of the plan or card)
+CASES = [
+    ("S01", F + S.replace("schedules.s", "schedules.daily-sum").replace("0 4 * * *", "* * * * *"), "* * * * *", "0 4 * * *"),
+    ("S01", F + cron("* * * * *", "\nitems = 500").replace("0 4", "*"), "items = 500", "items = 5"),
+    ("S02", F + cron("1 * * * *"), "1 * * * *", "*/1 * * * *"),
+    ("S03", F + cron("0 4 13 * FRI"), "13 * FRI", "13 * *"),
+    ("S04", F + cron("30 1 * * *", '\ntimezone = "Europe/Dublin"'), "30 1", "30 5"),
+    ("S05", F + cron("0 0 1 * *", '\ntimezone = "UTC"'), '"UTC"', '"Europe/Dublin"'),
+    ("S06", F.replace('"100 ms"', '"90 s"').replace('"2 s"', '"3 min"') + cron("*/1 * * * *"), "*/1", "*/5"),
+    ("T01", F.replace('"2 s"', '"500 ms"').replace('run = "100 ms"', 'run = { median = "300 ms", p95 = "600 ms" }') + E, '"500 ms"', '"2 s"'),
+    ("T02", F.replace('"2 s"', '"20 min"') + E, '"20 min"', '"2 s"'),
+    ("T03", F.replace('"2 s"', '"1 min"') + E, '"1 min"', '"2 s"'),
+    ("T04", F.replace('"2 s"', '"3 s"') + E, '"3 s"', '"2 s"', 'gateway_wait = "2 s"'),
+    ("T05", F + "per_item = '18 ms'\n" + Q + "batch = 100\n", "batch = 100", "batch = 50"),
+    ("M01", F + 'memory_used = "100 MB"\n' + Q.replace("4 /min", "25 /min"), '"100 MB"', '"400 MB"'),
+    ("M02", F + 'memory_used = "500 MB"\n' + Q, '"500 MB"', '"400 MB"'),
+    ("M03", F.replace("cpu_share = 0", 'cpu_share = 1\nthreads = 4\nmemory_used = "256 MB"') + Q.replace("4 /min", "25 /min"),
+     "cpu_share = 1", "cpu_share = 0.1", 'memory_billed = "used"'),
+    ("Q01", F + Q.replace("[queues.q]", '[queues.q]\nvisibility = "1 s"'), '"1 s"', '"10 s"'),
+    ("Q02", F + Q.replace("[queues.q]", "[queues.q]\ntries = 3\n"), "tries = 3", 'tries = 3\ndead_letter = "queues.parked"\n[queues.parked]'),
+    ("Q03", F + Q.replace("[queues.q]", '[queues.q]\nretention = "1 h"\nbacklog = 50_000').replace('"queues.q"\nto', '"queues.q"\nreaders = 1\nto'),
+     '"1 h"', '"4 h"'),
+    ("Q04", F + X.replace("20 /min", "15 /s"), "15 /s", "5 /s"),
+    ("Q04", F.replace("tags", "instance_limit = 1\ntags") + Q.replace("4 /min", "12 /s"), "12 /s", "3 /s"),
+    ("Q05", F + Q.replace("rate =", 'payload = "100 kB"\nrate =') + "batch = 10\n", "batch = 10", "batch = 2", 'payload_limit = "256 kB"'),
+    ("Q06", F + X.replace("[streams.x]", "[streams.x]\npartitions = 4"), "partitions = 4", "partitions = 1"),
+    ("Q06", F + X.replace("[streams.x]", "[streams.x]\npartitions = 4\nskew = 0.8").replace("20 /min", "11 /s"), "skew = 0.8", "skew = 0.25"),
+    ("Q07", F.replace("512", "128") + Q.replace("4 /min", "1 /h"), '"1 /h"', '"10 /s"'),
+    ("Q08", F + T + '[[triggers]]\nfrom = "topics.t"\nto = "f"\n', '[[triggers]]\nfrom = "topics.t"\nto = "f"\n', ""),
+    ("Q09", F + G + Q + '[[triggers]]\nfrom = "queues.q"\nto = "g"\n', 'from = "queues.q"\nto = "g"', 'from = "queues.r"\nto = "g"\n[queues.r]\nbacklog = 1'),
+    ("L01", (F + G).replace("tags", "instance_limit = 600\ntags") + E + '[[triggers]]\nfrom = "queues.r"\nto = "g"\n[queues.r]\nbacklog = 1\n',
+     "instance_limit = 600\ntags = { team = \"a\" }\n[end", "instance_limit = 300\ntags = { team = \"a\" }\n[end"),
+    ("L02", F.replace("tags", "instance_limit = 1\ntags") + E.replace("4 /min", "25 /min"), "instance_limit = 1", "instance_limit = 9"),
+    ("L03", F.replace("tags", "instance_floor = 30\ntags") + E, "instance_floor = 30", "instance_floor = 1"),
+    ("L04", F.replace("cpu_share = 0", "cpu_share = 0.5\nslots = 8") + E, "slots = 8", "slots = 2"),
+    ("C01", F + X.replace("20 /min", "1 /h"), "1 /h", "2 /s"),
+    ("C02", F + Q + "[environments.live]\n[environments.copy]\ndemand = 0.5\n", "demand = 0.5", "demand = 0.01"),
+    ("C03", F + E, "tags", "instance_limit = 20\ntags"),
+    ("C04", F.replace('"100 ms"', '"400 ms"') + E.replace("4 /min", "40 /min"), "cpu_share = 0", "cpu_share = 0.9", 'bills = "active"'),
+    ("C05", F + S + "", "0 4 * * *", "0 4 1 * *", "free"),
+    ("C06", F + G.replace("tags", "emits = []\n#") + S + S.replace("schedules.s", "schedules.z").replace('"f"', '"g"'), "#", 'tags = { team = "b" }\n#'),
+    ("W01", F + G + E, G, ""),
+    ("W02", F + E + '[queues.empty]\n[[triggers]]\nfrom = "queues.empty"\nto = "f"\n', "[queues.empty]", "[queues.empty]\nbacklog = 5"),
+    ("W03", F + E + '[folders.box]\n[demand.b]\ninto = "folders.box"\nrate = "1 /h"\n', '[folders.box]\n[demand.b]\ninto = "folders.box"\nrate = "1 /h"\n', ""),
+    ("W04", F + E.replace("rate =", 'payload = "500 kB"\nrate ='), "500 kB", "5 kB", 'payload_limit = "256 kB"'),
+]  # fmt: skip
+
+
+def card_for(more: str) -> str:
+    text = CARD.format(
+        keys=PLAN_KEYS + ("\n" + more if more.partition(" ")[0] != "bills" and more != "free" else ""), prices=PRICES
+    )
+    if more.startswith("bills"):
+        text = text.replace('bills = "runs"', more)
+    return text + ("[plans.plan.allowance]\ncalls = 35\n" if more == "free" else "")
+
+
+def codes(path) -> set[str]:
+    return {finding.rule.code for finding in check_model(path).open()}
+
+
+@pytest.mark.parametrize("case", CASES, ids=[f"{case[0]}-{n}" for n, case in enumerate(CASES)])
+def test_a_model_raises_its_finding_and_the_mended_twin_does_not(write, case):
+    code, text, old, new, *more = case
+    zone = "Europe/Dublin" if code == "S05" else "UTC"
+    card = card_for(more[0] if more else "")
+    assert code in codes(write(text, card=card, zone=zone))
+    assert old in text
+    mended = text.replace(old, new, 1) if code != "W01" else text.replace(old, "")
+    assert code not in codes(write(mended, card=card, zone=zone))
+
+
+def test_every_finding_has_a_case():
+    assert {case[0] for case in CASES} == set(RULES)
+
+
+def test_a_clean_model_raises_nothing(write):
+    clean = F.replace("tags", 'instance_limit = 20\nmemory_used = "400 MB"\ntags') + E.replace("4 /min", "25 /min")
+    assert codes(write(clean, card=card_for(""))) == set()
+
+
+def test_the_demo_raises_at_least_six_worth_reading(river):
+    found = check_model(river).open()
+    assert len({finding.rule.code for finding in found}) >= 6
+    assert all(finding.noticed.sets and finding.noticed.effect and finding.line for finding in found)
+
+
+def test_the_savings_agree_with_project_of_the_suggested_change(write, river):
+    # Nine findings or more: what is promised is what the change does to the month's bill on the same plan.
+    agreed = []
+    for code, text, _, _, *more in CASES:
+        path = write(text, card=card_for(more[0] if more else ""))
+        agreed += _agreeing(path, code)
+    agreed += _agreeing(river, None)
+    assert len(set(agreed)) >= 8
+
+
+def _agreeing(path, code) -> list[str]:
+    checked = check_model(path)
+    agreed = []
+    for finding in checked.open():
+        if finding.noticed.saves is None or code not in (None, finding.rule.code):
+            continue
+        before = project(path, plans=[checked.plan]).plans[0].bill.unrounded
+        after = project(path, finding.noticed.sets, [checked.plan]).plans[0].bill.unrounded
+        assert before - after == finding.noticed.saves, finding.rule.code
+        agreed.append(finding.rule.code)
+    return agreed
+
+
+def test_the_smallest_limit_that_throttles_nothing_is_the_smallest(write):
+    path = write(F.replace("tags", "instance_limit = 1\ntags") + E.replace("4 /min", "25 /min"), card=card_for(""))
+    finding = next(f for f in check_model(path).open() if f.rule.code == "L02")
+    ((address, limit),) = finding.noticed.sets
+
+    def throttled(n: int) -> int:
+        return project(path, [(address, str(n))]).plans[0].measured.units[0].attempts["throttled"]
+
+    assert throttled(int(limit)) == 0 < throttled(int(limit) - 1)
+
+
+def test_the_largest_safe_batch_is_the_largest(write):
+    path = write(F + "per_item = '18 ms'\n" + Q + "batch = 100\n", card=card_for(""))
+    finding = next(f for f in check_model(path).open() if f.rule.code == "T05")
+    # 100 ms + n x 18 ms <= 80 % of 2 s: n = 83.
+    assert finding.noticed.sets == (("triggers.0.batch", "83"),)
+
+
+ACCEPT = '\n[[accepted]]\nfinding = "T03"\nat = "functions.f"\nreason = "a probe that may hang"\n'
+
+
+def test_an_accepted_finding_is_kept_with_its_reason_and_does_not_count(write, tmp_path):
+    path = write(F.replace('"2 s"', '"1 min"') + "instance_limit = 9\n" + E, card=card_for(""))
+    assert "T03" in codes(path)
+    path.write_text(path.read_text() + ACCEPT)
+    checked = check_model(path)
+    assert "T03" not in {f.rule.code for f in checked.open()}
+    assert [f.accepted for f in checked.findings if f.rule.code == "T03"] == ["a probe that may hang"]
+    path.write_text(path.read_text().replace('finding = "T03"', 'finding = "Z99"'))
+    with pytest.raises(BadInput, match=r"accepted.0.finding: there is no such finding"):
+        check_model(path)
+
+
+def test_strict_turns_warnings_into_two_and_errors_always_are(write, tmp_path):
+    path = write(F + Q.replace("[queues.q]", '[queues.q]\nvisibility = "1 s"'), card=card_for(""))
+    assert run_program("check", path.name, cwd=tmp_path).returncode == 0
+    assert run_program("check", path.name, "--strict", cwd=tmp_path).returncode == 2
+    path = write(F + E.replace("rate =", 'payload = "500 kB"\nrate ='), card=card_for('payload_limit = "256 kB"'))
+    assert run_program("check", path.name, cwd=tmp_path).returncode == 2
+
+
+def test_json_and_sarif_carry_every_finding(river, tmp_path):
+    text = run_program("check", str(river), cwd=tmp_path).stdout
+    data = json.loads(run_program("check", str(river), "--format", "json", cwd=tmp_path).stdout)
+    log = json.loads(run_program("check", str(river), "--format", "sarif", cwd=tmp_path).stdout)
+    results = log["runs"][0]["results"]
+    assert log["version"] == "2.1.0"
+    assert [r["ruleId"] for r in results] == [f["code"] for f in data["findings"]]
+    known = {rule["id"] for rule in log["runs"][0]["tool"]["driver"]["rules"]}
+    for finding, result in zip(data["findings"], results, strict=True):
+        assert finding["code"] in known and finding["code"] in text
+        assert result["level"] in ("error", "warning", "note")
+        assert result["locations"][0]["physicalLocation"]["region"]["startLine"] == finding["line"]
+        assert all(Decimal(finding["saves"] or 0) is not None and "=" in change for change in finding["set"])
+
+
+def test_taking_a_value_out_by_an_override(write):
+    path = write(F + Q, card=card_for(""))
+    with pytest.raises(BadInput, match="is not there to be taken out"):
+        check_model(path, [("functions.f.plan", "")])
+    plan = project(path, [("functions.f.tags", "")]).plans[0]
+    assert plan.bill is not None
