@@ -6,9 +6,11 @@ Run: .venv/bin/python benchmarks/speed.py
 
 from __future__ import annotations
 
+import math
 import random
 import tempfile
 import time
+from collections import defaultdict
 from pathlib import Path
 
 import simpy
@@ -32,7 +34,7 @@ instance_limit = 100
 [demand.d]
 into = "endpoints.e"
 rate = "{rate} /s"
-surges = [{{ at = "2027-03-02T00:00", lasts = "31 d", times = 0 }}]
+surges = [{{ at = "2027-03-01T06:00", lasts = "31 d", times = 0 }}]
 [[triggers]]
 from = "endpoints.e"
 to = "f"
@@ -52,37 +54,79 @@ calls = { unit = "0.1" }
 RATE = 92
 
 
+class Level:
+    """A level over time: how long each value lasted, and its peak in each hour, as ours keeps it."""
+
+    def __init__(self, env: simpy.Environment) -> None:
+        self.env, self.value, self.since = env, 0, 0.0
+        self.lasted: dict[int, float] = defaultdict(float)
+        self.peaks: dict[int, int] = defaultdict(int)
+
+    def change(self, by: int) -> None:
+        self.lasted[self.value] += self.env.now - self.since
+        self.since = self.env.now
+        self.value += by
+        hour = int(self.env.now // 3600)
+        self.peaks[hour] = max(self.peaks[hour], self.value)
+
+
 class Pool:
-    """The SimPy scenario: idle instances are reused, most recent first; new ones start cold."""
+    """The same scenario with the same answers, in SimPy: a process a call, a process an idle instance's keep-alive.
+
+    Idle instances are reused, most recent first; new ones start cold; at the limit a call is refused.
+    """
 
     def __init__(self, env: simpy.Environment, limit: int, keep_s: float) -> None:
         self.env, self.limit, self.keep_s = env, limit, keep_s
-        self.idle: list[float] = []
-        self.count = self.refused = self.done = self.cold = 0
+        self.idle: list[simpy.Process] = []
+        self.calls, self.instances = Level(env), Level(env)
+        self.waits: dict[int, int] = defaultdict(int)
+        self.arrived: dict[int, int] = defaultdict(int)
+        self.throttled: dict[int, int] = defaultdict(int)
+        self.refused = self.done = self.cold = 0
+        self.billed_ms = 0
         self.random = random.Random(1)
 
+    def rests(self):
+        """An idle instance: it goes after the keep-alive unless a call takes it first."""
+        me = self.env.active_process
+        try:
+            yield self.env.timeout(self.keep_s)
+            self.idle.remove(me)
+            self.instances.change(-1)
+        except simpy.Interrupt:
+            pass
+
     def call(self, cold: bool):
+        asked = self.env.now
+        self.calls.change(1)
         if cold:
             yield self.env.timeout(0.3)
-        yield self.env.timeout(self.random.expovariate(1.0))
-        self.idle.append(self.env.now)
+        # A sketch of waits, 128 bins an octave, as ours.
+        wait_ns = (self.env.now - asked) * 1e9
+        self.waits[int(math.log2(wait_ns) * 128) if wait_ns else 0] += 1
+        run = self.random.expovariate(1.0)
+        yield self.env.timeout(min(run, 30.0))
+        self.billed_ms += math.ceil(run * 1e3)
+        self.calls.change(-1)
         self.done += 1
+        self.idle.append(self.env.process(self.rests()))
 
     def arrivals(self, n: int):
         for _ in range(n):
             yield self.env.timeout(self.random.expovariate(RATE))
-            while self.idle and self.idle[0] + self.keep_s < self.env.now:
-                self.idle.pop(0)
-                self.count -= 1
+            hour = int(self.env.now // 3600)
+            self.arrived[hour] += 1
             if self.idle:
-                self.idle.pop()
+                self.idle.pop().interrupt()
                 self.env.process(self.call(False))
-            elif self.count < self.limit:
-                self.count += 1
+            elif self.instances.value < self.limit:
+                self.instances.change(1)
                 self.cold += 1
                 self.env.process(self.call(True))
             else:
                 self.refused += 1
+                self.throttled[hour] += 1
 
 
 def simpy_rate(n: int) -> float:
@@ -129,7 +173,8 @@ def demo_rate(folder: Path) -> None:
 
 if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as name:
-        ours = max(our_rate(Path(name)) for _ in range(3))
-        theirs = max(simpy_rate(150_000) for _ in range(2))
+        # In turns, and the best of each: a shared machine is not equally quick from one second to the next.
+        rates = [(our_rate(Path(name)), simpy_rate(100_000)) for _ in range(5)]
+        ours, theirs = (max(column) for column in zip(*rates, strict=True))
         print(f"Ratio      {ours / theirs:12,.0f}")
         demo_rate(Path(name))

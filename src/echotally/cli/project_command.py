@@ -29,27 +29,57 @@ from echotally.output.writing import deliver
     help="Walk from events to money for one function, each step with its formula and numbers.",
 )
 @click.option("--by", metavar="SPLIT", help="Split the cost by function, environment, source or tag:NAME.")
+@click.option("--unpinned", is_flag=True, help="Ignore the plans that functions are pinned to.")
+@click.option(
+    "--replications",
+    type=click.IntRange(2, 10_000),
+    help="Play the month so many times with other seeds; every figure gets a mean and a 95 % interval.",
+)
+@click.option("--workers", type=click.IntRange(1, 1_024), help="Cores for replications (default: all of them).")
+@click.option("--exact", is_flag=True, help="Simulate every event, however many there are.")
+@click.option(
+    "--series",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Also write hour by hour what happened on each plan (.csv or .parquet).",
+)
 @options.seed_option
 @click.option("--gate", is_flag=True, help="Leave with exit code 3 if no plan meets every target.")
 @options.format_option("table", "json")
 @options.width_option
 @options.out_option
 def project(
-    model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...],
-    explained: str | None, by: str | None, seed: int | None, gate: bool, form: str, width: int | None, out: Path | None,
+    model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], explained: str | None, by: str | None,
+    unpinned: bool, replications: int | None, workers: int | None, exact: bool, series: Path | None, seed: int | None,
+    gate: bool, form: str, width: int | None, out: Path | None,
 ) -> int:  # fmt: skip
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
-    from echotally.projection.project import project as play
+    from echotally.output.frames import check_frame_path, write_frame
+    from echotally.projection.figures import series_frame
+    from echotally.projection.placement import load
+    from echotally.projection.project import project_loaded
+    from echotally.projection.replicate import replicate
 
+    if series:
+        check_frame_path(series, "--series")
+    loaded = load(model, sets)
+    if unpinned:
+        loaded = loaded.unpinned()
     note_first_compilation()
+    replicated = None
     with progress_line() as tell:
-        result = play(model, sets, plans, seed, tell)
+        if replications:
+            replicated = replicate(loaded, replications, plans, seed, workers or -1, tell)
+            result = replicated.first
+        else:
+            result = project_loaded(loaded, list(plans), seed, tell, standing=True, exact=exact)
+    if series:
+        write_frame(series_frame(result), series)
     if form == "json":
         from echotally.output.projection_json import projection_json
 
-        deliver(projection_json(result, by), out)
+        deliver(projection_json(result, by, replicated), out)
     else:
         from echotally.output.projection_table import projection_text
 
-        deliver(projection_text(result, width, False if out else None, explained, by), out)
+        deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
     return MISSED if gate and result.pick is None else 0

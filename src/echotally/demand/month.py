@@ -55,12 +55,16 @@ class Tap:
 
 @dataclass(frozen=True)
 class MonthPlan:
-    """The month, its taps, its schedules' firings (ns from its start), and notes on what was read."""
+    """The month, its taps, its schedules' firings (ns from its start), and notes on what was read.
+
+    ``storms`` are the stretches of time with a surge or a lump, ns from the start.
+    """
 
     clock: MonthClock
     taps: tuple[Tap, ...]
     firings_ns: dict[str, list[int]]
     notes: tuple[str, ...]
+    storms: tuple[tuple[int, int], ...] = ()
 
 
 def plan_month(model: Model, document: Document) -> MonthPlan:
@@ -94,7 +98,16 @@ class _Planner:
                 taps += self._demand_taps(name, environment, label, demand)
         if self.problems:
             raise BadInput(list(dict.fromkeys(self.problems)))
-        return MonthPlan(self.clock, tuple(taps), firings, tuple(dict.fromkeys(self.notes)))
+        return MonthPlan(self.clock, tuple(taps), firings, tuple(dict.fromkeys(self.notes)), self._storms(taps))
+
+    def _storms(self, taps: list[Tap]) -> tuple[tuple[int, int], ...]:
+        surges = [
+            (self.clock.local_ns(surge.at), self.clock.local_ns(surge.at) + surge.lasts)
+            for demand in self.model.demand.values()
+            for surge in demand.surges
+        ]
+        lumps = [(s.start_ns, s.end_ns) for tap in taps if ":lump" in tap.label for s in tap.stretches]
+        return tuple(sorted({*surges, *lumps}))
 
     def _try(self, address: tuple[str, ...], value: object, make: Callable[[], Result], otherwise: Result) -> Result:
         try:

@@ -364,6 +364,7 @@ class _Builder:
         ck = r.records("clock", 1)
         c = ck[0]
         c["horizon"], c["units"], c["hour_ns"] = self.month.clock.length_ns, len(self.units), 3_600 * 10**9
+        c["until"] = r.NEVER
         c["margin"] = margin = self._margin(fn, tr, so, ed)
         n_units, hours = len(self.units), -(-self.month.clock.length_ns // (3_600 * 10**9))
         c["hours"] = hours

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.demand.month import MonthPlan
 from echotally.engine import records as r
 from echotally.engine.build import Built, Unit
 from echotally.errors import OurFault
@@ -121,14 +120,19 @@ class Measured:
     series: NDArray[np.float64]
 
 
-def read_out(model: Model, month: MonthPlan, built: Built) -> Measured:
+def read_out(model: Model, built: Built) -> Measured:
     """Read the measurements out of a finished world; raises ``OurFault`` if a sum does not hold."""
-    w = built.world
+    found = assemble(model, built, built.world)
+    _check_sums(built.world, built, found.units)
+    return found
+
+
+def assemble(model: Model, built: Built, w: Any) -> Measured:
+    """Measurements from the arrays of ``w``, laid out like the world of ``built``."""
     clock = w.ck[0]
     length = int(clock["horizon"])
     units = [_unit(model, w, n, unit, length) for n, unit in enumerate(built.units)]
     sources = [_source(w, n, env, name) for n, (env, name) in enumerate(built.sources)]
-    _check_sums(w, built, units)
     nodes = {key: int(w.ac[n]["node_hours_ns"]) for n, key in enumerate(built.accounts)}
     total = _level(w.h_conc[len(units)], int(clock["peak"]), length)
     return Measured(units, sources, total, nodes, built.accounts, int(clock["steps"]), length, w.series)

@@ -50,7 +50,7 @@ L_LINE, L_FRESH, L_PARTS, L_FREE, L_STARTING = map(np.int64, range(5))
 SERIES = ("arrivals", "throttled", "concurrency_peak", "instances_peak", "backlog_peak", "oldest_age_s")
 
 _INTS: dict[str, str] = {
-    "clock": """now horizon number dirty_n heap_n free_ev ev_left free_ca ca_left free_cg cg_left free_in in_left
+    "clock": """now horizon until number dirty_n heap_n free_ev ev_left free_ca ca_left free_cg cg_left free_in in_left
         pend_head pend_n in_flight peak since attempts hour hours hour_ns units margin steps arrived ended reserved_n""",
     "unit": """account plan_kind bills limit shown_limit floor slots memory timeout keep_alive cold_billed
         round_ns least_ns payload_limit eager wait_limit first_wait longest_wait give_up retry_from retry_n

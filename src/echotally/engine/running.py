@@ -34,20 +34,45 @@ def simulate(
     progress: Progress | None = None,
 ) -> Measured:
     """Play the month event by event; ``progress`` is told the share of the month that is over."""
-    from echotally.engine.kernel.loop import BEGIN, DONE, FINISH, MORE_ROOM, PLAY, simulation
+    built = begun(model, month, placement, seed)
+    play(built, None, progress)
+    finish(built)
+    return read_out(model, built)
+
+
+def begun(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int) -> Built:
+    """A world at its first instant: backlogs laid, floors ready, nothing played yet."""
+    from echotally.engine.kernel.loop import BEGIN, simulation
 
     built = build(model, month, placement, seed)
     _lay_backlogs(model, built)
     built.world = _with_room(built.world)
     simulation(r.addresses(built.world), BEGIN, _NIL, _NIL)
-    while (state := simulation(r.addresses(built.world), PLAY, _STEPS, _NIL)) != DONE:
+    return built
+
+
+def play(built: Built, until_ns: int | None = None, progress: Progress | None = None) -> None:
+    """Play on to ``until_ns`` after the start, before anything of that instant happens, or to the end.
+
+    Integrals over time are brought up to that instant.
+    """
+    from echotally.engine.kernel.loop import DONE, FLUSH, MORE_ROOM, PLAY, REACHED, simulation
+
+    built.world.ck[0]["until"] = r.NEVER if until_ns is None else until_ns
+    while (state := simulation(r.addresses(built.world), PLAY, _STEPS, _NIL)) not in (DONE, REACHED):
         if state == MORE_ROOM:
             built.world = _with_room(built.world)
         elif progress:
             clock = built.world.ck[0]
             progress(int(clock["now"]) / int(clock["horizon"]))
+    simulation(r.addresses(built.world), FLUSH, _NIL, _NIL)
+
+
+def finish(built: Built) -> None:
+    """The month's end: what is in flight is billed, what is left is counted."""
+    from echotally.engine.kernel.loop import FINISH, simulation
+
     simulation(r.addresses(built.world), FINISH, _NIL, _NIL)
-    return read_out(model, month, built)
 
 
 def _lay_backlogs(model: Model, built: Built) -> None:

@@ -7,8 +7,10 @@ from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
 from echotally.engine.measured import Level, UnitMeasured
+from echotally.output.replications_view import replications_dict
 from echotally.projection.bills import merged_lines
 from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.replicate import Replicated
 from echotally.projection.showback import showback
 from echotally.projection.verdict import throttled_share
 from echotally.rates.billing import exact
@@ -65,7 +67,12 @@ def _plan(plan: PlanProjection) -> dict[str, Any]:
         "concurrency": None,
         "hints": [{"function": name, "text": text} for name, text in plan.hints],
         "method": plan.method,
-        "confidence": None,
+        "confidence": plan.confidence
+        and {
+            "level": plan.confidence.level,
+            "cost": list(plan.confidence.cost),
+            "throttled_share": list(plan.confidence.throttled_share),
+        },
         "functions": None,
     }
     if plan.measured is None or plan.bill is None:
@@ -121,11 +128,13 @@ def projection_dict(projection: Projection) -> dict[str, Any]:
     }
 
 
-def projection_json(projection: Projection, by: str | None = None) -> str:
-    """The projection as JSON text; ``by`` adds each plan's cost split that way."""
+def projection_json(projection: Projection, by: str | None = None, replicated: Replicated | None = None) -> str:
+    """The projection as JSON text; ``by`` adds each plan's cost split that way, ``replicated`` the intervals."""
     data = projection_dict(projection)
     if by:
         for plan, shown in zip(projection.plans, data["plans"], strict=True):
             shares = showback(projection.model, plan, by) if plan.bill else []
             shown["showback"] = [{by: s.label, "events": s.events, "cost": amount_text(s.cost)} for s in shares]
+    if replicated:
+        data["replications"] = replications_dict(replicated)
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"

@@ -9,9 +9,11 @@ from rich.text import Text
 
 from echotally.engine.measured import UnitMeasured
 from echotally.output.bill_view import bill_parts, standing_line
+from echotally.output.replications_view import replication_parts
 from echotally.output.terminal import Column, count, rendered, safe, seconds, share, table
 from echotally.output.verdict_text import check_text, verdict_lines
 from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.replicate import Replicated
 from echotally.projection.verdict import lost_events, throttled_share
 
 _PLAN_COLUMNS = [
@@ -109,7 +111,7 @@ def assumptions(projection: Projection) -> list[str]:
     clock = projection.month.clock
     model = projection.model
     lines = [
-        f"{clock.month} in {model.estate.timezone}: {clock.hours:g} hours, starting empty; seed {projection.seed}, every event simulated.",
+        f"{clock.month} in {model.estate.timezone}: {clock.hours:g} hours, starting empty; seed {projection.seed}, {_method(projection)}.",
         "Waits run from an event's arrival to the start of its successful run, cold start included.",
     ]
     if len(model.environments) > 1:
@@ -123,6 +125,19 @@ def assumptions(projection: Projection) -> list[str]:
         lines.append(f"Cards in other currencies: {rates} {model.exchange.into} of {model.exchange.date}.")
     lines += hint_lines(projection)
     return lines + list(projection.notes)
+
+
+def _method(projection: Projection) -> str:
+    sampled = [p for p in projection.plans if p.confidence]
+    if not sampled:
+        return "every event simulated"
+    said = "; ".join(
+        f"{p.offer.name} {p.confidence.cost[0]:,.2f} to {p.confidence.cost[1]:,.2f}, throttled "
+        f"{p.confidence.throttled_share[0] * 100:.3f} to {p.confidence.throttled_share[1] * 100:.3f} %"
+        for p in sampled
+        if p.confidence
+    )
+    return f"a sample of each kind of hour simulated (--exact for every event), 95 % intervals: {said}"
 
 
 def hint_lines(projection: Projection) -> list[str]:
@@ -140,6 +155,7 @@ def projection_text(
     colour: bool | None = None,
     explained: str | None = None,
     by: str | None = None,
+    replicated: Replicated | None = None,
 ) -> str:
     """The whole answer as text: verdict, plans, the bill where one plan was asked for, functions, assumptions.
 
@@ -150,7 +166,7 @@ def projection_text(
         Text(safe(f"{projection.model.estate.name}, {projection.model.estate.month}"), style="bold")
     ]
     parts += [Text(line) for line in verdict_lines(projection)]
-    parts.append(Text(""))
+    parts += replication_parts(replicated, width) if replicated else [Text("")]
     parts += plans_table(projection, width)
     if shown:
         plan = projection.plan(shown)

@@ -27,6 +27,12 @@ class Loaded:
         """The same files with another model, its month planned anew."""
         return Loaded(model, self.document, plan_month(model, self.document), self.offers)
 
+    def unpinned(self) -> Loaded:
+        """The same estate with no function pinned to a plan."""
+        functions = {name: f.model_copy(update={"plan": None}) for name, f in self.model.functions.items()}
+        model = self.model.model_copy(update={"functions": functions})
+        return Loaded(model, self.document, self.month, self.offers)
+
 
 def load(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
     """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake."""

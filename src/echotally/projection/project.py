@@ -2,23 +2,35 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
+from statistics import fmean, stdev
 
 from echotally.demand.month import MonthPlan
 from echotally.engine.measured import Measured
 from echotally.engine.running import simulate
+from echotally.engine.sampling import sample, wants_sampling
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.metering import Metered, meter
 from echotally.projection.placement import Loaded, load, placement_on
 from echotally.projection.standing import standing_bill
-from echotally.projection.verdict import Check, check_targets, choose_plan
+from echotally.projection.verdict import Check, check_targets, choose_plan, throttled_share
 from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
 from echotally.rates.loading import Offer, candidates
+
+
+@dataclass(frozen=True)
+class Confidence:
+    """Two-sided intervals of a sampled month: cost in the card's currency, share of attempts throttled."""
+
+    level: float
+    cost: tuple[float, float]
+    throttled_share: tuple[float, float]
 
 
 @dataclass(frozen=True)
@@ -33,6 +45,7 @@ class PlanProjection:
     checks: tuple[Check, ...] = ()
     standing: Bill | None = None
     method: str = "exact"
+    confidence: Confidence | None = None
     hints: tuple[tuple[str, str], ...] = ()
 
     @property
@@ -70,8 +83,12 @@ def project_plan(
     seed: int,
     progress: Callable[[float], None] | None = None,
     standing: bool = False,
+    exact: bool = False,
 ) -> PlanProjection:
-    """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs."""
+    """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs.
+
+    A month of more than 20 million expected events is sampled unless ``exact``.
+    """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
     reasons = tuple(
@@ -79,13 +96,42 @@ def project_plan(
     )
     if reasons:
         return PlanProjection(candidate, reasons)
-    measured = simulate(model, loaded.month, placement, seed, progress)
-    units = [(u.unit.function, u.unit.environment) for u in measured.units]
-    metered = meter(model, measured, candidate)
-    bill = make_bill(metered, units, candidate.card.currency)
+    parts: list[Measured] = []
+    if exact or not wants_sampling(loaded.month):
+        measured = simulate(model, loaded.month, placement, seed, progress)
+    else:
+        measured, parts = sample(model, loaded.month, placement, seed, progress)
+    metered, bill = _billed(model, measured, candidate)
     checks = tuple(check_targets(model, measured, bill))
     idle = standing_bill(loaded, candidate) if standing else None
-    return PlanProjection(candidate, (), measured, metered, bill, checks, idle, hints=_hints(model, placement))
+    method, sure = ("sampled", _confidence(model, parts, candidate)) if parts else ("exact", None)
+    hints = _hints(model, placement)
+    return PlanProjection(candidate, (), measured, metered, bill, checks, idle, method, sure, hints)
+
+
+def _billed(model: Model, measured: Measured, candidate: Offer) -> tuple[Metered, Bill]:
+    units = [(u.unit.function, u.unit.environment) for u in measured.units]
+    metered = meter(model, measured, candidate)
+    return metered, make_bill(metered, units, candidate.card.currency)
+
+
+def _confidence(model: Model, parts: list[Measured], candidate: Offer) -> Confidence:
+    """Intervals from the estimates of the parts: Student's t over their means, never below zero."""
+    from scipy.stats import t
+
+    costs = [float(_billed(model, part, candidate)[1].unrounded) for part in parts]
+    shares = [throttled_share(_attempts(part)) for part in parts]
+    point = float(t.ppf(0.975, len(parts) - 1)) / math.sqrt(len(parts))
+
+    def interval(values: list[float]) -> tuple[float, float]:
+        mean, half = fmean(values), point * stdev(values)
+        return max(0.0, mean - half), mean + half
+
+    return Confidence(0.95, interval(costs), interval(shares))
+
+
+def _attempts(measured: Measured) -> dict[str, int]:
+    return {key: sum(u.attempts[key] for u in measured.units) for key in measured.units[0].attempts}
 
 
 def _hints(model: Model, placement: Mapping[str, Offer]) -> tuple[tuple[str, str], ...]:
@@ -104,14 +150,16 @@ def project(
     plans: Iterable[str] = (),
     seed: int | None = None,
     progress: Callable[[str, float], None] | None = None,
+    exact: bool = False,
 ) -> Projection:
     """Play the month of a model file on every plan (or those named) and compare.
 
-    ``sets`` are (address, value) overrides, ``progress`` is told (plan, share of the month played).
+    ``sets`` are (address, value) overrides, ``progress`` is told (plan, share of the month played),
+    ``exact`` simulates every event however many there are.
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """
     loaded = load(path, sets)
-    return project_loaded(loaded, list(plans), seed, progress, standing=True)
+    return project_loaded(loaded, list(plans), seed, progress, standing=True, exact=exact)
 
 
 def project_loaded(
@@ -120,6 +168,7 @@ def project_loaded(
     seed: int | None = None,
     progress: Callable[[str, float], None] | None = None,
     standing: bool = False,
+    exact: bool = False,
 ) -> Projection:
     """As ``project``, of a model already loaded; ``standing``: also what each plan costs when nothing runs."""
     model = loaded.model
@@ -131,7 +180,7 @@ def project_loaded(
     found = []
     for offer in chosen:
         tell = (lambda share, name=offer.name: progress(name, share)) if progress else None
-        found.append(project_plan(loaded, offer, seed, tell, standing))
+        found.append(project_plan(loaded, offer, seed, tell, standing, exact))
     judged: list[tuple[str, Decimal, int]] = [
         (p.offer.name, p.bill.total, len(p.misses)) for p in found if p.bill is not None
     ]

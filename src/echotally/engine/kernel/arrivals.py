@@ -14,11 +14,11 @@ import numpy as np
 
 from echotally.engine.kernel.access import clock, sg, tp
 from echotally.engine.kernel.chance import exponential, uniform
-from echotally.engine.kernel.compiled import entry, kernel
+from echotally.engine.kernel.compiled import entry, hot, kernel
 from echotally.engine.records import BURSTY, EVEN, NEVER, TAP_RATE
 
 
-@kernel
+@hot
 def next_arrival(w, p):
     """Time of the tap's next event, ns; NEVER when it has run dry."""
     t = tp(w, p)
@@ -35,7 +35,7 @@ def next_arrival(w, p):
     return _next_counted(w, p)
 
 
-@kernel
+@hot
 def _next_poisson(w, p):
     t = tp(w, p)
     area = exponential(w, t.rng)

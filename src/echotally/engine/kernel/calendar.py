@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 
 from echotally.engine.kernel.access import clock, hp
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot
 from echotally.engine.records import SAME
 
 #: An entry's key is step and number, its ``what`` reference and kind: three words move faster than six.
@@ -16,7 +16,7 @@ STEP_SHIFT = np.int64(54)
 KIND_BITS = np.int64(5)
 
 
-@kernel
+@hot
 def _copy(w, i, j):
     to, of = hp(w, i), hp(w, j)
     to.at = of.at
@@ -24,7 +24,7 @@ def _copy(w, i, j):
     to.what = of.what
 
 
-@kernel
+@hot
 def put(w, at, step, number, kind, ref):
     """Add an entry. ``number`` is the oldest event's number, which breaks ties within a step."""
     ck = clock(w)
@@ -44,7 +44,7 @@ def put(w, at, step, number, kind, ref):
     e.what = what
 
 
-@kernel
+@hot
 def sink(w, i, at, key, what):
     """Let an entry fall from place ``i`` to where it belongs.
 
@@ -77,7 +77,7 @@ def sink(w, i, at, key, what):
     e.what = what
 
 
-@kernel
+@hot
 def drop_first(w):
     """Take the first entry out; the last one takes its place and sinks."""
     ck = clock(w)

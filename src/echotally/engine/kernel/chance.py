@@ -12,7 +12,7 @@ import math
 import numpy as np
 
 from echotally.engine.kernel.access import rng, samples
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.ziggurat import LAYERS, TAIL
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -24,7 +24,7 @@ _LOW = np.uint64(LAYERS - 1)
 _WIDTHS, _HEIGHTS = np.int64(LAYERS), np.int64(2 * LAYERS)
 
 
-@kernel
+@hot
 def mixed(z):
     """A 64-bit finalizer: every bit of the input moves every bit of the output."""
     z = (z ^ (z >> _S30)) * _MIX1
@@ -32,7 +32,7 @@ def mixed(z):
     return z ^ (z >> _S31)
 
 
-@kernel
+@hot
 def uniform(w, stream):
     """The next number of a stream, in the open interval (0, 1)."""
     state = rng(w, stream)
@@ -41,7 +41,7 @@ def uniform(w, stream):
     return (np.float64(mixed(z) >> _S11) + 0.5) * _UNIT
 
 
-@kernel
+@hot
 def exponential(w, stream):
     """An exponential number of mean 1."""
     while True:
@@ -101,7 +101,7 @@ def normal_quantile(p):
     return -num / den if q < 0 else num / den
 
 
-@kernel
+@hot
 def draw(w, stream, kind, scale, sigma, first, n):
     """One value of a spread (see ``echotally.model.spread``): ns or bytes, as a float."""
     if kind == 0:

@@ -18,6 +18,21 @@ F = TypeVar("F", bound=Callable[..., Any])
 config.CACHE_DIR = str(cache_folder())
 
 
+def _leave_to_callers(library: Any) -> None:
+    """Optimize and emit an inner kernel only as part of the entry that uses it.
+
+    Numba would optimize each kernel together with all it calls and emit machine code for it, which is work
+    for every level of calls, and nobody runs the result.
+    """
+
+    def finalized() -> None:
+        library._finalize_dynamic_globals()
+        library._finalized = True
+
+    library._optimize_final_module = lambda: None
+    library._finalize_final_module = finalized
+
+
 @register_pass(mutates_CFG=True, analysis_only=False)
 class _LowerOnly(NativeLowering):
     """Lower a kernel for its callers to link in, and skip the machine code of its own that nobody calls."""
@@ -26,6 +41,8 @@ class _LowerOnly(NativeLowering):
 
     def run_pass(self, state: Any) -> bool:
         state.flags.no_compile = True
+        state["library"] = state.targetctx.codegen().create_library(state.func_id.func_qualname)
+        _leave_to_callers(state["library"])
         changed = super().run_pass(state)
         # Numba finds a compiled function by its entry point; any builtin that is its own will do.
         handle = state["cr"]._replace(cfunc=[].append)
@@ -52,6 +69,18 @@ def kernel(function: F) -> F:
         "no_cpython_wrapper": True,
         "no_cfunc_wrapper": True,
         "pipeline_class": _InnerCompiler,
+    }
+    return njit(**options)(function)  # type: ignore[no-any-return]
+
+
+def hot(function: F) -> F:
+    """As ``kernel``, and always inlined: on the path every attempt takes, a call costs more than the copy."""
+    options = {
+        **_OPTIONS,
+        "no_cpython_wrapper": True,
+        "no_cfunc_wrapper": True,
+        "pipeline_class": _InnerCompiler,
+        "forceinline": True,
     }
     return njit(**options)(function)  # type: ignore[no-any-return]
 

@@ -6,13 +6,13 @@ import numpy as np
 
 from echotally.engine.kernel import instances, lists, measures, queues, runs, sources, streams
 from echotally.engine.kernel.access import ca, clock, dirty, ev, fn, ls, pa, tr
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import L_FRESH, L_LINE, L_PARTS, NEVER, POLLED, QUEUE
 
 _NOTHING, _CALL, _QUEUE, _PART = range(4)
 
 
-@kernel
+@hot
 def low(w):
     """Whether a pool is too low for one more step: Python then makes it larger and goes on."""
     ck = clock(w)
@@ -27,7 +27,7 @@ def low(w):
     )
 
 
-@kernel
+@hot
 def _candidate(w, u):
     """What unit ``u`` would start next: (kind, which, oldest event's number, batches in flight)."""
     f = fn(w, u)
@@ -49,7 +49,7 @@ def _candidate(w, u):
     return kind, which, number, tie
 
 
-@kernel
+@hot
 def _start(w, u, kind, which, i):
     f = fn(w, u)
     if kind == _CALL:
@@ -83,7 +83,7 @@ def _no_room(w, u):
     return True
 
 
-@kernel
+@hot
 def _forget(w, k):
     ck = clock(w)
     fn(w, dirty(w, k).v).dirty = 0
@@ -91,7 +91,7 @@ def _forget(w, k):
     dirty(w, k).v = dirty(w, ck.dirty_n).v
 
 
-@kernel
+@hot
 def dispatch(w):
     """Start everything that can start now. Returns False when a pool ran low; call again after growing."""
     ck = clock(w)
@@ -128,7 +128,7 @@ def dispatch(w):
     return True
 
 
-@kernel
+@hot
 def _forget_unit(w, u):
     for k in range(clock(w).dirty_n):
         if dirty(w, k).v == u:

@@ -8,14 +8,14 @@ from echotally.engine.kernel import measures, rooms
 from echotally.engine.kernel.access import clock, ev, fn, so, tp, tr
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import draw
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import ARRIVE, GONE, K_CLIENT
 
 OK, ERRORED, REJECTED, LOST, DEAD, EXPIRED, LARGE, SKIPPED, LEFT = map(np.int64, range(9))
 _MS = 1_000_000
 
 
-@kernel
+@hot
 def ends(w, e, u, how):
     """Event ``e`` ends for unit ``u`` (-1: for a source nobody reads); free it unless a call carries it."""
     v = ev(w, e)
@@ -51,7 +51,7 @@ def ends(w, e, u, how):
         rooms.free_event(w, e)
 
 
-@kernel
+@hot
 def handled(w, e, u, wait_ns):
     """Event ``e`` was handled successfully for the first time, after ``wait_ns``."""
     ev(w, e).handled = 1
@@ -60,7 +60,7 @@ def handled(w, e, u, wait_ns):
     ends(w, e, u, OK)
 
 
-@kernel
+@hot
 def client_pauses(w, e, refused):
     """If a closed-loop client asked, it pauses and asks again (a refused one pauses at least 1 ms)."""
     tap = ev(w, e).tap

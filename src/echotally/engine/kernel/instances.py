@@ -8,7 +8,7 @@ from echotally.engine.kernel import lists, measures, rooms
 from echotally.engine.kernel.access import ac, clock, fn, ins, ls, no, window
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import draw
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import (
     ABSENT,
     DOWN,
@@ -36,7 +36,7 @@ from echotally.engine.records import (
 NO_ROOM, NEW_INSTANCE = np.int64(-1), np.int64(-2)
 
 
-@kernel
+@hot
 def room_for(w, u):
     """The instance that would take a call of unit ``u`` now; NEW_INSTANCE, or NO_ROOM."""
     f = fn(w, u)
@@ -241,7 +241,7 @@ def new_instance(w, u, number, cold):
     return i
 
 
-@kernel
+@hot
 def takes(w, i):
     """Instance ``i`` takes one more call; a full one leaves its list."""
     v = ins(w, i)
@@ -252,7 +252,7 @@ def takes(w, i):
         v.listed = 0
 
 
-@kernel
+@hot
 def activate(w, i):
     """The instance has a call from now on: active time begins."""
     v = ins(w, i)
@@ -261,13 +261,13 @@ def activate(w, i):
         measures.busy_changes(w, v.unit, UP)
 
 
-@kernel
+@hot
 def rounded(f, ns):
     """Billed time of ``ns``: up to the plan's unit, at least its minimum."""
     return max((ns + f.round_ns - 1) // f.round_ns * f.round_ns, f.least_ns)
 
 
-@kernel
+@hot
 def deactivate(w, i):
     """The instance's last call ended: the active period is billed where the plan bills that."""
     v = ins(w, i)
@@ -279,7 +279,7 @@ def deactivate(w, i):
         measures.busy_changes(w, v.unit, DOWN)
 
 
-@kernel
+@hot
 def release(w, i):
     """A call of instance ``i`` ended: it is now the one released most recently."""
     ck, v = clock(w), ins(w, i)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from echotally.engine.kernel.access import ls
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 
 
-@kernel
+@hot
 def append(w, items, lst, i):
     """Put item ``i`` at the end."""
     chain = ls(w, lst)
@@ -21,7 +21,7 @@ def append(w, items, lst, i):
     chain.n += 1
 
 
-@kernel
+@hot
 def push_front(w, items, lst, i):
     """Put item ``i`` at the front."""
     chain = ls(w, lst)
@@ -36,7 +36,7 @@ def push_front(w, items, lst, i):
     chain.n += 1
 
 
-@kernel
+@hot
 def remove(w, items, lst, i):
     """Take item ``i`` out."""
     chain = ls(w, lst)

@@ -19,7 +19,7 @@ from echotally.engine.kernel import (
 from echotally.engine.kernel.access import ac, ca, clock, ev, fn, hp, ins, ls, no, pend, series, so, tp, tr
 from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, sink
 from echotally.engine.kernel.chance import draw
-from echotally.engine.kernel.compiled import entry, kernel
+from echotally.engine.kernel.compiled import entry, hot, kernel
 from echotally.engine.records import (
     ABSENT,
     ARRIVE,
@@ -57,18 +57,18 @@ from echotally.engine.records import (
 
 _KIND_MASK = (np.int64(1) << KIND_BITS) - np.int64(1)
 _NUMBER_MASK = (np.int64(1) << STEP_SHIFT) - np.int64(1)
-DONE, PAUSED, MORE_ROOM = map(np.int64, range(3))
-BEGIN, BACKLOG, PLAY, FINISH = map(np.int64, range(4))
+DONE, PAUSED, MORE_ROOM, REACHED = map(np.int64, range(4))
+BEGIN, BACKLOG, PLAY, FLUSH, FINISH = map(np.int64, range(5))
 
 
-@kernel
+@hot
 def _payload(w, p):
     t = tp(w, p)
     size = draw(w, t.rng + 1, t.pay_kind, t.pay_scale, t.pay_sigma, t.pay_from, t.pay_n)
     return np.int64(size + 0.5)
 
 
-@kernel
+@hot
 def _tap_flows(w, p):
     """A tap's event arrives; its next one takes its place in the calendar."""
     payload = _payload(w, p)
@@ -122,7 +122,7 @@ def _happens(w, kind, ref, number):
 
 @kernel
 def _play(w, steps):
-    """Play up to ``steps`` calendar entries. Returns DONE, PAUSED or MORE_ROOM; call again but for DONE."""
+    """Play up to ``steps`` calendar entries. Returns DONE, PAUSED, MORE_ROOM or REACHED (``until``)."""
     ck = clock(w)
     while True:
         first = hp(w, 0)
@@ -140,9 +140,9 @@ def _play(w, steps):
             ck.pend_n -= 1
             sources.arrive(w, source, payload, NONE)
             continue
-        if ck.heap_n == 0 or first.at >= ck.horizon:
-            ck.now = ck.horizon
-            return DONE
+        if ck.heap_n == 0 or first.at >= min(ck.until, ck.horizon):
+            ck.now = min(ck.until, ck.horizon)
+            return REACHED if ck.until < ck.horizon else DONE
         if steps == 0:
             return PAUSED
         steps -= 1
@@ -215,11 +215,15 @@ def _finish(w):
             unit = tr(w, v.trigger).unit if v.trigger >= 0 else so(w, v.source).home
             v.refs += 1
             endings.ends(w, e, unit, endings.LEFT)
-    _close(w)
+    _flush(w)
+    for u in range(ck.units):
+        oldest = measures.oldest_waiting(w, u)
+        series(w, (u * clock(w).hours + ck.hour) * 6 + 5).v = (ck.now - oldest) * 1e-9 if oldest < NEVER else 0.0
 
 
 @kernel
-def _close(w):
+def _flush(w):
+    """Bring every integral over time up to this instant; doing it twice adds nothing."""
     ck = clock(w)
     for u in range(ck.units):
         measures.in_flight_changes(w, u, SAME)
@@ -231,18 +235,16 @@ def _close(w):
         q = so(w, s)
         if q.kind == QUEUE and ls(w, q.lists + 1).n == 0:
             q.idle_ns += ck.now - q.idle_since
+            q.idle_since = ck.now
     for x in range(w.n_no):
         if no(w, x).up == 1:
             ac(w, no(w, x).account).node_hours_ns += ck.now - no(w, x).since
-    last = ck.hour
-    for u in range(ck.units):
-        oldest = measures.oldest_waiting(w, u)
-        series(w, (u * clock(w).hours + last) * 6 + 5).v = (ck.now - oldest) * 1e-9 if oldest < NEVER else 0.0
+            no(w, x).since = ck.now
 
 
 @entry
 def simulation(addresses, step, a, b):
-    """The one door for Python: BEGIN; BACKLOG of ``b`` messages for queue ``a``; PLAY ``a`` entries; FINISH.
+    """The one door for Python: BEGIN; BACKLOG of ``b`` messages for queue ``a``; PLAY ``a`` entries; FLUSH; FINISH.
 
     ``addresses`` is ``records.addresses(world)``. Returns a state (PLAY) or a count (BACKLOG).
     """
@@ -253,6 +255,8 @@ def simulation(addresses, step, a, b):
         return _backlog(w, a, b, np.int64(1_000))
     elif step == PLAY:
         return _play(w, a)
+    elif step == FLUSH:
+        _flush(w)
     else:
         _finish(w)
     return DONE

@@ -20,13 +20,13 @@ from echotally.engine.kernel.access import (
     so,
     tr,
 )
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import LEVEL_BINS, NEVER, QUEUE, STREAM, WAIT_BINS
 
 _EXACT_LEVELS = 2_048
 
 
-@kernel
+@hot
 def sketch_bin(value):
     """The bin of a value >= 0: exact below 128, then 128 bins an octave (middle within 0.4 %)."""
     if value < 128:
@@ -43,7 +43,7 @@ def sketch_bin(value):
     return min((octave + 1) * 128 + (value >> octave) - 128, WAIT_BINS - 1)
 
 
-@kernel
+@hot
 def level_bin(level):
     """The bin of a level: exact below 2,048, then as ``sketch_bin``."""
     if level < _EXACT_LEVELS:
@@ -51,7 +51,7 @@ def level_bin(level):
     return min(_EXACT_LEVELS + sketch_bin(level) - sketch_bin(np.int64(_EXACT_LEVELS)), LEVEL_BINS - 1)
 
 
-@kernel
+@hot
 def in_flight_changes(w, u, by):
     """A call starts (+1) or ends (-1): weigh the level that was, for the unit and the whole estate."""
     ck, f, a = clock(w), fn(w, u), ac(w, fn(w, u).account)
@@ -91,7 +91,7 @@ def instances_change(w, u, by):
         )
 
 
-@kernel
+@hot
 def busy_changes(w, u, by):
     """An instance gets its first call (+1) or ends its last (-1): floor time without a call is integrated."""
     f = fn(w, u)
@@ -101,7 +101,7 @@ def busy_changes(w, u, by):
     f.busy_n += by
 
 
-@kernel
+@hot
 def wait_seen(w, u, wait_ns):
     """An event's wait, arrival to the start of its successful run."""
     place = u * 2 * WAIT_BINS + sketch_bin(wait_ns)
@@ -110,7 +110,7 @@ def wait_seen(w, u, wait_ns):
     fn(w, u).wait_max = max(fn(w, u).wait_max, wait_ns)
 
 
-@kernel
+@hot
 def backlog_seen(w, u):
     """Events waiting, looked at after the arrivals of an instant."""
     f, ck = fn(w, u), clock(w)

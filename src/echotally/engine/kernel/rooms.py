@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from echotally.engine.kernel.access import ac, ca, cg, clock, dirty, ev, fn, pend, so, tr
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import FREE, GONE
 
 
-@kernel
+@hot
 def new_event(w, source, payload):
     """An event that arrives at a source now."""
     ck = clock(w)
@@ -37,7 +37,7 @@ def new_event(w, source, payload):
     return e
 
 
-@kernel
+@hot
 def free_event(w, e):
     """Give an event back once nothing refers to it."""
     ck = clock(w)
@@ -47,7 +47,7 @@ def free_event(w, e):
     ck.ev_left += 1
 
 
-@kernel
+@hot
 def new_call(w, g, number):
     """An empty call of trigger ``g``; ``number`` is its oldest event's."""
     ck = clock(w)
@@ -76,7 +76,7 @@ def new_call(w, g, number):
     return c
 
 
-@kernel
+@hot
 def free_call(w, c):
     """Give a call and its cargo back; events that ended meanwhile go with their last call."""
     ck = clock(w)
@@ -91,7 +91,7 @@ def free_call(w, c):
     ck.ca_left += 1
 
 
-@kernel
+@hot
 def drop_cargo(w, node):
     """Free one cargo link and, if it was the last on an ended event, the event."""
     ck = clock(w)
@@ -104,7 +104,7 @@ def drop_cargo(w, node):
     ck.cg_left += 1
 
 
-@kernel
+@hot
 def load_event(w, c, e):
     """Put an event into a call's cargo."""
     ck, call = clock(w), ca(w, c)
@@ -125,7 +125,7 @@ def load_event(w, c, e):
     ev(w, e).refs += 1
 
 
-@kernel
+@hot
 def mark(w, u):
     """Remember that a unit may have something to start at this instant."""
     if fn(w, u).dirty == 0:

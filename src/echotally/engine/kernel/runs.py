@@ -8,7 +8,7 @@ from echotally.engine.kernel import endings, instances, lists, measures, queues,
 from echotally.engine.kernel.access import ac, ca, cg, clock, ed, ev, fn, ins, so, tr, waits_ns
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import draw, hashed, uniform
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import (
     BACKOFF,
     COLD,
@@ -34,7 +34,7 @@ from echotally.engine.records import (
 )  # fmt: skip
 
 
-@kernel
+@hot
 def start(w, c, i):
     """Call ``c`` starts on instance ``i`` (NEW_INSTANCE: a new one): it is in flight from now on."""
     ck, call = clock(w), ca(w, c)
@@ -104,7 +104,7 @@ def ready(w, i):
         c = after
 
 
-@kernel
+@hot
 def begin(w, c):
     """The run begins: draw how long it takes, stretched by what else runs there, cut at the timeout."""
     ck, call = clock(w), ca(w, c)
@@ -127,7 +127,7 @@ def begin(w, c):
     put(w, call.ends, END, call.number, K_RUN_END, c)
 
 
-@kernel
+@hot
 def charge(w, c, until):
     """Bill the attempt of call ``c`` up to ``until`` (its end, or the month's)."""
     call = ca(w, c)
@@ -139,7 +139,7 @@ def charge(w, c, until):
         f.billed_ns += instances.rounded(f, ran + (cold if f.cold_billed else 0))
 
 
-@kernel
+@hot
 def end(w, c):
     """A run ends: bill it, free its slot, settle its events."""
     ck, call = clock(w), ca(w, c)
@@ -172,7 +172,7 @@ def _event_fails(w, f, e):
     return _poisoned(w, f, e) or (f.error_rate > 0.0 and uniform(w, f.rng + 2) < f.error_rate)
 
 
-@kernel
+@hot
 def _settle(w, c):
     """Decide what failed, and hand the events to their source's rules."""
     call = ca(w, c)
@@ -198,7 +198,7 @@ def _settle(w, c):
     _after(w, c, kind, good, bad)
 
 
-@kernel
+@hot
 def _sort_out(w, c, kind, failed, each):
     """Settle each event of the cargo; returns how many events were handled and how many failed."""
     call = ca(w, c)
@@ -228,7 +228,7 @@ def _sort_out(w, c, kind, failed, each):
     return good, bad
 
 
-@kernel
+@hot
 def _good(w, c, kind, e):
     call = ca(w, c)
     u = call.unit
@@ -259,7 +259,7 @@ def _emit(w, u, n):
             rooms.expect(w, edge.target, np.int64(size + 0.5))
 
 
-@kernel
+@hot
 def _after(w, c, kind, good, bad):
     call = ca(w, c)
     if kind == QUEUE:

@@ -6,7 +6,7 @@ from echotally.engine.kernel import endings, lists, queues, rooms, runs, streams
 from echotally.engine.kernel.access import ca, cg, clock, ed, ev, fn, series, so, tp, tr
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import uniform
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import (
     BACKOFF,
     CARRIED,
@@ -29,7 +29,7 @@ from echotally.engine.records import (
 )  # fmt: skip
 
 
-@kernel
+@hot
 def arrive(w, s, payload, tap):
     """One event arrives at source ``s`` now. ``tap`` is where it came from, -1 from inside the estate."""
     kind = so(w, s).kind
@@ -58,7 +58,7 @@ def _publish(w, s, payload):
             hand_over(w, s, g, payload, NONE)
 
 
-@kernel
+@hot
 def hand_over(w, s, g, payload, tap):
     """A single event becomes a call of trigger ``g``: pushed, or a request."""
     t, ck = tr(w, g), clock(w)
@@ -85,7 +85,7 @@ def hand_over(w, s, g, payload, tap):
     asks(w, c)
 
 
-@kernel
+@hot
 def asks(w, c):
     """A call asks for room: it waits in line, or it starts at this instant or is throttled."""
     call = ca(w, c)

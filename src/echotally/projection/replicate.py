@@ -1,0 +1,91 @@
+"""Replications: the same month with other seeds, side by side, and an interval for every figure."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from math import sqrt
+from statistics import fmean, stdev
+
+from echotally.engine.build import stream_seed
+from echotally.projection.figures import figures
+from echotally.projection.placement import Loaded
+from echotally.projection.project import Projection, project_loaded
+
+LEVEL = 0.95
+
+
+@dataclass(frozen=True)
+class Interval:
+    """Mean of a figure over the replications and its two-sided 95 % interval (Student's t)."""
+
+    mean: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class Replicated:
+    """``n`` replications: the first has the model's own seed. ``figures`` by plan and dotted name; a figure that
+    some replication does not have (a wait where nothing succeeded) is left out. ``picks`` counts the verdicts.
+    """
+
+    first: Projection
+    seeds: tuple[int, ...]
+    figures: dict[str, dict[str, Interval]]
+    picks: dict[str | None, int]
+
+
+def replication_seeds(seed: int, n: int) -> list[int]:
+    """The model's seed, then one derived from it for each further replication, whatever ``n`` is."""
+    return [seed, *(stream_seed(seed, f"replication {k}") >> 1 for k in range(1, n))]
+
+
+def replicate(
+    loaded: Loaded,
+    n: int,
+    plans: Sequence[str] = (),
+    seed: int | None = None,
+    workers: int = -1,
+    progress: Callable[[str, float], None] | None = None,
+) -> Replicated:
+    """Play the month ``n`` (two or more) times on ``workers`` cores (-1: all); the result does not depend on them.
+
+    Kernels release the interpreter, so threads run side by side. Raises ``BadInput`` as ``project`` does.
+    """
+    from joblib import Parallel, delayed
+
+    seeds = replication_seeds(loaded.model.estate.seed if seed is None else seed, n)
+    done = [0]
+
+    def one(number: int, its_seed: int) -> Projection:
+        played = project_loaded(loaded, list(plans), its_seed, standing=number == 0)
+        done[0] += 1
+        if progress:
+            progress(f"{n} replications", done[0] / n)
+        return played
+
+    first = one(0, seeds[0])
+    others = Parallel(n_jobs=workers, prefer="threads")(delayed(one)(k, s) for k, s in enumerate(seeds[1:], 1))
+    return summarize([first, *others], seeds)
+
+
+def summarize(played: Sequence[Projection], seeds: Sequence[int]) -> Replicated:
+    """Intervals of every figure of every feasible plan over the projections."""
+    from scipy.stats import t
+
+    point = float(t.ppf((1 + LEVEL) / 2, len(played) - 1))
+    found: dict[str, dict[str, Interval]] = {}
+    for plan in played[0].plans:
+        if plan.bill is None:
+            continue
+        rows = [figures(projection.plan(plan.offer.name)) for projection in played]
+        found[plan.offer.name] = {}
+        for name in rows[0]:
+            values = [value for row in rows if (value := row[name]) is not None]
+            if len(values) == len(rows):
+                mean, half = fmean(values), point * stdev(values) / sqrt(len(values))
+                found[plan.offer.name][name] = Interval(mean, mean - half, mean + half)
+    picks = Counter(projection.pick for projection in played)
+    return Replicated(played[0], tuple(seeds), found, dict(picks))

@@ -1,0 +1,236 @@
+"""Deterministic cases worked by hand: the arithmetic stands beside each figure."""
+
+from __future__ import annotations
+
+import pytest
+
+from echotally.engine.running import begun, finish, play
+from echotally.projection.placement import load, placement_on
+from tests.conftest import unit
+
+S = 10**9
+F = '[functions.f]\nmemory = "512 MB"\ntimeout = "1 min"\nrun = "{run}"\ncold_start = "{cold}"\ncpu_share = 0\n'
+
+
+def function(run: str = "1 s", cold: str = "0 ms", more: str = "") -> str:
+    return F.format(run=run, cold=cold) + more + "\n"
+
+
+def source(name: str, count: int, trigger: str = "", settings: str = "", demand: str = "", at: str = "00:00") -> str:
+    """A source that gets ``count`` events at one instant of the first day, read by f."""
+    kind, short = name.split(".")
+    return f"""
+[{kind}.{short}]
+{settings}
+[demand.{short}]
+into = "{name}"
+lumps = [{{ at = "2027-03-01T{at}", count = {count} }}]
+{demand}
+[[triggers]]
+from = "{name}"
+to = "f"
+{trigger}
+"""
+
+
+@pytest.fixture
+def watch(write):
+    """Play a model step by step; answers with a function that plays on to a second and shows the unit f."""
+
+    def watcher(model: str, **card: str):
+        loaded = load(write(model, **card))
+        built = begun(
+            loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"]), 1
+        )
+
+        def at(second: float):
+            play(built, int(second * S))
+            return built.world.fn[0]
+
+        at.built = built
+        return at
+
+    return watcher
+
+
+POLLED = 'scaling = { kind = "polled", every = "30 s", per_instance = 16, step = 4 }\nkeep_alive = "5 min"'
+
+
+def test_ten_thousand_messages_under_polled_scaling_from_zero(watch):
+    # Looks at 0, 30, 60 s ...: 10,000 / 16 = 625 wanted, 8 allowed, 4 a look. Cold start 2 s, a batch of 10 each second.
+    at = watch(
+        function("1 s", "2 s", "instance_limit = 8") + source("queues.q", 10_000, "batch = 10", 'visibility = "1 min"'),
+        keys=POLLED,
+    )
+    assert at(0.001)["count"] == 4
+    assert at(29.999)["count"] == 4
+    # Four instances from 2 s: at 29.999 s the 28th batch of each is running.
+    assert at(29.999)["started"] == 4 * 28
+    assert at(30.001)["count"] == 8
+    # 2 to 32 s: 4 x 30 batches; then 8 a second: (1,000 - 120) / 8 = 110 s. The last batches leave at 141 s, end at 142 s.
+    assert at(140.999)["waiting"] > 0 == at(141.001)["waiting"]
+    assert at(141.999)["in_flight"] == 8
+    assert at(142.001)["in_flight"] == 0
+    # The look at 120 s still wants 8, that at 150 s none. 450 s is the first whose last 5 min hold no wish for any.
+    assert at(449.999)["count"] == 8
+    f = at(450.001)
+    assert (f["count"], f["ev_ok"], f["cold_starts"]) == (0, 10_000, 8)
+    assert f["life_ns"] == (4 * 450 + 4 * 420) * S
+
+
+def test_a_hundred_records_over_four_partitions_with_one_failing_batch(play):
+    # 25 records a partition: batches of 10, 10 and 5, a second each. The batch with the poisoned record is tried three
+    # times in place: its partition ends at 5 s instead of 3 s. A seed is looked for that poisons exactly one record.
+    model = function(more="poison_rate = 0.01") + source("streams.x", 100, "batch = 10\ntries = 3", "partitions = 4")
+    units = (unit(play(model, seed)) for seed in range(40))
+    u = next(u for u in units if u.attempts["failed"] == 3)
+    assert u.events["lost"] in (5, 10)
+    assert u.events["succeeded"] == 100 - u.events["lost"]
+    assert (u.calls, u.attempts["total"], u.attempts["succeeded"]) == (12, 14, 11)
+    assert u.lag_max_s == 5
+    assert u.concurrency.peak == 4
+    # Other partitions start at 0, 1 and 2 s; nothing waits longer than the repetitions make it: 4 s.
+    assert u.waits.max in (2.0, 4.0)
+
+
+def test_a_run_longer_than_the_visibility_is_handled_twice(play):
+    # Received at 0 s and, come back, at 2 s; the first run ends at 3 s and deletes it; the second ends at 5 s: a duplicate.
+    u = unit(play(function("3 s") + source("queues.q", 1, "", 'visibility = "2 s"')))
+    assert (u.attempts["succeeded"], u.events["succeeded"], u.duplicates) == (2, 1, 1)
+    assert u.waits.max == 0
+    assert u.billed_ns == 6 * S
+
+
+def test_a_message_that_always_fails_reaches_the_dead_letter_after_its_tries(watch):
+    # Receipts at 0, 10 and 20 s; at 30 s, when it would come back a third time, it goes to the dead letter.
+    settings = 'visibility = "10 s"\ntries = 3\ndead_letter = "queues.parked"\n[queues.parked]'
+    at = watch(function("1 s", more="error_rate = 1") + source("queues.q", 1, "", settings))
+    assert at(29.999)["failed"] == 3
+    assert at(29.999)["ev_dead"] == 0
+    assert at(30.001)["ev_dead"] == 1
+    f = at(3_600)
+    assert (f["attempts"], f["calls"], f["billed_ns"]) == (3, 3, 3 * S)
+
+
+def test_start_tokens_run_out_in_a_burst_and_come_back_one_a_second(play):
+    # Eight requests at once: five tokens, three refused. They ask again each second, one token a time:
+    # refused 3 + 2 + 1 = 6, started 5 + 1 + 1 + 1.
+    keys = 'scaling = { kind = "per-call", burst = 5, ramp = "1 /s" }'
+    u = unit(play(function("10 s") + source("endpoints.e", 8, demand="client_tries = 4"), keys=keys))
+    assert (u.attempts["total"], u.attempts["throttled"], u.started, u.events["succeeded"]) == (14, 6, 8, 8)
+    assert u.waits.max == 3
+    assert u.concurrency.peak == 8
+
+
+def test_two_functions_share_an_account_limit_of_ten(play):
+    # f takes 8 places at 0 s for 10 s; of g's six requests at 1 s two find room.
+    g = function("10 s").replace("functions.f", "functions.g")
+    late = source("endpoints.late", 6, at="00:00:01").replace('to = "f"', 'to = "g"')
+    plan = play(function("10 s") + g + source("endpoints.e", 8) + late, keys="concurrency_limit = 10")
+    assert unit(plan, "f").attempts["throttled"] == 0
+    assert unit(plan, "g").events == {**unit(plan, "g").events, "in": 6, "succeeded": 2, "rejected": 4}
+    assert plan.measured.concurrency.peak == 10
+
+
+def test_a_failing_schedule_is_tried_again_after_a_minute_and_two(watch):
+    # Fires at 60 s, fails at 61, 122 (61 + 60 + 1) and 243 (122 + 120 + 1); then it is lost.
+    model = (
+        function(more="error_rate = 1")
+        + '[schedules.s]\ncron = "1 0 1 * *"\n[[triggers]]\nfrom = "schedules.s"\nto = "f"\n'
+    )
+    at = watch(model)
+    assert [int(at(t)["failed"]) for t in (60.999, 61.001, 121.999, 122.001, 242.999, 243.001)] == [0, 1, 1, 2, 2, 3]
+    assert at(243.001)["ev_lost"] == 1
+
+
+def test_throttled_pushes_wait_one_two_four_seconds_and_are_no_tries(watch):
+    # Two files, one instance of 5 s: the second asks at 0, 1, 3 and 7 s, and starts at 7 s.
+    at = watch(function("5 s", more="instance_limit = 1") + source("folders.box", 2))
+    assert [int(at(t)["throttled"]) for t in (0.5, 1.5, 3.5)] == [1, 2, 3]
+    assert at(6.999)["in_flight"] == 0
+    assert at(7.001)["in_flight"] == 1
+    assert at(13)["ev_ok"] == 2
+
+
+def test_strict_order_keeps_one_batch_in_flight(watch):
+    # Five messages, batch 1, 1 s each: one after another although a hundred readers are free.
+    at = watch(function() + source("queues.q", 5, "", 'fifo = true\nvisibility = "1 min"'))
+    for second in range(5):
+        f = at(second + 0.5)
+        assert (f["in_flight"], f["ev_ok"]) == (1, second)
+
+
+def test_a_batch_waits_for_company_and_a_delay_for_its_time(watch):
+    # Delay 5 s, batch of 10 with a wait of 20 s: three messages are visible at 5 s and leave together at 25 s.
+    at = watch(
+        function() + source("queues.q", 3, 'batch = 10\nbatch_wait = "20 s"', 'delay = "5 s"\nvisibility = "1 min"')
+    )
+    assert at(4.999)["waiting"] == 0
+    assert at(5.001)["waiting"] == 3
+    assert at(24.999)["started"] == 0
+    assert at(25.001)["started"] == 1
+
+
+def test_slots_share_an_instance_and_its_processor(play):
+    # Four requests at once on 1 vCPU, all CPU work, a ready instance of four slots: the k-th to start is stretched
+    # k times: 1, 2, 3, 4 s.
+    model = function(more="slots = 4\ninstance_floor = 1").replace("cpu_share = 0", "cpu_share = 1\nmeasured_vcpu = 1")
+    u = unit(play(model + source("endpoints.e", 4)))
+    assert (u.instances.peak, u.cold_starts, u.billed_ns) == (1, 0, (1 + 2 + 3 + 4) * S)
+
+
+def test_a_reserved_instance_holds_what_its_memory_holds(play):
+    # 2 GB, half of it taken by others: two calls of 512 MB at once, 1 s each; five requests wait up to 3 s: 2 + 2 + 1.
+    card = """
+schema = "echotally-rates/1"
+[card]
+name = "test"
+currency = "EUR"
+[plans.plan]
+bills = "reserved"
+memory = { choices = ["512 MB"] }
+instances = 1
+instance_memory = "2 GB"
+instance_vcpu = 4
+already_used = 0.5
+wait_limit = "3 s"
+[plans.plan.price]
+reserved_hours = { unit = "1" }
+"""
+    u = unit(play(function() + source("endpoints.e", 5), card=card))
+    assert (u.concurrency.peak, u.events["succeeded"], u.waits.max, u.attempts["throttled"]) == (2, 5, 2.0, 0)
+
+
+def test_a_wait_of_just_the_limit_still_starts(play):
+    # One instance, 1 s a run: the second request waits 1 s, the third would have to wait 2 s.
+    u = unit(play(function(more="instance_limit = 1") + source("endpoints.e", 3), keys='wait_limit = "1 s"'))
+    assert (u.events["succeeded"], u.events["rejected"], u.waits.max) == (2, 1, 1.0)
+
+
+def test_a_file_takes_longer_by_its_size_and_one_too_large_is_never_handed_over(play, tmp_path):
+    # 1 s and 100 ms a MB: 20 MB take 3 s. The limit is 50 MB; four files in a hundred have 60 MB.
+    (tmp_path / "sizes.csv").write_text("bytes\n" + "20000000\n" * 96 + "60000000\n" * 4)
+    model = function(more='per_mb = "100 ms"') + source(
+        "folders.a", 1_000, demand='payload = { samples = "sizes.csv" }'
+    )
+    u = unit(play(model, keys='payload_limit = "50 MB"'))
+    large = u.events["too_large"]
+    assert 15 < large < 75
+    assert (u.events["succeeded"], u.started, u.billed_ns) == (1_000 - large, 1_000 - large, (1_000 - large) * 3 * S)
+
+
+def test_an_idle_instance_is_found_after_exactly_its_keep_alive_and_not_later(play):
+    # Firings 60 s apart with a run of no time: a keep-alive of 60 s finds the instance, 59,999 ms does not.
+    model = function("0 ms") + '[schedules.s]\nevery = "1 min"\n[[triggers]]\nfrom = "schedules.s"\nto = "f"\n'
+    assert unit(play(model, keys='keep_alive = "60 s"')).cold_starts == 1
+    assert unit(play(model, keys='keep_alive = "59999 ms"')).cold_starts == 744 * 60
+
+
+def test_a_run_in_flight_at_the_months_end_is_billed_up_to_it(watch):
+    # A request 10 s before the end with a run of 30 s: 10 s are billed, the event is unfinished.
+    model = function("30 s") + source("endpoints.e", 1).replace("2027-03-01T00:00", "2027-03-31T23:59:50")
+    at = watch(model)
+    f = at(744 * 3_600)
+    finish(at.built)
+    f = at.built.world.fn[0]
+    assert (f["billed_ns"], f["ev_left"], f["in_flight"]) == (10 * S, 1, 1)
