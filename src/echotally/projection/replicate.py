@@ -7,8 +7,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from math import sqrt
 from statistics import fmean, stdev
+from threading import Event
 
 from echotally.engine.build import stream_seed
+from echotally.errors import Stopped
 from echotally.projection.figures import figures
 from echotally.projection.placement import Loaded
 from echotally.projection.project import Projection, project_loaded
@@ -58,16 +60,26 @@ def replicate(
 
     seeds = replication_seeds(loaded.model.estate.seed if seed is None else seed, n)
     done = [0]
+    stop = Event()
+
+    def going_on(plan: str, share: float) -> None:
+        if stop.is_set():
+            raise Stopped("interrupted")
 
     def one(number: int, its_seed: int) -> Projection:
-        played = project_loaded(loaded, list(plans), its_seed, standing=number == 0)
+        played = project_loaded(loaded, list(plans), its_seed, going_on, standing=number == 0)
         done[0] += 1
         if progress:
             progress(f"{n} replications", done[0] / n)
         return played
 
     first = one(0, seeds[0])
-    others = Parallel(n_jobs=workers, prefer="threads")(delayed(one)(k, s) for k, s in enumerate(seeds[1:], 1))
+    try:
+        others = Parallel(n_jobs=workers, prefer="threads")(delayed(one)(k, s) for k, s in enumerate(seeds[1:], 1))
+    except KeyboardInterrupt:
+        # Threads cannot be ended from outside; they look at this between two stretches of their month.
+        stop.set()
+        raise
     return summarize([first, *others], seeds)
 
 

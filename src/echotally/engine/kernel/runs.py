@@ -45,6 +45,8 @@ def start(w, c, i):
     call.instance = i
     call.started = ck.now
     call.run_at = NEVER
+    # An earlier attempt of the same call may have waited out a cold start; this one has not.
+    call.cold_ns = 0
     call.next = -1
     v = ins(w, i)
     f.attempts += 1

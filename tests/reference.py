@@ -1,0 +1,606 @@
+"""A slow, plain-Python simulation of rules.md, written from the rules and not from the kernels.
+
+For estates without chance: constant runs, no errors (a full batch may run into its timeout), arrivals by firings
+and lumps, even partitions, whole emits, CPU share 0, per-call, polled and reserved plans.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections import Counter
+from fractions import Fraction
+from itertools import count
+
+NS = 10**9
+END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = range(8)
+
+
+class Event:
+    def __init__(self, number, at, source, items=1, tries=0):
+        self.number, self.at, self.source, self.items = number, at, source, items
+        self.seen, self.receipts, self.state, self.unit, self.asked = at, 0, "new", None, 0
+        self.handled, self.client_tries, self.client_pause = False, tries, 0
+
+
+class Call:
+    def __init__(self, unit, trigger, events):
+        self.unit, self.trigger, self.events = unit, trigger, events
+        self.number = events[0].number
+        self.instance = self.run_at = None
+        self.started, self.counted, self.tries, self.wait, self.cold, self.ask = 0, False, 0, 0, 0, 0
+
+    @property
+    def items(self):
+        return sum(e.items for e in self.events)
+
+
+class Instance:
+    def __init__(self, number, born, ready):
+        self.number, self.born, self.ready = number, born, ready
+        self.calls, self.released, self.starting, self.memory, self.cold = [], born, False, 0, 0
+
+
+class Unit:
+    def __init__(self, name, function, plan, month_ns):
+        self.name, self.function, self.plan, self.month_ns = name, function, plan, month_ns
+        self.kind = "reserved" if plan.bills == "reserved" else plan.scaling.kind
+        limits = [n for n in (function.instance_limit, plan.instance_limit) if n is not None]
+        self.limit = min(limits, default=10**9)
+        self.floor = 0 if self.kind == "reserved" else min(function.instance_floor, self.limit)
+        self.line, self.fresh, self.backoff = [], [], []
+        self.instances, self.ready_order = [], []
+        self.events, self.attempts = Counter(), Counter()
+        self.calls = self.started = self.cold_starts = self.billed = self.lives = self.duplicates = 0
+        self.in_flight, self.peak, self.inst_peak, self.area, self.since = [], 0, 0, 0, 0
+        self.wait_sum = self.wait_max = self.backlog_peak = self.refused = 0
+        self.tokens, self.tokens_at = Fraction(plan.scaling.burst or 0), 0
+        self.target, self.looks = self.floor, []
+
+
+class Trigger:
+    def __init__(self, unit, trigger, source, month):
+        self.unit, self.rule, self.source = unit, trigger, source
+        kind, name = source.split(".")
+        self.kind, self.in_flight, self.active = kind, 0, 0
+        self.readers = trigger.readers or (100 if kind == "queues" else 1)
+        self.tries = trigger.tries if trigger.tries is not None else (None if kind == "streams" else 3)
+        self.lanes = []
+        if kind == "streams":
+            self.lanes = [Lane(self) for _ in range(month.streams[name].partitions)]
+
+
+class Lane:
+    def __init__(self, trigger):
+        self.trigger, self.waiting, self.open, self.in_flight, self.failing = trigger, [], [], 0, 0
+
+
+class Simulation:
+    def __init__(self, loaded, placement):
+        self.model, self.month = loaded.model, loaded.month
+        self.horizon, self.now = self.month.clock.length_ns, 0
+        self.heap, self.order, self.numbers = [], count(), count()
+        self.units = {n: Unit(n, f, placement[n].plan, self.horizon) for n, f in self.model.functions.items()}
+        self.plan = next(iter(placement.values())).plan
+        self.triggers = [
+            Trigger(self.units[t.to], t, s, self.model)
+            for s in self.model.sources()
+            for t in self.model.triggers
+            if t.from_ == s
+        ]
+        self.visible, self.invisible = {}, []
+        self.turn, self.sends, self.receives, self.deletes = Counter(), Counter(), Counter(), Counter()
+        self.pending, self.flying, self.pool = [], 0, []
+        if self.plan.bills == "reserved":
+            self.pool = [Instance(n, 0, 0) for n in range(self.plan.instances)]
+        for source in self.model.sources():
+            self.visible[source] = []
+
+    # -- time ---------------------------------------------------------------------------------------------------
+    def put(self, at, step, number, action):
+        heapq.heappush(self.heap, (at, step, number, next(self.order), action))
+
+    def run(self):
+        for place, tap in enumerate(self.month.taps):
+            for s in tap.stretches:
+                for k in range(s.count):
+                    at = s.start_ns + int((k + 0.5) / s.count * (s.end_ns - s.start_ns) + 0.5)
+                    self.put(at, ARRIVE, place, lambda tap=tap: self.arrive(tap.source, tap))
+        for name, queue in self.model.queues.items():
+            for _ in range(queue.backlog):
+                self.message(f"queues.{name}", sent=0)
+        for unit in self.units.values():
+            for _ in range(unit.floor):
+                self.new_instance(unit, cold=False)
+            if unit.kind == "polled":
+                self.put(0, LOOK, 0, lambda unit=unit: self.look(unit))
+        self.dirty = True
+        while True:
+            due = bool(self.heap) and self.heap[0][0] == self.now and self.heap[0][1] <= WAKE
+            if self.pending and not (due and self.heap[0][1] < ARRIVE):
+                self.arrive(self.pending.pop(0), None)
+                self.dirty = True
+            elif self.dirty and not due:
+                self.dirty = False
+                self.dispatch()
+            elif not self.heap or self.heap[0][0] >= self.horizon:
+                break
+            else:
+                at, _, _, _, action = heapq.heappop(self.heap)
+                self.now = at
+                action()
+                self.dirty = True
+        self.finish()
+        return self
+
+    # -- arrivals -----------------------------------------------------------------------------------------------
+    def arrive(self, source, tap):
+        kind, name = source.split(".")
+        if kind == "queues":
+            self.message(source)
+            return
+        self.sends[source] += 1
+        listeners = [t for t in self.triggers if t.source == source]
+        if kind == "streams":
+            lane = self.turn[source] % self.model.streams[name].partitions
+            self.turn[source] += 1
+            for t in listeners:
+                e = Event(next(self.numbers), self.now, source)
+                t.lanes[lane].waiting.append(e)
+                t.lanes[lane].open.append(e)
+                self.put(
+                    self.now + self.model.streams[name].retention,
+                    EXPIRE,
+                    0,
+                    lambda t=t, n=lane: self.expire_lane(t, t.lanes[n]),
+                )
+                self.wake(self.now + t.rule.batch_wait)
+        elif kind == "topics":
+            for feed in self.model.topics[name].feeds:
+                self.message(feed.into)
+            for t in listeners:
+                self.hand_over(t, source, tap)
+        else:
+            for t in listeners:
+                self.hand_over(t, source, tap)
+
+    def hand_over(self, t, source, tap):
+        kind, name = source.split(".")
+        items = self.model.schedules[name].items if kind == "schedules" else 1
+        e = Event(next(self.numbers), self.now, source, items)
+        e.client_tries = tap.client_tries if tap else 1
+        e.client_pause = tap.client_pause_ns if tap else 0
+        if kind == "schedules" and self.model.schedules[name].overlap == "skip" and t.active:
+            t.unit.events["skipped"] += items
+            return
+        t.active += 1
+        self.ask(Call(t.unit, t, [e]))
+
+    def ask(self, call):
+        unit, endpoint = call.unit, call.trigger.kind == "endpoints"
+        call.ask += 1
+        if endpoint and unit.plan.wait_limit:
+            unit.line.append(call)
+            self.put(self.now + unit.plan.wait_limit, REFUSE, call.number, lambda ask=call.ask: self.waited(call, ask))
+        elif not endpoint and unit.kind != "per-call":
+            unit.line.append(call)
+        else:
+            unit.fresh.append(call)
+
+    def waited(self, call, ask):
+        if call.ask == ask and call in call.unit.line:
+            call.unit.line.remove(call)
+            self.throttle(call)
+
+    def throttle(self, call):
+        unit, e = call.unit, call.events[0]
+        unit.attempts["throttled"] += 1
+        unit.refused += call.items
+        if call.trigger.kind == "endpoints":
+            e.asked += 1
+            if e.asked < e.client_tries:
+                self.later(call, e.client_pause)
+            else:
+                call.trigger.active -= 1
+                unit.events["rejected"] += e.items
+            return
+        push = unit.plan.push
+        call.wait = min(max(push.first_wait, 2 * call.wait), push.longest_wait)
+        if self.now + call.wait > e.at + push.give_up:
+            self.give_up(call)
+        else:
+            self.later(call, call.wait)
+
+    def later(self, call, pause):
+        call.unit.backoff.append(call)
+
+        def again():
+            call.unit.backoff.remove(call)
+            self.ask(call)
+
+        self.put(self.now + pause, DUE, call.number, again)
+
+    def give_up(self, call):
+        call.trigger.active -= 1
+        for e in call.events:
+            self.lose(call.unit, call.trigger, e)
+
+    def lose(self, unit, trigger, e):
+        if trigger.rule.dead_letter:
+            self.pending.append(trigger.rule.dead_letter)
+            unit.events["dead_lettered"] += e.items
+        else:
+            unit.events["lost"] += e.items
+
+    # -- queues -------------------------------------------------------------------------------------------------
+    def readers(self, source):
+        return [t for t in self.triggers if t.source == source]
+
+    def message(self, source, sent=1):
+        queue = self.model.queues[source[7:]]
+        self.sends[source] += sent
+        e = Event(next(self.numbers), self.now, source)
+        e.unit = next((t.unit for t in self.readers(source)), None)
+        if queue.delay:
+            self.put(self.now + queue.delay, DUE, 0, lambda: self.show(e))
+        else:
+            self.show(e)
+
+    def show(self, e):
+        queue = self.model.queues[e.source[7:]]
+        e.state, e.seen = "visible", self.now
+        self.visible[e.source].append(e)
+        self.visible[e.source].sort(key=lambda e: e.number)
+        self.put(max(e.at + queue.retention, self.now), EXPIRE, 0, lambda: self.expire(e))
+        for t in self.readers(e.source):
+            self.wake(self.now + t.rule.batch_wait)
+
+    def expire(self, e):
+        queue = self.model.queues[e.source[7:]]
+        if e.state == "visible" and e.at + queue.retention <= self.now:
+            self.gone(e)
+            if e.unit:
+                e.unit.events["expired"] += 1
+
+    def gone(self, e):
+        if e in self.visible[e.source]:
+            self.visible[e.source].remove(e)
+        e.state = "gone"
+
+    def come_back(self, e, receipt):
+        queue = self.model.queues[e.source[7:]]
+        if e.state != "invisible" or e.receipts != receipt:
+            return
+        if queue.dead_letter and e.receipts >= queue.tries:
+            self.gone(e)
+            e.unit.events["dead_lettered"] += 1
+            self.pending.append(queue.dead_letter)
+        else:
+            self.show(e)
+
+    def wake(self, at):
+        if at > self.now:
+            self.put(at, WAKE, 0, lambda: None)
+
+    # -- streams ------------------------------------------------------------------------------------------------
+    def expire_lane(self, t, lane):
+        retention = self.model.streams[t.source[8:]].retention
+        while lane.waiting and lane.waiting[0].at + retention <= self.now:
+            e = lane.waiting.pop(0)
+            lane.open.remove(e)
+            t.unit.events["expired"] += 1
+
+    # -- what can start -----------------------------------------------------------------------------------------
+    def waiting(self, unit):
+        n = sum(c.items for c in (*unit.line, *unit.fresh, *unit.backoff))
+        for t in self.triggers:
+            if t.unit is unit:
+                n += len(self.visible[t.source]) if t.kind == "queues" else sum(len(lane.waiting) for lane in t.lanes)
+        return n
+
+    def candidate(self, unit):
+        found = [(c.number, 0, c) for c in (*unit.line, *unit.fresh)]
+        for t in self.triggers:
+            if t.unit is not unit:
+                continue
+            chain = self.visible[t.source] if t.kind == "queues" else []
+            if (
+                chain
+                and t.in_flight < t.readers
+                and (len(chain) >= t.rule.batch or chain[0].seen + t.rule.batch_wait <= self.now)
+            ):
+                found.append((chain[0].number, 1, t))
+            for lane in t.lanes:
+                full = len(lane.waiting) >= t.rule.batch
+                if (
+                    lane.waiting
+                    and not lane.failing
+                    and lane.in_flight < t.readers
+                    and (full or lane.waiting[0].at + t.rule.batch_wait <= self.now)
+                ):
+                    found.append((lane.waiting[0].number, 2, lane))
+        return min(found, key=lambda f: f[:2], default=None)
+
+    def dispatch(self):
+        for unit in self.units.values():
+            unit.backlog_peak = max(unit.backlog_peak, self.waiting(unit))
+        open_units = list(self.units.values())
+        while True:
+            found = [(c, u) for u in open_units if (c := self.candidate(u))]
+            if not found:
+                return
+            (_, kind, what), unit = min(found, key=lambda f: f[0][0])
+            room = self.room(unit)
+            if room is None:
+                open_units.remove(unit)
+                while unit.fresh:
+                    self.throttle(unit.fresh.pop(0))
+                continue
+            self.start(self.taken(unit, kind, what), room)
+
+    def taken(self, unit, kind, what):
+        if kind == 0:
+            (unit.line if what in unit.line else unit.fresh).remove(what)
+            return what
+        if kind == 1:
+            queue, t = self.model.queues[what.source[7:]], what
+            batch, self.visible[t.source] = (
+                self.visible[t.source][: t.rule.batch],
+                self.visible[t.source][t.rule.batch :],
+            )
+            for e in batch:
+                e.state, e.unit = "invisible", unit
+                e.receipts += 1
+                self.put(self.now + queue.visibility, DUE, 0, lambda e=e, n=e.receipts: self.come_back(e, n))
+            self.receives[t.source] += 1
+            t.in_flight += 1
+            return Call(unit, t, batch)
+        lane = what
+        batch, lane.waiting = lane.waiting[: lane.trigger.rule.batch], lane.waiting[lane.trigger.rule.batch :]
+        lane.in_flight += 1
+        call = Call(unit, lane.trigger, batch)
+        call.lane = lane
+        return call
+
+    # -- instances ----------------------------------------------------------------------------------------------
+    def room(self, unit):
+        plan = unit.plan
+        if plan.concurrency_limit is not None and self.flying >= plan.concurrency_limit:
+            return None
+        if unit.kind == "reserved":
+            free = [(i, plan.instance_memory * (1 - plan.already_used) - i.memory) for i in self.pool]
+            fits = [(i, f) for i, f in free if f >= unit.function.memory]
+            return min(fits, key=lambda f: (-f[1], f[0].number))[0] if fits else None
+        slots = unit.function.slots
+        ready = [i for i in unit.ready_order if not i.starting and len(i.calls) < slots]
+        if ready:
+            return ready[0]
+        starting = [i for i in unit.instances if i.starting and len(i.calls) < slots]
+        if starting:
+            return min(starting, key=lambda i: i.ready)
+        if unit.kind == "polled" or len(unit.instances) >= unit.limit:
+            return None
+        return "new" if self.token(unit) else None
+
+    def token(self, unit):
+        scaling = unit.plan.scaling
+        if scaling.burst is None:
+            return True
+        per_ns = Fraction(*scaling.ramp)
+        unit.tokens = min(Fraction(scaling.burst), unit.tokens + (self.now - unit.tokens_at) * per_ns)
+        unit.tokens_at = self.now
+        if unit.tokens >= 1:
+            return True
+        self.wake(self.now + -(-(1 - unit.tokens) // per_ns))
+        return False
+
+    def new_instance(self, unit, cold):
+        i = Instance(len(unit.instances), self.now, self.now)
+        unit.instances.append(i)
+        unit.inst_peak = max(unit.inst_peak, len(unit.instances))
+        if not cold:
+            unit.ready_order.append(i)
+            return i
+        i.cold = int(unit.function.cold_start.scale * unit.plan.cold_start_factor + 0.5)
+        i.starting, i.ready = True, self.now + i.cold
+        unit.cold_starts += 1
+        if unit.plan.scaling.burst is not None:
+            unit.tokens -= 1
+        return i
+
+    def arm(self, i, unit, number):
+        self.put(i.ready, END, number, lambda: self.is_ready(i, unit))
+
+    def is_ready(self, i, unit):
+        i.starting, i.released = False, self.now
+        if not i.calls and unit.kind == "polled" and len(unit.instances) > unit.target:
+            self.goes(i, unit)
+            return
+        unit.ready_order.insert(0, i)
+        for call in i.calls:
+            self.begin(call)
+        if not i.calls:
+            self.put(self.now + unit.plan.keep_alive, IDLE, 0, lambda: self.idle(unit))
+
+    def goes(self, i, unit):
+        unit.instances.remove(i)
+        if i in unit.ready_order:
+            unit.ready_order.remove(i)
+        unit.lives += self.life(unit, self.now - i.born)
+
+    def life(self, unit, ns):
+        return self.rounded(unit, ns) if unit.plan.bills == "allocated" else ns
+
+    def rounded(self, unit, ns):
+        step, least = unit.plan.rounding.time, unit.plan.rounding.at_least
+        return max(-(-ns // step) * step, least)
+
+    def idle(self, unit):
+        while unit.kind == "per-call" and len(unit.instances) > unit.floor:
+            idle = [
+                i for i in reversed(unit.ready_order) if not i.calls and i.released + unit.plan.keep_alive <= self.now
+            ]
+            if not idle:
+                return
+            self.goes(idle[0], unit)
+
+    def look(self, unit):
+        scaling, plan = unit.plan.scaling, unit.plan
+        seen = self.waiting(unit) + sum(c.items for c in unit.in_flight) + unit.refused
+        unit.refused = 0
+        wanted = min(max(-(-seen // scaling.per_instance), unit.floor), unit.limit)
+        unit.looks.append((self.now, wanted))
+        have = len(unit.instances)
+        if wanted > have:
+            for _ in range(min(wanted - have, scaling.step)):
+                self.arm(self.new_instance(unit, cold=True), unit, 0)
+            unit.target = len(unit.instances)
+        elif wanted < have:
+            unit.target = max([w for at, w in unit.looks if at >= self.now - plan.keep_alive] + [unit.floor])
+            while len(unit.instances) > unit.target:
+                idle = [i for i in reversed(unit.ready_order) if not i.calls]
+                if not idle:
+                    break
+                self.goes(idle[0], unit)
+        else:
+            unit.target = max(unit.target, wanted)
+        # Looks that see nothing and change nothing are left out once the day's events are over.
+        if self.now < 4 * 3_600 * NS or seen or len(unit.instances) > unit.floor:
+            self.put(self.now + scaling.every, LOOK, 0, lambda: self.look(unit))
+
+    # -- runs ---------------------------------------------------------------------------------------------------
+    def weigh(self, unit):
+        unit.area += len(unit.in_flight) * (self.now - unit.since)
+        unit.since = self.now
+
+    def start(self, call, i):
+        unit = call.unit
+        if i == "new":
+            i = self.new_instance(unit, cold=True)
+            self.arm(i, unit, call.number)
+        self.weigh(unit)
+        unit.in_flight.append(call)
+        unit.peak = max(unit.peak, len(unit.in_flight))
+        self.flying += 1
+        unit.started += 1
+        unit.calls += not call.counted
+        call.counted, call.instance, call.started, call.run_at, call.cold = True, i, self.now, None, 0
+        i.calls.append(call)
+        if unit.kind == "reserved":
+            i.memory += unit.function.memory
+        if i.starting:
+            call.cold = min(i.ready - self.now, i.cold)
+        else:
+            self.begin(call)
+
+    def begin(self, call):
+        f = call.unit.function
+        ns = int(f.run.scale + f.per_item * call.items + 0.5)
+        call.timed_out, call.run_at = ns > f.timeout, self.now
+        self.put(self.now + min(ns, f.timeout), END, call.number, lambda: self.end(call))
+
+    def charge(self, call):
+        unit = call.unit
+        ran = self.now - call.run_at if call.run_at is not None else 0
+        cold = call.cold if call.run_at is not None else self.now - call.started
+        billed = unit.plan.cold_start_billed
+        if unit.plan.bills == "runs" and (call.run_at is not None or billed):
+            unit.billed += self.rounded(unit, ran + (cold if billed else 0))
+
+    def end(self, call):
+        unit, i = call.unit, call.instance
+        self.charge(call)
+        self.weigh(unit)
+        unit.in_flight.remove(call)
+        self.flying -= 1
+        i.calls.remove(call)
+        i.released = self.now
+        if unit.kind == "reserved":
+            i.memory -= unit.function.memory
+        elif not i.calls and unit.kind == "polled" and len(unit.instances) > unit.target:
+            self.goes(i, unit)
+        else:
+            unit.ready_order.remove(i)
+            unit.ready_order.insert(0, i)
+            if not i.calls:
+                self.put(self.now + unit.plan.keep_alive, IDLE, 0, lambda: self.idle(unit))
+        unit.attempts["timed_out" if call.timed_out else "succeeded"] += 1
+        (self.failed if call.timed_out else self.succeeded)(call)
+
+    def succeeded(self, call):
+        unit, t = call.unit, call.trigger
+        for e in call.events:
+            self.handled(call, e)
+        for emit in unit.function.emits:
+            self.pending += [emit.into] * (int(emit.each) * call.items)
+        if t.kind == "queues":
+            self.deletes[t.source] += 1
+            t.in_flight -= 1
+        elif t.kind == "streams":
+            call.lane.in_flight -= 1
+            call.lane.failing -= call.tries > 0
+        else:
+            t.active -= 1
+
+    def handled(self, call, e):
+        unit = call.unit
+        if call.trigger.kind == "queues":
+            if e.state == "gone":
+                unit.duplicates += e.handled
+                return
+            self.gone(e)
+            unit = e.unit
+        elif call.trigger.kind == "streams":
+            call.lane.open.remove(e)
+        e.handled = True
+        unit.events["succeeded"] += e.items
+        unit.wait_sum += (call.run_at - e.at) * e.items
+        unit.wait_max = max(unit.wait_max, call.run_at - e.at)
+
+    def failed(self, call):
+        unit, t = call.unit, call.trigger
+        if t.kind == "queues":
+            t.in_flight -= 1
+        elif t.kind == "endpoints":
+            t.active -= 1
+            unit.events["errored"] += 1
+        elif t.kind == "streams":
+            self.failed_lane(call)
+        else:
+            call.tries += 1
+            call.wait = 0
+            waits = unit.plan.push.retry_waits
+            if call.tries >= t.tries:
+                self.give_up(call)
+            else:
+                self.later(call, waits[min(call.tries, len(waits)) - 1])
+
+    def failed_lane(self, call):
+        unit, t, lane = call.unit, call.trigger, call.lane
+        retention = self.model.streams[t.source[8:]].retention
+        call.tries += 1
+        lane.failing += call.tries == 1
+        over = t.tries is not None and call.tries >= t.tries
+        for e in list(call.events):
+            if over or e.at + retention <= self.now:
+                call.events.remove(e)
+                lane.open.remove(e)
+                if over:
+                    self.lose(unit, t, e)
+                else:
+                    unit.events["expired"] += 1
+        if call.events:
+            unit.line.append(call)
+        else:
+            lane.in_flight -= 1
+            lane.failing -= 1
+
+    def finish(self):
+        self.now = self.horizon
+        for unit in self.units.values():
+            self.weigh(unit)
+            for call in unit.in_flight:
+                self.charge(call)
+            for i in unit.instances:
+                unit.lives += self.life(unit, self.now - i.born)
+            unit.attempts["running"] = len(unit.in_flight)
+            unit.attempts["total"] = sum(unit.attempts.values())
