@@ -24,6 +24,11 @@ VIEWS = {
     "check-errors": "check broken.toml --width 132",
     "firings": "firings river-watch/river.toml --width 132",
     "demand": "demand river-watch/river.toml --width 132",
+    "bill": "project river-watch/river.toml --plan heron.shared --by tag:team --width 132",
+    "explain": "project river-watch/river.toml --plan heron.shared --explain intake --width 132",
+    "replications": "project river-watch/river.toml --replications 8 --width 132",
+    "check": "check river-watch/river.toml --width 132",
+    "rates": "rates show river-watch/rates/heron.toml --width 132",
 }
 PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:#fdfdfb">
 <pre style="margin:14px 18px;font:13px/1.32 'DejaVu Sans Mono',monospace;color:#1a1a1a">{text}</pre>"""
@@ -33,7 +38,7 @@ def view(words: str, folder: Path) -> str:
     """What the program prints, as HTML with its colours."""
     arguments = words.split()
     if arguments[0] == "check":
-        arguments = arguments[:2]
+        arguments = arguments[:2]  # prose, as wide as it comes
     environment = {**os.environ, "FORCE_COLOR": "1", "COLUMNS": "132"}
     done = subprocess.run(
         [sys.executable, "-m", "echotally", *arguments],

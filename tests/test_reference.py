@@ -8,6 +8,7 @@ from pathlib import Path
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
+from echotally.engine.measured import wait_sums
 from echotally.engine.running import simulate
 from echotally.projection.placement import load, placement_on
 from tests.conftest import HEAD
@@ -131,7 +132,7 @@ def ours(loaded, placement):
             "life": u.life_ns, "duplicates": u.duplicates, "peak": u.concurrency.peak,
             "area": round(u.concurrency.mean * measured.month_ns / 1e9, 3),
             "instances": 0 if u.unit.offer.plan.bills == "reserved" else u.instances.peak,
-            "waits": int(u.wait_bins[1].sum()), "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
+            "waits": round(wait_sums(u.wait_bins).sum() / 1e6, 1), "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s.source: (s.sends, s.receives, s.deletes) for s in measured.sources if s.source.startswith("queues.")}
     return found, sources
@@ -145,7 +146,7 @@ def theirs(loaded, placement):
             "events": {k: n for k, n in u.events.items() if n},
             "attempts": {k: n for k, n in u.attempts.items() if n},
             "calls": u.calls, "cold_starts": u.cold_starts, "billed": u.billed, "life": u.lives, "duplicates": u.duplicates,
-            "peak": u.peak, "area": round(u.area / 1e9, 3), "instances": u.inst_peak, "waits": u.wait_sum,
+            "peak": u.peak, "area": round(u.area / 1e9, 3), "instances": u.inst_peak, "waits": round(u.wait_sum / 1e6, 1),
             "longest": u.wait_max, "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s: (sim.sends[s], sim.receives[s], sim.deletes[s]) for s in sim.visible if s.startswith("queues.")}

@@ -88,6 +88,19 @@ def test_the_sums_of_a_sampled_month_hold(both):
         assert unit.events["in"] == sum(n for name, n in unit.events.items() if name != "in")
 
 
+def test_a_sampled_backlog_that_grows_is_said(write, monkeypatch):
+    monkeypatch.setattr(sampling, "SAMPLED_FROM", 0)
+    text = MODEL.replace('run = "50 ms"', 'run = "1 s"\ninstance_limit = 1').replace(
+        "lumps = [{ at", 'rate = "3 /s" # [{ at'
+    )
+    loaded = load(write(text))
+    plan = project_plan(loaded, loaded.offers["test.plan"], 1)
+    later = next(u for u in plan.measured.units if u.unit.function == "later")
+    # Three a second come, one is handled.
+    assert later.events["unfinished"] == pytest.approx(2 * 744 * 3_600, rel=0.02)
+    assert any(name == "later" and "--exact" in text for name, text in plan.hints)
+
+
 def test_a_month_of_billions_is_sampled_by_itself_and_exact_can_be_asked_for(write):
     loaded = load(write(MODEL), [("demand.d.rate", "1000 /s")])
     assert sampling.wants_sampling(loaded.month)

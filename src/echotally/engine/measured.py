@@ -196,12 +196,22 @@ def bin_value(index: NDArray[np.int64] | int) -> Any:
     return np.where(index < 256, index.astype(float), low + (1 << octave) / 2 - 0.5)
 
 
-def waits_of(sketch: NDArray[np.int64], longest: int) -> Waits:
-    """Nearest-rank quantiles from a sketch of ns, shape (2, bins): counts and sums; the maximum is exact.
+def wait_sums(sketch: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Sum of the waits in each bin of a sketch of shape (2, bins), ns."""
+    bins, into = sketch
+    index = np.arange(len(bins))
+    octave = np.maximum(index // 128 - 1, 0)
+    start = np.where(index < 256, index, (128 + index % 128) << octave)
+    sums: NDArray[np.float64] = start * bins.astype(float) + into * 2.0 ** np.maximum(octave - r.OFFSET_BITS, 0)
+    return sums
 
-    A quantile is the mean of the values in its bin, so a constant wait comes out exactly.
+
+def waits_of(sketch: NDArray[np.int64], longest: int) -> Waits:
+    """Nearest-rank quantiles from a sketch of ns, shape (2, bins): counts and places in the bin; the maximum is exact.
+
+    A quantile is the mean of the values in its bin, so a constant wait comes out exactly (above 2 s, to 1e-9 of it).
     """
-    bins, sums = sketch
+    bins, sums = sketch[0], wait_sums(sketch)
     total = int(bins.sum())
     if total == 0:
         return Waits(None, None, None, None)

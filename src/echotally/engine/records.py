@@ -41,6 +41,7 @@ POISSON, EVEN, BURSTY = map(np.int64, range(3))
 # Quantile sketch: 128 bins an octave, so a bin is at most 1/128 wide and its middle within 0.4 %.
 SUB_BITS = 7
 WAIT_BINS = 48 * 128
+OFFSET_BITS = 24
 LEVEL_BINS = 2_048 + 24 * 128
 
 # Lists of a source and of a unit: offsets from ``lists``.

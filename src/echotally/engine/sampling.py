@@ -125,6 +125,7 @@ class _Reading:
     def __init__(self, built: Built) -> None:
         w = built.world
         self.unit = {name: w.fn[name].astype(float) for name in _SUMS}
+        self.unit["arrived"] = w.series[:, :, 0].sum(axis=1)
         self.source = {name: w.so[name].astype(float) for name in _SOURCE_SUMS}
         self.sketch = {name: getattr(w, name).astype(float) for name in _SKETCHES}
         self.nodes = w.ac["node_hours_ns"].astype(float)
@@ -173,7 +174,7 @@ class _Total:
     def add_counts(self, before: _Reading, after: _Reading) -> None:
         """Add what else happened in the same month: counts, and time only of units that did nothing so far."""
         alone = self.unit["started"] == 0
-        for name in _COUNTS:
+        for name in (*_COUNTS, "arrived"):
             self.unit[name] += after.unit[name] - before.unit[name]
         for name in _SOURCE_COUNTS:
             self.source[name] += after.source[name] - before.source[name]
@@ -192,9 +193,9 @@ class _Total:
         if not window.hours:
             return
         hours = list(window.hours)
-        ended = sum(after.unit[name] - before.unit[name] for name in _SUMS if name.startswith("ev_"))
+        arrived = after.unit["arrived"] - before.unit["arrived"]
         throttled = after.unit["throttled"] - before.unit["throttled"]
-        self.series[:, hours, 0] = (ended * _HOUR / read_ns)[:, None]
+        self.series[:, hours, 0] = (arrived * _HOUR / read_ns)[:, None]
         self.series[:, hours, 1] = (throttled * _HOUR / read_ns)[:, None]
         for column, name in ((2, "conc_peak"), (3, "inst_peak"), (4, "backlog_peak")):
             self.series[:, hours, column] = after.maxima[name][:, None]
@@ -219,11 +220,14 @@ class _Total:
         """The estimate as a measured month: whole counts whose sums hold."""
         w = self.built.world
         fn, so, ac, ck = w.fn.copy(), w.so.copy(), w.ac.copy(), w.ck.copy()
-        for name, values in self.unit.items():
-            fn[name] = np.rint(values)
+        for name in _SUMS:
+            fn[name] = np.rint(self.unit[name])
         for name, values in self.maxima.items():
             fn[name] = values
-        fn["in_flight"] = fn["ev_left"] = 0
+        fn["in_flight"] = 0
+        # What arrives and does not end in a stretch would be left at the month's end.
+        ended = sum((fn[name] for name in _COUNTS if name.startswith("ev_")), np.zeros(len(fn), np.int64))
+        fn["ev_left"] = np.maximum(0, np.rint(self.unit["arrived"]).astype(np.int64) - ended)
         fn["attempts"] = fn["succeeded"] + fn["failed"] + fn["timed_out"] + fn["throttled"]
         fn["started"] = fn["attempts"] - fn["throttled"]
         for name, values in self.source.items():

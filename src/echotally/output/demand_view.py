@@ -8,6 +8,8 @@ import json
 from datetime import date
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -81,6 +83,7 @@ def demand_text(view: DemandView, width: int | None = None, colour: bool | None 
                 f"{total:,} events come in from outside; the busiest minute is {busiest.busiest_minute:,} events at {safe(busiest.source)}."
             )
         )
+    parts.append(Text(""))
     parts.append(table("What comes in", columns, [_row(s) for s in view.sources], width=width))
     first = next(iter(model.environments))
     shown = [s for s in view.sources if s.environment == first and s.total]
@@ -98,19 +101,27 @@ def demand_text(view: DemandView, width: int | None = None, colour: bool | None 
 
 
 def _maps(view: DemandView, s: SourceDemand) -> list[RenderableType]:
-    peak = max(1, int(s.heat.max()))
+    bounds = _quarters(s.heat)
     year, month = (int(part) for part in view.loaded.model.estate.month.split("-"))
     lines = [f"     {''.join(f'{hour:<4}' for hour in range(0, 24, 2))}"]
     for day, hours in enumerate(s.heat.tolist(), 1):
-        cells = "".join(_shade(n, peak) * 2 for n in hours)
+        cells = "".join(_shade(n, bounds) * 2 for n in hours)
         lines.append(f"{date(year, month, day):%a} {day:2} {cells} {sum(hours):>9,}")
-    title = f"{safe(s.source)} ({s.environment}): local day by hour, {_SHADES[1]} some to {_SHADES[-1]} {peak:,} an hour; events of the day"
-    return [Text(""), Text(title, style="bold"), Text("\n".join(lines)), Text("")]
+    title = f"{safe(s.source)} ({s.environment}): local day by hour; events of the day"
+    legend = f"{' '.join(_SHADES[1:5])} quarters of the hours with events, {_SHADES[5]} above {2 * bounds[2]:,.0f} an hour, twice the third quarter; busiest {int(s.heat.max()):,}"
+    return [Text(""), Text(title, style="bold"), Text(legend), Text("\n".join(lines)), Text("")]
 
 
-def _shade(n: int, peak: int) -> str:
-    """Shades by the square root, so that ordinary hours stay visible beside a surge."""
-    return _SHADES[0] if n == 0 else _SHADES[max(1, min(5, round((n / peak) ** 0.5 * 5)))]
+def _quarters(heat: NDArray[np.int64]) -> list[float]:
+    """The quartiles of the hours that have events: ordinary hours stay apart beside a surge of any size."""
+    busy = heat[heat > 0]
+    return [float(q) for q in np.quantile(busy, (0.25, 0.5, 0.75))] if busy.size else [0.0, 0.0, 0.0]
+
+
+def _shade(n: int, bounds: list[float]) -> str:
+    if n == 0:
+        return _SHADES[0]
+    return _SHADES[5] if n > 2 * bounds[2] else _SHADES[1 + sum(n > bound for bound in bounds)]
 
 
 def demand_chart(view: DemandView, form: str) -> bytes:

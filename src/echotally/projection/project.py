@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
@@ -105,8 +105,16 @@ def project_plan(
     checks = tuple(check_targets(model, measured, bill))
     idle = standing_bill(loaded, candidate) if standing else None
     method, sure = ("sampled", _confidence(model, parts, candidate)) if parts else ("exact", None)
-    hints = _hints(model, placement)
+    hints = (*_hints(model, placement), *(_growing(measured) if parts else ()))
     return PlanProjection(candidate, (), measured, metered, bill, checks, idle, method, sure, hints)
+
+
+def _growing(measured: Measured) -> Iterator[tuple[str, str]]:
+    """Said of a sampled month where more comes in than goes out: a stretch of it does not show the whole pile."""
+    for unit in measured.units:
+        if unit.events["unfinished"] > 0.02 * unit.events["in"]:
+            text = "more comes in than is handled; a sample shows no waits of a growing backlog, --exact does"
+            yield unit.unit.function, text
 
 
 def _billed(model: Model, measured: Measured, candidate: Offer) -> tuple[Metered, Bill]:

@@ -93,8 +93,13 @@ def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:
 
 
 def check_targets(model: Model, measured: Measured, bill: Bill) -> list[Check]:
-    """Every target of the model with what the month on this plan found."""
-    return list(dict.fromkeys(_Judge(model, measured).checks(bill)))
+    """Every target of the model with what the month on this plan found, in the worst environment for a wait."""
+    worst: dict[tuple[str, str | None, float], Check] = {}
+    for check in _Judge(model, measured).checks(bill):
+        key = (check.target, check.function, check.wanted)
+        if key not in worst or check.found > worst[key].found:
+            worst[key] = check
+    return list(worst.values())
 
 
 def choose_plan(judged: Sequence[tuple[str, Decimal, int]]) -> tuple[str | None, str | None]:

@@ -21,7 +21,7 @@ from echotally.engine.kernel.access import (
     tr,
 )
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.records import LEVEL_BINS, NEVER, QUEUE, STREAM, WAIT_BINS
+from echotally.engine.records import LEVEL_BINS, NEVER, OFFSET_BITS, QUEUE, STREAM, WAIT_BINS
 
 _EXACT_LEVELS = 2_048
 
@@ -104,9 +104,16 @@ def busy_changes(w, u, by):
 @hot
 def wait_seen(w, u, wait_ns):
     """An event's wait, arrival to the start of its successful run."""
-    place = u * 2 * WAIT_BINS + sketch_bin(wait_ns)
+    b = sketch_bin(wait_ns)
+    place = u * 2 * WAIT_BINS + b
+    # The second row sums how far into their bin the waits are, in 2^24ths of a wide bin, so that the sums of
+    # billions of long waits stay inside an int64.
+    into = wait_ns - _bin_start(b)
+    coarse = b // 128 - 1 - OFFSET_BITS
+    if coarse > 0:
+        into >>= coarse
     h_wait(w, place).v += 1
-    h_wait(w, place + WAIT_BINS).v += wait_ns
+    h_wait(w, place + WAIT_BINS).v += into
     fn(w, u).wait_max = max(fn(w, u).wait_max, wait_ns)
 
 

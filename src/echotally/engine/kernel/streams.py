@@ -70,6 +70,9 @@ def _copy_in(w, s, g, p, payload):
         part.timer = ev(w, e).at + so(w, s).retention
         put(w, part.timer, EXPIRE, p, K_EXPIRE_PARTITION, p)
     refresh(w, p)
+    if fn(w, u).dirty == 0:
+        # Nothing can leave, so nobody will look at the unit at this instant.
+        measures.backlog_seen(w, u)
     if fn(w, u).plan_kind == POLLED and fn(w, u).look_armed == 0:
         # Nothing can leave yet, but scaling must look at what waits.
         rooms.mark(w, u)

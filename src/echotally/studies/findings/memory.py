@@ -35,11 +35,12 @@ def far_below(ctx: Context) -> Iterator[Noticed]:
         played, saves = ctx.trial(sets), ctx.saving(sets)
         if not _worth(ctx, saves) or (played and ctx.base and len(played.misses) > len(ctx.base.misses)):
             continue
-        longer = ctx.run_s(name) and _run_with(ctx, name, size) / ctx.run_s(name) - 1
+        longer = round((ctx.run_s(name) and _run_with(ctx, name, size) / ctx.run_s(name) - 1) * 100)
+        pace = f"{longer} % longer" if longer else "as long"
         yield Noticed(
             f"functions.{name}.memory",
             f"{memory_text(function.memory)} given, {memory_text(function.memory_used)} used "
-            f"({function.memory_used / function.memory * 100:.0f} %); runs would take {longer * 100:.0f} % longer at {memory_text(size)}",
+            f"({function.memory_used / function.memory * 100:.0f} %); runs would take {pace} at {memory_text(size)}",
             f"saves {ctx.money(saves)} a month" if saves is not None else "memory is paid for and not used", sets, saves,
         )  # fmt: skip
 
