@@ -8,6 +8,7 @@ import math
 import pytest
 
 from echotally.errors import BadInput
+from echotally.output.demand_view import demand_text
 from echotally.projection.demand import view_demand
 from tests.conftest import run_program
 
@@ -149,3 +150,21 @@ def test_the_program_draws_table_json_csv_and_chart(river, tmp_path):
     table = run_program("demand", str(river), "--format", "csv", cwd=tmp_path).stdout.splitlines()
     assert table[0] == "environment,source,day,hour,events"
     assert run_program("demand", str(river), "--plot", "d.gif", cwd=tmp_path).returncode == 2
+
+
+def test_gaps_of_a_trace_are_named_with_their_place(write, tmp_path):
+    # Hourly rows with a hole of five hours on the second day.
+    rows = ["time,count"] + [f"2027-03-{1 + h // 24:02}T{h % 24:02}:00,1" for h in range(31 * 24) if not 30 < h < 35]
+    (tmp_path / "t.csv").write_text("\n".join(rows) + "\n")
+    notes = view_demand(write(REST + '[demand.d]\ninto = "queues.q"\ntrace = "t.csv"')).loaded.month.notes
+    assert any("1 gap(s), the longest 5 h after 2027-03-02 06:00" in note for note in notes)
+
+
+def test_range_and_growth_are_shown_in_events_of_the_month(write):
+    demand = '[demand.d]\ninto = "queues.q"\nmonthly = 10_000\ngrowth = 0.1\nrange = { low = 0.5, high = 2 }'
+    text = demand_text(view_demand(write(REST + demand)), 200)
+    # 10,000 x 1.1^12 = 31,384.
+    assert (
+        "d: 10,000 events expected in the month; likely 5,000 to 20,000 events; at +10.0% a month 31,384 in a year."
+        in text
+    )

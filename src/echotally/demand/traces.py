@@ -57,12 +57,23 @@ def read_trace(path: Path, clock: MonthClock, factor: float, repeat: bool) -> Tr
     outside = len(spans) - len(inside)
     if outside and not repeat:
         notes.append(f"{path.name}: {outside} row(s) outside {clock.month} left out")
-    steps = {b - a for a, b in itertools.pairwise(starts)}
-    if len(steps) > 1:
-        notes.append(
-            f"{path.name}: rows are {min(steps) / 1e9:g} s to {max(steps) / 1e9:g} s apart; a count covers the time to the next row"
-        )
+    notes += _spacing_notes(path, clock, starts)
     return Trace(tuple(Stretch(s, min(e, clock.length_ns), count=c) for s, e, c in inside), tuple(notes))
+
+
+def _spacing_notes(path: Path, clock: MonthClock, starts: list[int]) -> list[str]:
+    """Uneven rows and gaps, in words: a gap is more than one and a half times the usual step."""
+    steps = [b - a for a, b in itertools.pairwise(starts)]
+    if min(steps) == max(steps):
+        return []
+    usual = sorted(steps)[len(steps) // 2]
+    gaps = [(step, start) for step, start in zip(steps, starts, strict=False) if step > 1.5 * usual]
+    spread = f"{path.name}: rows are {min(steps) / 1e9:g} s to {max(steps) / 1e9:g} s apart; a count covers the time to the next row"
+    if not gaps:
+        return [spread]
+    longest, at = max(gaps)
+    when = clock.instant(at).astimezone(clock.zone)
+    return [spread, f"{path.name}: {len(gaps)} gap(s), the longest {longest / 3.6e12:g} h after {when:%Y-%m-%d %H:%M}"]
 
 
 def _scaled_count(count: int, factor: float) -> int:

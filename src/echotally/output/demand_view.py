@@ -93,11 +93,29 @@ def demand_text(view: DemandView, width: int | None = None, colour: bool | None 
         Text(f"{name}: clients in a closed loop; how often they ask depends on the answers.")
         for name in view.closed_loop
     ]
+    parts += [Text(line) for line in _outlook(view)]
     parts += [
         Text("Assumed: " + note, style="dim")
         for note in (f"drawn with seed {view.seed}, before any function runs.", *view.loaded.month.notes)
     ]
     return rendered(parts, width, colour)
+
+
+def _outlook(view: DemandView) -> list[str]:
+    """What the model says of each demand's uncertainty and growth, in events a month."""
+    taps = view.loaded.month.taps
+    lines = []
+    for name, demand in view.loaded.model.demand.items():
+        expected = sum(tap.expected for tap in taps if tap.label.startswith(f"demand:{name}:"))
+        said = []
+        if demand.range:
+            said.append(f"likely {expected * demand.range.low:,.0f} to {expected * demand.range.high:,.0f} events")
+        if demand.growth:
+            year = expected * (1 + demand.growth) ** 12
+            said.append(f"at {demand.growth:+.1%} a month {year:,.0f} in a year")
+        if said:
+            lines.append(f"{safe(name)}: {expected:,.0f} events expected in the month; {'; '.join(said)}.")
+    return lines
 
 
 def _maps(view: DemandView, s: SourceDemand) -> list[RenderableType]:
