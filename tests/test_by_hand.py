@@ -205,6 +205,8 @@ def test_a_wait_of_just_the_limit_still_starts(play):
     # One instance, 1 s a run: the second request waits 1 s, the third would have to wait 2 s.
     u = unit(play(function(more="instance_limit = 1") + source("endpoints.e", 3), keys='wait_limit = "1 s"'))
     assert (u.events["succeeded"], u.events["rejected"], u.waits.max) == (2, 1, 1.0)
+    # The first is answered after 1 s, the second after 1 + 1 s.
+    assert (u.latency.p50, u.latency.max) == (1.0, 2.0)
 
 
 def test_a_file_takes_longer_by_its_size_and_one_too_large_is_never_handed_over(play, tmp_path):

@@ -16,6 +16,9 @@ COMMANDS = {
     "firings": ("firings", "Show when schedules fire, in words, in their zone and in UTC."),
     "demand": ("demand", "Show what comes in, before any function runs."),
     "project": ("project", "Play the month on every plan: throttling, concurrency, cost."),
+    "sweep": ("sweep", "Project every combination of some values, on every plan."),
+    "drain": ("drain", "Work off a queue's backlog: when is it empty, with how many instances?"),
+    "load": ("load", "Try a function under load: clients against instance limits."),
     "rates": ("rates", "Show a rate card, or find what is odd about it."),
     "schema": ("schema", "Print the JSON Schema of a model or rate card, for editors."),
 }

@@ -21,6 +21,26 @@ def _pairs(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]) 
     return tuple(pairs)
 
 
+def counts(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> tuple[int, ...]:
+    """Whole numbers from 1, separated by commas; none for an option left out."""
+    parts = [part.strip() for part in text.split(",")] if text else []
+    if any(not part.isdecimal() or not 1 <= int(part) <= 1_000_000 for part in parts):
+        raise click.BadParameter(f"'{text}' is not numbers from 1 to 1,000,000 such as 1,5,50")
+    return tuple(dict.fromkeys(int(part) for part in parts))
+
+
+def duration(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> int | None:
+    """A duration such as "5 min" in ns."""
+    if text is None:
+        return None
+    from echotally.model.units import duration_ns
+
+    try:
+        return duration_ns(text)
+    except ValueError as error:
+        raise click.BadParameter(str(error).replace("|", ". Allowed: ")) from error
+
+
 model_argument = click.argument("model", type=click.Path(path_type=Path))
 set_option = click.option(
     "--set", "sets", multiple=True, metavar="ADDRESS=VALUE", callback=_pairs,
@@ -40,6 +60,26 @@ seed_option = click.option(
     type=click.IntRange(0, 2**63 - 1),
     help="Seed of the random numbers (default: the model's, else 1).",
 )
+
+
+plot_option = click.option(
+    "--plot", type=click.Path(path_type=Path, dir_okay=False), help="Also draw a chart into this file (.png or .svg)."
+)
+
+
+def study_options(command: Command) -> Command:
+    """``--workers``, ``--store`` and ``--cluster`` of commands that play many points."""
+    for option in (
+        click.option("--cluster", metavar="ADDRESS", help="Play the points on the Dask cluster of this scheduler."),
+        click.option(
+            "--store",
+            type=click.Path(path_type=Path, dir_okay=False),
+            help="Keep finished points in this SQLite file, and go on from those that are there.",
+        ),
+        click.option("--workers", type=click.IntRange(1, 1_024), help="Cores to use (default: all of them)."),
+    ):
+        command = option(command)
+    return command
 
 
 def format_option(*formats: str) -> Callable[[Command], Command]:

@@ -146,7 +146,7 @@ class _Planner:
                     "rate",
                     "rate",
                     demand.spread,
-                    tuple(rate_stretches(demand, self.clock, environment.demand)),
+                    rate_stretches(demand, self.clock, environment.demand),
                 )
             )
         for number, lump in enumerate(demand.lumps):

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from datetime import datetime
+from fractions import Fraction
+from functools import lru_cache
 
 from echotally.demand.clock import MonthClock
 from echotally.model.estate import Demand
@@ -26,20 +29,35 @@ def _scaled(weights: tuple[float, ...] | None, n: int) -> list[float]:
     return [weight * n / sum(weights) for weight in weights]
 
 
-def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> list[Stretch]:
+def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> tuple[Stretch, ...]:
     """The month as stretches of constant rate per ns; ``factor`` is the environment's.
 
     ``monthly = N`` sets the rate so that the shaped month, surges left out, expects N events.
     """
-    day, week = _scaled(demand.day_shape, 24), _scaled(demand.week_shape, 7)
+    # Only what shapes the rate is the key, so that studies which vary something else find it ready.
+    surges = tuple((s.at, s.lasts, s.times) for s in demand.surges)
+    return _stretches(demand.rate, demand.monthly, demand.day_shape, demand.week_shape, surges, clock, factor)
+
+
+@lru_cache(maxsize=256)
+def _stretches(
+    rate: Fraction | None,
+    monthly: int | None,
+    day_shape: tuple[float, ...] | None,
+    week_shape: tuple[float, ...] | None,
+    storms: tuple[tuple[datetime, int, float], ...],
+    clock: MonthClock,
+    factor: float,
+) -> tuple[Stretch, ...]:
+    day, week = _scaled(day_shape, 24), _scaled(week_shape, 7)
     shaped = [(h.start_ns, h.end_ns, day[h.hour] * week[h.weekday]) for h in clock.local_hours()]
-    if demand.monthly is not None:
+    if monthly is not None:
         weight = sum((end - start) * shape for start, end, shape in shaped)
-        base = demand.monthly / weight if weight else 0.0
+        base = monthly / weight if weight else 0.0
     else:
-        base = float(demand.rate or 0) / 1e9
+        base = float(rate or 0) / 1e9
     base *= factor
-    surges = [(clock.local_ns(s.at), clock.local_ns(s.at) + s.lasts, s.times) for s in demand.surges]
+    surges = [(clock.local_ns(at), clock.local_ns(at) + lasts, times) for at, lasts, times in storms]
     found = []
     for start, end, shape in shaped:
         cuts = sorted({start, end, *(cut for s in surges for cut in s[:2] if start < cut < end)})
@@ -49,7 +67,7 @@ def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> list[Str
                 if begin <= low < over:
                     times *= factor_s
             found.append(Stretch(low, high, base * shape * times))
-    return _joined(found)
+    return tuple(_joined(found))
 
 
 def _joined(stretches: list[Stretch]) -> list[Stretch]:

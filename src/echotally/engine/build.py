@@ -387,8 +387,10 @@ class _Builder:
             r.records("entry", 4 * size + clients + 4 * n_units), r.records("pending", size),
             np.zeros(n_units + 1, np.int64), np.zeros(self.window + 1, np.int64),
             np.array([*seeds, 0], np.uint64), np.array([*self.samples, 0.0]), np.array([*self.waits, 0], np.int64),
-            np.zeros((n_units, 2, r.WAIT_BINS), np.int64), np.zeros((n_units + 1, r.LEVEL_BINS), np.int64),
+            np.zeros((n_units, 2, r.WAIT_BINS), np.int64), np.zeros((n_units, 2, r.WAIT_BINS), np.int64),
+            np.zeros((n_units + 1, r.LEVEL_BINS), np.int64),
             np.zeros((n_units, r.LEVEL_BINS), np.int64), np.zeros((lag_rows, 2, r.WAIT_BINS), np.int64),
+            r.records("step", 1),
             np.zeros((n_units, max(1, hours), len(r.SERIES)))
         )  # fmt: skip
 

@@ -49,7 +49,7 @@ class Level:
 
 @dataclass(frozen=True)
 class Waits:
-    """Waits of events that succeeded, seconds; None where nothing did. Quantiles within 0.4 %."""
+    """Waits or latencies of events, seconds; None where there were none. Quantiles within 0.8 %."""
 
     p50: float | None
     p95: float | None
@@ -73,6 +73,7 @@ class UnitMeasured:
     instance_limit: int | None
     at_limit_ns: int
     waits: Waits
+    latency: Waits
     lag_p95_s: float | None
     lag_max_s: float | None
     backlog_peak: int
@@ -154,6 +155,7 @@ def _unit(model: Model, w: Any, n: int, unit: Unit, length: int) -> UnitMeasured
         unit, {"in": sum(events.values()), **events}, int(f["duplicates"]), int(f["calls"]), attempts, int(f["started"]),
         0 if reserved else int(f["cold_starts"]), _level(w.h_conc[n], int(f["conc_peak"]), length), instances, limit,
         int(f["at_limit_ns"]) if limit is not None and not reserved else 0, waits_of(w.h_wait[n], int(f["wait_max"])),
+        waits_of(w.h_late[n], int(f["late_max"])),
         _lag_quantile(w.h_lag[n], int(f["lag_zero"]), 0.95) if streams else None,
         int(f["lag_max"]) / 1e9 if streams else None, int(f["backlog_peak"]),
         int(f["billed_ns"]), int(f["busy_ns"]), int(f["life_ns"]), int(f["idle_floor_ns"]),
@@ -174,6 +176,12 @@ def _source(w: Any, n: int, environment: str, name: str) -> SourceMeasured:
         int(q[f]) for f in ("arrived", "sends", "receives", "deletes", "idle_ns")
     )
     return SourceMeasured(environment, name, arrived, sends, receives, deletes, idle, int(q["trigger_n"] == 0))
+
+
+def levels(built: Built, n: int, length_ns: int) -> tuple[Level, Level]:
+    """Calls in flight and instances of the n-th unit, weighed over the first ``length_ns``."""
+    w, f = built.world, built.world.fn[n]
+    return _level(w.h_conc[n], int(f["conc_peak"]), length_ns), _level(w.h_inst[n], int(f["inst_peak"]), length_ns)
 
 
 def _check_sums(w: Any, built: Built, units: list[UnitMeasured]) -> None:

@@ -52,7 +52,7 @@ SERIES = ("arrivals", "throttled", "concurrency_peak", "instances_peak", "backlo
 
 _INTS: dict[str, str] = {
     "clock": """now horizon until number dirty_n heap_n free_ev ev_left free_ca ca_left free_cg cg_left free_in in_left
-        pend_head pend_n in_flight peak since attempts hour hours hour_ns units margin steps arrived ended reserved_n""",
+        pend_head pend_n in_flight peak since attempts hour hours hour_ns units margin steps arrived ended reserved_n trail_n""",
     "unit": """account plan_kind bills limit shown_limit floor slots memory timeout keep_alive cold_billed
         round_ns least_ns payload_limit eager wait_limit first_wait longest_wait give_up retry_from retry_n
         look_every look_step look_per window_at window_n window_size look_armed last_look target
@@ -63,7 +63,7 @@ _INTS: dict[str, str] = {
         attempts succeeded failed timed_out throttled calls started cold_starts
         ev_in ev_ok ev_errored ev_rejected ev_lost ev_dead ev_expired ev_large ev_skipped ev_left duplicates
         conc_since conc_peak inst_since inst_peak at_limit_ns limit_since billed_ns busy_ns life_ns idle_floor_ns
-        floor_since backlog_peak wait_max requests replies firings cargo_cut memory_cost fail_each lives
+        floor_since backlog_peak wait_max late_max requests replies firings cargo_cut memory_cost fail_each lives
         token_wake stream_n lag_since lag_oldest lag_max lag_zero wait_zero cpu_n""",
     "account": """limit in_flight blocked first_unit unit_n token_level token_at first_instance instance_n
         first_node node_n nodes_limit nodes_floor node_start node_keep_alive node_memory nodes_up node_hours_ns
@@ -72,7 +72,7 @@ _INTS: dict[str, str] = {
         fail_each wake_at share_all skip items kind list_q after""",
     "source": """kind visibility retention tries delay dead_letter fifo groups gate partitions rng turn
         first_trigger trigger_n first_edge edge_n lists delay_timer inv_timer expire_timer idle_ns idle_since
-        sends receives deletes arrived ended ev_dead ev_expired payload_limit items overlap_skip home
+        sends receives deletes arrived ended ended_at ev_dead ev_expired payload_limit items overlap_skip home
         """,
     "part": "trigger list first waiting in_flight failing number prev next listed wake_at timer",
     "list": "head tail hint n",
@@ -88,6 +88,7 @@ _INTS: dict[str, str] = {
     "cargo": "event next",
     "entry": "at key what",
     "pending": "source payload",
+    "step": "at unit count",
 }
 _FLOATS: dict[str, str] = {
     "unit": """run_scale run_sigma cold_scale cold_sigma cold_factor per_mb cpu_factor cpu_load cpu_cap error_rate
@@ -120,14 +121,14 @@ DTYPES |= {
 
 World = namedtuple(
     "World",
-    "ck ls fn ac tr so pa tp sg ed ins no ca ev cg hp pend dirty window rng samples waits_ns h_wait h_conc h_inst h_lag series",
+    "ck ls fn ac tr so pa tp sg ed ins no ca ev cg hp pend dirty window rng samples waits_ns h_wait h_late h_conc h_inst h_lag trail series",
 )
 #: Which dtype each array of the world has, for the arrays that are records.
 KIND_OF = {
     "ck": "clock", "ls": "list", "fn": "unit", "ac": "account", "tr": "trigger", "so": "source", "pa": "part", "tp": "tap",
     "sg": "seg", "ed": "edge", "ins": "instance", "no": "node", "ca": "call", "ev": "event", "cg": "cargo",
     "hp": "entry", "pend": "pending", "dirty": "int", "window": "int", "rng": "bits", "samples": "real",
-    "waits_ns": "int", "h_wait": "int", "h_conc": "int", "h_inst": "int", "h_lag": "int", "series": "real",
+    "waits_ns": "int", "h_wait": "int", "h_late": "int", "trail": "step", "h_conc": "int", "h_inst": "int", "h_lag": "int", "series": "real",
 }  # fmt: skip
 
 

@@ -40,11 +40,15 @@ def simulate(
     return read_out(model, built)
 
 
-def begun(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int) -> Built:
-    """A world at its first instant: backlogs laid, floors ready, nothing played yet."""
+def begun(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int, trail: int = 1) -> Built:
+    """A world at its first instant: backlogs laid, floors ready, nothing played yet.
+
+    ``trail`` is how many changes of instance counts it keeps, with their times.
+    """
     from echotally.engine.kernel.loop import BEGIN, simulation
 
     built = build(model, month, placement, seed)
+    built.world = built.world._replace(trail=r.records("step", trail))
     _lay_backlogs(model, built)
     built.world = _with_room(built.world)
     simulation(r.addresses(built.world), BEGIN, _NIL, _NIL)
@@ -66,6 +70,18 @@ def play(built: Built, until_ns: int | None = None, progress: Progress | None = 
             clock = built.world.ck[0]
             progress(int(clock["now"]) / int(clock["horizon"]))
     simulation(r.addresses(built.world), FLUSH, _NIL, _NIL)
+
+
+def play_entries(built: Built, entries: int) -> bool:
+    """Play on by at most so many calendar entries; whether the month is over. Integrals are brought up to the instant."""
+    from echotally.engine.kernel.loop import DONE, FLUSH, MORE_ROOM, PLAY, simulation
+
+    state = simulation(r.addresses(built.world), PLAY, np.int64(entries), _NIL)
+    while state == MORE_ROOM:
+        built.world = _with_room(built.world)
+        state = simulation(r.addresses(built.world), PLAY, np.int64(entries), _NIL)
+    simulation(r.addresses(built.world), FLUSH, _NIL, _NIL)
+    return bool(state == DONE)
 
 
 def finish(built: Built) -> None:

@@ -36,10 +36,10 @@ _COUNTS = (
 )  # fmt: skip
 _INTEGRALS = ("life_ns", "idle_floor_ns", "at_limit_ns", "lag_zero")
 _SUMS = (*_COUNTS, *_INTEGRALS)
-_MAXIMA = ("conc_peak", "inst_peak", "wait_max", "backlog_peak", "lag_max")
+_MAXIMA = ("conc_peak", "inst_peak", "wait_max", "late_max", "backlog_peak", "lag_max")
 _SOURCE_COUNTS = ("arrived", "sends", "receives", "deletes")
 _SOURCE_SUMS = (*_SOURCE_COUNTS, "idle_ns")
-_SKETCHES = ("h_wait", "h_conc", "h_inst", "h_lag")
+_SKETCHES = ("h_wait", "h_late", "h_conc", "h_inst", "h_lag")
 
 
 def wants_sampling(month: MonthPlan) -> bool:
@@ -106,7 +106,7 @@ def _play_in_parts(built: Built, window: Window, parts: list[_Total]) -> None:
 def _forget_maxima(w: Any) -> None:
     """Peaks of the warm-up are not the month's."""
     w.fn["conc_peak"], w.fn["inst_peak"], w.fn["backlog_peak"] = w.fn["in_flight"], w.fn["count"], w.fn["waiting"]
-    w.fn["wait_max"] = w.fn["lag_max"] = 0
+    w.fn["wait_max"] = w.fn["late_max"] = w.fn["lag_max"] = 0
     w.ck[0]["peak"] = w.ck[0]["in_flight"]
 
 
@@ -180,7 +180,8 @@ class _Total:
             self.source[name] += after.source[name] - before.source[name]
         for name in _INTEGRALS:
             self.unit[name][alone] = (after.unit[name] - before.unit[name])[alone]
-        self.sketch["h_wait"] += after.sketch["h_wait"] - before.sketch["h_wait"]
+        for name in ("h_wait", "h_late"):
+            self.sketch[name] += after.sketch[name] - before.sketch[name]
         rows = np.flatnonzero(alone)
         for name in ("h_conc", "h_inst"):
             self.sketch[name][rows] = (after.sketch[name] - before.sketch[name])[rows]

@@ -44,6 +44,9 @@ def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
             "limit": unit.instance_limit, "hours_at_limit": unit.at_limit_ns / 3.6e12,
         },
         "wait_s": {"p50": unit.waits.p50, "p95": unit.waits.p95, "p99": unit.waits.p99, "max": unit.waits.max},
+        "latency_s": {
+            "p50": unit.latency.p50, "p95": unit.latency.p95, "p99": unit.latency.p99, "max": unit.latency.max,
+        },
         "lag_s": None if unit.lag_max_s is None else {"p95": unit.lag_p95_s, "max": unit.lag_max_s},
         "backlog_peak": unit.backlog_peak,
         "billed_s": billed_ns / 1e9,

@@ -58,6 +58,7 @@ def _unit(unit: UnitMeasured) -> Iterator[tuple[str, float | None]]:
         (f"wait_s.{name}", value)
         for name, value in (("p50", waits.p50), ("p95", waits.p95), ("p99", waits.p99), ("max", waits.max))
     )
+    yield "latency_s.p95", unit.latency.p95
     yield "backlog_peak", unit.backlog_peak
     yield "billed_s", unit.time_billed_ns / 1e9
 

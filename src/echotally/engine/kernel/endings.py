@@ -23,6 +23,7 @@ def ends(w, e, u, how):
     v.state = GONE
     clock(w).ended += 1
     so(w, v.source).ended += 1
+    so(w, v.source).ended_at = clock(w).now
     if u >= 0:
         f = fn(w, u)
         if how == OK:
@@ -57,6 +58,7 @@ def handled(w, e, u, wait_ns):
     ev(w, e).handled = 1
     for _ in range(ev(w, e).items):
         measures.wait_seen(w, u, wait_ns)
+        measures.latency_seen(w, u, clock(w).now - ev(w, e).at)
     ends(w, e, u, OK)
 
 

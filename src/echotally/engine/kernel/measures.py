@@ -13,12 +13,14 @@ from echotally.engine.kernel.access import (
     h_conc,
     h_inst,
     h_lag,
+    h_late,
     h_wait,
     ls,
     pa,
     series,
     so,
     tr,
+    trail,
 )
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import LEVEL_BINS, NEVER, OFFSET_BITS, QUEUE, STREAM, WAIT_BINS
@@ -84,6 +86,12 @@ def instances_change(w, u, by):
             f.at_limit_ns += now - f.inst_since
         f.inst_since = now
     f.count += by
+    if by != 0 and ck.trail_n < w.n_trail:
+        step = trail(w, ck.trail_n)
+        step.at = now
+        step.unit = u
+        step.count = f.count
+        ck.trail_n += 1
     if by > 0:
         f.inst_peak = max(f.inst_peak, f.count)
         series(w, (u * clock(w).hours + ck.hour) * 6 + 3).v = max(
@@ -104,17 +112,29 @@ def busy_changes(w, u, by):
 @hot
 def wait_seen(w, u, wait_ns):
     """An event's wait, arrival to the start of its successful run."""
-    b = sketch_bin(wait_ns)
+    _sketched(w, h_wait, u, wait_ns)
+    fn(w, u).wait_max = max(fn(w, u).wait_max, wait_ns)
+
+
+@kernel
+def latency_seen(w, u, late_ns):
+    """An event's latency, arrival to the end of its run: of what was handled, and of requests answered by an error."""
+    _sketched(w, h_late, u, late_ns)
+    fn(w, u).late_max = max(fn(w, u).late_max, late_ns)
+
+
+@hot
+def _sketched(w, sketch, u, ns):
+    b = sketch_bin(ns)
     place = u * 2 * WAIT_BINS + b
     # The second row sums how far into their bin the waits are, in 2^24ths of a wide bin, so that the sums of
     # billions of long waits stay inside an int64.
-    into = wait_ns - _bin_start(b)
+    into = ns - _bin_start(b)
     coarse = b // 128 - 1 - OFFSET_BITS
     if coarse > 0:
         into >>= coarse
-    h_wait(w, place).v += 1
-    h_wait(w, place + WAIT_BINS).v += into
-    fn(w, u).wait_max = max(fn(w, u).wait_max, wait_ns)
+    sketch(w, place).v += 1
+    sketch(w, place + WAIT_BINS).v += into
 
 
 @hot

@@ -277,6 +277,7 @@ def _after(w, c, kind, good, bad):
     elif kind == ENDPOINT:
         e = cg(w, call.head).event
         endings.client_pauses(w, e, SAME)
+        measures.latency_seen(w, call.unit, clock(w).now - ev(w, e).at)
         endings.ends(w, e, call.unit, endings.ERRORED)
         rooms.free_call(w, c)
     else:

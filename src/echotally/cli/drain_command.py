@@ -1,0 +1,50 @@
+"""``echotally drain``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import note_first_compilation
+from echotally.output.writing import deliver, write_whole
+
+
+@click.command(epilog="Example: echotally drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32")
+@options.model_argument
+@options.set_option
+@click.option("--queue", required=True, metavar="NAME", help="The queue to drain.")
+@click.option("--backlog", type=click.IntRange(1, 20_000_000), required=True, help="Messages that wait at the start.")
+@click.option(
+    "--limit", "limits", callback=options.counts, metavar="N,N,...", help="Instance limits (default: the model's)."
+)
+@click.option(
+    "--batch", "batches", callback=options.counts, metavar="N,N,...", help="Batch sizes (default: the model's)."
+)
+@click.option(
+    "--within",
+    callback=options.duration,
+    metavar="DURATION",
+    help='Also the largest backlog that is gone in this time, such as "5 min".',
+)
+@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@options.format_option("table", "json")
+@options.plot_option
+@options.width_option
+@options.out_option
+def drain(
+    model: Path, sets: tuple[tuple[str, str], ...], queue: str, backlog: int, limits: tuple[int, ...], batches: tuple[int, ...],
+    within: int | None, plans: tuple[str, ...], form: str, plot: Path | None, width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Work off a backlog of a queue of MODEL: when it is empty, how long messages wait, how many instances, at what cost."""
+    from echotally.output import trial_views as shown
+    from echotally.output.charts import check_plot_path
+    from echotally.studies.drain import drain as ask
+
+    check_plot_path(plot)
+    note_first_compilation()
+    found = ask(model, queue, backlog, limits or (None,), batches or (None,), plans, within, sets)
+    if plot:
+        write_whole(plot, shown.drain_chart(found, plot.suffix[1:]))
+    deliver(shown.drain_json(found) if form == "json" else shown.drain_text(found, width, False if out else None), out)

@@ -1,0 +1,69 @@
+"""``echotally load``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import note_first_compilation
+from echotally.output.writing import deliver, write_whole
+
+
+@click.command(epilog="Example: echotally load river-watch/river.toml --function map --clients 1,5,50 --limit 1,2,20")
+@options.model_argument
+@options.set_option
+@click.option("--function", "name", required=True, metavar="NAME", help="The function to ask.")
+@click.option(
+    "--clients",
+    required=True,
+    callback=options.counts,
+    metavar="N,N,...",
+    help="Clients that ask, wait, and ask again.",
+)
+@click.option(
+    "--limit", "limits", callback=options.counts, metavar="N,N,...", help="Instance limits (default: the model's)."
+)
+@click.option(
+    "--calls",
+    type=click.IntRange(1, 100_000_000),
+    default=1_000,
+    show_default=True,
+    help="Requests answered or refused a trial.",
+)
+@click.option("--seconds", type=click.FloatRange(min=0.001), help="End a trial after this many seconds at the latest.")
+@click.option(
+    "--warm-up",
+    "warm_up",
+    type=click.FloatRange(min=0),
+    default=0.0,
+    show_default=True,
+    help="Seconds left out at the start.",
+)
+@click.option(
+    "--think", default="0 s", show_default=True, help='Pause of a client after each answer, such as "200 ms".'
+)
+@click.option("--plan", metavar="CARD.PLAN", help="Plan to run on (default: the one project picks).")
+@options.format_option("table", "json")
+@options.plot_option
+@options.width_option
+@options.out_option
+def load(
+    model: Path, sets: tuple[tuple[str, str], ...], name: str, clients: tuple[int, ...], limits: tuple[int, ...], calls: int,
+    seconds: float | None, warm_up: float, think: str, plan: str | None, form: str, plot: Path | None, width: int | None,
+    out: Path | None,
+) -> None:  # fmt: skip
+    """Try a function of MODEL under load: throughput, latency, refusals, instances and cost for each number of clients and limit."""
+    from echotally.model.spread import constant
+    from echotally.output import trial_views as shown
+    from echotally.output.charts import check_plot_path
+    from echotally.studies.load import load_trial
+
+    check_plot_path(plot)
+    note_first_compilation()
+    pause = constant(options.duration(None, None, think) or 0)
+    found = load_trial(model, name, clients, limits or (None,), calls, seconds, warm_up, pause, plan, sets)
+    if plot:
+        write_whole(plot, shown.load_chart(found, plot.suffix[1:]))
+    deliver(shown.load_json(found) if form == "json" else shown.load_text(found, width, False if out else None), out)

@@ -1,0 +1,62 @@
+"""``echotally sweep``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import note_first_compilation, progress_line
+from echotally.output.writing import deliver, write_whole
+
+
+@click.command(epilog="Example: echotally sweep river-watch/river.toml --vary 'functions.look.memory=512 MB,1 GB,2 GB'")
+@options.model_argument
+@options.set_option
+@click.option(
+    "--vary",
+    multiple=True,
+    required=True,
+    metavar="ADDRESS=VALUES",
+    help="Values a,b,c or a range lo..hi:steps, evenly or with :log. Repeated: every combination.",
+)
+@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@click.option(
+    "--best", type=click.Choice(["cost", "wait", "throttled"]), default="cost", show_default=True,
+    help="What the best point is judged by, under the targets.",
+)  # fmt: skip
+@options.study_options
+@options.seed_option
+@options.format_option("table", "json", "csv")
+@options.plot_option
+@options.width_option
+@options.out_option
+def sweep(
+    model: Path, sets: tuple[tuple[str, str], ...], vary: tuple[str, ...], plans: tuple[str, ...], best: str,
+    workers: int | None, store: Path | None, cluster: str | None, seed: int | None, form: str, plot: Path | None,
+    width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Project MODEL at every combination of values, on every plan: the best point, the good ones, a chart.
+
+    With -o FILE.parquet the table is written as Parquet. --store keeps finished points: after an interruption
+    the same command goes on from there.
+    """
+    from echotally.output import sweep_view as shown
+    from echotally.output.charts import check_plot_path
+    from echotally.output.frames import parquet
+    from echotally.studies.sweep import sweep as ask
+
+    check_plot_path(plot)
+    note_first_compilation()
+    with progress_line() as tell:
+        found = ask(model, vary, sets, plans, best, seed, workers or -1, store, cluster, tell)
+    if plot:
+        write_whole(plot, shown.sweep_chart(found, plot.suffix[1:]))
+    if out and out.suffix == ".parquet":
+        write_whole(out, parquet(found.to_frame()))
+    elif form == "csv":
+        deliver(found.to_frame().to_csv(index=False, lineterminator="\n"), out)
+    else:
+        text = shown.sweep_json(found) if form == "json" else shown.sweep_text(found, width, False if out else None)
+        deliver(text, out)

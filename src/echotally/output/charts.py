@@ -1,0 +1,51 @@
+"""Charts, 1280x800: readable in grey (marks and lines differ, not only colours), units on every axis."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from echotally.errors import BadInput, Problem
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+#: Okabe and Ito's palette, apart for colour-blind readers ("Color Universal Design", 2008), with marks and dashes.
+COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#8A6D00")
+MARKS = ("o", "s", "^", "D", "v", "P", "X", "*")
+DASHES: tuple[Any, ...] = ("-", "--", "-.", ":", (0, (5, 1)), (0, (3, 1, 1, 1)), (0, (1, 1)), (0, (8, 2)))
+
+
+def check_plot_path(path: Path | None) -> None:
+    """Refuse an ending that is no picture, before anything is computed."""
+    if path is not None and path.suffix not in (".png", ".svg"):
+        raise BadInput(Problem("is not a kind of picture", "--plot", value=str(path), allowed=".png or .svg"))
+
+
+def new_figure(rows: int = 1, heights: tuple[float, ...] = (1,)) -> tuple[Figure, list[Any]]:
+    """An empty figure of 1280x800 with ``rows`` panels that share their x axis."""
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained", facecolor="white")
+    panels = figure.subplots(rows, 1, sharex=rows > 1, squeeze=False, gridspec_kw={"height_ratios": heights})
+    for panel in panels[:, 0]:
+        panel.grid(True, color="#dddddd", linewidth=0.6)
+        panel.spines[["top", "right"]].set_visible(False)
+    return figure, list(panels[:, 0])
+
+
+def style(n: int) -> dict[str, Any]:
+    """Colour, mark and dash of the n-th line."""
+    k = n % len(COLOURS)
+    return {"color": COLOURS[k], "marker": MARKS[k], "linestyle": DASHES[k], "markersize": 6, "linewidth": 1.8}
+
+
+def picture(figure: Figure, form: str) -> bytes:
+    """The figure as PNG or SVG; the same figure gives the same bytes."""
+    import matplotlib
+
+    paper = io.BytesIO()
+    with matplotlib.rc_context({"svg.hashsalt": "echotally"}):
+        figure.savefig(paper, format=form, metadata={"Date": None} if form == "svg" else {"Software": None})
+    return paper.getvalue()

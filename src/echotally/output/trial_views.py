@@ -1,0 +1,209 @@
+"""Drains and load trials as tables, data and charts."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from echotally.engine.measured import Waits
+from echotally.model.units import duration_text
+from echotally.output.charts import new_figure, picture, style
+from echotally.output.projection_json import amount_text
+from echotally.output.terminal import Column, count, rendered, safe, seconds, share, table
+from echotally.studies.drain import Drain, DrainRow
+from echotally.studies.load import LoadRow, LoadTrial
+
+
+def drain_verdict(found: Drain) -> str:
+    """Which drain is over first, in a sentence."""
+    done = [row for row in found.rows if row.empty_s is not None]
+    if not done:
+        return f"{found.queue} is not empty by the month's end in any of these ways."
+    first = min(done, key=lambda row: (row.empty_s or 0, row.cost))
+    return (
+        f"{found.queue}: {found.backlog:,} messages are gone soonest on {first.plan} (limit {_limit(first.limit)}, batch {first.batch}): "
+        f"after {seconds(first.empty_s)} s, for {first.cost:,.4f} {_currency(found)}."
+    )
+
+
+def _currency(found: Drain | LoadTrial) -> str:
+    return next(iter(found.loaded.offers.values())).card.currency
+
+
+def _limit(limit: int | None) -> str:
+    return "none" if limit is None else f"{limit:,}"
+
+
+def drain_text(found: Drain, width: int | None = None, colour: bool | None = None) -> str:
+    """The verdict, then a row a plan, limit and batch size."""
+    columns = [
+        Column("plan", False), Column("limit"), Column("batch"), Column("empty after s"), Column("oldest waited s"),
+        Column("messages/s", rank=1), Column("expired", rank=2), Column("dead letters", rank=2), Column("peak inst."),
+        Column("first start s", rank=4), Column("last start s", rank=3), Column("cost", rank=1),
+    ]  # fmt: skip
+    if found.within_ns is not None:
+        columns.append(Column(f"clears in {duration_text(found.within_ns)}"))
+    rows = [_drain_cells(row, found.within_ns is not None) for row in found.rows]
+    parts: list[RenderableType] = [Text(safe(drain_verdict(found)), style="bold"), Text("")]
+    parts.append(
+        table(
+            f"Draining {safe(found.queue)} by {safe(found.function)} ({_currency(found)})", columns, rows, width=width
+        )
+    )
+    if found.reasons:
+        why = [Column("plan", False), Column("why not", False, True)]
+        parts.append(table("Cannot be used", why, [[name, text] for name, text in found.reasons]))
+    parts.append(Text("All other demand is stopped; cost is what the month costs more for it.", style="dim"))
+    return rendered(parts, width, colour)
+
+
+def _drain_cells(row: DrainRow, clears: bool) -> list[str]:
+    starts = row.starts_s
+    return [
+        row.plan, _limit(row.limit), count(row.batch), seconds(row.empty_s), seconds(row.oldest_s), seconds(row.rate_per_s),
+        count(row.expired), count(row.dead_lettered), count(row.peak_instances), seconds(starts[0] if starts else None),
+        seconds(starts[-1] if starts else None), f"{row.cost:,.6f}", *([count(row.clears)] if clears else []),
+    ]  # fmt: skip
+
+
+def drain_json(found: Drain) -> str:
+    """The drains as data (schema ``echotally-drain/1``)."""
+    rows = [
+        {
+            "plan": row.plan, "limit": row.limit, "batch": row.batch, "empty_s": row.empty_s, "oldest_s": row.oldest_s,
+            "rate_per_s": row.rate_per_s, "handled": row.handled, "expired": row.expired, "dead_lettered": row.dead_lettered,
+            "peak_instances": row.peak_instances, "starts_s": list(row.starts_s),
+            "instances": [{"from_s": at, "count": n} for at, n in row.instances], "cost": amount_text(row.cost), "clears": row.clears,
+        }
+        for row in found.rows
+    ]  # fmt: skip
+    reasons = [{"plan": name, "text": text} for name, text in found.reasons]
+    data = {
+        "schema": "echotally-drain/1",
+        "queue": found.queue,
+        "backlog": found.backlog,
+        "rows": rows,
+        "infeasible": reasons,
+    }
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def drain_chart(found: Drain, form: str) -> bytes:
+    """Instances over time, a line a drain, with a mark where the queue is empty."""
+    figure, (panel,) = new_figure()
+    longest = max((row.empty_s or 0.0 for row in found.rows), default=1.0) or 1.0
+    for n, row in enumerate(found.rows[:16]):
+        looks = style(n)
+        end = row.empty_s if row.empty_s is not None else longest
+        times = [at for at, _ in row.instances if at <= end]
+        counts = [k for at, k in row.instances if at <= end]
+        label = f"{row.plan}, limit {_limit(row.limit)}, batch {row.batch}"
+        panel.step([*times, end], [*counts, counts[-1] if counts else 0], where="post", label=label, color=looks["color"],
+                   linestyle=looks["linestyle"], linewidth=1.8)  # fmt: skip
+        panel.plot([end], [counts[-1] if counts else 0], marker=looks["marker"], color=looks["color"], markersize=8)
+    panel.set_xlabel("time from the start of the drain (s); the mark is where the queue is empty")
+    panel.set_ylabel(f"instances of {found.function}")
+    panel.set_ylim(bottom=0)
+    panel.legend(frameon=False, ncols=2, fontsize=9)
+    panel.set_title(drain_verdict(found).replace(": ", ":\n", 1), loc="left", fontsize=12)
+    return picture(figure, form)
+
+
+def load_verdict(found: LoadTrial) -> str:
+    """The most that was reached, and the limit that is enough."""
+    best = max(found.rows, key=lambda row: row.calls_per_s)
+    text = (
+        f"{found.function} on {found.plan} answers at most {best.calls_per_s:,.1f} calls a second "
+        f"({best.clients:,} clients, limit {_limit(best.limit)}, p95 {_ms(best.latency.p95)} ms)."
+    )
+    return text + (f" A limit above {found.enough:,} brings nothing more." if found.enough else "")
+
+
+def _ms(value_s: float | None) -> str:
+    return "–" if value_s is None else f"{value_s * 1e3:,.1f}"
+
+
+def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = None) -> str:
+    """The verdict, then a row a pair of clients and limit; the knee is marked."""
+    columns = [
+        Column("limit"), Column("clients"), Column("calls", rank=3), Column("calls/s"), Column("refused %"), Column("mean ms", rank=2),
+        Column("p50 ms", rank=1), Column("p95 ms"), Column("p99 ms", rank=1), Column("max ms", rank=3), Column("peak inst."),
+        Column("mean calls", rank=4), Column("cost/million", rank=2), Column("", False),
+    ]  # fmt: skip
+    rows = [
+        [_limit(r.limit), count(r.clients), count(r.calls), f"{r.calls_per_s:,.2f}", share(r.refused_share), _ms(r.latency_mean_s),
+         _ms(r.latency.p50), _ms(r.latency.p95), _ms(r.latency.p99), _ms(r.latency.max), count(r.instances.peak),
+         f"{r.concurrency.mean:,.2f}", "–" if r.cost_per_million is None else f"{r.cost_per_million:,.2f}", "knee" if r.knee else ""]
+        for r in found.rows
+    ]  # fmt: skip
+    marks = ["bold" if r.knee else "" for r in found.rows]
+    parts: list[RenderableType] = [Text(safe(load_verdict(found)), style="bold"), Text("")]
+    parts.append(
+        table(f"{safe(found.function)} alone on {found.plan} ({_currency(found)})", columns, rows, marks, width)
+    )
+    parts.append(
+        Text(
+            "Latency is from asking to the answer, of answered calls. knee: more clients bring little but waiting.",
+            style="dim",
+        )
+    )
+    return rendered(parts, width, colour)
+
+
+def _latency(row: LoadRow) -> dict[str, Any]:
+    late: Waits = row.latency
+    values = {"mean": row.latency_mean_s, "p50": late.p50, "p95": late.p95, "p99": late.p99, "max": late.max}
+    return {name: None if value is None else value * 1e3 for name, value in values.items()}
+
+
+def load_json(found: LoadTrial) -> str:
+    """The trials as data (schema ``echotally-load/1``)."""
+    rows = [
+        {
+            "clients": r.clients, "limit": r.limit, "calls": r.calls, "seconds": r.seconds, "calls_per_s": r.calls_per_s,
+            "refused": r.refused, "refused_share": r.refused_share, "latency_ms": _latency(r),
+            "instances": {"mean": r.instances.mean, "peak": r.instances.peak},
+            "concurrency": {"mean": r.concurrency.mean, "peak": r.concurrency.peak},
+            "cost_per_million": None if r.cost_per_million is None else amount_text(r.cost_per_million), "knee": r.knee,
+        }
+        for r in found.rows
+    ]  # fmt: skip
+    data = {
+        "schema": "echotally-load/1",
+        "plan": found.plan,
+        "function": found.function,
+        "rows": rows,
+        "enough": found.enough,
+    }
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def load_chart(found: LoadTrial, form: str) -> bytes:
+    """Throughput and p95 latency against clients, a line a limit."""
+    figure, panels = new_figure(2, (3, 2))
+    for n, limit in enumerate(dict.fromkeys(row.limit for row in found.rows)):
+        rows = [row for row in found.rows if row.limit == limit]
+        clients = [row.clients for row in rows]
+        panels[0].plot(clients, [row.calls_per_s for row in rows], label=f"limit {_limit(limit)}", **style(n))
+        panels[1].plot(clients, [None if r.latency.p95 is None else r.latency.p95 * 1e3 for r in rows], **style(n))
+        for row in rows:
+            if row.knee:
+                panels[0].annotate(
+                    "knee", (row.clients, row.calls_per_s), (0, 8), textcoords="offset points", ha="center"
+                )
+    panels[0].set_ylabel("answers a second")
+    panels[1].set_ylabel("latency p95 (ms)")
+    panels[1].set_xlabel("clients that ask, wait for the answer and ask again")
+    for panel in panels:
+        panel.set_ylim(bottom=0)
+    if max(r.clients for r in found.rows) >= 8 * min(r.clients for r in found.rows):
+        panels[1].set_xscale("log")
+        places = list(dict.fromkeys(r.clients for r in found.rows))
+        panels[1].set_xticks(places, [f"{n:,}" for n in places])
+        panels[1].minorticks_off()
+    panels[0].legend(frameon=False)
+    panels[0].set_title(load_verdict(found), loc="left", fontsize=12)
+    return picture(figure, form)

@@ -1,0 +1,203 @@
+"""``drain``: how a queue's backlog is worked off, plan by plan, limit by limit, batch by batch."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from pathlib import Path
+
+from echotally.demand.month import MonthPlan
+from echotally.engine.build import Built
+from echotally.engine.measured import Measured, read_out
+from echotally.engine.running import begun, finish, play
+from echotally.errors import BadInput, Problem
+from echotally.model.estate import Model
+from echotally.projection.bills import make_bill
+from echotally.projection.metering import meter
+from echotally.projection.placement import Loaded, load, placement_on
+from echotally.projection.standing import standing_bill
+from echotally.rates.feasibility import reasons_against
+from echotally.rates.loading import Offer, candidates
+
+#: Changes of instance counts that are kept, and the largest backlog tried for ``within``.
+_TRAIL, _MOST = 20_000, 20_000_000
+
+
+@dataclass(frozen=True)
+class DrainRow:
+    """One drain. Times in s from its start; ``empty_s`` None where messages are left at the month's end.
+
+    ``oldest_s`` is the longest any message waited for its run; ``starts_s`` when instances began to start;
+    ``instances`` (from_s, count); ``cost`` what the month costs more for it; ``clears`` the largest backlog
+    empty within the time asked for (None: not asked).
+    """
+
+    plan: str
+    limit: int | None
+    batch: int
+    empty_s: float | None
+    oldest_s: float | None
+    rate_per_s: float | None
+    handled: int
+    expired: int
+    dead_lettered: int
+    peak_instances: int
+    starts_s: tuple[float, ...]
+    instances: tuple[tuple[float, int], ...]
+    cost: Decimal
+    clears: int | None = None
+
+
+@dataclass(frozen=True)
+class Drain:
+    """All drains of a queue; ``reasons`` says why plans cannot be used."""
+
+    loaded: Loaded
+    queue: str
+    function: str
+    backlog: int
+    within_ns: int | None
+    rows: tuple[DrainRow, ...]
+    reasons: tuple[tuple[str, str], ...]
+
+
+def drain(
+    path: Path | str,
+    queue: str,
+    backlog: int,
+    limits: Sequence[int | None] = (None,),
+    batches: Sequence[int | None] = (None,),
+    plans: Sequence[str] = (),
+    within_ns: int | None = None,
+    sets: Iterable[tuple[str, str]] = (),
+) -> Drain:
+    """Lay ``backlog`` messages into ``queue``, stop all other demand, and play until it is empty.
+
+    Every plan (the model's, or ``plans``) with every limit and batch size; None stands for the model's own.
+    Raises ``BadInput``, also for a queue that is not there or that nothing reads.
+    """
+    loaded = load(path, sets)
+    function = _reader(loaded.model, queue)
+    unknown = [name for name in plans if name not in loaded.offers]
+    if unknown:
+        raise BadInput(
+            Problem("no rate card has this plan", "--plan", value=unknown[0], allowed=", ".join(loaded.offers))
+        )
+    offers = [loaded.offers[name] for name in plans] or candidates(loaded.model, loaded.offers)
+    rows: list[DrainRow] = []
+    reasons: list[tuple[str, str]] = []
+    for offer in offers:
+        for limit in limits:
+            for batch in batches:
+                model = _changed(loaded.model, queue, function, limit, batch)
+                against = reasons_against(model, function, offer.plan)
+                if against:
+                    reasons += [(offer.name, text) for text in against]
+                    continue
+                one = _Trial(replace(loaded, model=model), offer, queue, function)
+                rows.append(one.row(backlog, limit, within_ns))
+    return Drain(loaded, queue, function, backlog, within_ns, tuple(rows), tuple(dict.fromkeys(reasons)))
+
+
+def _reader(model: Model, queue: str) -> str:
+    if queue not in model.queues:
+        raise BadInput(
+            Problem("there is no such queue", "--queue", value=queue, allowed=", ".join(model.queues) or "none")
+        )
+    found = next((t.to for t in model.triggers if t.from_ == f"queues.{queue}"), None)
+    if found is None:
+        raise BadInput(Problem("no function reads this queue", "--queue", value=queue))
+    return found
+
+
+def _changed(model: Model, queue: str, function: str, limit: int | None, batch: int | None) -> Model:
+    """The model with this limit and batch, one environment, no backlog anywhere."""
+    functions = dict(model.functions)
+    if limit is not None:
+        functions[function] = functions[function].model_copy(update={"instance_limit": limit})
+    triggers = tuple(
+        t.model_copy(update={"batch": batch}) if batch is not None and t.from_ == f"queues.{queue}" else t
+        for t in model.triggers
+    )
+    queues = {name: q.model_copy(update={"backlog": 0}) for name, q in model.queues.items()}
+    name, environment = next(iter(model.environments.items()))
+    return model.model_copy(
+        update={"functions": functions, "triggers": triggers, "queues": queues, "environments": {name: environment}}
+    )
+
+
+class _Trial:
+    """One plan, limit and batch, on which drains of any size can be played."""
+
+    def __init__(self, loaded: Loaded, offer: Offer, queue: str, function: str) -> None:
+        self.loaded, self.offer, self.queue, self.function = loaded, offer, queue, function
+        self.placement = placement_on(loaded.model, loaded.offers, offer)
+        self.month = MonthPlan(loaded.month.clock, (), {}, ())
+        self.batch = next(t.batch for t in loaded.model.triggers if t.from_ == f"queues.{queue}")
+
+    def played(self, backlog: int) -> tuple[Built, Measured, float | None]:
+        """The world after the drain, what it measured, and when the queue was empty, s."""
+        model = self.loaded.model
+        queues = {**model.queues, self.queue: model.queues[self.queue].model_copy(update={"backlog": backlog})}
+        laid = model.model_copy(update={"queues": queues})
+        built = begun(laid, self.month, self.placement, model.estate.seed, _TRAIL)
+        play(built)
+        finish(built)
+        measured = read_out(laid, built)
+        place = next(n for n, (_, source) in enumerate(built.sources) if source == f"queues.{self.queue}")
+        ended = int(built.world.so[place]["ended_at"])
+        left = any(u.events["unfinished"] for u in measured.units if u.unit.function == self.function)
+        return built, measured, None if left or ended >= self.month.clock.length_ns else ended / 1e9
+
+    def row(self, backlog: int, limit: int | None, within_ns: int | None) -> DrainRow:
+        built, measured, empty_s = self.played(backlog)
+        n, unit = next((n, u) for n, u in enumerate(measured.units) if u.unit.function == self.function)
+        handled = unit.events["succeeded"]
+        starts, instances = _timeline(built, n, unit.instances.peak)
+        return DrainRow(
+            self.offer.name, unit.instance_limit if limit is None else limit, self.batch, empty_s, unit.waits.max,
+            handled / empty_s if empty_s else None, handled, unit.events["expired"], unit.events["dead_lettered"],
+            unit.instances.peak, starts, instances, self._cost(measured),
+            None if within_ns is None else self._clears(within_ns / 1e9),
+        )  # fmt: skip
+
+    def _cost(self, measured: Measured) -> Decimal:
+        """What the month costs more than a month in which nothing runs."""
+        units = [(u.unit.function, u.unit.environment) for u in measured.units]
+        bill = make_bill(meter(self.loaded.model, measured, self.offer), units, self.offer.card.currency)
+        return bill.unrounded - standing_bill(self.loaded, self.offer).unrounded
+
+    def _clears(self, within_s: float) -> int:
+        """The largest backlog that is empty in time: doubled until it is not, then halved between."""
+
+        def fits(backlog: int) -> bool:
+            empty_s = self.played(backlog)[2]
+            return empty_s is not None and empty_s <= within_s
+
+        if not fits(1):
+            return 0
+        high = 2
+        while high < _MOST and fits(high):
+            high *= 2
+        low = high // 2
+        while high - low > max(1, low // 500):
+            middle = (low + high) // 2
+            low, high = (middle, high) if fits(middle) else (low, middle)
+        return low
+
+
+def _timeline(built: Built, n: int, peak: int) -> tuple[tuple[float, ...], tuple[tuple[float, int], ...]]:
+    """Times at which instances began to start, and the count from each change on."""
+    w = built.world
+    steps = w.trail[: int(w.ck[0]["trail_n"])]
+    own = steps[steps["unit"] == n]
+    if not len(own):
+        return (), ((0.0, peak),)
+    counts: dict[float, int] = {}
+    starts, last = [], 0
+    for at, count in zip(own["at"] / 1e9, own["count"], strict=True):
+        if count > last:
+            starts.append(float(at))
+        counts[float(at)] = last = int(count)
+    return tuple(starts), tuple(counts.items())

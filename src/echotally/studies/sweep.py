@@ -1,0 +1,170 @@
+"""``sweep``: every combination of some values, on every plan; the best point and the front of the good ones."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from echotally.errors import BadInput, Problem
+from echotally.model import units
+from echotally.projection.placement import Loaded, load
+from echotally.rates.loading import candidates
+from echotally.studies.points import Point, Row, run_points
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: What "best" may mean: the column made smallest, cost deciding between equals.
+OBJECTIVES = {"cost": "cost_total", "wait": "wait_p95_s", "throttled": "throttled_share"}
+_MOST_POINTS = 1_000_000
+
+
+@dataclass(frozen=True)
+class Axis:
+    """One address and the values it takes, as the file would write them."""
+
+    address: str
+    values: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """Every combination on every plan: ``rows`` hold the axes' values, the figures, and whether they are on the front.
+
+    ``best`` is the row that serves the objective under the targets; None if none meets them, then ``closest``
+    has the fewest misses.
+    """
+
+    loaded: Loaded
+    axes: tuple[Axis, ...]
+    objective: str
+    rows: tuple[Row, ...]
+    best: Row | None
+    closest: Row | None
+
+    def to_frame(self) -> pd.DataFrame:
+        """The rows as a tidy table."""
+        import pandas as pd
+
+        return pd.DataFrame(list(self.rows))
+
+
+def parse_axis(text: str) -> Axis:
+    """``ADDRESS=a,b,c``, ``ADDRESS=lo..hi:steps`` or ``ADDRESS=lo..hi:steps:log``; raises ``BadInput``."""
+    address, equals, values = text.partition("=")
+    if not equals or not address.strip() or not values.strip():
+        raise BadInput(Problem("is not an axis", "--vary", value=text, allowed=_FORMS))
+    if ".." not in values:
+        return Axis(address.strip(), tuple(value.strip() for value in values.split(",")))
+    bounds, _, rest = values.partition(":")
+    count, _, scale = rest.partition(":")
+    low, _, high = bounds.partition("..")
+    if not count.isdecimal() or int(count) < 2 or scale not in ("", "log"):
+        raise BadInput(Problem("is not a range", "--vary", value=text, allowed=_FORMS))
+    return Axis(address.strip(), _between(low.strip(), high.strip(), int(count), bool(scale), text))
+
+
+_FORMS = "ADDRESS=a,b,c or ADDRESS=lo..hi:steps or ADDRESS=lo..hi:steps:log"
+_READERS: tuple[tuple[Callable[[object], object], Callable[[float], str]], ...] = (
+    (units.memory_mb, lambda mb: f"{round(mb)} MB"),
+    (units.duration_ns, lambda ns: units.duration_text(round(ns / 1e6) * 10**6)),
+    (units.rate_per_s, lambda rate: f"{rate:.9f} /s"),
+    (units.size_bytes, lambda size: f"{round(size)} B"),
+)
+
+
+def _between(low: str, high: str, count: int, log: bool, text: str) -> tuple[str, ...]:
+    for read, write in _READERS:
+        try:
+            return _spaced(float(read(low)), float(read(high)), count, log, write)  # type: ignore[arg-type]
+        except ValueError:
+            continue
+    try:
+        whole = all("." not in bound and "e" not in bound.lower() for bound in (low, high))
+        write = (lambda n: str(round(n))) if whole else (lambda n: f"{n:.6g}")
+        return _spaced(float(low), float(high), count, log, write)
+    except ValueError as error:
+        raise BadInput(Problem("has bounds that are no quantities", "--vary", value=text, allowed=_FORMS)) from error
+
+
+def _spaced(low: float, high: float, count: int, log: bool, write: Callable[[float], str]) -> tuple[str, ...]:
+    if log and min(low, high) <= 0:
+        raise ValueError("logarithms need bounds above 0")
+    steps = [n / (count - 1) for n in range(count)]
+    values = [low * (high / low) ** s if log else low + (high - low) * s for s in steps]
+    return tuple(dict.fromkeys(write(value) for value in values))
+
+
+def sweep(
+    path: Path | str,
+    vary: Iterable[str],
+    sets: Iterable[tuple[str, str]] = (),
+    plans: Sequence[str] = (),
+    objective: str = "cost",
+    seed: int | None = None,
+    workers: int = -1,
+    store: Path | None = None,
+    cluster: str | None = None,
+    progress: Callable[[str, float], None] | None = None,
+) -> Sweep:
+    """Project every combination of the axes on every plan (the model's, or ``plans``).
+
+    Raises ``BadInput``; a value the loader refuses is refused before anything is played.
+    """
+    sets = tuple(sets)
+    axes = tuple(parse_axis(text) for text in vary)
+    loaded = load(path, sets)
+    unknown = [name for name in plans if name not in loaded.offers]
+    if unknown or not axes:
+        problem = "no rate card has this plan" if unknown else "a sweep needs at least one axis"
+        raise BadInput(Problem(problem, "--plan" if unknown else "--vary", value="".join(unknown[:1]), allowed=_FORMS))
+    names = tuple(plans) or tuple(offer.name for offer in candidates(loaded.model, loaded.offers))
+    if math.prod(len(axis.values) for axis in axes) * len(names) > _MOST_POINTS:
+        raise BadInput(Problem(f"asks for more than {_MOST_POINTS:,} points", "--vary"))
+    for axis in axes:
+        for value in axis.values:
+            load(path, [*sets, (axis.address, value)])
+    combinations = [
+        tuple(zip((axis.address for axis in axes), values, strict=True))
+        for values in itertools.product(*(axis.values for axis in axes))
+    ]
+    chosen = loaded.model.estate.seed if seed is None else seed
+    points = [Point(n, changed, names, chosen) for n, changed in enumerate(combinations)]
+    found = run_points(loaded, sets, points, workers, store, cluster, progress)
+    rows = [{**dict(combinations[n]), **row} for n in range(len(points)) for row in found[n]]
+    return _judged(loaded, axes, objective, rows)
+
+
+def _judged(loaded: Loaded, axes: tuple[Axis, ...], objective: str, rows: list[Row]) -> Sweep:
+    for row, good in zip(rows, pareto_front(rows), strict=True):
+        row["front"] = good
+    wanted = OBJECTIVES[objective]
+
+    def rank(row: Row) -> tuple[float, float]:
+        return (math.inf if row[wanted] is None else row[wanted], row["cost_total"])
+
+    feasible = [row for row in rows if row["feasible"]]
+    meeting = [row for row in feasible if row["meets_targets"]]
+    best = min(meeting, key=rank, default=None)
+    near = None if best else min(feasible, key=lambda row: (row["misses"], *rank(row)), default=None)
+    return Sweep(loaded, axes, objective, tuple(rows), best, near)
+
+
+def pareto_front(rows: Sequence[Row]) -> list[bool]:
+    """Whether no other feasible row is at least as good in cost, wait and throttling and better in one of them."""
+    values = [
+        tuple(math.inf if row[key] is None else row[key] for key in ("cost_total", "wait_p95_s", "throttled_share"))
+        if row["feasible"]
+        else None
+        for row in rows
+    ]
+    known = {value for value in values if value}
+    return [
+        value is not None
+        and not any(other != value and all(a <= b for a, b in zip(other, value, strict=True)) for other in known)
+        for value in values
+    ]
