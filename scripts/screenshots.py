@@ -30,6 +30,14 @@ VIEWS = {
     "check": "check river-watch/river.toml --width 132",
     "rates": "rates show river-watch/rates/heron.toml --width 132",
 }
+#: Chart -> the command that draws it.
+CHARTS = {
+    "demand-chart": "demand river-watch/river.toml",
+    "sweep": "sweep river-watch/river.toml --vary functions.look.memory=512_MB..4_GB:6:log --plan heron.per-run --plan heron.shared",
+    "drain": "drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32 --plan heron.shared --plan osier.elastic",
+    "load": "load river-watch/river.toml --function map --clients 1,2,5,10,20,50 --limit 1,2,5,20 --plan heron.shared",
+    "crossover": "crossover river-watch/river.toml --scale 0.1..10",
+}
 PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:#fdfdfb">
 <pre style="margin:14px 18px;font:13px/1.32 'DejaVu Sans Mono',monospace;color:#1a1a1a">{text}</pre>"""
 
@@ -84,6 +92,14 @@ def main(names: list[str]) -> None:
         for shot, words in VIEWS.items():
             if not names or shot in names:
                 picture(view(words, folder), SHOTS / f"{shot}.png", folder)
+                print(SHOTS / f"{shot}.png")
+        for shot, words in CHARTS.items():
+            if not names or shot in names:
+                arguments = [word.replace("_MB", " MB").replace("_GB", " GB") for word in words.split()]
+                subprocess.run(
+                    [sys.executable, "-m", "echotally", *arguments, "--plot", str(SHOTS / f"{shot}.png")],
+                    cwd=folder, check=True, capture_output=True,
+                )  # fmt: skip
                 print(SHOTS / f"{shot}.png")
 
 

@@ -114,6 +114,8 @@ def test_a_dask_cluster_gives_the_same_rows(write):
     with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster:
         there = sweep(path, vary, cluster=cluster.scheduler_address)
     assert there.rows == here.rows
+    files = [found.to_frame().to_csv(index=False).encode() for found in (here, there)]
+    assert files[0] == files[1]
 
 
 def test_a_drain_under_polled_scaling_is_the_one_worked_by_hand(write):

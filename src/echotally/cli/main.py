@@ -17,8 +17,10 @@ COMMANDS = {
     "demand": ("demand", "Show what comes in, before any function runs."),
     "project": ("project", "Play the month on every plan: throttling, concurrency, cost."),
     "sweep": ("sweep", "Project every combination of some values, on every plan."),
+    "crossover": ("crossover", "Cost of each plan against volume, and where the lines cross."),
     "drain": ("drain", "Work off a queue's backlog: when is it empty, with how many instances?"),
     "load": ("load", "Try a function under load: clients against instance limits."),
+    "choose": ("choose", "The cheapest plan for each function, and sizes just large enough."),
     "rates": ("rates", "Show a rate card, or find what is odd about it."),
     "schema": ("schema", "Print the JSON Schema of a model or rate card, for editors."),
 }

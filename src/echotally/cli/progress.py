@@ -39,7 +39,7 @@ def progress_line() -> Iterator[Any]:
             return
         shown[0] = now
         left = (now - began[what]) / done * (1 - done)
-        sys.stderr.write(f"\r\x1b[2K{what}: {done:4.0%} of the month, about {left:,.0f} s left")
+        sys.stderr.write(f"\r\x1b[2K{what}: {done:4.0%}, about {left:,.0f} s left")
         sys.stderr.flush()
 
     try:

@@ -42,9 +42,9 @@ _SOURCE_SUMS = (*_SOURCE_COUNTS, "idle_ns")
 _SKETCHES = ("h_wait", "h_late", "h_conc", "h_inst", "h_lag")
 
 
-def wants_sampling(month: MonthPlan) -> bool:
-    """Whether the month expects so many events that it is sampled."""
-    return sum(tap.expected for tap in month.taps) > SAMPLED_FROM
+def wants_sampling(month: MonthPlan, above: int | None = None) -> bool:
+    """Whether the month expects so many events that it is sampled (``above``: a bound of one's own)."""
+    return sum(tap.expected for tap in month.taps) > (SAMPLED_FROM if above is None else above)
 
 
 def sample(

@@ -33,6 +33,10 @@ class Document:
     lines: dict[Address, int]
     changed: dict[Address, str] = field(default_factory=dict)
 
+    def changed_sets(self) -> list[tuple[str, str]]:
+        """The overrides that were applied, as (address, value)."""
+        return [(".".join(address), text) for address, text in self.changed.items()]
+
     def problem(self, address: Address, message: str, value: object = None, allowed: str = "") -> Problem:
         """A ``Problem`` at an address of this file, or on the command line where ``--set`` put it there."""
         shown = "" if value is None else _shown(value)

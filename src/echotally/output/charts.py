@@ -41,6 +41,16 @@ def style(n: int) -> dict[str, Any]:
     return {"color": COLOURS[k], "marker": MARKS[k], "linestyle": DASHES[k], "markersize": 6, "linewidth": 1.8}
 
 
+def plain_numbers(panel: Any) -> None:
+    """Numbers as people write them on logarithmic axes, at 1, 2 and 5 of each decade."""
+    from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
+
+    for axis in (panel.xaxis, panel.yaxis):
+        axis.set_major_locator(LogLocator(base=10, subs=(1.0, 2.0, 5.0)))
+        axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.10g}"))
+        axis.set_minor_formatter(NullFormatter())
+
+
 def picture(figure: Figure, form: str) -> bytes:
     """The figure as PNG or SVG; the same figure gives the same bytes."""
     import matplotlib

@@ -144,6 +144,7 @@ def _shade(n: int, bounds: list[float]) -> str:
 
 def demand_chart(view: DemandView, form: str) -> bytes:
     """A day-by-hour map of every source that is fed, 1280x800, as PNG or SVG."""
+    from matplotlib.colors import PowerNorm
     from matplotlib.figure import Figure
 
     first = next(iter(view.loaded.model.environments))
@@ -153,8 +154,8 @@ def demand_chart(view: DemandView, form: str) -> bytes:
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
     figure.suptitle(_chart_title(shown, view.loaded.model.estate.month))
     for axes, s in zip(figure.subplots(rows, columns, squeeze=False).flat, shown, strict=False):
-        image = axes.imshow(s.heat, aspect="auto", cmap="Greys", interpolation="nearest", vmin=0)
-        figure.colorbar(image, ax=axes, label="events per hour")
+        image = axes.imshow(s.heat, aspect="auto", cmap="Greys", interpolation="nearest", norm=PowerNorm(0.5, vmin=0))
+        figure.colorbar(image, ax=axes, label="events per hour (square-root scale)")
         axes.set_title(f"{s.source}: {s.total:,} events", fontsize=10)
         axes.set_xlabel(f"hour of day ({view.loaded.model.estate.timezone})")
         axes.set_ylabel("day of month")

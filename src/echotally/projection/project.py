@@ -84,10 +84,11 @@ def project_plan(
     progress: Callable[[float], None] | None = None,
     standing: bool = False,
     exact: bool = False,
+    sampled_above: int | None = None,
 ) -> PlanProjection:
     """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs.
 
-    A month of more than 20 million expected events is sampled unless ``exact``.
+    A month of more than 20 million expected events (or ``sampled_above``) is sampled unless ``exact``.
     """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
@@ -97,7 +98,7 @@ def project_plan(
     if reasons:
         return PlanProjection(candidate, reasons)
     parts: list[Measured] = []
-    if exact or not wants_sampling(loaded.month):
+    if exact or not wants_sampling(loaded.month, sampled_above):
         measured = simulate(model, loaded.month, placement, seed, progress)
     else:
         measured, parts = sample(model, loaded.month, placement, seed, progress)

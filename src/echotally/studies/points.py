@@ -26,18 +26,25 @@ Row = dict[str, Any]
 
 @dataclass(frozen=True)
 class Point:
-    """One changed model, asked for on some plans: its number in the study, its overrides, the plans, the seed."""
+    """One changed model, asked for on some plans: its number in the study, its overrides, the plans, the seed.
+
+    ``sampled_above`` is the number of expected events from which the month is sampled (None: the usual one).
+    """
 
     number: int
     sets: Sets
     plans: tuple[str, ...]
     seed: int
+    sampled_above: int | None = None
 
 
 def solve(path: str, sets: Sets, point: Point) -> list[Row]:
     """Rows of a point, one a plan, in the plans' order. A change the loader refuses raises ``BadInput``."""
     loaded = load(path, [*sets, *point.sets])
-    return [row_of(project_plan(loaded, loaded.offers[plan], point.seed)) for plan in point.plans]
+    return [
+        row_of(project_plan(loaded, loaded.offers[plan], point.seed, sampled_above=point.sampled_above))
+        for plan in point.plans
+    ]
 
 
 def row_of(plan: PlanProjection) -> Row:
@@ -64,7 +71,7 @@ def study_digest(loaded: Loaded, sets: Sets, points: Sequence[Point]) -> str:
     named += [folder / d.trace for d in loaded.model.demand.values() if d.trace]
     for path in named:
         found.update(path.read_bytes())
-    found.update(json.dumps([sets, [(p.sets, p.plans, p.seed) for p in points]]).encode())
+    found.update(json.dumps([sets, [(p.sets, p.plans, p.seed, p.sampled_above) for p in points]]).encode())
     found.update(f"{version('echotally')} {cache_folder().name} {loaded.model!r}".encode())
     return found.hexdigest()
 

@@ -1,0 +1,45 @@
+"""``echotally choose``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import note_first_compilation, progress_line
+from echotally.output.writing import deliver, write_whole
+
+
+@click.command(epilog="Example: echotally choose river-watch/river.toml")
+@options.model_argument
+@options.set_option
+@click.option(
+    "--sizes/--no-sizes",
+    default=True,
+    show_default=True,
+    help="Also look for the smallest memory, batch and instance limit.",
+)
+@click.option("--write", is_flag=True, help="Write the change into MODEL; comments and order stay.")
+@options.seed_option
+@options.format_option("table", "json")
+@options.width_option
+@options.out_option
+def choose(
+    model: Path, sets: tuple[tuple[str, str], ...], sizes: bool, write: bool, seed: int | None, form: str,
+    width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Find the cheapest plan for each function of MODEL, and sizes just large enough for the targets."""
+    from echotally.model.writing import with_values
+    from echotally.output import choose_view as shown
+    from echotally.studies.choose import choose as ask
+
+    note_first_compilation()
+    with progress_line() as tell:
+        found = ask(model, sets, seed, sizes, tell)
+    deliver(
+        shown.choose_json(found) if form == "json" else shown.choose_text(found, width, False if out else None), out
+    )
+    if write and found.sets:
+        write_whole(model, with_values(model.read_text(encoding="utf-8-sig"), [*sets, *found.sets]).encode())
+        click.echo(f"wrote {len(found.sets)} value(s) into {model}", err=True)

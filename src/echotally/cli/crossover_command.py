@@ -1,0 +1,58 @@
+"""``echotally crossover``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import note_first_compilation, progress_line
+from echotally.output.writing import deliver, write_whole
+
+
+def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[float, float]:
+    low, dots, high = text.partition("..")
+    try:
+        return float(low), float(high if dots else "x")
+    except ValueError as error:
+        raise click.BadParameter(f"'{text}' is not LOW..HIGH such as 0.01..100") from error
+
+
+@click.command(epilog="Example: echotally crossover river-watch/river.toml --scale 0.1..10")
+@options.model_argument
+@options.set_option
+@click.option(
+    "--scale",
+    default="0.01..100",
+    show_default=True,
+    callback=_bounds,
+    metavar="LOW..HIGH",
+    help="Multiples of today's demand.",
+)
+@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@options.study_options
+@options.seed_option
+@options.format_option("table", "json")
+@options.plot_option
+@options.width_option
+@options.out_option
+def crossover(
+    model: Path, sets: tuple[tuple[str, str], ...], scale: tuple[float, float], plans: tuple[str, ...], workers: int | None,
+    store: Path | None, cluster: str | None, seed: int | None, form: str, plot: Path | None, width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Show what each plan costs as volume grows, and where another plan becomes the cheaper one."""
+    from echotally.output import crossover_view as shown
+    from echotally.output.charts import check_plot_path
+    from echotally.studies.crossover import crossover as ask
+
+    check_plot_path(plot)
+    note_first_compilation()
+    with progress_line() as tell:
+        found = ask(model, *scale, plans, sets, seed, workers or -1, store, cluster, tell)
+    if plot:
+        write_whole(plot, shown.crossover_chart(found, plot.suffix[1:]))
+    deliver(
+        shown.crossover_json(found) if form == "json" else shown.crossover_text(found, width, False if out else None),
+        out,
+    )

@@ -1,0 +1,222 @@
+"""Crossings against closed forms; the choice of plans against brute force."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import random
+from decimal import Decimal
+
+import pytest
+
+from echotally.errors import BadInput
+from echotally.model.writing import with_values
+from echotally.projection.placement import load
+from echotally.projection.project import project
+from echotally.studies.choose import choose
+from echotally.studies.crossover import crossover
+from tests.conftest import HEAD, run_program
+
+CARD = """
+schema = "echotally-rates/1"
+[card]
+name = "c"
+currency = "EUR"
+"""
+RUNS = """
+[plans.{name}]
+bills = "runs"
+memory = {{ choices = ["256 MB", "512 MB"] }}
+vcpu_per_gb = 1
+[plans.{name}.price]
+calls = {{ unit = "{calls}" }}
+gb_seconds = {{ unit = "{seconds}" }}
+[plans.{name}.allowance]
+calls = {free}
+"""
+FIXED = """
+[plans.{name}]
+bills = "reserved"
+memory = {{ choices = ["256 MB", "512 MB"] }}
+instances = 1
+instance_memory = "64 GB"
+instance_vcpu = 64
+[plans.{name}.price]
+reserved_hours = {{ unit = "{hour}" }}
+calls = {{ unit = "{calls}" }}
+"""
+MODEL = """
+[functions.f]
+memory = "512 MB"
+run = "1 s"
+cpu_share = 0
+cold_start = "0 ms"
+[queues.q]
+[demand.d]
+into = "queues.q"
+monthly = 1_000
+spread = "even"
+[[triggers]]
+from = "queues.q"
+to = "f"
+"""
+
+
+@pytest.fixture
+def estate(tmp_path):
+    """Write a model and a card of the plans given; returns the model's path."""
+
+    def writer(model: str, *plans: str):
+        (tmp_path / "card.toml").write_text(CARD + "".join(plans))
+        (tmp_path / "m.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + model)
+        return tmp_path / "m.toml"
+
+    return writer
+
+
+@pytest.mark.parametrize(
+    ("calls", "hour", "fixed_calls", "truth"),
+    [
+        # N calls at 0.01 against 744 h x 0.05 = 37.20: N = 3,720, 3.72 times today.
+        ("0.01", "0.05", "0", 3.72),
+        # 0.02 N = 74.40 + 0.005 N: N = 4,960.
+        ("0.02", "0.10", "0.005", 4.96),
+    ],
+)
+def test_two_linear_plans_cross_where_algebra_says(estate, calls, hour, fixed_calls, truth):
+    path = estate(
+        MODEL,
+        RUNS.format(name="each", calls=calls, seconds="0", free=0),
+        FIXED.format(name="flat", hour=hour, calls=fixed_calls),
+    )
+    found = crossover(path, 0.1, 100, workers=1)
+    (crossing,) = found.crossings
+    assert crossing.scale == pytest.approx(truth, rel=0.01)
+    assert crossing.events == pytest.approx(truth * 1_000, rel=0.01)
+    assert (crossing.below, crossing.above, crossing.cheapest) == ("c.each", "c.flat", True)
+    assert found.cheapest(found.scales[0])["plan"] == "c.each"
+    assert found.cheapest(found.scales[-1])["plan"] == "c.flat"
+
+
+def test_an_allowance_moves_the_crossing_by_itself(estate):
+    # 0.01 (N - 500) = 37.20: N = 4,220.
+    path = estate(
+        MODEL,
+        RUNS.format(name="each", calls="0.01", seconds="0", free=500),
+        FIXED.format(name="flat", hour="0.05", calls="0"),
+    )
+    (crossing,) = crossover(path, 1, 10, workers=1).crossings
+    assert crossing.scale == pytest.approx(4.22, rel=0.01)
+
+
+def test_volumes_that_are_no_range_are_refused(estate):
+    with pytest.raises(BadInput, match="is not a range of volumes"):
+        crossover(estate(MODEL, RUNS.format(name="each", calls="1", seconds="0", free=0)), 5, 1)
+
+
+def small_estate(seed: int) -> tuple[str, list[str]]:
+    """Two or three functions and plans with random prices: some better for many calls, some for long runs."""
+    rng = random.Random(seed)
+    model = ""
+    for name in ["f", "g", "h"][: rng.choice([2, 3])]:
+        model += (
+            f'[functions.{name}]\nmemory = "{rng.choice(["256 MB", "512 MB"])}"\nrun = "{rng.choice([1, 5, 20])} s"\ncpu_share = 0\n'
+            f'cold_start = "0 ms"\n[queues.{name}]\nvisibility = "1 min"\n[demand.{name}]\ninto = "queues.{name}"\nspread = "even"\n'
+            f'monthly = {rng.choice([50, 400, 3_000])}\n[[triggers]]\nfrom = "queues.{name}"\nto = "{name}"\n'
+        )
+    plans = [
+        RUNS.format(
+            name=f"p{n}",
+            calls=f"{rng.uniform(0, 0.02):.4f}",
+            seconds=f"{rng.uniform(0, 0.004):.5f}",
+            free=rng.choice([0, 300]),
+        )
+        for n in range(2)
+    ]
+    plans.append(FIXED.format(name="flat", hour=f"{rng.uniform(0.01, 0.08):.3f}", calls=f"{rng.uniform(0, 0.004):.4f}"))
+    return model, plans
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_the_choice_is_the_one_that_brute_force_finds(estate, seed):
+    model, plans = small_estate(seed)
+    path = estate(model, *plans)
+    loaded = load(path)
+    costs: dict[tuple[str, ...], Decimal] = {}
+    for assignment in itertools.product(loaded.offers, repeat=len(loaded.model.functions)):
+        pins = [(f"functions.{name}.plan", plan) for name, plan in zip(loaded.model.functions, assignment, strict=True)]
+        costs[assignment] = project(path, pins, [assignment[0]]).plans[0].bill.unrounded
+    found = choose(path, sizes=False)
+    assert found.chosen.bill.unrounded == min(costs.values())
+    assert found.bound is None
+    again = project(path, found.sets, [next(iter(found.assignment.values()))]).plans[0]
+    assert again.bill.unrounded == found.chosen.bill.unrounded
+
+
+def test_many_assignments_are_searched_with_a_bound_below_the_answer(estate, monkeypatch):
+    model, plans = small_estate(3)
+    path = estate(model, *plans)
+    every = choose(path, sizes=False)
+    monkeypatch.setattr("echotally.studies.choose._ALL", 1)
+    searched = choose(path, sizes=False)
+    assert searched.bound is not None
+    assert searched.bound <= every.chosen.bill.unrounded <= searched.chosen.bill.unrounded
+    assert "descent" in searched.method
+
+
+SIZED = """
+[functions.f]
+memory = "512 MB"
+memory_used = "200 MB"
+run = "1 s"
+cpu_share = 0
+instance_limit = 50
+cold_start = "0 ms"
+[endpoints.e]
+[demand.d]
+into = "endpoints.e"
+lumps = [{ at = "2027-03-05T00:00", count = 7 }]
+[[triggers]]
+from = "endpoints.e"
+to = "f"
+[targets]
+refused = 0
+"""
+
+
+def test_sizes_are_the_smallest_that_keep_the_targets(estate):
+    # Seven requests at once, none may be refused: seven instances; 200 MB fit into 256 MB, at half the GB-seconds.
+    path = estate(SIZED, RUNS.format(name="each", calls="0", seconds="1", free=0))
+    found = choose(path)
+    assert dict(found.sets) == {
+        "functions.f.plan": "c.each",
+        "functions.f.memory": "256 MB",
+        "functions.f.instance_limit": "7",
+    }
+    assert found.chosen.bill.unrounded * 2 == found.today.bill.unrounded
+
+
+def test_the_program_prints_the_change_and_writes_it_with_comments_kept(estate, tmp_path):
+    path = estate("# a comment that stays\n" + SIZED, RUNS.format(name="each", calls="0", seconds="1", free=0))
+    done = run_program("choose", "m.toml", "--write", "--width", "200", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "--set 'functions.f.memory=256 MB'" in done.stdout
+    assert "every assignment was looked at" in done.stdout
+    text = path.read_text()
+    assert "# a comment that stays" in text
+    assert 'memory = "256 MB"' in text
+    data = json.loads(run_program("choose", "m.toml", "--format", "json", cwd=tmp_path).stdout)
+    assert data["set"] == []
+    assert data["chosen"]["cost"] == data["today"]["cost"]
+
+
+def test_values_are_written_into_tables_arrays_and_new_tables():
+    text = '[functions.f] # here\nmemory = "1 GB"\n[[triggers]]\nto = "f" # there\n'
+    sets = [("functions.f.memory", "2 GB"), ("triggers.0.batch", "5"), ("environments.live.demand", "0.5")]
+    written = with_values(text, sets)
+    assert 'memory = "2 GB"' in written
+    assert "batch = 5" in written
+    assert "# here" in written and "# there" in written
+    assert "demand = 0.5" in written
+    with pytest.raises(BadInput, match="plain value"):
+        with_values(text, [("functions.f.memory.x", "1")])
