@@ -36,6 +36,7 @@ CHARTS = {
     "sweep": "sweep river-watch/river.toml --vary functions.look.memory=512_MB..4_GB:6:log --plan heron.per-run --plan heron.shared",
     "drain": "drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32 --plan heron.shared --plan osier.elastic",
     "load": "load river-watch/river.toml --function map --clients 1,2,5,10,20,50 --limit 1,2,5,20 --plan heron.shared",
+    "choose": "choose river-watch/river.toml",
     "crossover": "crossover river-watch/river.toml --scale 0.1..10",
 }
 PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:#fdfdfb">

@@ -23,20 +23,25 @@ from echotally.output.writing import deliver, write_whole
 @click.option("--write", is_flag=True, help="Write the change into MODEL; comments and order stay.")
 @options.seed_option
 @options.format_option("table", "json")
+@options.plot_option
 @options.width_option
 @options.out_option
 def choose(
     model: Path, sets: tuple[tuple[str, str], ...], sizes: bool, write: bool, seed: int | None, form: str,
-    width: int | None, out: Path | None,
+    plot: Path | None, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Find the cheapest plan for each function of MODEL, and sizes just large enough for the targets."""
     from echotally.model.writing import with_values
     from echotally.output import choose_view as shown
+    from echotally.output.charts import check_plot_path
     from echotally.studies.choose import choose as ask
 
+    check_plot_path(plot)
     note_first_compilation()
     with progress_line() as tell:
         found = ask(model, sets, seed, sizes, tell)
+    if plot:
+        write_whole(plot, shown.choose_chart(found, plot.suffix[1:]))
     deliver(
         shown.choose_json(found) if form == "json" else shown.choose_text(found, width, False if out else None), out
     )
