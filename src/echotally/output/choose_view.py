@@ -22,7 +22,7 @@ def choose_verdict(found: Choice) -> list[str]:
     today, chosen = found.today.bill, found.chosen.bill
     assert today is not None and chosen is not None
     money = chosen.currency
-    change = chosen.unrounded - today.unrounded
+    change = chosen.total - today.total
     met = "meets every target" if not found.chosen.misses else f"misses {len(found.chosen.misses)} target(s)"
     plans = len(set(found.assignment.values()))
     lines = [
@@ -81,7 +81,7 @@ def choose_chart(found: Choice, form: str) -> bytes:
         (0.2, chosen, "chosen", "#0072B2", ""),
     ):
         costs = [sum(float(cost) for key, cost in bill.functions.items() if key[0] == name) for name in names]
-        values = [*costs, float(bill.idle + bill.flat)]
+        values = [*costs, round(float(bill.idle + bill.flat), 6) + 0.0]
         places = [n + shift for n in range(len(values))]
         bars = panel.barh(
             places, values, 0.38, label=f"{label}: {bill.total:,.2f}", color=colour, hatch=hatch, edgecolor="black"
