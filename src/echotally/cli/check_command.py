@@ -12,7 +12,7 @@ from echotally.cli.progress import note_first_compilation
 from echotally.output.writing import deliver
 
 
-@click.command(epilog="Example: echotally check river-watch/river.toml --strict")
+@click.command(epilog="Example: echotally check river-watch/river.toml")
 @options.model_argument
 @options.set_option
 @click.option("--defaults", is_flag=True, help="Show every value in force, those left out of the file too.")

@@ -30,9 +30,10 @@ def choose_verdict(found: Choice) -> list[str]:
         f"({'meets every target' if not found.today.misses else f'misses {len(found.today.misses)}'}): {change:+,.2f}."
     ]
     lines += [f"  it misses {check_text(miss, money)}." for miss in found.chosen.misses]
-    sure = (
-        "every assignment was looked at" if found.bound is None else f"no assignment costs less than {found.bound:,.2f}"
-    )
+    sure = "every assignment was looked at"
+    if found.bound is not None:
+        gap = found.assigned - found.bound
+        sure = f"no assignment at today's sizes costs less than {found.bound:,.2f}, a gap of {gap:,.2f}"
     lines.append(f"How sure: {found.method}; {sure}; {found.played} months played.")
     return lines
 

@@ -90,8 +90,16 @@ def table(
         # Headings may break between words; cells keep their width unless they hold prose.
         found.add_column(Text(column.heading), justify=justify, overflow="fold", width=widths[n], vertical="top")
     for n, row in enumerate(zip(*(cells[k] for k in kept), strict=True)):
-        found.add_row(*(Text(cell) for cell in row), style=marks[n] if n < len(marks) and marks[n] else None)
+        found.add_row(
+            *(_cell(columns[k], cell, widths[k]) for k, cell in zip(kept, row, strict=True)),
+            style=marks[n] if n < len(marks) and marks[n] else None,
+        )
     return found
+
+
+def _cell(column: Column, cell: str, width: int) -> Text:
+    """A number is put to the right by hand: the library would drop the spaces that hold its decimal point in place."""
+    return Text(" " * (width - cell_len(cell)) + cell, justify="left") if column.number else Text(cell)
 
 
 def _least_width(column: Column, cells: Sequence[str]) -> int:

@@ -39,7 +39,8 @@ class Choice:
     """The choice: today's projection, the chosen one, and the overrides that lead from one to the other.
 
     ``assignment`` gives each function's plan; ``tried`` how many assignments were estimated, ``played`` how many
-    months were played; ``bound`` a cost no assignment can be below (None where all were estimated).
+    months were played; ``bound`` a cost no assignment can be below (None where all were estimated); ``assigned`` what the
+    assignment costs at today's sizes.
     """
 
     loaded: Loaded
@@ -51,6 +52,7 @@ class Choice:
     tried: int
     played: int
     bound: Decimal | None
+    assigned: Decimal
 
 
 def choose(
@@ -70,9 +72,11 @@ def choose(
     today = chooser.today()
     assignment, tried, method, bound = chooser.best_assignment()
     pins = chooser.pins(assignment)
+    plain = chooser.play(assignment)
     sized = chooser.sizes(assignment) if sizes else ()
-    chosen = chooser.play(assignment, sized)
-    return Choice(loaded, today, chosen, assignment, (*pins, *sized), method, tried, chooser.played, bound)
+    chosen = chooser.play(assignment, sized) if sized else plain
+    assigned = plain.bill.unrounded if plain.bill else Decimal(0)
+    return Choice(loaded, today, chosen, assignment, (*pins, *sized), method, tried, chooser.played, bound, assigned)
 
 
 @dataclass

@@ -1,0 +1,178 @@
+"""The program as a stranger meets it: help, examples, README, pipes, files, odd terminals."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+import click
+import pytest
+
+import echotally
+from echotally.cli.main import COMMANDS, cli
+from echotally.output.terminal import Column, rendered, safe, seconds, share, table
+from tests.conftest import run_program
+
+ROOT = Path(__file__).parents[1]
+
+
+def commands() -> list[tuple[str, click.Command]]:
+    """Every command and subcommand, by what is typed."""
+    context = click.Context(cli)
+    found = []
+    for name in COMMANDS:
+        command = cli.get_command(context, name)
+        found.append((name, command))
+        if isinstance(command, click.Group):
+            found += [(f"{name} {sub}", command.commands[sub]) for sub in command.commands]
+    return found
+
+
+@pytest.mark.parametrize(("name", "command"), commands(), ids=[name for name, _ in commands()])
+def test_every_command_has_help_an_example_and_help_for_every_option(name, command):
+    assert command.help and command.epilog and command.epilog.startswith("Example")
+    for option in command.params:
+        if isinstance(option, click.Option):
+            assert option.help, option.name
+    docs = "".join(path.read_text() for path in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")))
+    assert f"echotally {name.split()[0]}" in docs
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory) -> Path:
+    """A folder with the demo in it, as the README's first command leaves it."""
+    from echotally.demo import write_example
+
+    place = tmp_path_factory.mktemp("stranger")
+    write_example("river-watch", place / "river-watch")
+    return place
+
+
+def examples() -> list[str]:
+    """Every distinct example line of the README, the questions and the helps, comments cut off."""
+    text = (ROOT / "README.md").read_text() + (ROOT / "docs/questions.md").read_text()
+    lines = [line.split("   #")[0].strip() for line in re.findall(r"^echotally .*$", text, re.M)]
+    for _, command in commands():
+        lines += [part.strip() for part in (command.epilog or "").split(":", 1)[1].split("   |   ")]
+    slow = ("demo", "choose", "crossover", "start", "check my-estate", "project my-estate")
+    return sorted({line for line in lines if not line.removeprefix("echotally ").startswith(slow)})
+
+
+@pytest.mark.parametrize("line", examples())
+def test_every_example_of_the_docs_and_helps_runs_on_the_demo(line, folder):
+    arguments = shlex.split(line)[1:]
+    done = run_program(*arguments, cwd=folder)
+    assert done.returncode == 0, done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_the_readmes_own_estate_begins_with_start(folder):
+    for arguments in (["start", "my-estate"], ["check", "my-estate/model.toml"], ["project", "my-estate/model.toml"]):
+        assert run_program(*arguments, cwd=folder).returncode == 0
+
+
+def test_the_readmes_python_runs(folder, monkeypatch, capsys):
+    monkeypatch.chdir(folder)
+    code = "\n".join(re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text(), re.S))
+    exec(code, {})
+    assert "heron.shared" in capsys.readouterr().out
+
+
+def test_every_name_of_the_python_interface_is_there_and_documented():
+    for name in echotally.__all__:
+        assert getattr(echotally, name).__doc__, name
+    with pytest.raises(AttributeError):
+        _ = echotally.nothing
+
+
+def test_a_reader_that_leaves_early_is_no_error(folder):
+    command = (
+        f"{sys.executable} -m echotally project river-watch/river.toml --plan osier.fixed --format json | head -c 10"
+    )
+    done = subprocess.run(
+        ["bash", "-o", "pipefail", "-c", command], cwd=folder, capture_output=True, text=True, timeout=120, check=False
+    )
+    assert (done.returncode, done.stderr) == (0, "")
+
+
+@pytest.mark.parametrize("option", ["-o", "--series", "--plot"])
+def test_a_file_that_cannot_be_written_is_named_and_nothing_is_left(option, folder):
+    command = "demand" if option == "--plot" else "project"
+    name = {"-o": "no/such/x.json", "--series": "no/such/x.csv", "--plot": "no/such/x.png"}[option]
+    done = run_program(command, "river-watch/river.toml", option, name, cwd=folder)
+    assert done.returncode == 2
+    assert f"{name}: cannot be written" in done.stderr
+    assert not (folder / "no").exists()
+
+
+def test_an_old_file_stays_whole_where_the_new_one_fails(folder):
+    (folder / "keep.json").write_text("old")
+    done = run_program(
+        "project", "river-watch/river.toml", "--set", "functions.map.memory=0 MB", "-o", "keep.json", cwd=folder
+    )
+    assert done.returncode == 2
+    assert (folder / "keep.json").read_text() == "old"
+
+
+def test_colour_only_where_it_is_wanted(folder):
+    done = run_program("rates", "show", "river-watch/rates/heron.toml", cwd=folder)
+    assert "\x1b[" not in done.stdout
+
+
+HOSTILE = '[functions."<b>x\\u202e"]\nmemory = "128 MB"\nrun = "1 ms"\n[endpoints."../../e"]\n[demand.d]\ninto = "endpoints.../../e"\nrate = "1 /h"\n[[triggers]]\nfrom = "endpoints.../../e"\nto = "<b>x\\u202e"\n'
+
+
+def test_hostile_names_are_shown_inert(write, tmp_path):
+    write(HOSTILE)
+    done = run_program("project", "model.toml", "--by", "function", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "\u202e" not in done.stdout
+    assert "\\u202e" in done.stdout
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["card.toml", "model.toml"]
+
+
+@pytest.mark.parametrize("text", ["x\x1b[31m", "a\u202eb", "\x07"])
+def test_control_and_direction_marks_become_visible(text):
+    assert all(c.isprintable() for c in safe(text))
+
+
+@pytest.mark.parametrize(
+    ("shown", "text"),
+    [
+        (seconds(None), "–"), (seconds(1.23456), "1.235"), (seconds(123.456), "123.5"), (share(0), "0"), (share(0.00123), "0.123"),
+        (share(0.5), "50.0"), (share(None), "–"),
+    ],
+)  # fmt: skip
+def test_numbers_are_short_and_keep_their_meaning(shown, text):
+    assert shown == text
+
+
+def test_numbers_stand_on_their_points_and_columns_leave_by_rank():
+    columns = [Column("name", False), Column("amount"), Column("less needed", rank=2), Column("least needed", rank=3)]
+    rows = [["a", "1.5", "1", "2"], ["b", "10.25", "1", "2"], ["c", "–", "1", "2"]]
+    text = rendered([table("t", columns, rows, width=80)], 80, False)
+    points = {line.index(".") for line in text.splitlines() if "." in line}
+    assert len(points) == 1
+    narrow = rendered([table("t", columns, rows, width=24)], 24, False)
+    assert "Left out at this width" in narrow
+    assert "amount" in narrow
+    assert all(len(line) <= 24 for line in narrow.splitlines() if "Left out" not in line)
+
+
+def test_a_long_list_of_mistakes_is_cut_and_counted(write, tmp_path):
+    text = "".join(f'[functions.f{n}]\nmemory = "1 XB"\nrun = "1 ms"\n' for n in range(80))
+    write(text + '[queues.q]\n[[triggers]]\nfrom = "queues.q"\nto = "f0"\n')
+    done = run_program("check", "model.toml", cwd=tmp_path)
+    assert done.returncode == 2
+    assert done.stderr.splitlines()[-1] == "80 errors"
+    assert "... and 30 more" in done.stderr
+
+
+def test_json_is_json_whatever_the_names(write, tmp_path):
+    write(HOSTILE)
+    done = run_program("project", "model.toml", "--format", "json", cwd=tmp_path)
+    assert json.loads(done.stdout)["plans"][0]["functions"][0]["function"] == "<b>x\u202e"
