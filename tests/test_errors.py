@@ -59,6 +59,34 @@ def test_six_mistakes_make_six_errors_with_their_lines(write, tmp_path):
     assert "Traceback" not in done.stderr
 
 
+MIXED = """
+[functions.f]
+memory = "256 XB"
+run = "100 ms"
+bogus = 1
+[schedules.s]
+cron = "0 25 * * *"
+[queues.q]
+[demand.d]
+into = "queues.qq"
+rate = "1 /s"
+[[triggers]]
+from = "queues.q"
+to = "g"
+"""
+
+
+def test_mistakes_of_every_kind_are_reported_together(write, tmp_path):
+    # Shapes, names that lead nowhere, a schedule, a rate card: all in one go, in the order of the file.
+    path = write(MIXED, prices="calls = { unit = 0.2 }")
+    done = run_program("check", path.name, cwd=tmp_path)
+    assert done.returncode == 2
+    for part in ("functions.f.memory", "functions.f.bogus", "demand.d.into: there is no such source; did you mean queues.q",
+                 "schedules.s.cron", "triggers.0.to: there is no such function", "floats cannot hold cents"):  # fmt: skip
+        assert part in done.stderr, part
+    assert done.stderr.splitlines()[-1] == "6 errors"
+
+
 @pytest.mark.parametrize(
     ("content", "says"),
     [

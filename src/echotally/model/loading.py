@@ -25,6 +25,19 @@ def load_model(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Model:
 
 def load_with_document(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> tuple[Model, Document]:
     """As ``load_model``, and the document, which knows the line of every address."""
+    model, document, problems = load_as_far_as_possible(path, sets)
+    if problems or model is None:
+        raise BadInput(problems)
+    return model, document
+
+
+def load_as_far_as_possible(
+    path: Path | str, sets: Iterable[tuple[str, str]] = ()
+) -> tuple[Model | None, Document, list[Problem]]:
+    """The model, its document and every mistake found. With mistakes the model is what is left without them, so that
+    what it names can be checked as well; None where nothing sensible is left. Raises ``BadInput`` for a file that is
+    no TOML, or an override that cannot be placed.
+    """
     document = read_document(Path(path))
     as_written = copy.deepcopy(document.data)
     for address, value in sets:
@@ -33,14 +46,43 @@ def load_with_document(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -
     data = dict(document.data)
     data["functions"] = _with_defaults(document, as_written, problems)
     data.pop("defaults", None)
+    model: Model | None
     try:
         model = validate(document, Model, data)
     except BadInput as error:
-        raise BadInput(_once(problems + list(error.problems))) from error
-    problems += wiring_problems(document, model)
-    if problems:
-        raise BadInput(_once(problems))
-    return model, document
+        problems += error.problems
+        model = _without(document, data, error.problems)
+    if model is not None:
+        problems += wiring_problems(document, model)
+    return model, document, _once(problems)
+
+
+#: What a function needs, put in where its own was refused, to check the rest.
+_STAND_IN = {"memory": "128 MB", "run": "1 ms"}
+
+
+def _without(document: Document, data: dict[str, Any], problems: Iterable[Problem]) -> Model | None:
+    """The model without what was refused; None if it cannot stand without it."""
+    left = copy.deepcopy(data)
+    for problem in problems:
+        _drop(left, problem.address.split("."))
+    functions = left.get("functions")
+    if isinstance(functions, dict):
+        left["functions"] = {n: {**_STAND_IN, **f} if isinstance(f, dict) else f for n, f in functions.items()}
+    try:
+        return validate(document, Model, left)
+    except BadInput:
+        return None
+
+
+def _drop(table: Any, parts: list[str]) -> None:
+    for part in parts[:-1]:
+        if isinstance(table, list):
+            table = table[int(part)] if part.isdecimal() and int(part) < len(table) else None
+        else:
+            table = table.get(part) if isinstance(table, dict) else None
+    if isinstance(table, dict):
+        table.pop(parts[-1], None)
 
 
 def _once(problems: list[Problem]) -> list[Problem]:

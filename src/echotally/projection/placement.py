@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from echotally.demand.month import MonthPlan, plan_month
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput
 from echotally.model.estate import Model
-from echotally.model.loading import load_with_document
+from echotally.model.loading import load_as_far_as_possible
 from echotally.model.reading import Document
 from echotally.rates.loading import Offer, load_offers
 
@@ -36,8 +36,9 @@ class Loaded:
 
 def load(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
     """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake."""
-    model, document = load_with_document(path, sets)
-    problems: list[Problem] = []
+    model, document, problems = load_as_far_as_possible(path, sets)
+    if model is None:
+        raise BadInput(problems)
     month, offers = None, None
     try:
         offers = load_offers(document, model)
@@ -47,8 +48,8 @@ def load(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
         month = plan_month(model, document)
     except BadInput as error:
         problems += error.problems
-    if month is None or offers is None:
-        raise BadInput(problems)
+    if problems or month is None or offers is None:
+        raise BadInput(list(dict.fromkeys(problems)))
     return Loaded(model, document, month, offers)
 
 
