@@ -78,7 +78,7 @@ def _head(seen: Preview) -> list[RenderableType]:
 
 def preview_text(seen: Preview, width: int | None = None, colour: bool | None = None) -> str:
     """One expression in the terminal."""
-    parts = [Text(safe(seen.expression), style="bold"), *_head(seen), _firings_table(seen, width)]
+    parts = [Text(safe(seen.expression), style="bold"), *_head(seen), Text(""), _firings_table(seen, width)]
     parts.append(Text(f"Assumed: time zone data {zone_data_version()}.", style="dim"))
     return rendered(parts, width, colour)
 
@@ -90,7 +90,7 @@ def firings_text(view: FiringsView, width: int | None = None, colour: bool | Non
     parts: list[RenderableType] = []
     for s in view.schedules:
         parts += [Text(f"{safe(s.name)}   {safe(s.preview.expression)}", style="bold"), *_head(s.preview)]
-        parts += [Text(safe(f"Runs: {s.overlap}.")), _firings_table(s.preview, width)]
+        parts += [Text(safe(f"Runs: {s.overlap}.")), Text(""), _firings_table(s.preview, width)]
         parts.append(_cadences(view, s, width))
     parts.append(
         Text(f"Assumed: time zone data {zone_data_version()}; costs are the whole estate's month.", style="dim")

@@ -1,0 +1,131 @@
+"""The verdict in words: which plan, why not the cheaper one, what would change it, and what is missed."""
+
+from __future__ import annotations
+
+import pytest
+
+from echotally.output.bill_view import quantity_text, standing_line
+from echotally.output.verdict_text import check_text, verdict_lines
+from echotally.projection.project import project
+from echotally.projection.verdict import Check
+from tests.conftest import HEAD
+
+CARD = """
+schema = "echotally-rates/1"
+[card]
+name = "c"
+currency = "EUR"
+"""
+PLAN = """
+[plans.{name}]
+bills = "runs"
+memory = {{ choices = ["256 MB"] }}
+vcpu_per_gb = 1
+{keys}
+[plans.{name}.price]
+calls = {{ unit = "{calls}" }}
+"""
+MODEL = """
+[functions.f]
+memory = "256 MB"
+run = "2 s"
+cold_start = "0 ms"
+[endpoints.e]
+[demand.d]
+into = "endpoints.e"
+lumps = [{{ at = "2027-03-05T00:00", count = 4 }}]
+[[triggers]]
+from = "endpoints.e"
+to = "f"
+[targets]
+{targets}
+"""
+
+
+@pytest.fixture
+def lines(tmp_path):
+    """The verdict on plans given as (name, price of a call, more keys), under some targets."""
+
+    def writer(targets: str, *plans: tuple[str, str, str]) -> list[str]:
+        card = CARD + "".join(PLAN.format(name=n, calls=c, keys=k) for n, c, k in plans)
+        (tmp_path / "card.toml").write_text(card)
+        (tmp_path / "m.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + MODEL.format(targets=targets))
+        return verdict_lines(project(tmp_path / "m.toml"))
+
+    return writer
+
+
+def test_without_targets_the_cheapest_is_picked_and_the_next_is_named(lines):
+    found = lines("", ("dear", "3", ""), ("cheap", "2", ""))
+    assert found[0] == "Pick c.cheap: 8.00 EUR a month, is the cheapest that takes every function."
+    assert found[1] == "Next is c.dear at 12.00, 50 % more: the pick changes if prices or volume move it past that."
+    assert len(found) == 2
+
+
+def test_a_cheaper_plan_that_misses_is_named_with_what_it_misses(lines):
+    # Two of four requests are refused on the small plan: its bill is smaller, its share of refusals one half.
+    found = lines("refused = 0.1", ("small", "2", "instance_limit = 2"), ("large", "2", ""))
+    assert found[0] == "Pick c.large: 8.00 EUR a month, meets every target."
+    assert found[1] == (
+        "Why not c.small, 4.00: it misses refused 50.00 % (target 10 %). Without that it would be the pick."
+    )
+    assert found[2] == "No other plan meets every target."
+    assert found[3] == "Tightest target: refused 0.00 % (target 10 %)."
+
+
+def test_where_none_meets_the_closest_is_named_with_each_miss_on_a_line(lines):
+    found = lines('refused = 0.1\nmonthly_cost = "1"', ("small", "2", "instance_limit = 2"), ("large", "2", ""))
+    assert found == [
+        "No plan meets every target. Closest is c.large, 8.00 EUR a month:",
+        "  it misses cost 8.00 EUR (target 1.00).",
+    ]
+
+
+def test_where_none_can_take_the_functions_the_reasons_are_pointed_to(lines):
+    found = lines("", ("short", "1", 'timeout_limit = "1 s"'))
+    assert found == ["No plan can take every function; the reasons are below."]
+
+
+@pytest.mark.parametrize(
+    ("check", "text"),
+    [
+        (Check("throttled", None, 0.01, 0.025), "throttled 2.50 % (target 1 %)"),
+        (Check("refused", "map", 0.0005, 0.001), "map: refused 0.10 % (target 0.05 %)"),
+        (Check("lost", "map", 5, 1_234), "map: lost 1,234 events (target 5)"),
+        (Check("wait_p95", "map", 1.5, 21.34), "map: wait p95 21.3 s (target 1.5 s)"),
+        (Check("monthly_cost", None, 40, 54.0), "cost 54.00 EUR (target 40.00)"),
+    ],
+)
+def test_targets_in_words(check, text):
+    assert check_text(check, "EUR") == text
+    assert check.missed
+
+
+@pytest.mark.parametrize(("wanted", "found", "used"), [(10, 5, 0.5), (10, 20, 2.0), (0, 0, 0.0), (0, 3, 1.0)])
+def test_how_much_of_a_target_is_used_up(wanted, found, used):
+    assert Check("lost", None, wanted, found).used == used
+
+
+def test_one_target_over_two_environments_is_checked_at_its_worst(tmp_path):
+    text = MODEL.format(targets='wait_p95 = "1 ms"') + "[environments.a]\n[environments.b]\ndemand = 3\n"
+    card = CARD + PLAN.format(name="one", calls="1", keys='instance_limit = 1\nwait_limit = "1 h"')
+    (tmp_path / "card.toml").write_text(card)
+    (tmp_path / "m.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + text)
+    plan = project(tmp_path / "m.toml").plans[0]
+    # Twelve requests at once, 2 s each, one instance: the last but none waits 22 s.
+    assert [(m.target, m.function, m.found) for m in plan.misses] == [("wait_p95", "f", 22.0)]
+
+
+def test_a_plan_that_costs_nothing_when_nothing_runs_says_so(tmp_path):
+    (tmp_path / "card.toml").write_text(CARD + PLAN.format(name="one", calls="1", keys=""))
+    (tmp_path / "m.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + MODEL.format(targets=""))
+    assert standing_line(project(tmp_path / "m.toml").plans[0]) == ["When nothing runs, c.one costs nothing."]
+
+
+@pytest.mark.parametrize(
+    ("quantity", "text"), [("5", "5"), ("1234567", "1,234,567"), ("0.0562", "0.056200"), ("1234.567", "1,234.57")]
+)
+def test_metered_quantities_are_as_long_as_they_need_to_be(quantity, text):
+    from decimal import Decimal
+
+    assert quantity_text(Decimal(quantity)) == text
