@@ -99,7 +99,10 @@ def test_a_model_raises_its_finding_and_the_mended_twin_does_not(write, case):
     code, text, old, new, *more = case
     zone = "Europe/Dublin" if code == "S05" else "UTC"
     card = card_for(more[0] if more else "")
-    assert code in codes(write(text, card=card, zone=zone))
+    found = check_model(write(text, card=card, zone=zone)).open()
+    assert code in {finding.rule.code for finding in found}
+    # Each comes with a change that can be tried.
+    assert all(finding.noticed.sets for finding in found), [f.rule.code for f in found if not f.noticed.sets]
     assert old in text
     mended = text.replace(old, new, 1) if code != "W01" else text.replace(old, "")
     assert code not in codes(write(mended, card=card, zone=zone))

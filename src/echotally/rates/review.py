@@ -32,9 +32,7 @@ def _review_plan(address: str, plan: Plan) -> list[Oddity]:
         for meter in plan.allowance
         if meter not in plan.price
     ]
-    if (plan.scaling.kind == "polled" and plan.bills == "reserved") or (
-        plan.bills == "reserved" and "scaling" in plan.model_fields_set
-    ):
+    if plan.bills == "reserved" and "scaling" in plan.model_fields_set:
         found.append(Oddity(f"{address}.scaling", "has no effect: reserved instances do not scale"))
     if plan.store and "storage_gb_months" not in plan.price:
         found.append(Oddity(f"{address}.store", "is required but not billed: storage_gb_months has no price"))

@@ -190,6 +190,35 @@ class Context:
         return self.total - played.bill.unrounded if played and played.bill else None
 
 
+def rewired(ctx: Context, source: str, kind: str) -> Sets:
+    """Overrides that put a topic or queue of the same name in the place of a source that only demand feeds.
+
+    Nothing where something else feeds it too, or where the model with the change could not be loaded.
+    """
+    model, name = ctx.model, source.split(".", 1)[1]
+    new = f"{kind}.{name}"
+    fed = [d for d, demand in model.demand.items() if demand.into == source]
+    inside = [e.into for f in model.functions.values() for e in f.emits]
+    inside += [feed.into for topic in model.topics.values() for feed in topic.feeds]
+    if not fed or source in inside or new in model.sources():
+        return ()
+    sets: list[tuple[str, str]] = [(f"{new}.feeds", "[]") if kind == "topics" else (f"{new}.retention", "1 d")]
+    sets += [(f"demand.{d}.into", new) for d in fed]
+    for number, trigger in enumerate(model.triggers):
+        if trigger.from_ == source:
+            sets.append((f"triggers.{number}.from", new))
+            dropped = trigger.model_fields_set - {"from_", "to", "batch", "batch_wait"} if kind == "queues" else (
+                trigger.model_fields_set - {"from_", "to"}
+            )  # fmt: skip
+            sets += [(f"triggers.{number}.{key}", "") for key in sorted(dropped)]
+    sets.append((source, ""))
+    try:
+        load(ctx.path, [*ctx.sets, *sets])
+    except BadInput:
+        return ()
+    return tuple(sets)
+
+
 def nice_duration(ns: float) -> str:
     """The next round duration at or above ``ns``, as the file writes it."""
     steps = [(unit, n) for unit in ("ms", "s", "min", "h", "d") for n in (1, 2, 5, 10, 15, 20, 30, 45, 100, 200, 500)]

@@ -9,8 +9,9 @@ from decimal import Decimal
 
 from echotally.projection.bills import merged_lines
 from echotally.projection.standing import standing_bill
+from echotally.rates.feasibility import reasons_against
 from echotally.rates.settings import unit_settings
-from echotally.studies.findings.base import Context, Noticed, Sets, rule
+from echotally.studies.findings.base import Context, Noticed, Sets, rewired, rule
 
 _CENT = Decimal("0.01")
 
@@ -42,7 +43,25 @@ def _take_down(ctx: Context, meter: str) -> Sets:
     if floors and ("idle" in meter or "allocated" in meter or meter == "instance_hours"):
         return ((f"functions.{max(floors, key=lambda n: model.functions[n].instance_floor)}.instance_floor", "0"),)
     copies = list(model.environments)[1:]
-    return ((f"environments.{copies[-1]}", ""),) if copies else ()
+    if copies:
+        return ((f"environments.{copies[-1]}", ""),)
+    streams = [f"streams.{name}" for name in model.streams] if meter == "stream_partition_hours" else []
+    by_queue = next((sets for stream in streams if (sets := rewired(ctx, stream, "queues"))), ())
+    return by_queue or _elsewhere(ctx)
+
+
+def _elsewhere(ctx: Context) -> Sets:
+    """Every function on the plan that costs least when nothing runs, if another one takes them all."""
+    fits = [
+        offer
+        for offer in ctx.loaded.offers.values()
+        if offer.name != ctx.offer.name
+        and not any(reasons_against(ctx.model, name, offer.plan) for name in ctx.model.functions)
+    ]
+    if not fits:
+        return ()
+    least = min(fits, key=lambda offer: standing_bill(ctx.loaded, offer).unrounded)
+    return tuple((f"functions.{name}.plan", least.name) for name in ctx.model.functions)
 
 
 @rule("C02", "warning", "a copy of the estate costs more than a fifth of the first",

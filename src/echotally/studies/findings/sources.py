@@ -8,7 +8,7 @@ from decimal import Decimal
 
 from echotally.model.units import duration_text
 from echotally.rates.billing import exact, price_of
-from echotally.studies.findings.base import Context, Noticed, Sets, nice_duration, rule
+from echotally.studies.findings.base import Context, Noticed, Sets, nice_duration, rewired, rule
 
 
 def clears_per_s(ctx: Context, number: int) -> float:
@@ -187,15 +187,17 @@ def polls(ctx: Context) -> Iterator[Noticed]:
                     for meter, amount in parts.items() if meter != "queue_operations"), Decimal(0))  # fmt: skip
         if cost < max(Decimal("0.01"), ctx.total / 100) or cost <= work:
             continue
-        sets = _without_polls(ctx, reader)
+        sets = _without_polls(ctx, reader, f"queues.{name}") or ((f"triggers.{number}", ""),)
         yield Noticed(
             f"queues.{name}", f"{count:,.0f} polls find nothing and cost {ctx.money(cost)}; the work of {reader} costs {ctx.money(work)}",
             f"{ctx.money(cost)} a month for waiting", sets, ctx.saving(sets) if sets else None,
         )  # fmt: skip
 
 
-def _without_polls(ctx: Context, reader: str) -> Sets:
-    """Pin the reader to a plan that prices no queue operations or waits longer between polls, if one takes it."""
+def _without_polls(ctx: Context, reader: str, source: str) -> Sets:
+    """Pin the reader to a plan that prices no queue operations or waits longer between polls, if one takes it;
+    else hand the events over by a topic, which nobody polls.
+    """
     from echotally.rates.feasibility import reasons_against
 
     gentle: list[Sets] = [
@@ -204,7 +206,8 @@ def _without_polls(ctx: Context, reader: str) -> Sets:
         if ("queue_operations" not in offer.plan.price or offer.plan.poll_wait > 2 * ctx.plan(reader).poll_wait)
         and not reasons_against(ctx.model, reader, offer.plan)
     ]
-    return max(gentle, key=lambda sets: ctx.saving(sets) or Decimal("-Infinity"), default=())
+    best: Sets = max(gentle, key=lambda sets: ctx.saving(sets) or Decimal("-Infinity"), default=())
+    return best or rewired(ctx, source, "topics")
 
 
 @rule("Q08", "warning", "the same source is wired twice to one function",
