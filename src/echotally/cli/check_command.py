@@ -8,7 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.failing import BAD_INPUT
-from echotally.cli.progress import note_first_compilation
+from echotally.cli.progress import prepare_simulation
 from echotally.output.writing import deliver
 
 
@@ -38,7 +38,7 @@ def check(
     from echotally.output import findings_view as shown
     from echotally.studies.findings import check_model
 
-    note_first_compilation()
+    prepare_simulation()
     checked = check_model(model, sets, plan)
     render = {"json": shown.findings_json, "sarif": shown.findings_sarif}.get(form, shown.findings_text)
     deliver(render(checked), out)

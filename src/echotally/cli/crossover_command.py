@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.cli.progress import note_first_compilation, progress_line
+from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.output.writing import deliver, write_whole
 
 
@@ -47,7 +47,7 @@ def crossover(
     from echotally.studies.crossover import crossover as ask
 
     check_plot_path(plot)
-    note_first_compilation()
+    prepare_simulation()
     with progress_line() as tell:
         found = ask(model, *scale, plans, sets, seed, workers or -1, store, cluster, tell)
     if plot:

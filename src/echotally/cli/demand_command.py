@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.cli.progress import note_first_compilation
+from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.output.writing import deliver, write_whole
 
@@ -34,7 +34,7 @@ def demand(
 
     if plot and plot.suffix not in (".png", ".svg"):
         raise BadInput(Problem("is not a kind of picture", "--plot", value=str(plot), allowed=".png or .svg"))
-    note_first_compilation()
+    prepare_simulation()
     view = view_demand(model, sets, seed)
     if plot:
         write_whole(plot, shown.demand_chart(view, plot.suffix[1:]))

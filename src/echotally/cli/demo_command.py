@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.cli.progress import note_first_compilation, progress_line
+from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.output.writing import deliver
 
 
@@ -23,7 +23,7 @@ def demo(folder: Path, width: int | None) -> None:
         f"Wrote {len(written)} files into {folder}/: a model, two made-up rate cards, a trace of visitors.",
         err=True,
     )
-    note_first_compilation()
+    prepare_simulation()
     from echotally.output.projection_table import projection_text
     from echotally.projection.project import project
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.cli.progress import note_first_compilation
+from echotally.cli.progress import prepare_simulation
 from echotally.output.writing import deliver, write_whole
 
 
@@ -43,7 +43,7 @@ def drain(
     from echotally.studies.drain import drain as ask
 
     check_plot_path(plot)
-    note_first_compilation()
+    prepare_simulation()
     found = ask(model, queue, backlog, limits or (None,), batches or (None,), plans, within, sets)
     if plot:
         write_whole(plot, shown.drain_chart(found, plot.suffix[1:]))

@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.cli.progress import note_first_compilation
+from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.output.writing import deliver, write_whole
 
@@ -60,7 +60,7 @@ def firings(
     if what.endswith(".toml") or Path(what).is_file():
         from echotally.studies.firings import view_firings
 
-        note_first_compilation()
+        prepare_simulation()
         view = view_firings(what, sets, count)
         previews = [(s.name, s.preview) for s in view.schedules]
         text = shown.firings_json(view) if form == "json" else shown.firings_text(view, width, colour)

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.cli.progress import note_first_compilation
+from echotally.cli.progress import prepare_simulation
 from echotally.output.writing import deliver, write_whole
 
 
@@ -61,7 +61,7 @@ def load(
     from echotally.studies.load import load_trial
 
     check_plot_path(plot)
-    note_first_compilation()
+    prepare_simulation()
     pause = constant(options.duration(None, None, think) or 0)
     found = load_trial(model, name, clients, limits or (None,), calls, seconds, warm_up, pause, plan, sets)
     if plot:

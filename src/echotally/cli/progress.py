@@ -1,4 +1,4 @@
-"""Progress on standard error, on terminals only, and the note about the first compilation."""
+"""Progress on standard error, on terminals only, and what comes before a simulation."""
 
 from __future__ import annotations
 
@@ -10,11 +10,12 @@ from typing import Any
 
 import click
 
-from echotally.engine.compiling import first_time
+from echotally.engine.compiling import first_time, load_numba_lightly
 
 
-def note_first_compilation() -> None:
-    """Say why the very first run takes longer, once."""
+def prepare_simulation() -> None:
+    """Load what every simulation needs; say why the very first run takes longer, once."""
+    load_numba_lightly()
     if first_time():
         click.echo(
             "First run here: compiling the simulation (about 20 s, once; later runs start at once) ...",

@@ -8,7 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.failing import MISSED
-from echotally.cli.progress import note_first_compilation, progress_line
+from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.output.writing import deliver
 
 
@@ -64,14 +64,14 @@ def project(
     loaded = load(model, sets)
     if unpinned:
         loaded = loaded.unpinned()
-    note_first_compilation()
+    prepare_simulation()
     replicated = None
     with progress_line() as tell:
         if replications:
             replicated = replicate(loaded, replications, plans, seed, workers or -1, tell)
             result = replicated.first
         else:
-            result = project_loaded(loaded, list(plans), seed, tell, standing=True, exact=exact)
+            result = project_loaded(loaded, list(plans), seed, tell, standing=True, exact=exact, workers=None)
     if series:
         write_frame(series_frame(result), series)
     if form == "json":

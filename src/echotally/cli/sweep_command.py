@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.cli.progress import note_first_compilation, progress_line
+from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.output.writing import deliver, write_whole
 
 
@@ -48,7 +48,7 @@ def sweep(
     from echotally.studies.sweep import sweep as ask
 
     check_plot_path(plot)
-    note_first_compilation()
+    prepare_simulation()
     with progress_line() as tell:
         found = ask(model, vary, sets, plans, best, seed, workers or -1, store, cluster, tell)
     if plot:

@@ -144,5 +144,10 @@ class Strict(BaseModel):
     """Base of every table of the model and the card: unknown keys are errors, objects do not change."""
 
     model_config = ConfigDict(
-        extra="forbid", frozen=True, arbitrary_types_allowed=True, populate_by_name=False, allow_inf_nan=False
+        defer_build=True,
+        extra="forbid",
+        frozen=True,
+        arbitrary_types_allowed=True,
+        populate_by_name=False,
+        allow_inf_nan=False,
     )

@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import partial
 from pathlib import Path
 from statistics import fmean, stdev
 
@@ -18,6 +19,7 @@ from echotally.model.estate import Model
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.metering import Metered, meter
 from echotally.projection.placement import Loaded, load, placement_on
+from echotally.projection.side_by_side import side_by_side
 from echotally.projection.standing import standing_bill
 from echotally.projection.verdict import Check, check_targets, choose_plan, throttled_share
 from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
@@ -168,7 +170,7 @@ def project(
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """
     loaded = load(path, sets)
-    return project_loaded(loaded, list(plans), seed, progress, standing=True, exact=exact)
+    return project_loaded(loaded, list(plans), seed, progress, standing=True, exact=exact, workers=None)
 
 
 def project_loaded(
@@ -178,22 +180,27 @@ def project_loaded(
     progress: Callable[[str, float], None] | None = None,
     standing: bool = False,
     exact: bool = False,
+    workers: int | None = 1,
 ) -> Projection:
-    """As ``project``, of a model already loaded; ``standing``: also what each plan costs when nothing runs."""
+    """As ``project``, of a model already loaded; ``standing``: also what each plan costs when nothing runs.
+
+    Plans are played on ``workers`` threads (None: one per core); the result does not depend on them.
+    """
     model = loaded.model
     unknown = [name for name in plans if name not in loaded.offers]
     if unknown:
         raise BadInput(Problem("no rate card has this plan", value=unknown[0], allowed=", ".join(loaded.offers)))
     chosen = [loaded.offers[name] for name in plans] or candidates(model, loaded.offers)
-    seed = model.estate.seed if seed is None else seed
-    found = []
-    for offer in chosen:
-        tell = (lambda share, name=offer.name: progress(name, share)) if progress else None
-        found.append(project_plan(loaded, offer, seed, tell, standing, exact))
+    the_seed = model.estate.seed if seed is None else seed
+
+    def play(offer: Offer, tell: Callable[[float], None]) -> PlanProjection:
+        return project_plan(loaded, offer, the_seed, tell, standing, exact)
+
+    found = side_by_side({offer.name: partial(play, offer) for offer in chosen}, progress, workers)
     judged: list[tuple[str, Decimal, int]] = [
         (p.offer.name, p.bill.total, len(p.misses)) for p in found if p.bill is not None
     ]
     pick, closest = choose_plan(judged)
     return Projection(
-        model, loaded.month, seed, chosen[0].card.currency, tuple(found), pick, closest, loaded.month.notes
+        model, loaded.month, the_seed, chosen[0].card.currency, tuple(found), pick, closest, loaded.month.notes
     )

@@ -1,0 +1,60 @@
+"""Plays several months at once. Kernels release the interpreter, so threads share the machine's cores."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from os import cpu_count
+from threading import Event, Lock
+from typing import TypeVar
+
+from echotally.errors import Stopped
+
+Progress = Callable[[str, float], None]
+Result = TypeVar("Result")
+
+
+def side_by_side(
+    tasks: Mapping[str, Callable[[Callable[[float], None]], Result]],
+    progress: Progress | None = None,
+    workers: int | None = None,
+) -> list[Result]:
+    """What the named tasks return, in their order, played on ``workers`` threads (left out: one per core).
+
+    Each task is given a function to tell its share done; ``progress`` hears of all of them together.
+    An interruption of the caller ends every task at the next share it tells.
+    """
+    stop, together = Event(), _Together(tasks, progress)
+
+    def watched(name: str) -> Callable[[float], None]:
+        def tell(share: float) -> None:
+            if stop.is_set():
+                raise Stopped("interrupted")
+            together.tell(name, share)
+
+        return tell
+
+    with ThreadPoolExecutor(workers or cpu_count()) as pool:
+        running = [pool.submit(task, watched(name)) for name, task in tasks.items()]
+        try:
+            return [each.result() for each in running]
+        except BaseException:
+            stop.set()
+            pool.shutdown(wait=False, cancel_futures=True)
+            raise
+
+
+class _Together:
+    """The mean share of several tasks, told under one lock."""
+
+    def __init__(self, names: Iterable[str], progress: Progress | None) -> None:
+        self._shares = dict.fromkeys(names, 0.0)
+        self._progress = progress
+        self._lock = Lock()
+
+    def tell(self, name: str, share: float) -> None:
+        if self._progress:
+            with self._lock:
+                self._shares[name] = share
+                what = name if len(self._shares) == 1 else f"{len(self._shares)} plans"
+                self._progress(what, sum(self._shares.values()) / len(self._shares))
