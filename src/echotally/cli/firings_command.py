@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,6 +12,9 @@ from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.output.writing import deliver, write_whole
+
+if TYPE_CHECKING:
+    from echotally.evidence.firing_check import FiringCheck
 
 
 def _moment(text: str | None) -> datetime | None:
@@ -37,6 +41,16 @@ def _moment(text: str | None) -> datetime | None:
     "--count", type=click.IntRange(0, 100_000), default=10, show_default=True, help="How many firings to list."
 )
 @click.option("--month", help="Month to count in, YYYY-MM (default: the month of --from).")
+@click.option(
+    "--log",
+    "logs",
+    multiple=True,
+    type=click.Path(path_type=Path),
+    help="Lay the starts in this run log beside a schedule of MODEL: missed, late, extra. May be repeated.",
+)
+@click.option("--schedule", metavar="NAME", help="With --log: which schedule (default: the only one).")
+@click.option("--late", "late", default="1 min", show_default=True, help="With --log: a start is late after this long.")
+@options.column_option
 @click.option("--seconds", is_flag=True, help="Read six fields as seconds first.")
 @click.option(
     "--ics", type=click.Path(path_type=Path, dir_okay=False), help="Also write the listed firings as iCalendar."
@@ -51,12 +65,17 @@ def _moment(text: str | None) -> datetime | None:
 @options.out_option
 def firings(
     what: str, sets: tuple[tuple[str, str], ...], timezone: str, after: str | None, count: int, month: str | None,
+    logs: tuple[Path, ...], schedule: str | None, late: str, columns: tuple[tuple[str, str], ...],
     seconds: bool, ics: Path | None, form: str | None, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Show when schedules fire: of every schedule of MODEL, or of one EXPRESSION (cron, 'every 5 min', FREQ=...)."""
     from echotally.output import firings_view as shown
 
     colour = False if out else None
+    if logs:
+        found = _checked(Path(what), sets, logs, schedule, late, columns)
+        deliver(shown.check_json(found) if form == "json" else shown.check_text(found, width, colour), out)
+        return
     if what.endswith(".toml") or Path(what).is_file():
         from echotally.studies.firings import view_firings
 
@@ -83,3 +102,18 @@ def firings(
     if ics:
         write_whole(ics, shown.calendar_bytes(previews))
     deliver(text, out)
+
+
+def _checked(
+    model: Path, sets: tuple[tuple[str, str], ...], logs: tuple[Path, ...], schedule: str | None, late: str,
+    columns: tuple[tuple[str, str], ...],
+) -> FiringCheck:  # fmt: skip
+    from echotally.evidence.firing_check import check_firings
+    from echotally.projection.placement import load
+
+    loaded = load(model, sets)
+    names = list(loaded.model.schedules)
+    if schedule is None and len(names) != 1:
+        raise BadInput(Problem("the model has several schedules or none", "--schedule", allowed=", ".join(names)))
+    tolerance_s = (options.duration(None, None, late) or 0) / 1e9
+    return check_firings(loaded, schedule or names[0], logs, columns, tolerance_s)

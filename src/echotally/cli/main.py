@@ -21,6 +21,7 @@ COMMANDS = {
     "drain": ("drain", "Work off a queue's backlog: when is it empty, with how many instances?"),
     "load": ("load", "Try a function under load: clients against instance limits."),
     "choose": ("choose", "The cheapest plan for each function, and sizes just large enough."),
+    "fit": ("fit", "Fit a function to run logs or load trials; make a trace of metrics."),
     "rates": ("rates", "Show a rate card, or find what is odd about it."),
     "schema": ("schema", "Print the JSON Schema of a model or rate card, for editors."),
 }

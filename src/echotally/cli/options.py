@@ -21,6 +21,27 @@ def _pairs(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]) 
     return tuple(pairs)
 
 
+def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]) -> tuple[tuple[str, str], ...]:
+    pairs = tuple((ours.strip(), theirs) for ours, _, theirs in (text.partition("=") for text in values))
+    if not all(ours and theirs for ours, theirs in pairs):
+        raise click.BadParameter("is not OURS=THEIRS, such as run=took_ms")
+    return pairs
+
+
+def check_zone(name: str) -> None:
+    """Refuse what is no IANA zone."""
+    from pydantic import TypeAdapter, ValidationError
+
+    from echotally.errors import BadInput, Problem
+    from echotally.model.fields import Zone
+
+    try:
+        TypeAdapter(Zone).validate_python(name)
+    except ValidationError as error:
+        message, _, allowed = str(error.errors()[0]["ctx"]["error"]).partition("|")
+        raise BadInput(Problem(message, "--timezone", value=name, allowed=allowed)) from error
+
+
 def counts(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> tuple[int, ...]:
     """Whole numbers from 1, separated by commas; none for an option left out."""
     parts = [part.strip() for part in text.split(",")] if text else []
@@ -55,6 +76,11 @@ out_option = click.option(
 width_option = click.option(
     "--width", type=click.IntRange(40, 400), help="Columns of the table (default: the terminal's)."
 )
+column_option = click.option(
+    "--column", "columns", multiple=True, metavar="OURS=THEIRS", callback=_columns,
+    help="A column of the log by its own name: time, function, environment, run, cold_start, billed, memory, memory_used, "
+    "outcome, events or id (default: guessed from the headings). May be repeated.",
+)  # fmt: skip
 seed_option = click.option(
     "--seed",
     type=click.IntRange(0, 2**63 - 1),

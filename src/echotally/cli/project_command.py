@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from echotally.cli import options
 from echotally.cli.failing import MISSED
 from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.errors import BadInput, Problem
 from echotally.output.writing import deliver
+
+if TYPE_CHECKING:
+    from echotally.projection.placement import Loaded
 
 
 @click.command(epilog="Example: echotally project river-watch/river.toml --set functions.map.instance_limit=40")
@@ -42,6 +47,12 @@ from echotally.output.writing import deliver
     type=click.Path(path_type=Path, dir_okay=False),
     help="Also write hour by hour what happened on each plan (.csv or .parquet).",
 )
+@click.option(
+    "--log",
+    "run_log_path",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Also write the run log that one plan would leave (.csv or .parquet): that of --plan, else the picked one.",
+)
 @options.seed_option
 @click.option("--gate", is_flag=True, help="Leave with exit code 3 if no plan meets every target.")
 @options.format_option("table", "json")
@@ -49,7 +60,7 @@ from echotally.output.writing import deliver
 @options.out_option
 def project(
     model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], explained: str | None, by: str | None,
-    unpinned: bool, replications: int | None, workers: int | None, exact: bool, series: Path | None, seed: int | None,
+    unpinned: bool, replications: int | None, workers: int | None, exact: bool, series: Path | None, run_log_path: Path | None, seed: int | None,
     gate: bool, form: str, width: int | None, out: Path | None,
 ) -> int:  # fmt: skip
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
@@ -59,8 +70,9 @@ def project(
     from echotally.projection.project import project_loaded
     from echotally.projection.replicate import replicate
 
-    if series:
-        check_frame_path(series, "--series")
+    for path, option in ((series, "--series"), (run_log_path, "--log")):
+        if path:
+            check_frame_path(path, option)
     loaded = load(model, sets)
     if unpinned:
         loaded = loaded.unpinned()
@@ -74,6 +86,8 @@ def project(
             result = project_loaded(loaded, list(plans), seed, tell, standing=True, exact=exact, workers=None)
     if series:
         write_frame(series_frame(result), series)
+    if run_log_path:
+        _write_log(loaded, plans[0] if plans else result.pick or result.closest, seed, run_log_path)
     if form == "json":
         from echotally.output.projection_json import projection_json
 
@@ -83,3 +97,14 @@ def project(
 
         deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
     return MISSED if gate and result.pick is None else 0
+
+
+def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:
+    import pandas as pd
+
+    from echotally.evidence.standin import run_log
+    from echotally.output.frames import write_frame
+
+    if plan is None:
+        raise BadInput(Problem("no plan can run this estate, so there is no log", "--log"))
+    write_frame(pd.concat(run_log(loaded, plan, seed), ignore_index=True), path)

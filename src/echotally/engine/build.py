@@ -390,7 +390,7 @@ class _Builder:
             np.zeros((n_units, 2, r.WAIT_BINS), np.int64), np.zeros((n_units, 2, r.WAIT_BINS), np.int64),
             np.zeros((n_units + 1, r.LEVEL_BINS), np.int64),
             np.zeros((n_units, r.LEVEL_BINS), np.int64), np.zeros((lag_rows, 2, r.WAIT_BINS), np.int64),
-            r.records("step", 1),
+            r.records("step", 1), r.records("attempt", 1),
             np.zeros((n_units, max(1, hours), len(r.SERIES)))
         )  # fmt: skip
 

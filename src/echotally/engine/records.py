@@ -31,6 +31,8 @@ PER_CALL, POLLED, RESERVED = map(np.int64, range(3))
 FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING = map(np.int64, range(6))
 # States of an instance.
 ABSENT, STARTING, READY = map(np.int64, range(3))
+# How an attempt ended, in the diary.
+SUCCEEDED, FAILED, TIMED_OUT, THROTTLED = map(np.int64, range(4))
 # States of an event.
 GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED = map(np.int64, range(5))
 
@@ -52,7 +54,7 @@ SERIES = ("arrivals", "throttled", "concurrency_peak", "instances_peak", "backlo
 
 _INTS: dict[str, str] = {
     "clock": """now horizon until number dirty_n heap_n free_ev ev_left free_ca ca_left free_cg cg_left free_in in_left
-        pend_head pend_n in_flight peak since attempts hour hours hour_ns units margin steps arrived ended reserved_n trail_n""",
+        pend_head pend_n in_flight peak since attempts hour hours hour_ns units margin steps arrived ended reserved_n trail_n diary_n""",
     "unit": """account plan_kind bills limit shown_limit floor slots memory timeout keep_alive cold_billed
         round_ns least_ns payload_limit eager wait_limit first_wait longest_wait give_up retry_from retry_n
         look_every look_step look_per window_at window_n window_size look_armed last_look target
@@ -89,6 +91,7 @@ _INTS: dict[str, str] = {
     "entry": "at key what",
     "pending": "source payload",
     "step": "at unit count",
+    "attempt": "unit number items at run_at ended cold_ns outcome",
 }
 _FLOATS: dict[str, str] = {
     "unit": """run_scale run_sigma cold_scale cold_sigma cold_factor per_mb cpu_factor cpu_load cpu_cap error_rate
@@ -121,14 +124,14 @@ DTYPES |= {
 
 World = namedtuple(
     "World",
-    "ck ls fn ac tr so pa tp sg ed ins no ca ev cg hp pend dirty window rng samples waits_ns h_wait h_late h_conc h_inst h_lag trail series",
+    "ck ls fn ac tr so pa tp sg ed ins no ca ev cg hp pend dirty window rng samples waits_ns h_wait h_late h_conc h_inst h_lag trail diary series",
 )
 #: Which dtype each array of the world has, for the arrays that are records.
 KIND_OF = {
     "ck": "clock", "ls": "list", "fn": "unit", "ac": "account", "tr": "trigger", "so": "source", "pa": "part", "tp": "tap",
     "sg": "seg", "ed": "edge", "ins": "instance", "no": "node", "ca": "call", "ev": "event", "cg": "cargo",
     "hp": "entry", "pend": "pending", "dirty": "int", "window": "int", "rng": "bits", "samples": "real",
-    "waits_ns": "int", "h_wait": "int", "h_late": "int", "trail": "step", "h_conc": "int", "h_inst": "int", "h_lag": "int", "series": "real",
+    "waits_ns": "int", "h_wait": "int", "h_late": "int", "trail": "step", "diary": "attempt", "h_conc": "int", "h_inst": "int", "h_lag": "int", "series": "real",
 }  # fmt: skip
 
 

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from echotally.demand.month import MonthPlan
 from echotally.engine import records as r
 from echotally.engine.build import Built, build, link_free
 from echotally.engine.measured import Measured, read_out
+from echotally.errors import OurFault
 from echotally.model.estate import Model
 from echotally.rates.loading import Offer
 
@@ -40,15 +42,17 @@ def simulate(
     return read_out(model, built)
 
 
-def begun(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int, trail: int = 1) -> Built:
+def begun(
+    model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int, trail: int = 1, diary: int = 1
+) -> Built:
     """A world at its first instant: backlogs laid, floors ready, nothing played yet.
 
-    ``trail`` is how many changes of instance counts it keeps, with their times.
+    ``trail`` is how many changes of instance counts it keeps, with their times; ``diary`` how many attempts.
     """
     from echotally.engine.kernel.loop import BEGIN, simulation
 
     built = build(model, month, placement, seed)
-    built.world = built.world._replace(trail=r.records("step", trail))
+    built.world = built.world._replace(trail=r.records("step", trail), diary=r.records("attempt", diary))
     _lay_backlogs(model, built)
     built.world = _with_room(built.world)
     simulation(r.addresses(built.world), BEGIN, _NIL, _NIL)
@@ -82,6 +86,23 @@ def play_entries(built: Built, entries: int) -> bool:
         state = simulation(r.addresses(built.world), PLAY, np.int64(entries), _NIL)
     simulation(r.addresses(built.world), FLUSH, _NIL, _NIL)
     return bool(state == DONE)
+
+
+def attempts(built: Built) -> Iterator[NDArray[Any]]:
+    """Play to the month's end, handing over the attempts that ended, as records ``attempt``, a chunk at a time.
+
+    Times are ns since the month's start, ``outcome`` one of SUCCEEDED, FAILED, TIMED_OUT, THROTTLED. The world
+    must have been begun with a diary; raises ``OurFault`` if it overflows.
+    """
+    clock, diary = built.world.ck[0], built.world.diary
+    over = False
+    while not over:
+        # An entry of the calendar ends one run and refuses few calls; a quarter of the diary leaves room for them.
+        over = play_entries(built, len(diary) // 4)
+        if clock["diary_n"] >= len(diary):
+            raise OurFault(f"the diary of {len(diary)} attempts overflowed")
+        yield diary[: int(clock["diary_n"])].copy()
+        clock["diary_n"] = 0
 
 
 def finish(built: Built) -> None:

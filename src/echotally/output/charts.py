@@ -42,10 +42,19 @@ def style(n: int) -> dict[str, Any]:
 
 
 def plain_numbers(panel: Any) -> None:
-    """Numbers as people write them on logarithmic axes, at 1, 2 and 5 of each decade."""
+    """Numbers as people write them on two logarithmic axes, at 1, 2 and 5 of each decade."""
+    _plain(panel.xaxis, panel.yaxis)
+
+
+def plain_x(panel: Any) -> None:
+    """As ``plain_numbers``, of the x axis alone."""
+    _plain(panel.xaxis)
+
+
+def _plain(*axes: Any) -> None:
     from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
-    for axis in (panel.xaxis, panel.yaxis):
+    for axis in axes:
         axis.set_major_locator(LogLocator(base=10, subs=(1.0, 2.0, 5.0)))
         axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.10g}"))
         axis.set_minor_formatter(NullFormatter())

@@ -10,6 +10,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.demand.preview import Preview, zone_data_version
+from echotally.evidence.firing_check import FiringCheck
 from echotally.output.terminal import Column, count, rendered, safe, table
 from echotally.studies.firings import FiringsView, ScheduleView
 
@@ -125,3 +126,50 @@ def calendar_bytes(previews: list[tuple[str, Preview]]) -> bytes:
             event.add("description", seen.words)
             calendar.add_component(event)
     return bytes(calendar.to_ical())
+
+
+def check_verdict(found: FiringCheck) -> str:
+    """How many firings came, and the zone's fault where there is one."""
+    counts = (
+        f"{found.on_time:,} on time, {len(found.late):,} late, {len(found.missed):,} missed, {len(found.extra):,} extra"
+    )
+    text = f"{found.schedule}: {found.expected:,} firings in the log's span: {counts}."
+    if found.shift_h:
+        way = "later" if found.shift_h > 0 else "earlier"
+        hours = "hour" if abs(found.shift_h) == 1 else "hours"
+        text = (
+            f"{found.schedule} runs {abs(found.shift_h)} {hours} {way} than its schedule says: so shifted, "
+            f"{found.shifted_share:.0%} of the firings are met. Its zone is read wrongly on one side. As written: {counts}."
+        )
+    return text
+
+
+def check_text(found: FiringCheck, width: int | None = None, colour: bool | None = None) -> str:
+    """The verdict, then each firing that was missed, late or extra (the first fifty)."""
+    rows = [
+        *([_utc(at), "missed", ""] for at in found.missed),
+        *([_utc(at), "late", f"{by:,.0f} s"] for at, by in found.late),
+        *([_utc(at), "extra", ""] for at in found.extra),
+    ]
+    rows.sort()
+    parts: list[RenderableType] = [Text(safe(check_verdict(found)), style="bold"), Text("")]
+    if rows:
+        columns = [Column("time (UTC)", False), Column("what", False), Column("by", False)]
+        parts.append(table(f"Not as scheduled ({found.function})", columns, rows[:50], (), width))
+    if len(rows) > 50:
+        parts.append(Text(f"... and {len(rows) - 50:,} more; --format json has all."))
+    parts.append(Text("Extra starts may be repeats of a failed run.", style="dim"))
+    parts += [Text(f"Note: {safe(note)}") for note in found.notes]
+    parts += [Text(f"Odd: {safe(str(trouble))}", style="yellow") for trouble in found.troubles]
+    return rendered(parts, width, colour)
+
+
+def check_json(found: FiringCheck) -> str:
+    """The comparison as data (schema ``echotally-firing-check/1``)."""
+    data = {
+        "schema": "echotally-firing-check/1", "schedule": found.schedule, "function": found.function, "expected": found.expected,
+        "seen": found.seen, "on_time": found.on_time, "late": [{"at": _utc(at), "by_s": by} for at, by in found.late],
+        "missed": [_utc(at) for at in found.missed], "extra": [_utc(at) for at in found.extra], "shift_h": found.shift_h,
+        "shifted_share": found.shifted_share, "notes": [*found.notes, *map(str, found.troubles)],
+    }  # fmt: skip
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"

@@ -8,6 +8,7 @@ from echotally.engine.kernel.access import (
     ac,
     ca,
     clock,
+    diary,
     ev,
     fn,
     h_conc,
@@ -23,7 +24,7 @@ from echotally.engine.kernel.access import (
     trail,
 )
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.records import LEVEL_BINS, NEVER, OFFSET_BITS, QUEUE, STREAM, WAIT_BINS
+from echotally.engine.records import LEVEL_BINS, NEVER, OFFSET_BITS, QUEUE, STREAM, THROTTLED, WAIT_BINS
 
 _EXACT_LEVELS = 2_048
 
@@ -232,3 +233,21 @@ def lag_looked_at(w, u):
         g = tr(w, g).after
     if oldest != f.lag_oldest:
         lag_changes(w, u, oldest)
+
+
+@kernel
+def noted(w, c, items, run_at, outcome):
+    """Write an attempt that is over into the diary, while there is room; most runs keep none."""
+    ck, call = clock(w), ca(w, c)
+    if ck.diary_n >= w.n_diary:
+        return
+    line = diary(w, ck.diary_n)
+    line.unit = call.unit
+    line.number = call.number
+    line.items = items
+    line.at = ck.now if outcome == THROTTLED else call.started
+    line.run_at = run_at
+    line.ended = ck.now
+    line.cold_ns = call.cold_ns if outcome != THROTTLED else 0
+    line.outcome = outcome
+    ck.diary_n += 1

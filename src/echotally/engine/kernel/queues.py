@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.kernel import endings, lists, rooms
+from echotally.engine.kernel import endings, lists, measures, rooms
 from echotally.engine.kernel.access import ca, cg, clock, ev, fn, ls, series, so, tr
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.compiled import kernel
@@ -23,6 +23,7 @@ from echotally.engine.records import (
     L_VISIBLE,
     NEVER,
     SAME,
+    THROTTLED,
     UP,
     VISIBLE,
     WAKE,
@@ -274,6 +275,7 @@ def refused_batch(w, c):
     f = fn(w, call.unit)
     f.attempts += 1
     f.throttled += 1
+    measures.noted(w, c, call.items, NEVER, THROTTLED)
     f.refused_since += call.items
     series(w, (call.unit * clock(w).hours + ck.hour) * 6 + 1).v += 1
     put(w, ck.now + _PAUSE_NS, DUE, call.number, K_READER, call.trigger)

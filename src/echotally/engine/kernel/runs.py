@@ -16,6 +16,7 @@ from echotally.engine.records import (
     DUE,
     END,
     ENDPOINT,
+    FAILED,
     K_RETRY,
     K_RUN_END,
     L_FREE,
@@ -29,6 +30,8 @@ from echotally.engine.records import (
     RUNNING,
     SAME,
     STREAM,
+    SUCCEEDED,
+    TIMED_OUT,
     UP,
     WAITING,
 )  # fmt: skip
@@ -187,14 +190,18 @@ def _settle(w, c):
         while node >= 0 and not failed and f.poison_rate > 0.0:
             failed = _poisoned(w, f, cg(w, node).event)
             node = cg(w, node).next
-    kind = so(w, tr(w, call.trigger).source).kind
+    kind, items = so(w, tr(w, call.trigger).source).kind, call.items
     good, bad = _sort_out(w, c, kind, failed, each)
     if call.timed_out == 1:
         f.timed_out += 1
+        outcome = TIMED_OUT
     elif bad > 0:
         f.failed += 1
+        outcome = FAILED
     else:
         f.succeeded += 1
+        outcome = SUCCEEDED
+    measures.noted(w, c, items, call.run_at, outcome)
     if good > 0:
         _emit(w, call.unit, good)
     _after(w, c, kind, good, bad)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.kernel import endings, lists, queues, rooms, runs, streams
+from echotally.engine.kernel import endings, lists, measures, queues, rooms, runs, streams
 from echotally.engine.kernel.access import ca, cg, clock, ed, ev, fn, series, so, tp, tr
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import uniform
@@ -17,12 +17,14 @@ from echotally.engine.records import (
     K_RETRY,
     L_FRESH,
     L_LINE,
+    NEVER,
     NONE,
     PER_CALL,
     QUEUE,
     REFUSE,
     SCHEDULE,
     STREAM,
+    THROTTLED,
     TOPIC,
     UP,
     WAITING,
@@ -124,6 +126,7 @@ def throttle(w, c):
     f = fn(w, u)
     f.attempts += 1
     f.throttled += 1
+    measures.noted(w, c, call.items, NEVER, THROTTLED)
     f.refused_since += call.items
     series(w, (u * clock(w).hours + ck.hour) * 6 + 1).v += 1
     e = cg(w, call.head).event

@@ -1,0 +1,123 @@
+"""``echotally fit``."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import prepare_simulation
+from echotally.errors import BadInput, Problem
+from echotally.output.writing import deliver, write_whole
+
+if TYPE_CHECKING:
+    from echotally.evidence.proposal import Proposal
+    from echotally.evidence.telemetry import TraceFound
+
+
+@click.command(
+    epilog="Examples: echotally fit river-watch/logs/february.csv --function map --model river-watch/river.toml   |   "
+    "echotally fit metrics.txt --trace visitors.csv"
+)
+@click.argument("logs", nargs=-1, type=click.Path(path_type=Path), metavar="[LOG]...")
+@click.option("--function", metavar="NAME", help="The function to fit (default: the log's only one).")
+@click.option("--environment", metavar="NAME", help="Only rows of this environment.")
+@click.option("--model", type=click.Path(path_type=Path), help="Model the function is in: its zone, sources and plans.")
+@click.option("--plan", metavar="CARD.PLAN", help="Plan the log is from: what CPU a memory size has there.")
+@options.column_option
+@click.option("--timezone", default="UTC", show_default=True, help="IANA zone of times without an offset, without --model.")  # fmt: skip
+@click.option("--write", is_flag=True, help="Write the values into the model; comments and order stay.")
+@click.option("--trace", type=click.Path(path_type=Path, dir_okay=False), help="LOG is request metrics: write a trace of them here (.csv).")  # fmt: skip
+@click.option("--metric", metavar="NAME", help="With --trace: the metric to read (default: the only one).")
+@click.option("--values", type=click.Choice(["counter", "rate"]), help="With --trace: what the values are (default: guessed).")  # fmt: skip
+@click.option("--url", help="With --trace: ask this monitoring server instead of reading files.")
+@click.option("--query", help="With --url: the range query.")
+@click.option("--from", "start", metavar="TIME", help="With --url: first time, ISO 8601 with offset.")
+@click.option("--to", "end", metavar="TIME", help="With --url: last time.")
+@click.option("--step", default="5 min", show_default=True, help="With --url: step of the query.")
+@options.format_option("table", "json")
+@options.plot_option
+@options.width_option
+@options.out_option
+def fit(
+    logs: tuple[Path, ...], function: str | None, environment: str | None, model: Path | None, plan: str | None,
+    columns: tuple[tuple[str, str], ...], timezone: str, write: bool, trace: Path | None, metric: str | None,
+    values: str | None, url: str | None, query: str | None, start: str | None, end: str | None, step: str,
+    form: str, plot: Path | None, width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Fit a function's run time, cold start, memory, failures and rhythm to run logs.
+
+    LOG is CSV, JSON lines, Parquet or OTLP/JSON; or load-trial results (CSV with clients, limit, calls, seconds,
+    latencies, refused); or, with --trace, request metrics.
+    """
+    from echotally.evidence.trials import is_trial
+    from echotally.output import fit_view as shown
+    from echotally.output.charts import check_plot_path
+
+    check_plot_path(plot)
+    colour = False if out else None
+    if trace:
+        found_trace = _trace(logs, metric, values, url, query, start, end, step)
+        write_whole(trace, found_trace.csv().encode())
+        deliver(shown.trace_text(found_trace, str(trace)), out)
+        return
+    if len(logs) == 1 and is_trial(logs[0]):
+        if model is None or function is None:
+            raise BadInput(Problem("load trials are played with a model", allowed="--model FILE and --function NAME"))
+        from echotally.evidence.trials import fit_trials
+
+        prepare_simulation()
+        trials = fit_trials(model, function, logs[0], plan)
+        deliver(shown.trials_json(trials) if form == "json" else shown.trials_text(trials, width, colour), out)
+        return
+    from echotally.evidence.fit import fit as fit_logs
+    from echotally.evidence.proposal import propose
+    from echotally.projection.placement import load
+
+    if write and model is None:
+        raise BadInput(Problem("--write needs the model to write into", allowed="--model FILE"))
+    loaded = load(model) if model else None
+    options.check_zone(timezone)
+    found = fit_logs(logs, function, columns, loaded, plan, environment, timezone)
+    proposal = propose(found, loaded.model if loaded else None)
+    if plot:
+        write_whole(plot, shown.fit_chart(found, plot.suffix[1:]))
+    if write and model:
+        _write(model, proposal)
+    deliver(shown.fit_json(found, proposal) if form == "json" else shown.fit_text(found, proposal, width, colour), out)
+
+
+def _write(model: Path, proposal: Proposal) -> None:
+    """Files of samples first, so that the model never names one that is not there."""
+    from echotally.model.writing import with_values
+
+    for name, text in proposal.files:
+        write_whole(model.parent / name, text.encode())
+    write_whole(model, with_values(model.read_text(encoding="utf-8-sig"), proposal.sets).encode())
+    click.echo(f"Written into {model}: {', '.join(address for address, _ in proposal.sets)}.", err=True)
+
+
+def _trace(
+    logs: tuple[Path, ...], metric: str | None, values: str | None, url: str | None, query: str | None,
+    start: str | None, end: str | None, step: str,
+) -> TraceFound:  # fmt: skip
+    from echotally.evidence.telemetry import trace_of_files, trace_of_server
+
+    rates = None if values is None else values == "rate"
+    if url is None:
+        return trace_of_files(logs, metric, rates)
+    if query is None or start is None or end is None:
+        raise BadInput(Problem("--url needs a query and a time", allowed="--query TEXT --from TIME --to TIME"))
+    seconds = max(1, (options.duration(None, None, step) or 0) // 10**9)
+    return trace_of_server(url, query, _moment(start, "--from"), _moment(end, "--to"), seconds, rates)
+
+
+def _moment(text: str, option: str) -> datetime:
+    try:
+        return datetime.fromisoformat(text)
+    except ValueError as error:
+        allowed = "ISO 8601, such as 2027-03-01T00:00+00:00"
+        raise BadInput(Problem("is not a time", option, value=text, allowed=allowed)) from error

@@ -1,0 +1,220 @@
+"""Run logs of any size, read by DuckDB into one table with our columns, and what was odd about them, counted.
+
+Everything in a log is untrusted: a row that cannot be used is counted and named, never silently dropped.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from echotally.errors import BadInput, Problem
+from echotally.evidence.columns import Mapped, map_columns
+from echotally.evidence.normalize import TABLE, insert_statement
+from echotally.evidence.otlp import is_otlp, read_otlp
+from echotally.evidence.text_files import hold_against, utf8
+
+if TYPE_CHECKING:
+    from duckdb import DuckDBPyConnection
+
+FORMS = "CSV, JSON lines, Parquet or OTLP/JSON"
+_MEMORY_LIMIT = "1GB"
+_JSON = (".json", ".jsonl", ".ndjson", ".json.gz", ".jsonl.gz")
+#: A time that lies so far before the row above it is no reordering of runs that overlap.
+_JUMP_S = 3_600
+
+
+@dataclass(frozen=True)
+class Trouble:
+    """Rows that are odd: how many, in what way, one example, and what was done with them."""
+
+    rows: int
+    what: str
+    done: str
+    example: str = ""
+
+    def __str__(self) -> str:
+        example = f" (such as {self.example})" if self.example else ""
+        return f"{self.rows:,} row(s) {self.what}{example}: {self.done}"
+
+
+@dataclass(frozen=True)
+class RunLog:
+    """A log in the table ``runs`` (``normalize.TABLE``), how its columns were read, and what was odd."""
+
+    connection: DuckDBPyConnection
+    rows: int
+    mapped: tuple[Mapped, ...]
+    notes: tuple[str, ...]
+    troubles: tuple[Trouble, ...]
+    functions: dict[str, int]
+
+    def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Rows of a query over ``runs``."""
+        return self.connection.execute(sql, values).fetchall()
+
+
+@contextmanager
+def open_log(
+    paths: Sequence[Path], told: Iterable[tuple[str, str]] = (), timezone: str = "UTC", workers: int | None = None
+) -> Iterator[RunLog]:
+    """Read log files into a database in a temporary folder, which goes when the context ends.
+
+    ``told`` are (ours, theirs) column names; ``timezone`` is that of times without an offset. At most 1 GB of
+    memory is used, more goes to disk. Raises ``BadInput`` for a file that cannot be read as a log.
+    """
+    import duckdb
+
+    with tempfile.TemporaryDirectory(prefix="echotally-") as folder:
+        connection = duckdb.connect(str(Path(folder) / "log.duckdb"))
+        try:
+            connection.execute("SET autoinstall_known_extensions=false; SET autoload_known_extensions=false")
+            connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory='{folder}'")
+            connection.execute(f"SET TimeZone='{timezone}'")
+            if workers:
+                connection.execute(f"SET threads={workers}")
+            yield _Reader(connection, list(told), Path(folder)).read(paths)
+        finally:
+            connection.close()
+
+
+class _Reader:
+    def __init__(self, connection: DuckDBPyConnection, told: list[tuple[str, str]], folder: Path) -> None:
+        self.connection, self.told, self.folder = connection, told, folder
+        self.notes: list[str] = []
+        self.troubles: list[Trouble] = []
+        self.mapped: dict[str, Mapped] = {}
+
+    def read(self, paths: Sequence[Path]) -> RunLog:
+        if not paths:
+            raise BadInput(Problem("no log is given", allowed="one or more files"))
+        self.connection.execute(TABLE)
+        for path in paths:
+            self._add(path)
+        rows = int(self._number("SELECT count(*) FROM runs"))
+        if rows == 0:
+            raise BadInput(Problem("holds no rows", file=", ".join(path.name for path in paths)))
+        self._repeated()
+        self._odd_rows()
+        counted = self.connection.execute(
+            "SELECT coalesce(function, ''), count(*) FROM runs GROUP BY 1 ORDER BY 2 DESC, 1"
+        )
+        mapped, notes, troubles = tuple(self.mapped.values()), tuple(self.notes), tuple(self.troubles)
+        return RunLog(self.connection, rows, mapped, notes, troubles, dict(counted.fetchall()))
+
+    # -- one file -------------------------------------------------------------------------------------------------
+    def _add(self, path: Path) -> None:
+        import duckdb
+
+        if not path.is_file():
+            raise BadInput(Problem("is not a file that is there", file=str(path)))
+        try:
+            source = self._source(path)
+            types = {
+                str(row[0]): str(row[1])
+                for row in self.connection.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()
+            }
+            mapped = map_columns(list(types), self.told, path.name)
+            self.mapped |= mapped
+            self.connection.execute(insert_statement(mapped, types, source))
+        except duckdb.OutOfMemoryException as error:
+            raise BadInput(Problem(f"needs more than {_MEMORY_LIMIT} of memory", file=path.name)) from error
+        except duckdb.Error as error:
+            first = str(error).strip().splitlines()[0]
+            raise BadInput(Problem(f"cannot be read as a log: {first}", file=path.name, allowed=FORMS)) from error
+        self._rejected(path)
+
+    def _source(self, path: Path) -> str:
+        """What to select the file's rows from."""
+        ending = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
+        if ending in (".parquet", ".pq"):
+            return f"read_parquet({_literal(path)})"
+        hold_against(path, FORMS)
+        if ending in _JSON and path.suffix != ".gz" and is_otlp(path):
+            return self._otlp(path)
+        text, note = utf8(path, self.folder)
+        self.notes += [note] if note else []
+        if ending in _JSON:
+            lines = ending not in (".json", ".json.gz")
+            form = "'newline_delimited', ignore_errors=true" if lines else "'auto'"
+            return f"read_json({_literal(text)}, format={form}, maximum_object_size=16777216)"
+        return f"read_csv({_literal(text)}, header=true, all_varchar=true, ignore_errors=true, store_rejects=true, parallel=false)"
+
+    def _otlp(self, path: Path) -> str:
+        frame, notes = read_otlp(path)
+        self.notes += notes
+        if frame.empty:
+            raise BadInput(Problem("holds no span with faas attributes", file=path.name))
+        self.connection.register("spans", frame)
+        self.connection.execute("CREATE OR REPLACE TEMP TABLE otlp AS SELECT * FROM spans")
+        self.connection.unregister("spans")
+        return "otlp"
+
+    def _rejected(self, path: Path) -> None:
+        """Lines the CSV reader could not split into the columns; it keeps them in tables of its own."""
+        import duckdb
+
+        try:
+            found = self.connection.execute("SELECT count(DISTINCT line), min(line) FROM reject_errors").fetchone()
+            self.connection.execute("DROP TABLE reject_errors; DROP TABLE reject_scans")
+        except duckdb.CatalogException:
+            return
+        if found and found[0]:
+            what = f"of {path.name} that do not fit its columns or are not UTF-8"
+            self.troubles.append(Trouble(int(found[0]), what, "left out", f"line {found[1]}"))
+
+    # -- what is odd ----------------------------------------------------------------------------------------------
+    def _number(self, sql: str) -> float:
+        found = self.connection.execute(sql).fetchone()
+        return float(found[0] or 0) if found else 0.0
+
+    def _repeated(self) -> None:
+        """Attempts logged more than once are counted once; rows alike without an id stay."""
+        if "id" in self.mapped:
+            known = "id IS NOT NULL AND usable"
+            again = self._number(f"SELECT count(*) - count(DISTINCT hash(id, function)) FROM runs WHERE {known}")
+            if again:
+                self.connection.execute(
+                    f"DELETE FROM runs WHERE {known} AND rowid NOT IN"
+                    f" (SELECT min(rowid) FROM runs WHERE {known} GROUP BY id, function)"
+                )
+                self.troubles.append(Trouble(int(again), "with an id that was there before", "counted once"))
+            return
+        again = self._number("SELECT count(*) - count(DISTINCT hash(t, function, run_ms, events, outcome)) FROM runs")
+        if again:
+            self.troubles.append(Trouble(int(again), "like another in time, run and outcome", "kept; there is no id"))
+
+    def _odd_rows(self) -> None:
+        for condition, what in (
+            ("t IS NULL", "without a readable time"),
+            ("run_ms IS NULL AND coalesce(outcome, '') <> 'throttled'", "without a readable run time"),
+            ("run_ms < 0 AND coalesce(outcome, '') <> 'throttled'", "with a negative run time"),
+            ("cold_ms < 0", "with a negative cold start"),
+            ("outcome IS NULL", "with an outcome we do not know"),
+            ("events IS NULL OR events < 1", "with no events"),
+        ):
+            self._odd(f"NOT usable AND ({condition})", "raw", what, "left out")
+        more = "CAST(used_mb AS VARCHAR) || ' of ' || CAST(memory_mb AS VARCHAR) || ' MB'"
+        self._odd("usable AND used_mb > memory_mb", more, "that use more memory than is given", "kept")
+        jumps = f"(SELECT t - lag(t) OVER () AS step, t FROM runs WHERE usable) WHERE step < -{_JUMP_S}"
+        back = int(self._number(f"SELECT count(*) FROM {jumps}"))
+        if back:
+            self.troubles.append(Trouble(back, "more than an hour before the row above", "kept; times are sorted"))
+
+    def _odd(self, condition: str, example: str, what: str, done: str) -> None:
+        found = self.connection.execute(f"SELECT count(*), min({example}) FROM runs WHERE {condition}").fetchone()
+        if found and found[0]:
+            self.troubles.append(Trouble(int(found[0]), what, done, _short(str(found[1] or ""))))
+
+
+def _short(text: str) -> str:
+    plain = "".join(c if c.isprintable() else "?" for c in text).strip()
+    return f"'{plain[:60]}'" if plain else ""
+
+
+def _literal(path: Path) -> str:
+    return "'" + str(path).replace("'", "''") + "'"

@@ -1,0 +1,104 @@
+"""From a log's own columns to ours, as one SQL statement: units, times of any form, outcomes by their many names."""
+
+from __future__ import annotations
+
+from echotally.evidence.columns import UNITS, Mapped
+
+TABLE = """CREATE TABLE runs (t DOUBLE, function VARCHAR, environment VARCHAR, run_ms DOUBLE, cold_ms DOUBLE,
+    cold BOOLEAN, billed_ms DOUBLE, memory_mb DOUBLE, used_mb DOUBLE, outcome VARCHAR, events DOUBLE, id VARCHAR,
+    raw VARCHAR, usable BOOLEAN)"""
+OUTCOMES = {
+    "ok": ("ok", "success", "succeeded", "done", "completed", "true", "0", "200", ""),
+    "error": ("error", "failed", "failure", "fail", "exception", "false", "1", "500"),
+    "timeout": ("timeout", "timed_out", "timed out", "timed-out", "504"),
+    "throttled": ("throttled", "refused", "rejected", "429"),
+}
+#: Bare numbers as times: seconds since 1970 below 1e11 (the year 5138), then ms, us, ns.
+_EPOCH_STEPS = ((1e11, 1.0), (1e14, 1e3), (1e17, 1e6))
+_NUMBERS = ("TINYINT", "SMALLINT", "INTEGER", "BIGINT", "HUGEINT", "UTINYINT", "USMALLINT", "UINTEGER", "UBIGINT",
+            "FLOAT", "DOUBLE", "DECIMAL")  # fmt: skip
+
+
+def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: str) -> str:
+    """Fills the table ``runs`` from ``source``; a row that cannot be used keeps its text in ``raw``."""
+
+    def of(ours: str, otherwise: str) -> str:
+        return _expression(mapped[ours], types[mapped[ours].theirs]) if ours in mapped else otherwise
+
+    flagged = types.get("cold") == "BOOLEAN"
+    cold_ms = "CAST(NULL AS DOUBLE)" if flagged else f"coalesce({of('cold_start', '0')}, 0)"
+    raw = " || ' ' || ".join(
+        f"coalesce(CAST({quoted_name(mapped[ours].theirs)} AS VARCHAR), '')"
+        for ours in ("time", "run", "events", "outcome")
+        if ours in mapped
+    )
+    inner = (
+        f"SELECT {of('time', 'NULL')} AS t, {of('function', 'NULL')} AS function,"
+        f" {of('environment', 'NULL')} AS environment, {of('run', 'NULL')} AS run_ms, {cold_ms} AS cold_ms,"
+        f" {of('billed', 'NULL')} AS billed_ms, {of('memory', 'NULL')} AS memory_mb,"
+        f" {of('memory_used', 'NULL')} AS used_mb, {of('outcome', chr(39) + 'ok' + chr(39))} AS outcome,"
+        f" {of('events', '1')} AS events, {of('id', 'NULL')} AS id, {raw} AS raw,"
+        f" {'cold' if flagged else 'NULL'} AS flag FROM {source}"
+    )
+    bad = (
+        "t IS NULL OR outcome IS NULL OR events IS NULL OR events < 1 OR cold_ms < 0"
+        " OR ((run_ms IS NULL OR run_ms < 0) AND outcome <> 'throttled')"
+    )
+    return (
+        "INSERT INTO runs SELECT t, function, environment, run_ms, cold_ms, coalesce(flag, cold_ms > 0, false),"
+        " billed_ms, memory_mb, used_mb, outcome, events, id, CASE WHEN bad THEN raw END, NOT bad"
+        f" FROM (SELECT *, ({bad}) AS bad FROM ({inner}))"
+    )
+
+
+def quoted_name(name: str) -> str:
+    """A column's name in SQL, whatever characters it holds."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _expression(column: Mapped, kind: str) -> str:
+    name = quoted_name(column.theirs)
+    if column.ours == "time":
+        return _time(name, kind)
+    if column.ours == "outcome":
+        return _outcome(name)
+    if column.ours in ("function", "environment", "id"):
+        return f"CAST({name} AS VARCHAR)"
+    if kind.split("(")[0] in _NUMBERS:
+        return f"CAST({name} AS DOUBLE) * {column.factor!r}"
+    return _quantity(name, column)
+
+
+def _time(name: str, kind: str) -> str:
+    if kind.split("(")[0] in _NUMBERS:
+        return _epoch(f"CAST({name} AS DOUBLE)")
+    if kind.startswith("TIMESTAMP") or kind == "DATE":
+        return f"epoch(CAST({name} AS TIMESTAMPTZ))"
+    text = f"trim(CAST({name} AS VARCHAR))"
+    return f"coalesce({_epoch(f'try_cast({text} AS DOUBLE)')}, epoch(try_cast({text} AS TIMESTAMPTZ)))"
+
+
+def _epoch(number: str) -> str:
+    steps = " ".join(f"WHEN abs({number}) < {limit!r} THEN {number} / {step!r}" for limit, step in _EPOCH_STEPS)
+    return f"CASE {steps} ELSE {number} / 1e9 END"
+
+
+def _outcome(name: str) -> str:
+    text = f"lower(trim(coalesce(CAST({name} AS VARCHAR), '')))"
+    cases = " ".join(
+        f"WHEN {text} IN ({', '.join(repr(name) for name in names)}) THEN '{ours}'" for ours, names in OUTCOMES.items()
+    )
+    return f"CASE {cases} END"
+
+
+def _quantity(name: str, column: Mapped) -> str:
+    """A number as text, with or without its own unit: a unit in the cell beats that of the heading."""
+    text = f"lower(trim(CAST({name} AS VARCHAR)))"
+    plain = f"try_cast({text} AS DOUBLE) * {column.factor!r}"
+    units = UNITS.get(column.ours)
+    if not units:
+        return plain
+    number = f"try_cast(regexp_extract({text}, '^([-+]?[0-9.]+(?:e[-+]?[0-9]+)?)\\s*[a-zµ]+$', 1) AS DOUBLE)"
+    unit = f"replace(regexp_extract({text}, '([a-zµ]+)$', 1), 'µ', 'u')"
+    cases = " ".join(f"WHEN '{known}' THEN {factor!r}" for known, factor in units.items())
+    return f"coalesce({plain}, {number} * CASE {unit} {cases} END)"

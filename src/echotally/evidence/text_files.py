@@ -1,0 +1,48 @@
+"""Text files of unknown origin: refuses what is no text, and brings odd encodings to UTF-8."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from echotally.errors import BadInput, Problem
+
+_PIECE = 1_048_576
+_UTF16 = (b"\xff\xfe", b"\xfe\xff")
+
+
+def hold_against(path: Path, forms: str) -> None:
+    """Raise ``BadInput`` for a file that is empty or plainly binary."""
+    with path.open("rb") as file:
+        start = file.read(4_096)
+    if not start.strip():
+        raise BadInput(Problem("is empty", file=path.name, allowed=forms))
+    if path.suffix != ".gz" and b"\0" in start and not start.startswith(_UTF16):
+        raise BadInput(Problem("is not text", file=path.name, allowed=forms))
+
+
+def utf8(path: Path, folder: Path) -> tuple[Path, str]:
+    """The file itself, or a copy of it in UTF-8 in ``folder``, and what was assumed about it, in words."""
+    encoding = _encoding(path)
+    if encoding is None:
+        return path, ""
+    copy = folder / f"utf8-{path.name}"
+    with path.open(encoding=encoding, errors="replace", newline="") as old, copy.open("w", encoding="utf-8") as new:
+        while piece := old.read(_PIECE):
+            new.write(piece)
+    return copy, f"{path.name} is not UTF-8; read as {encoding}"
+
+
+def _encoding(path: Path) -> str | None:
+    """None for UTF-8 and for what is packed; only the first megabyte is looked at."""
+    if path.suffix == ".gz":
+        return None
+    with path.open("rb") as file:
+        start = file.read(_PIECE)
+    if start.startswith(_UTF16):
+        return "utf-16"
+    try:
+        start.decode("utf-8")
+    except UnicodeDecodeError as error:
+        # A character cut in two at the end of the piece is no mistake.
+        return None if len(start) == _PIECE and error.start > _PIECE - 4 else "cp1252"
+    return None
