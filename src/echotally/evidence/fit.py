@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from echotally.errors import BadInput, Problem
 from echotally.evidence.estimates import Estimate, RunParts, Spread, log_normal, run_parts, share
 from echotally.evidence.logs import RunLog, Trouble, open_log
+from echotally.evidence.normalize import quoted
 from echotally.evidence.rhythm import STRETCH_S, Rhythm, rhythm
 from echotally.projection.placement import Loaded
 from echotally.rates.card import Plan
@@ -111,10 +112,9 @@ class _Fitter:
         self.log, self.name, self.loaded, self.zone = log, name, loaded, zone
         self.plan = self._plan(plan)
         self.notes: list[str] = []
-        wanted = "usable" + (" AND function = $name" if any(log.functions) else " AND $name IS NOT NULL")
-        wanted += " AND environment = $env" if environment else ""
-        values = {"name": name} | ({"env": environment} if environment else {})
-        log.connection.execute(f"CREATE TEMP TABLE mine AS SELECT * FROM runs WHERE {wanted}", values)
+        wanted = "usable" + (f" AND function = {quoted(name)}" if any(log.functions) else "")
+        wanted += f" AND environment = {quoted(environment)}" if environment else ""
+        log.connection.execute(f"CREATE TEMP VIEW mine AS SELECT * FROM runs WHERE {wanted}")
         self.function = loaded.model.functions.get(name) if loaded else None
 
     def _plan(self, asked: str | None) -> Plan | None:
@@ -163,7 +163,7 @@ class _Fitter:
         if only_warm and not warm:
             self.notes.append("every run was a cold one; run times hold the cold start")
         condition = " AND NOT cold" if only_warm and warm else ""
-        self.log.connection.execute(f"CREATE TEMP TABLE timed AS SELECT * FROM mine WHERE outcome = 'ok'{condition}")
+        self.log.connection.execute(f"CREATE TEMP VIEW timed AS SELECT * FROM mine WHERE outcome = 'ok'{condition}")
 
     def _slowdown(self, memory_mb: float, measured_mb: float) -> float:
         """v(measured) / v(memory) (rules.md section 3); 1 where no plan says what a memory has."""

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.columns import Mapped, map_columns
-from echotally.evidence.normalize import TABLE, insert_statement
+from echotally.evidence.normalize import TABLE, insert_statement, quoted
 from echotally.evidence.otlp import is_otlp, read_otlp
 from echotally.evidence.text_files import hold_against, utf8
 
@@ -77,14 +77,17 @@ def open_log(
             connection.execute(f"SET TimeZone='{timezone}'")
             if workers:
                 connection.execute(f"SET threads={workers}")
-            yield _Reader(connection, list(told), Path(folder)).read(paths)
+            yield _Reader(connection, list(told), Path(folder), timezone).read(paths)
         finally:
             connection.close()
 
 
 class _Reader:
-    def __init__(self, connection: DuckDBPyConnection, told: list[tuple[str, str]], folder: Path) -> None:
+    def __init__(
+        self, connection: DuckDBPyConnection, told: list[tuple[str, str]], folder: Path, timezone: str
+    ) -> None:
         self.connection, self.told, self.folder = connection, told, folder
+        self.utc = timezone == "UTC"
         self.notes: list[str] = []
         self.troubles: list[Trouble] = []
         self.mapped: dict[str, Mapped] = {}
@@ -120,7 +123,7 @@ class _Reader:
             }
             mapped = map_columns(list(types), self.told, path.name)
             self.mapped |= mapped
-            self.connection.execute(insert_statement(mapped, types, source))
+            self.connection.execute(insert_statement(mapped, types, source, self.utc))
         except duckdb.OutOfMemoryException as error:
             raise BadInput(Problem(f"needs more than {_MEMORY_LIMIT} of memory", file=path.name)) from error
         except duckdb.Error as error:
@@ -132,7 +135,7 @@ class _Reader:
         """What to select the file's rows from."""
         ending = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
         if ending in (".parquet", ".pq"):
-            return f"read_parquet({_literal(path)})"
+            return f"read_parquet({quoted(path)})"
         hold_against(path, FORMS)
         if ending in _JSON and path.suffix != ".gz" and is_otlp(path):
             return self._otlp(path)
@@ -141,8 +144,8 @@ class _Reader:
         if ending in _JSON:
             lines = ending not in (".json", ".json.gz")
             form = "'newline_delimited', ignore_errors=true" if lines else "'auto'"
-            return f"read_json({_literal(text)}, format={form}, maximum_object_size=16777216)"
-        return f"read_csv({_literal(text)}, header=true, all_varchar=true, ignore_errors=true, store_rejects=true, parallel=false)"
+            return f"read_json({quoted(text)}, format={form}, maximum_object_size=16777216)"
+        return f"read_csv({quoted(text)}, header=true, all_varchar=true, ignore_errors=true, store_rejects=true, parallel=false)"
 
     def _otlp(self, path: Path) -> str:
         frame, notes = read_otlp(path)
@@ -214,7 +217,3 @@ class _Reader:
 def _short(text: str) -> str:
     plain = "".join(c if c.isprintable() else "?" for c in text).strip()
     return f"'{plain[:60]}'" if plain else ""
-
-
-def _literal(path: Path) -> str:
-    return "'" + str(path).replace("'", "''") + "'"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from echotally.evidence.columns import UNITS, Mapped
 
 TABLE = """CREATE TABLE runs (t DOUBLE, function VARCHAR, environment VARCHAR, run_ms DOUBLE, cold_ms DOUBLE,
-    cold BOOLEAN, billed_ms DOUBLE, memory_mb DOUBLE, used_mb DOUBLE, outcome VARCHAR, events DOUBLE, id VARCHAR,
+    cold BOOLEAN, billed_ms DOUBLE, memory_mb DOUBLE, used_mb DOUBLE, outcome VARCHAR, events DOUBLE, id UBIGINT,
     raw VARCHAR, usable BOOLEAN)"""
 OUTCOMES = {
     "ok": ("ok", "success", "succeeded", "done", "completed", "true", "0", "200", ""),
@@ -19,35 +19,44 @@ _NUMBERS = ("TINYINT", "SMALLINT", "INTEGER", "BIGINT", "HUGEINT", "UTINYINT", "
             "FLOAT", "DOUBLE", "DECIMAL")  # fmt: skip
 
 
-def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: str) -> str:
-    """Fills the table ``runs`` from ``source``; a row that cannot be used keeps its text in ``raw``."""
+def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: str, utc: bool) -> str:
+    """Fills the table ``runs`` from ``source``; a row that cannot be used keeps its text in ``raw``.
+
+    ``utc``: times without an offset are UTC, which spares a look into the zone's rules for every row.
+    """
 
     def of(ours: str, otherwise: str) -> str:
-        return _expression(mapped[ours], types[mapped[ours].theirs]) if ours in mapped else otherwise
+        return _expression(mapped[ours], types[mapped[ours].theirs], utc) if ours in mapped else otherwise
 
     flagged = types.get("cold") == "BOOLEAN"
-    cold_ms = "CAST(NULL AS DOUBLE)" if flagged else f"coalesce({of('cold_start', '0')}, 0)"
+    ours = {
+        "t": of("time", "NULL"),
+        "function": of("function", "NULL"),
+        "environment": of("environment", "NULL"),
+        "run_ms": of("run", "NULL"),
+        "cold_ms": "CAST(NULL AS DOUBLE)" if flagged else f"coalesce({of('cold_start', '0')}, 0)",
+        "cold": "cold" if flagged else f"coalesce({of('cold_start', '0')}, 0) > 0",
+        "billed_ms": of("billed", "NULL"),
+        "memory_mb": of("memory", "NULL"),
+        "used_mb": of("memory_used", "NULL"),
+        "outcome": of("outcome", "'ok'"),
+        "events": of("events", "1"),
+        "id": f"hash({of('id', 'NULL')})" if "id" in mapped else "NULL",
+    }
+    named = ", ".join(f"{expression} AS our_{name}" for name, expression in ours.items())
     raw = " || ' ' || ".join(
-        f"coalesce(CAST({quoted_name(mapped[ours].theirs)} AS VARCHAR), '')"
-        for ours in ("time", "run", "events", "outcome")
-        if ours in mapped
-    )
-    inner = (
-        f"SELECT {of('time', 'NULL')} AS t, {of('function', 'NULL')} AS function,"
-        f" {of('environment', 'NULL')} AS environment, {of('run', 'NULL')} AS run_ms, {cold_ms} AS cold_ms,"
-        f" {of('billed', 'NULL')} AS billed_ms, {of('memory', 'NULL')} AS memory_mb,"
-        f" {of('memory_used', 'NULL')} AS used_mb, {of('outcome', chr(39) + 'ok' + chr(39))} AS outcome,"
-        f" {of('events', '1')} AS events, {of('id', 'NULL')} AS id, {raw} AS raw,"
-        f" {'cold' if flagged else 'NULL'} AS flag FROM {source}"
+        f"coalesce(CAST({quoted_name(mapped[name].theirs)} AS VARCHAR), '')"
+        for name in ("time", "run", "events", "outcome")
+        if name in mapped
     )
     bad = (
-        "t IS NULL OR outcome IS NULL OR events IS NULL OR events < 1 OR cold_ms < 0"
-        " OR ((run_ms IS NULL OR run_ms < 0) AND outcome <> 'throttled')"
+        "our_t IS NULL OR our_outcome IS NULL OR our_events IS NULL OR our_events < 1 OR our_cold_ms < 0"
+        " OR ((our_run_ms IS NULL OR our_run_ms < 0) AND our_outcome <> 'throttled')"
     )
+    # A row's text is put together only inside the CASE, that is for rows that cannot be used.
     return (
-        "INSERT INTO runs SELECT t, function, environment, run_ms, cold_ms, coalesce(flag, cold_ms > 0, false),"
-        " billed_ms, memory_mb, used_mb, outcome, events, id, CASE WHEN bad THEN raw END, NOT bad"
-        f" FROM (SELECT *, ({bad}) AS bad FROM ({inner}))"
+        f"INSERT INTO runs SELECT {', '.join(f'our_{name}' for name in ours)}, CASE WHEN bad THEN {raw} END, NOT bad"
+        f" FROM (SELECT *, coalesce({bad}, true) AS bad FROM (SELECT *, {named} FROM {source}))"
     )
 
 
@@ -56,10 +65,15 @@ def quoted_name(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-def _expression(column: Mapped, kind: str) -> str:
+def quoted(text: object) -> str:
+    """A text as a literal in SQL."""
+    return "'" + str(text).replace("'", "''") + "'"
+
+
+def _expression(column: Mapped, kind: str, utc: bool) -> str:
     name = quoted_name(column.theirs)
     if column.ours == "time":
-        return _time(name, kind)
+        return _time(name, kind, utc)
     if column.ours == "outcome":
         return _outcome(name)
     if column.ours in ("function", "environment", "id"):
@@ -69,9 +83,11 @@ def _expression(column: Mapped, kind: str) -> str:
     return _quantity(name, column)
 
 
-def _time(name: str, kind: str) -> str:
+def _time(name: str, kind: str, utc: bool) -> str:
     if kind.split("(")[0] in _NUMBERS:
         return _epoch(f"CAST({name} AS DOUBLE)")
+    if kind == "TIMESTAMP WITH TIME ZONE" or (utc and kind.startswith("TIMESTAMP")):
+        return f"epoch({name})"
     if kind.startswith("TIMESTAMP") or kind == "DATE":
         return f"epoch(CAST({name} AS TIMESTAMPTZ))"
     text = f"trim(CAST({name} AS VARCHAR))"

@@ -158,7 +158,9 @@ def fit_chart(found: Fit, form: str) -> bytes:
     figure, panels = new_figure(1)
     panel = panels[0]
     shares = [n / 100 for n in range(1, 100)]
-    panel.plot(found.warm, shares, label="measured, less the part per event", **(style(0) | {"markersize": 4}))
+    panel.plot(
+        found.warm, shares, label="measured, less the part per event", **(style(0) | {"markersize": 5, "markevery": 6})
+    )
     if found.run.kind == "log-normal":
         sigma = found.run.p95.value / found.run.median.value
         fitted = [found.run.median.value * sigma ** (NormalDist().inv_cdf(q) / 1.6448536269514722) for q in shares]

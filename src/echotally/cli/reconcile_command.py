@@ -1,0 +1,52 @@
+"""``echotally reconcile``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.output.writing import deliver, write_whole
+
+
+@click.command(
+    epilog="Example: echotally reconcile river-watch/river.toml river-watch/logs/bill.csv --plot difference.png"
+)
+@options.model_argument
+@click.argument("bill", type=click.Path(path_type=Path))
+@options.set_option
+@click.option("--plan", metavar="CARD.PLAN", help="Plan the bill is for (default: the one project picks).")
+@click.option(
+    "--mapping",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="CSV with the columns resource, sku (patterns with * and ?), function, environment, meter: whose a row is.",
+)
+@click.option("--tag", default="function", show_default=True, help="Tag of the bill that names the function.")
+@options.seed_option
+@options.format_option("table", "json")
+@options.plot_option
+@options.width_option
+@options.out_option
+def reconcile(
+    model: Path, bill: Path, sets: tuple[tuple[str, str], ...], plan: str | None, mapping: Path | None, tag: str,
+    seed: int | None, form: str, plot: Path | None, width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Lay an actual BILL (CSV or Parquet with FOCUS columns) beside the projection of MODEL, and say where they part."""
+    from echotally.evidence.reconcile import reconcile as compared
+    from echotally.output import reconcile_view as shown
+    from echotally.output.charts import check_plot_path
+    from echotally.projection.placement import load
+    from echotally.projection.project import project_loaded
+
+    check_plot_path(plot)
+    loaded = load(model, sets)
+    prepare_simulation()
+    with progress_line() as tell:
+        played = project_loaded(loaded, [plan] if plan else [], seed, tell, workers=None)
+    found = compared(played, bill, plan, mapping, tag)
+    if plot:
+        write_whole(plot, shown.reconcile_chart(found, plot.suffix[1:]))
+    text = shown.reconcile_json(found) if form == "json" else shown.reconcile_text(found, width, False if out else None)
+    deliver(text, out)

@@ -1,0 +1,51 @@
+"""The waterfall: from one amount to another over the parts of the difference, readable in grey."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from echotally.output.charts import new_figure, picture
+
+#: Light and dark, and hatched where it falls: told apart in grey and without colours.
+_TOTAL, _UP, _DOWN = "#4d4d4d", "#D55E00", "#56B4E9"
+
+
+def waterfall(
+    title: str, first: tuple[str, float], steps: Sequence[tuple[str, float]], last: tuple[str, float], unit: str, form: str
+) -> bytes:  # fmt: skip
+    """A chart of ``first`` + steps = ``last``, each a (label, amount); ``unit`` names the y axis."""
+    figure, panels = new_figure(1)
+    panel = panels[0]
+    names = [first[0], *(name for name, _ in steps), last[0]]
+    level = first[1]
+    panel.bar(0, first[1], color=_TOTAL, width=0.6)
+    _label(panel, 0, first[1], f"{first[1]:,.2f}")
+    for place, (_, amount) in enumerate(steps, 1):
+        falls = amount < 0
+        panel.bar(
+            place,
+            amount,
+            bottom=level,
+            color=_DOWN if falls else _UP,
+            width=0.6,
+            hatch="//" if falls else None,
+            edgecolor="white",
+        )
+        panel.plot([place - 0.7, place + 0.3], [level, level], color="#888888", linewidth=0.8)
+        level += amount
+        _label(panel, place, max(level, level - amount), f"{amount:+,.2f}")
+    panel.bar(len(names) - 1, last[1], color=_TOTAL, width=0.6)
+    panel.plot([len(names) - 1.7, len(names) - 0.7], [level, level], color="#888888", linewidth=0.8)
+    _label(panel, len(names) - 1, last[1], f"{last[1]:,.2f}")
+    panel.axhline(0, color="#333333", linewidth=0.8)
+    panel.set_xticks(range(len(names)), names)
+    panel.tick_params(axis="x", length=0)
+    panel.grid(False, axis="x")
+    panel.margins(y=0.12)
+    panel.set_ylabel(unit)
+    panel.set_title(title, loc="left", fontsize=12)
+    return picture(figure, form)
+
+
+def _label(panel: object, x: float, y: float, text: str) -> None:
+    panel.annotate(text, (x, y), (0, 5), textcoords="offset points", ha="center", fontsize=10)  # type: ignore[attr-defined]
