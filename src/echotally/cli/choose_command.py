@@ -8,6 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.output.exports import in_form
 from echotally.output.writing import deliver, write_whole
 
 
@@ -22,7 +23,7 @@ from echotally.output.writing import deliver, write_whole
 )
 @click.option("--write", is_flag=True, help="Write the change into MODEL; comments and order stay.")
 @options.seed_option
-@options.format_option("table", "json")
+@options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option
 @options.out_option
@@ -42,9 +43,10 @@ def choose(
         found = ask(model, sets, seed, sizes, tell)
     if plot:
         write_whole(plot, shown.choose_chart(found, plot.suffix[1:]))
-    deliver(
-        shown.choose_json(found) if form == "json" else shown.choose_text(found, width, False if out else None), out
+    text = in_form(
+        form, lambda: shown.choose_text(found, width, False if out else None), lambda: shown.choose_json(found), "set"
     )
+    deliver(text, out)
     if write and found.sets:
         write_whole(model, with_values(model.read_text(encoding="utf-8-sig"), [*sets, *found.sets]).encode())
         click.echo(f"wrote {len(found.sets)} value(s) into {model}", err=True)

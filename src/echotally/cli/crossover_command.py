@@ -8,6 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.output.exports import in_form
 from echotally.output.writing import deliver, write_whole
 
 
@@ -33,7 +34,7 @@ def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[floa
 @click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
 @options.study_options
 @options.seed_option
-@options.format_option("table", "json")
+@options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option
 @options.out_option
@@ -52,7 +53,7 @@ def crossover(
         found = ask(model, *scale, plans, sets, seed, workers or -1, store, cluster, tell)
     if plot:
         write_whole(plot, shown.crossover_chart(found, plot.suffix[1:]))
-    deliver(
-        shown.crossover_json(found) if form == "json" else shown.crossover_text(found, width, False if out else None),
-        out,
+    text = in_form(
+        form, lambda: shown.crossover_text(found, width, False if out else None), lambda: shown.crossover_json(found)
     )
+    deliver(text, out)

@@ -9,6 +9,7 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
+from echotally.output.exports import as_table
 from echotally.output.writing import deliver, write_whole
 
 
@@ -16,7 +17,7 @@ from echotally.output.writing import deliver, write_whole
 @options.model_argument
 @options.set_option
 @options.seed_option
-@options.format_option("table", "json", "csv")
+@options.format_option("table", "json", "csv", "markdown")
 @click.option(
     "--plot",
     type=click.Path(path_type=Path, dir_okay=False),
@@ -39,4 +40,7 @@ def demand(
     if plot:
         write_whole(plot, shown.demand_chart(view, plot.suffix[1:]))
     render = {"json": shown.demand_json, "csv": shown.demand_csv}.get(form)
+    if form == "markdown":
+        deliver(as_table(shown.demand_json(view), form, "sources"), out)
+        return
     deliver(render(view) if render else shown.demand_text(view, width, False if out else None), out)

@@ -8,6 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
+from echotally.output.exports import in_form
 from echotally.output.writing import deliver, write_whole
 
 
@@ -29,7 +30,7 @@ from echotally.output.writing import deliver, write_whole
     help='Also the largest backlog that is gone in this time, such as "5 min".',
 )
 @click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
-@options.format_option("table", "json")
+@options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option
 @options.out_option
@@ -47,4 +48,7 @@ def drain(
     found = ask(model, queue, backlog, limits or (None,), batches or (None,), plans, within, sets)
     if plot:
         write_whole(plot, shown.drain_chart(found, plot.suffix[1:]))
-    deliver(shown.drain_json(found) if form == "json" else shown.drain_text(found, width, False if out else None), out)
+    text = in_form(
+        form, lambda: shown.drain_text(found, width, False if out else None), lambda: shown.drain_json(found)
+    )
+    deliver(text, out)

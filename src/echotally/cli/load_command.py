@@ -8,6 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
+from echotally.output.exports import in_form
 from echotally.output.writing import deliver, write_whole
 
 
@@ -45,7 +46,7 @@ from echotally.output.writing import deliver, write_whole
     "--think", default="0 s", show_default=True, help='Pause of a client after each answer, such as "200 ms".'
 )
 @click.option("--plan", metavar="CARD.PLAN", help="Plan to run on (default: the one project picks).")
-@options.format_option("table", "json")
+@options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option
 @options.out_option
@@ -66,4 +67,5 @@ def load(
     found = load_trial(model, name, clients, limits or (None,), calls, seconds, warm_up, pause, plan, sets)
     if plot:
         write_whole(plot, shown.load_chart(found, plot.suffix[1:]))
-    deliver(shown.load_json(found) if form == "json" else shown.load_text(found, width, False if out else None), out)
+    text = in_form(form, lambda: shown.load_text(found, width, False if out else None), lambda: shown.load_json(found))
+    deliver(text, out)

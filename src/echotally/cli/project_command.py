@@ -11,7 +11,7 @@ from echotally.cli import options
 from echotally.cli.failing import MISSED
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.errors import BadInput, Problem
-from echotally.output.writing import deliver
+from echotally.output.writing import deliver, write_whole
 
 if TYPE_CHECKING:
     from echotally.projection.placement import Loaded
@@ -55,15 +55,29 @@ if TYPE_CHECKING:
 )
 @options.seed_option
 @click.option("--gate", is_flag=True, help="Leave with exit code 3 if no plan meets every target.")
-@options.format_option("table", "json")
+@options.format_option("table", "json", "csv", "markdown", "focus")
+@options.plot_option
+@click.option(
+    "--chart",
+    type=click.Choice(["cost", "levels", "backlog", "hours"]),
+    default="cost",
+    show_default=True,
+    help="What --plot draws: cost by plan; or, of one function on the picked plan, calls and instances over the month, "
+    "its backlog and oldest age, or arrivals by day and hour.",
+)
+@click.option(
+    "--function", metavar="NAME[@ENVIRONMENT]", help="Whose month --chart draws (default: the most throttled)."
+)
 @options.width_option
 @options.out_option
 def project(
     model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], explained: str | None, by: str | None,
     unpinned: bool, replications: int | None, workers: int | None, exact: bool, series: Path | None, run_log_path: Path | None, seed: int | None,
-    gate: bool, form: str, width: int | None, out: Path | None,
+    gate: bool, form: str, plot: Path | None, chart: str, function: str | None, width: int | None,
+    out: Path | None,
 ) -> int:  # fmt: skip
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
+    from echotally.output.charts import check_plot_path
     from echotally.output.frames import check_frame_path, write_frame
     from echotally.projection.figures import series_frame
     from echotally.projection.placement import load
@@ -73,6 +87,7 @@ def project(
     for path, option in ((series, "--series"), (run_log_path, "--log")):
         if path:
             check_frame_path(path, option)
+    check_plot_path(plot)
     loaded = load(model, sets)
     if unpinned:
         loaded = loaded.unpinned()
@@ -88,7 +103,19 @@ def project(
         write_frame(series_frame(result), series)
     if run_log_path:
         _write_log(loaded, plans[0] if plans else result.pick or result.closest, seed, run_log_path)
-    if form == "json":
+    if plot:
+        from echotally.output.projection_charts import projection_chart
+
+        write_whole(plot, projection_chart(result, chart, plot.suffix[1:], function))
+    if out and out.suffix in (".xlsx", ".parquet"):
+        from echotally.output.projection_exports import projection_file
+
+        write_whole(out, projection_file(result, out.suffix, form))
+    elif form in ("csv", "markdown", "focus"):
+        from echotally.output.projection_exports import projection_rows
+
+        deliver(projection_rows(result, form), out)
+    elif form == "json":
         from echotally.output.projection_json import projection_json
 
         deliver(projection_json(result, by, replicated), out)

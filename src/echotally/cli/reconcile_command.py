@@ -8,6 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.output.exports import in_form
 from echotally.output.writing import deliver, write_whole
 
 
@@ -25,7 +26,7 @@ from echotally.output.writing import deliver, write_whole
 )
 @click.option("--tag", default="function", show_default=True, help="Tag of the bill that names the function.")
 @options.seed_option
-@options.format_option("table", "json")
+@options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option
 @options.out_option
@@ -48,5 +49,7 @@ def reconcile(
     found = compared(played, bill, plan, mapping, tag)
     if plot:
         write_whole(plot, shown.reconcile_chart(found, plot.suffix[1:]))
-    text = shown.reconcile_json(found) if form == "json" else shown.reconcile_text(found, width, False if out else None)
+    text = in_form(
+        form, lambda: shown.reconcile_text(found, width, False if out else None), lambda: shown.reconcile_json(found)
+    )
     deliver(text, out)

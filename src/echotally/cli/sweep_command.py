@@ -8,6 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.output.exports import csv_text, in_form
 from echotally.output.writing import deliver, write_whole
 
 
@@ -28,7 +29,7 @@ from echotally.output.writing import deliver, write_whole
 )  # fmt: skip
 @options.study_options
 @options.seed_option
-@options.format_option("table", "json", "csv")
+@options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option
 @options.out_option
@@ -56,7 +57,9 @@ def sweep(
     if out and out.suffix == ".parquet":
         write_whole(out, parquet(found.to_frame()))
     elif form == "csv":
-        deliver(found.to_frame().to_csv(index=False, lineterminator="\n"), out)
+        deliver(csv_text(found.to_frame()), out)
     else:
-        text = shown.sweep_json(found) if form == "json" else shown.sweep_text(found, width, False if out else None)
+        text = in_form(
+            form, lambda: shown.sweep_text(found, width, False if out else None), lambda: shown.sweep_json(found)
+        )
         deliver(text, out)

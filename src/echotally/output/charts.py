@@ -65,6 +65,8 @@ def picture(figure: Figure, form: str) -> bytes:
     import matplotlib
 
     paper = io.BytesIO()
-    with matplotlib.rc_context({"svg.hashsalt": "echotally"}):
+    # Names of a model may hold dollar signs, which are no formulas; text stays text in SVG, for readers and searches.
+    settings: Any = {"svg.hashsalt": "echotally", "text.parse_math": False, "svg.fonttype": "none"}
+    with matplotlib.rc_context(settings):
         figure.savefig(paper, format=form, metadata={"Date": None} if form == "svg" else {"Software": None})
     return paper.getvalue()

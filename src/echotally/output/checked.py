@@ -6,6 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from echotally.model.estate import Model
 from echotally.model.spread import Spread
 from echotally.model.units import duration_text
 from echotally.output.terminal import safe
@@ -43,23 +44,28 @@ def checked_text(loaded: Loaded) -> str:
 
 def defaults_text(loaded: Loaded) -> str:
     """Every value of the model in force, one address a line, those of the file and the defaults alike."""
-    lines: list[str] = []
-    _walk("", loaded.model, lines)
-    return "\n".join(lines) + "\n"
+    return "\n".join(f"{address} = {value}" for address, value in values_in_force(loaded.model)) + "\n"
 
 
-def _walk(address: str, value: Any, lines: list[str]) -> None:
+def values_in_force(model: Model) -> list[tuple[str, str]]:
+    """(address, value) of every value of a model, as text safe to print."""
+    rows: list[tuple[str, str]] = []
+    _walk("", model, rows)
+    return rows
+
+
+def _walk(address: str, value: Any, rows: list[tuple[str, str]]) -> None:
     if isinstance(value, BaseModel):
         for name, info in type(value).model_fields.items():
-            _walk(f"{address}.{info.alias or name}".lstrip("."), getattr(value, name), lines)
+            _walk(f"{address}.{info.alias or name}".lstrip("."), getattr(value, name), rows)
     elif isinstance(value, dict):
         for key, inner in value.items():
-            _walk(f"{address}.{key}", inner, lines)
+            _walk(f"{address}.{key}", inner, rows)
     elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
         for number, inner in enumerate(value):
-            _walk(f"{address}.{number}", inner, lines)
+            _walk(f"{address}.{number}", inner, rows)
     elif value is not None and value != ():
-        lines.append(f"{safe(address)} = {_text(address.rsplit('.', 1)[-1], value)}")
+        rows.append((safe(address), _text(address.rsplit(".", 1)[-1], value)))
 
 
 def _text(key: str, value: Any) -> str:

@@ -80,7 +80,7 @@ def reconcile_text(found: Reconciliation, width: int | None = None, colour: bool
     parts += [Text(f"Odd: {safe(str(trouble))}", style="yellow") for trouble in found.bill.troubles]
     text = (
         "Volume: the billed number of calls on our card. Run time and mix: the billed quantities. Price: the billed unit "
-        "prices. The four parts add up to the difference exactly."
+        "prices. The four parts add up to the difference exactly. Allowances are shared, so a change of one function moves what others pay."
     )
     parts.append(Text(text, style="dim"))
     return rendered(parts, width, colour)

@@ -41,11 +41,25 @@ def waterfall(
     panel.set_xticks(range(len(names)), names)
     panel.tick_params(axis="x", length=0)
     panel.grid(False, axis="x")
-    panel.margins(y=0.12)
-    panel.set_ylabel(unit)
+    low, high = _ends(first[1], [amount for _, amount in steps], last[1])
+    panel.set_ylim(low, high)
+    panel.set_ylabel(unit if low <= 0 else f"{unit}; the axis begins at {low:,.2f}")
     panel.set_title(title, loc="left", fontsize=12)
     return picture(figure, form)
 
 
 def _label(panel: object, x: float, y: float, text: str) -> None:
     panel.annotate(text, (x, y), (0, 5), textcoords="offset points", ha="center", fontsize=10)  # type: ignore[attr-defined]
+
+
+def _ends(first: float, steps: Sequence[float], last: float) -> tuple[float, float]:
+    """Ends of the axis: from zero, unless the steps are too small beside the amounts to be seen."""
+    levels, level = [first, last], first
+    for amount in steps:
+        level += amount
+        levels.append(level)
+    low, high = min(levels), max(levels)
+    spread = high - low
+    if low > 0 and 0 < spread < 0.1 * high:
+        return low - spread, high + 0.25 * spread
+    return min(0.0, low - 0.1 * abs(low)), high + 0.12 * (abs(high) or 1.0)

@@ -157,13 +157,16 @@ def oldest_waiting(w, u):
     for lst in (f.lists, f.lists + 1):
         if ls(w, lst).head >= 0:
             oldest = min(oldest, ca(w, ls(w, lst).head).arrived)
-    if ls(w, f.lists + 2).head >= 0:
-        oldest = min(oldest, ev(w, pa(w, ls(w, f.lists + 2).head).first).at)
     g = f.first_trigger
     while g >= 0:
         s = so(w, tr(w, g).source)
         if s.kind == QUEUE and ls(w, s.lists + 1).head >= 0:
             oldest = min(oldest, ev(w, ls(w, s.lists + 1).head).at)
+        elif s.kind == STREAM:
+            # Partitions whose batch is still filling are in no list.
+            for p in range(tr(w, g).first_part, tr(w, g).first_part + tr(w, g).part_n):
+                if pa(w, p).waiting > 0:
+                    oldest = min(oldest, ev(w, pa(w, p).first).at)
         g = tr(w, g).after
     return oldest
 

@@ -1,0 +1,122 @@
+"""Tables for other programs: CSV, Markdown, Parquet and a workbook. No cell of a model can become a formula."""
+
+from __future__ import annotations
+
+import io
+import json
+from collections.abc import Callable, Mapping
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from echotally.output.frames import parquet
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: A cell that begins so is read as a formula by spreadsheet programs (OWASP, "CSV Injection").
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+#: The same tables give the same bytes, so a workbook does not tell when it was made.
+_MADE = datetime(2000, 1, 1)
+_MARKDOWN = str.maketrans({"|": "\\|", "\n": " ", "\r": " ", "<": "&lt;", ">": "&gt;", "`": "\\`", "*": "\\*", "_": "\\_", "[": "\\[", "]": "\\]"})  # fmt: skip
+
+
+def harmless(value: Any) -> Any:
+    """A text cell that a spreadsheet would take for a formula gets an apostrophe in front; all else stays."""
+    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value
+
+
+def csv_text(frame: pd.DataFrame) -> str:
+    """A table as CSV with a heading, harmless to spreadsheets."""
+    return str(frame.map(harmless).to_csv(index=False, lineterminator="\n"))
+
+
+def markdown_text(frame: pd.DataFrame) -> str:
+    """A table as Markdown (pipes, as in code reviews); names are escaped, numbers to six digits."""
+    lines = [_line([str(name) for name in frame.columns]), _line(["---"] * len(frame.columns))]
+    lines += [_line([_cell(value) for value in row]) for row in frame.itertuples(index=False, name=None)]
+    return "\n".join(lines) + "\n"
+
+
+def _line(cells: list[str]) -> str:
+    return "| " + " | ".join(cells) + " |"
+
+
+def _cell(value: Any) -> str:
+    import pandas as pd
+
+    if value is None or value is pd.NA or (isinstance(value, float) and value != value):
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return f"{value:.6g}"
+    return str(value).translate(_MARKDOWN)
+
+
+def table_bytes(frame: pd.DataFrame, path: Path) -> bytes:
+    """A table in the format of the file's ending: .csv, .md or .parquet."""
+    if path.suffix == ".parquet":
+        return parquet(frame)
+    return (markdown_text(frame) if path.suffix == ".md" else csv_text(frame)).encode()
+
+
+def workbook(sheets: Mapping[str, pd.DataFrame], currency: str) -> bytes:
+    """A workbook, a sheet a table: numbers as numbers, money columns in ``currency``, text never as formulas."""
+    import xlsxwriter
+
+    paper = io.BytesIO()
+    book = xlsxwriter.Workbook(
+        paper, {"in_memory": True, "strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": True}
+    )
+    book.set_properties({"title": "Echo Tally projection", "created": _MADE})
+    head = book.add_format({"bold": True, "bottom": 1, "text_wrap": True, "valign": "top"})
+    money = book.add_format({"num_format": f'#,##0.00 "{currency}"'})
+    share = book.add_format({"num_format": "0.000%"})
+    for name, frame in sheets.items():
+        sheet = book.add_worksheet(name)
+        for column, heading in enumerate(frame.columns):
+            form = (
+                money if heading in ("cost", "amount", "total") else share if str(heading).endswith("share") else None
+            )
+            sheet.write_string(0, column, str(heading), head)
+            width = max([len(str(heading)), *(len(str(value)) for value in frame[heading].head(200))])
+            sheet.set_column(column, column, min(60, max(10, width + 2)), form)
+        for number, row in enumerate(frame.itertuples(index=False, name=None), 1):
+            for column, value in enumerate(row):
+                _write(sheet, number, column, value)
+        sheet.freeze_panes(1, 1)
+    book.close()
+    return paper.getvalue()
+
+
+def _write(sheet: Any, row: int, column: int, value: Any) -> None:
+    import pandas as pd
+
+    if value is None or value is pd.NA or (isinstance(value, float) and value != value):
+        return
+    if isinstance(value, bool):
+        sheet.write_boolean(row, column, value)
+    elif isinstance(value, str):
+        sheet.write_string(row, column, value[:32_767])
+    else:
+        sheet.write_number(row, column, float(value))
+
+
+def in_form(form: str, text: Callable[[], str], data: Callable[[], str], rows: str = "rows") -> str:
+    """A result as it was asked for: ``table`` or ``text`` from ``text``, ``json`` from ``data``, or as CSV or Markdown
+    the list ``rows`` of that data, nested names joined by dots."""
+    if form in ("csv", "markdown"):
+        return as_table(data(), form, rows)
+    return data() if form == "json" else text()
+
+
+def as_table(data: str, form: str, rows: str = "rows") -> str:
+    """The list ``rows`` of JSON text as CSV or Markdown; lists inside a row stay JSON."""
+    import pandas as pd
+
+    found = json.loads(data)[rows]
+    frame = pd.json_normalize([row if isinstance(row, dict) else {rows: row} for row in found])
+    for name in frame.columns:
+        frame[name] = [json.dumps(v) if isinstance(v, list) else v for v in frame[name]]
+    return csv_text(frame) if form == "csv" else markdown_text(frame)

@@ -1,0 +1,87 @@
+"""A projection for other programs: CSV, Markdown, FOCUS rows, Parquet, and a workbook."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from echotally.errors import BadInput, Problem
+from echotally.output.exports import csv_text, markdown_text, workbook
+from echotally.output.frames import parquet
+from echotally.projection.figures import series_frame
+from echotally.projection.flat import bill_frame, functions_frame
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from echotally.projection.project import Projection
+
+#: A sheet of a workbook holds at most 1,048,576 rows; the series of more plans and functions go into a file of their own.
+_MOST_ROWS = 200_000
+
+
+def projection_rows(projection: Projection, form: str) -> str:
+    """Plans and functions as CSV or Markdown, or the picked plan's month as FOCUS rows (CSV)."""
+    if form == "focus":
+        return str(focus_frame(projection).to_csv(index=False, lineterminator="\n"))
+    frame = functions_frame(projection)
+    return markdown_text(frame) if form == "markdown" else csv_text(frame)
+
+
+def projection_file(projection: Projection, ending: str, form: str) -> bytes:
+    """The bytes of a .parquet or .xlsx file."""
+    if ending == ".parquet":
+        return parquet(focus_frame(projection, typed=True) if form == "focus" else functions_frame(projection))
+    if form == "focus":
+        raise BadInput(Problem("FOCUS rows go into CSV or Parquet", "-o", value=ending, allowed=".csv or .parquet"))
+    return workbook(
+        {
+            "Summary": _summary(projection),
+            "Bill": bill_frame(projection),
+            "Functions": functions_frame(projection),
+            "Series": series_frame(projection).head(_MOST_ROWS),
+            "Assumptions": assumptions_frame(projection),
+        },
+        projection.currency,
+    )
+
+
+def focus_frame(projection: Projection, typed: bool = False) -> pd.DataFrame:
+    """FOCUS rows of the picked (else closest) plan; ``typed``: costs and quantities as numbers, times as times.
+
+    Raises ``BadInput`` if no plan can run the estate.
+    """
+    import pandas as pd
+
+    from echotally.evidence.focus import COLUMNS, NUMBERS, focus_rows
+
+    name = projection.pick or projection.closest
+    if name is None:
+        raise BadInput(Problem("no plan can run this estate, so there is no bill", "--format"))
+    frame = pd.DataFrame(focus_rows(projection, name), columns=list(COLUMNS))
+    if typed:
+        for column in NUMBERS:
+            frame[column] = frame[column].astype(float)
+        for column in (c for c in COLUMNS if c.endswith(("PeriodStart", "PeriodEnd"))):
+            frame[column] = pd.to_datetime(frame[column])
+        for column in ("ChargeClass", "CommitmentDiscountStatus", "InvoiceId"):
+            frame[column] = frame[column].astype("string")
+    return frame
+
+
+def _summary(projection: Projection) -> pd.DataFrame:
+    frame = functions_frame(projection)
+    return frame[frame["function"] == ""].drop(columns=["function", "environment"]).dropna(axis=1, how="all")
+
+
+def assumptions_frame(projection: Projection) -> pd.DataFrame:
+    """What was assumed, and every value of the model in force, an address a row."""
+    import pandas as pd
+
+    from echotally.output.checked import values_in_force
+    from echotally.output.projection_table import assumptions
+    from echotally.output.verdict_text import verdict_lines
+
+    rows = [("verdict", line) for line in verdict_lines(projection)]
+    rows += [("assumed", line) for line in assumptions(projection)]
+    rows += values_in_force(projection.model)
+    return pd.DataFrame(rows, columns=["what", "value"])
