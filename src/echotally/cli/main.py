@@ -23,6 +23,7 @@ COMMANDS = {
     "choose": ("choose", "The cheapest plan for each function, and sizes just large enough."),
     "fit": ("fit", "Fit a function to run logs or load trials; make a trace of metrics."),
     "reconcile": ("reconcile", "Lay an actual bill beside the projection: where do they part, and why?"),
+    "report": ("report", "Write the whole answer as one self-contained page."),
     "rates": ("rates", "Show a rate card, or find what is odd about it."),
     "schema": ("schema", "Print the JSON Schema of a model or rate card, for editors."),
 }

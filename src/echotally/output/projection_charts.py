@@ -72,7 +72,11 @@ def cost_chart(projection: Projection, form: str) -> bytes:
         left += np.array(values)
     for n, plan in enumerate(plans):
         assert plan.bill is not None
-        note = "" if not plan.misses else f"   misses {', '.join(dict.fromkeys(m.target.replace("_", " ") for m in plan.misses))}"
+        note = (
+            ""
+            if not plan.misses
+            else f"   misses {', '.join(dict.fromkeys(m.target.replace('_', ' ') for m in plan.misses))}"
+        )
         panel.annotate(f" {plan.bill.total:,.2f}{note}", (left[n], n), va="center", fontsize=10)
     panel.set_yticks(
         range(len(plans)), [("→ " if p.offer.name == projection.pick else "") + p.offer.name for p in plans]
@@ -137,7 +141,7 @@ def levels_chart(projection: Projection, plan: PlanProjection, place: int, form:
     panels[0].set_ylabel("largest in the hour")
     panels[0].set_ylim(0, panels[0].get_ylim()[1] * 1.1)
     panels[0].legend(frameon=False, loc="upper left", ncols=4, bbox_to_anchor=(0, 1.0))
-    panels[1].bar(days, throttled, width=1 / 24, align="edge", color=COLOURS[1])
+    panels[1].fill_between(days, throttled, step="post", color=COLOURS[1], linewidth=0.8, edgecolor=COLOURS[1])
     panels[1].set_ylabel("throttled\nin the hour")
     panels[1].set_ylim(0, max(1.0, float(throttled.max()) * 1.1))
     _day_axis(projection, panels[1])
