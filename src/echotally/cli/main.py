@@ -21,6 +21,7 @@ COMMANDS = {
     "drain": ("drain", "Work off a queue's backlog: when is it empty, with how many instances?"),
     "load": ("load", "Try a function under load: clients against instance limits."),
     "choose": ("choose", "The cheapest plan for each function, and sizes just large enough."),
+    "forecast": ("forecast", "Look ahead: the months to come, their uncertainty, what moves the cost."),
     "fit": ("fit", "Fit a function to run logs or load trials; make a trace of metrics."),
     "reconcile": ("reconcile", "Lay an actual bill beside the projection: where do they part, and why?"),
     "report": ("report", "Write the whole answer as one self-contained page."),

@@ -6,7 +6,7 @@ schedule or trace that cannot be used must be reported with its address, all of 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, timedelta
 from itertools import takewhile
@@ -67,14 +67,17 @@ class MonthPlan:
     storms: tuple[tuple[int, int], ...] = ()
 
 
-def plan_month(model: Model, document: Document) -> MonthPlan:
-    """Build the month; raises ``BadInput`` with every schedule, lump and trace that cannot be used."""
-    return _Planner(model, document).plan()
+def plan_month(model: Model, document: Document, factors: Mapping[str, float] | None = None) -> MonthPlan:
+    """Build the month; raises ``BadInput`` with every schedule, lump and trace that cannot be used.
+
+    ``factors`` multiply demands by name, as an environment's ``demand`` multiplies all of them.
+    """
+    return _Planner(model, document, factors or {}).plan()
 
 
 class _Planner:
-    def __init__(self, model: Model, document: Document) -> None:
-        self.model, self.document = model, document
+    def __init__(self, model: Model, document: Document, factors: Mapping[str, float]) -> None:
+        self.model, self.document, self.factors = model, document, factors
         self.clock = month_clock(model.estate.month, model.estate.timezone)
         self.folder = Path(document.path).parent
         self.problems: list[Problem] = []
@@ -132,25 +135,26 @@ class _Planner:
         def tap(part: str, kind: str, spread: str, stretches: tuple[Stretch, ...]) -> Tap:
             return Tap(
                 f"demand:{label}:{name}:{part}", name, demand.into, kind, spread, stretches, demand.burst or 1.0,
-                demand.payload, _clients(demand, environment), demand.think, demand.client_tries, demand.client_pause,
+                demand.payload, _clients(demand, factor), demand.think, demand.client_tries, demand.client_pause,
             )  # fmt: skip
 
+        factor = environment.demand * self.factors.get(label, 1.0)
         taps: list[Tap] = []
         if demand.clients is not None:
             taps.append(tap("clients", "clients", "even", ()))
         elif demand.trace is not None:
-            taps.append(tap("trace", "counted", demand.spread, self._trace(label, demand, environment.demand)))
+            taps.append(tap("trace", "counted", demand.spread, self._trace(label, demand, factor)))
         elif demand.rate is not None or demand.monthly is not None:
             taps.append(
                 tap(
                     "rate",
                     "rate",
                     demand.spread,
-                    rate_stretches(demand, self.clock, environment.demand),
+                    rate_stretches(demand, self.clock, factor),
                 )
             )
         for number, lump in enumerate(demand.lumps):
-            for lane, stretches in enumerate(self._lump_lanes(label, number, lump, environment.demand)):
+            for lane, stretches in enumerate(self._lump_lanes(label, number, lump, factor)):
                 taps.append(tap(f"lump{number}.{lane}", "counted", "even", stretches))
         return taps
 
@@ -193,7 +197,7 @@ class _Planner:
         return [start for start in starts if 0 <= start < self.clock.length_ns]
 
 
-def _clients(demand: Demand, environment: Environment) -> int:
+def _clients(demand: Demand, factor: float) -> int:
     if demand.clients is None:
         return 0
-    return max(1, int(demand.clients * environment.demand + 0.5))
+    return max(1, int(demand.clients * factor + 0.5))

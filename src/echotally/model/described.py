@@ -34,6 +34,7 @@ MODEL_KEYS: dict[str, dict[str, str]] = {
     "Function": {
         "memory": "Memory given to an instance; rounded up to a size the plan sells.",
         "run": "Run time of a call: constant, median and p95, exponential, or measured samples (ms).",
+        "run_range": "Uncertainty of the run time, as factors (forecast).",
         "timeout": "A longer run is ended there; the clock starts after the cold start.",
         "instance_limit": "Most instances; left out: the plan's own limit.",
         "instance_floor": "Fewest instances, ready when the month starts.",

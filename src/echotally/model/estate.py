@@ -46,6 +46,13 @@ class Emit(f.Strict):
     payload: f.SizeSpread = constant(1_000)
 
 
+class Range(f.Strict):
+    """Uncertainty as factors: one time in twenty below ``low``, one in twenty above ``high``, as often below 1 as above."""
+
+    low: Annotated[float, Field(gt=0, le=1)]
+    high: Annotated[float, Field(ge=1, le=1_000)]
+
+
 class Function(f.Strict):
     """One function: memory, timeout, limits and how long its runs take."""
 
@@ -55,6 +62,7 @@ class Function(f.Strict):
     instance_limit: f.Positive | None = None
     instance_floor: f.Count = 0
     slots: Annotated[int, Field(ge=1, le=100_000, strict=True)] = 1
+    run_range: Range | None = None
     per_item: f.Duration = 0
     per_mb: f.Duration = 0
     cold_start: f.RunSpread = constant(400 * _MS)
@@ -165,13 +173,6 @@ class Lump(f.Strict):
         if (self.cron is None) == (self.at is None):
             raise ValueError("needs one of cron and at|cron for lumps that return, at for a single one")
         return self
-
-
-class Range(f.Strict):
-    """Uncertainty of a rate as factors on it."""
-
-    low: Annotated[float, Field(gt=0, le=1_000)]
-    high: Annotated[float, Field(gt=0, le=1_000)]
 
 
 class Demand(f.Strict):

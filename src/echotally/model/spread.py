@@ -10,7 +10,7 @@ from __future__ import annotations
 import csv
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from statistics import NormalDist
 
@@ -61,6 +61,11 @@ class Spread:
         if self.kind == SAMPLES:
             return sum(value > limit for value in self.samples) / len(self.samples)
         return float(self.scale > limit)
+
+
+def scaled(spread: Spread, factor: float) -> Spread:
+    """A spread all of whose values are ``factor`` times as large."""
+    return replace(spread, scale=spread.scale * factor, samples=tuple(x * factor for x in spread.samples), text="")
 
 
 def constant(value: float) -> Spread:

@@ -1,0 +1,52 @@
+"""``echotally forecast``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.output.exports import in_form
+from echotally.output.writing import deliver, write_whole
+
+
+@click.command(epilog="Example: echotally forecast river-watch/river.toml --months 12 --plot fan.png")
+@options.model_argument
+@options.set_option
+@click.option(
+    "--months", type=click.IntRange(1, 120), default=12, show_default=True, help="Months, from the model's own."
+)
+@click.option(
+    "--draws", type=click.IntRange(1, 100_000), default=1_000, show_default=True, help="Draws of the uncertain inputs."
+)
+@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@options.seed_option
+@options.format_option("table", "json", "csv", "markdown")
+@options.plot_option
+@click.option(
+    "--chart", type=click.Choice(["fan", "tornado"]), default="fan", show_default=True,
+    help="What --plot draws: costs month by month, or what moves the cost.",
+)  # fmt: skip
+@options.width_option
+@options.out_option
+def forecast(
+    model: Path, sets: tuple[tuple[str, str], ...], months: int, draws: int, plans: tuple[str, ...], seed: int | None,
+    form: str, plot: Path | None, chart: str, width: int | None, out: Path | None,
+) -> None:  # fmt: skip
+    """Look ahead from the month of MODEL: growth, month lengths and uncertainty, on every plan."""
+    from echotally.output import forecast_view as shown
+    from echotally.output.charts import check_plot_path
+    from echotally.studies.forecast import forecast as look_ahead
+
+    check_plot_path(plot)
+    prepare_simulation()
+    with progress_line() as tell:
+        found = look_ahead(model, months, draws, sets, plans, seed, tell)
+    if plot:
+        write_whole(plot, shown.forecast_chart(found, chart, plot.suffix[1:]))
+    text = in_form(
+        form, lambda: shown.forecast_text(found, width, False if out else None), lambda: shown.forecast_json(found)
+    )
+    deliver(text, out)

@@ -1,0 +1,502 @@
+"""``forecast``: the months to come, with growth, month lengths, clock changes and uncertainty, on every plan.
+
+Every month is played in full at the expected demand. What uncertainty does to the metered quantities is played at the two
+ends of each range in the first, middle and last month (common random numbers: the same streams), and laid between them as
+a piecewise linear response, inputs added up. A draw's quantities are then billed with the card's own allowances and tiers,
+so that kinks of the bill are met exactly; only the quantities are approximated, and how far off that is, is measured by
+playing some draws in full.
+
+A range's factor has median 1, and one chance in twenty each of lying below ``low`` or above ``high``: two halves of
+log-normals, one for each side. The inputs are independent; a factor holds for all months. Draws are stratified
+(McKay, Beckman and Conover, "Latin hypercube sampling", Technometrics 21, 1979).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from statistics import NormalDist
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.demand.month import plan_month
+from echotally.engine.build import stream_seed
+from echotally.errors import BadInput, Problem
+from echotally.model.estate import Model
+from echotally.model.spread import Z95, scaled
+from echotally.projection.placement import Loaded, load
+from echotally.projection.project import PlanProjection, project_plan
+from echotally.projection.side_by_side import Progress, side_by_side
+from echotally.rates.card import Plan, Price
+from echotally.rates.loading import Offer, candidates
+
+Array = NDArray[np.float64]
+LEVELS = (0.1, 0.5, 0.9)
+#: For inputs without a range the tornado shows what a tenth more or less would do.
+_USUAL = (0.9, 1.1)
+_CHECKED = 3
+_MOST_MONTHS, _MOST_DRAWS = 120, 100_000
+MeterKey = tuple[tuple[str, str], str]
+
+
+@dataclass(frozen=True)
+class Input:
+    """Something uncertain: ``kind`` "demand" or "run", the name, its low and high factor, whether the model says so."""
+
+    kind: str
+    name: str
+    low: float
+    high: float
+    declared: bool
+
+    @property
+    def address(self) -> str:
+        """Where it stands in the model."""
+        return f"demand.{self.name}" if self.kind == "demand" else f"functions.{self.name}.run"
+
+
+@dataclass(frozen=True)
+class MonthForecast:
+    """One plan in one month: cost (currency) and share throttled at P10, P50 and P90, and chances (shares of draws)."""
+
+    month: str
+    cost: tuple[float, float, float]
+    throttled: tuple[float, float, float]
+    expected_cost: float
+    cheapest_chance: float
+    over_budget_chance: float
+
+
+@dataclass(frozen=True)
+class Crossed:
+    """Something that is crossed first in ``month``: an allowance, a target, an instance limit; in words."""
+
+    month: str
+    what: str
+
+
+@dataclass(frozen=True)
+class PlanForecast:
+    """One plan over all months; ``total`` is P10, P50, P90 of the sum over the months."""
+
+    plan: str
+    months: tuple[MonthForecast, ...]
+    total: tuple[float, float, float]
+    crossed: tuple[Crossed, ...]
+
+
+@dataclass(frozen=True)
+class Swing:
+    """What one input does to the cost of all months of the plan looked at, at its low and its high end."""
+
+    input: Input
+    low_cost: float
+    high_cost: float
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Every plan that takes every function, month by month. ``error`` is the largest relative misfit of the response
+    in draws played in full, ``switches`` the (month, plan) at which another plan becomes the cheapest at P50."""
+
+    loaded: Loaded
+    months: tuple[str, ...]
+    draws: int
+    seed: int
+    currency: str
+    inputs: tuple[Input, ...]
+    plans: tuple[PlanForecast, ...]
+    switches: tuple[tuple[str, str], ...]
+    plan: str
+    expected_total: float
+    tornado: tuple[Swing, ...]
+    error: float
+    notes: tuple[str, ...]
+
+
+def forecast(
+    path: Path | str,
+    months: int = 12,
+    draws: int = 1_000,
+    sets: Iterable[tuple[str, str]] = (),
+    plans: Sequence[str] = (),
+    seed: int | None = None,
+    progress: Progress | None = None,
+) -> Forecast:
+    """Forecast ``months`` months from the model's own, with ``draws`` draws of the uncertain inputs.
+
+    Raises ``BadInput``, also for a trace that ends with the model's month and is not repeated.
+    """
+    if not 1 <= months <= _MOST_MONTHS or not 1 <= draws <= _MOST_DRAWS:
+        allowed = f"1 to {_MOST_MONTHS} months, 1 to {_MOST_DRAWS:,} draws"
+        raise BadInput(Problem("is out of range", value=f"{months} months, {draws} draws", allowed=allowed))
+    loaded = load(path, sets)
+    seed = loaded.model.estate.seed if seed is None else seed
+    return _Forecaster(loaded, months, draws, list(plans), seed, progress).forecast()
+
+
+def month_after(month: str, steps: int) -> str:
+    """The calendar month ``steps`` after one, both as YYYY-MM."""
+    year, number = (int(part) for part in month.split("-"))
+    at = year * 12 + number - 1 + steps
+    return f"{at // 12:04d}-{at % 12 + 1:02d}"
+
+
+def month_with(loaded: Loaded, step: int, factors: Mapping[str, float] | None = None) -> Loaded:
+    """The estate ``step`` months later: demands grown, and multiplied by ``factors`` (by an input's address)."""
+    factors = factors or {}
+    month = month_after(loaded.model.estate.month, step)
+    model = _slower(loaded.model, factors)
+    model = model.model_copy(update={"estate": model.estate.model_copy(update={"month": month})})
+    grown = {
+        name: (1 + demand.growth) ** step * factors.get(f"demand.{name}", 1.0) for name, demand in model.demand.items()
+    }
+    return Loaded(model, loaded.document, plan_month(model, loaded.document, grown), loaded.offers)
+
+
+def _slower(model: Model, factors: Mapping[str, float]) -> Model:
+    """The model with the run times of some functions multiplied."""
+    functions = dict(model.functions)
+    for name, function in model.functions.items():
+        by = factors.get(f"functions.{name}.run")
+        if by is not None:
+            longer = {
+                "run": scaled(function.run, by),
+                "per_item": round(function.per_item * by),
+                "per_mb": round(function.per_mb * by),
+            }
+            functions[name] = function.model_copy(update=longer)
+    return model.model_copy(update={"functions": functions})
+
+
+def inputs_of(model: Model) -> tuple[list[Input], list[Input]]:
+    """Inputs with a range in the model, and all others that could have one, at a tenth more or less."""
+    declared: list[Input] = []
+    others: list[Input] = []
+    for name, demand in model.demand.items():
+        own = demand.range
+        (declared if own else others).append(
+            Input("demand", name, own.low if own else _USUAL[0], own.high if own else _USUAL[1], own is not None)
+        )
+    for name, function in model.functions.items():
+        own = function.run_range
+        (declared if own else others).append(
+            Input("run", name, own.low if own else _USUAL[0], own.high if own else _USUAL[1], own is not None)
+        )
+    return declared, others
+
+
+def draw_factors(inputs: Sequence[Input], draws: int, seed: int) -> Array:
+    """Factors, shape (draws, inputs): stratified, median 1, 5 % below low, 5 % above high."""
+    chance = np.random.default_rng(stream_seed(seed, "forecast"))
+    found = np.ones((draws, len(inputs)))
+    inverse = np.vectorize(NormalDist().inv_cdf, otypes=[float])
+    for n, each in enumerate(inputs):
+        z = inverse((chance.permutation(draws) + chance.uniform(0.02, 0.98, draws)) / draws)
+        sigma = np.where(z < 0, -np.log(each.low), np.log(each.high)) / Z95
+        found[:, n] = np.exp(z * sigma)
+    return found
+
+
+@dataclass(frozen=True)
+class _Played:
+    """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost."""
+
+    meters: dict[MeterKey, float]
+    attempts: float
+    throttled: float
+    cost: float
+    at_limit: tuple[str, ...]
+
+    def vector(self, keys: Sequence[MeterKey]) -> Array:
+        return np.array([*(self.meters.get(key, 0.0) for key in keys), self.attempts, self.throttled])
+
+
+def _played(found: PlanProjection) -> _Played:
+    assert found.metered is not None and found.measured is not None and found.bill is not None
+    meters = {
+        (account, meter): float(found.metered.total(account, meter))
+        for account, quantities in found.metered.quantities.items()
+        for meter in quantities
+    }
+    units = found.measured.units
+    full = tuple(u.unit.function for u in units if u.at_limit_ns and u.instance_limit and u.attempts["throttled"])
+    attempts, throttled = (sum(u.attempts[key] for u in units) for key in ("total", "throttled"))
+    return _Played(meters, float(attempts), float(throttled), float(found.bill.unrounded), full)
+
+
+class _Forecaster:
+    def __init__(
+        self, loaded: Loaded, months: int, draws: int, plans: list[str], seed: int, progress: Progress | None
+    ) -> None:
+        self.loaded, self.draws, self.seed, self.progress = loaded, draws, seed, progress
+        unknown = [name for name in plans if name not in loaded.offers]
+        if unknown:
+            raise BadInput(Problem("no rate card has this plan", value=unknown[0], allowed=", ".join(loaded.offers)))
+        self.offers = [loaded.offers[name] for name in plans] or candidates(loaded.model, loaded.offers)
+        self.steps = list(range(months))
+        self.months = tuple(month_after(loaded.model.estate.month, step) for step in self.steps)
+        self.inputs, self.others = inputs_of(loaded.model)
+        self.references = sorted({0, (months - 1) // 2, months - 1})
+
+    def forecast(self) -> Forecast:
+        base = self._play({(step, "", 1.0): month_with(self.loaded, step) for step in self.steps}, self.offers)
+        offers = [offer for offer in self.offers if base[0, "", 1.0].get(offer.name)]
+        if not offers:
+            raise BadInput(Problem("no plan can take every function; 'echotally project' says why"))
+        ends = self._play(self._ends(self.inputs, self.references), offers)
+        plan = min(offers, key=lambda offer: (sum(base[s, "", 1.0][offer.name].cost for s in self.steps), offer.name))
+        middle = [(len(self.steps) - 1) // 2]
+        beside = self._play(self._ends(self.others, middle), [plan])
+        responses = {offer.name: _Response(self, offer, base, ends) for offer in offers}
+        factors = draw_factors(self.inputs, self.draws, self.seed)
+        costs = {name: response.costs(factors) for name, response in responses.items()}
+        shares = {name: response.shares(factors) for name, response in responses.items()}
+        found = tuple(self._plan(offer, base, costs, shares, responses[offer.name], factors) for offer in offers)
+        error = self._error(plan, costs[plan.name], factors)
+        expected = sum(base[step, "", 1.0][plan.name].cost for step in self.steps)
+        return Forecast(
+            self.loaded, self.months, self.draws, self.seed, offers[0].card.currency, tuple(self.inputs), found,
+            tuple(_switches(found)), plan.name, expected,
+            tuple(self._tornado(responses[plan.name], plan, base, beside, middle[0])), error, tuple(self._notes()),
+        )  # fmt: skip
+
+    # -- playing --------------------------------------------------------------------------------------------------
+    def _ends(self, inputs: Sequence[Input], steps: Sequence[int]) -> dict[tuple[int, str, float], Loaded]:
+        return {
+            (step, each.address, end): month_with(self.loaded, step, {each.address: end})
+            for step in steps
+            for each in inputs
+            for end in (each.low, each.high)
+        }
+
+    def _play(
+        self, variants: Mapping[tuple[int, str, float], Loaded], offers: Sequence[Offer]
+    ) -> dict[tuple[int, str, float], dict[str, _Played]]:
+        """Each variant of a month on each plan; plans that cannot take every function are left out."""
+
+        def month(loaded: Loaded, tell: Callable[[float], None]) -> dict[str, _Played]:
+            found: dict[str, _Played] = {}
+            for n, offer in enumerate(offers):
+                tell(n / len(offers))
+                projected = project_plan(loaded, offer, self.seed)
+                if projected.bill is not None:
+                    found[offer.name] = _played(projected)
+            return found
+
+        tasks = {f"{step} {address} {end}": partial(month, loaded) for (step, address, end), loaded in variants.items()}
+        return dict(zip(variants, side_by_side(tasks, self._progress()), strict=True))
+
+    def _progress(self) -> Progress | None:
+        if self.progress is None:
+            return None
+        tell = self.progress
+        return lambda _, share: tell(f"forecast of {len(self.steps)} months", share)
+
+    # -- reading --------------------------------------------------------------------------------------------------
+    def _plan(
+        self, offer: Offer, base: Mapping[tuple[int, str, float], Mapping[str, _Played]], costs: Mapping[str, Array],
+        shares: Mapping[str, Array], response: _Response, factors: Array,
+    ) -> PlanForecast:  # fmt: skip
+        mine, budget = costs[offer.name], self.loaded.model.targets.monthly_cost
+        least = np.min(np.stack(list(costs.values())), axis=0)
+        rows = []
+        for step, month in enumerate(self.months):
+            cost, share = (np.quantile(each[:, step], LEVELS) for each in (mine, shares[offer.name]))
+            over = float(np.mean(mine[:, step] > float(budget))) if budget is not None else 0.0
+            rows.append(MonthForecast(
+                month, _three(cost), _three(share), base[step, "", 1.0][offer.name].cost,
+                float(np.mean(mine[:, step] <= least[:, step])), over,
+            ))  # fmt: skip
+        total = _three(np.quantile(mine.sum(axis=1), LEVELS))
+        crossed = self._crossed(offer, rows, base, response, factors)
+        return PlanForecast(offer.name, tuple(rows), total, tuple(crossed))
+
+    def _crossed(
+        self, offer: Offer, rows: Sequence[MonthForecast], base: Mapping[tuple[int, str, float], Mapping[str, _Played]],
+        response: _Response, factors: Array,
+    ) -> Iterable[Crossed]:  # fmt: skip
+        """What is crossed first when, at the median: allowances, targets, instance limits that throttle."""
+        targets = self.loaded.model.targets
+        for key, allowed in response.allowances():
+            usual = [float(np.median(response.quantity(factors, step, key))) for step in self.steps]
+            step = next((s for s, q in enumerate(usual) if q > allowed), None)
+            if step is not None:
+                whose = f" of account {key[0][0]}" if key[0][0] else ""
+                yield Crossed(
+                    self.months[step],
+                    f"the allowance of {key[1]}{whose} is used up ({usual[step]:,.0f} of {allowed:,.0f})",
+                )
+        for row in rows:
+            if targets.monthly_cost is not None and row.cost[1] > float(targets.monthly_cost):
+                yield Crossed(row.month, f"the cost passes the target of {float(targets.monthly_cost):,.2f}")
+                break
+        for row in rows:
+            if targets.throttled is not None and row.throttled[1] > targets.throttled:
+                yield Crossed(row.month, f"throttling passes the target of {targets.throttled:.3%}")
+                break
+        seen: set[str] = set()
+        for step, month in enumerate(self.months):
+            for name in base[step, "", 1.0][offer.name].at_limit:
+                if name not in seen:
+                    seen.add(name)
+                    yield Crossed(month, f"{name} is throttled at its instance limit")
+
+    def _error(self, plan: Offer, costs: Array, factors: Array) -> float:
+        """Largest relative misfit of the response in some draws of the last month, played in full."""
+        if not self.inputs:
+            return 0.0
+        last = self.steps[-1]
+        picked = [int((n + 0.5) / _CHECKED * self.draws) for n in range(_CHECKED)]
+        variants = {
+            (last, f"draw {n}", 1.0): month_with(
+                self.loaded, last, {each.address: float(factors[n, i]) for i, each in enumerate(self.inputs)}
+            )
+            for n in dict.fromkeys(picked)
+        }
+        played = self._play(variants, [plan])
+        pairs = zip(played.values(), dict.fromkeys(picked), strict=True)
+        return max(float(abs(costs[n, last] / full[plan.name].cost - 1)) for full, n in pairs if full[plan.name].cost)
+
+    def _tornado(
+        self, response: _Response, plan: Offer, base: Mapping[tuple[int, str, float], Mapping[str, _Played]],
+        beside: Mapping[tuple[int, str, float], Mapping[str, _Played]], middle: int,
+    ) -> list[Swing]:  # fmt: skip
+        """Costs of all months with one input at its ends, the others as expected; widest first."""
+        expected = sum(base[step, "", 1.0][plan.name].cost for step in self.steps)
+        swings = []
+        for n, each in enumerate(self.inputs):
+            ends = np.ones((2, len(self.inputs)))
+            ends[:, n] = each.low, each.high
+            low, high = response.costs(ends).sum(axis=1)
+            swings.append(Swing(each, float(low), float(high)))
+        for each in self.others:
+            now = base[middle, "", 1.0][plan.name].cost
+            low, high = (
+                expected + (beside[middle, each.address, end][plan.name].cost - now) * len(self.steps)
+                for end in (each.low, each.high)
+            )
+            swings.append(Swing(each, low, high))
+        return sorted(swings, key=lambda s: (-abs(s.high_cost - s.low_cost), s.input.address))
+
+    def _notes(self) -> Iterable[str]:
+        model = self.loaded.model
+        if not self.inputs:
+            yield "no demand has a range and no function a run_range: the months are expected values without spread"
+        fixed = [name for name, d in model.demand.items() if d.surges or any(lump.at for lump in d.lumps)]
+        if fixed and len(self.months) > 1:
+            yield f"surges and lumps with a date happen in their own month only: {', '.join(fixed)}"
+        if not any(d.growth for d in model.demand.values()):
+            yield "no demand grows"
+
+
+def _three(values: Array) -> tuple[float, float, float]:
+    return float(values[0]), float(values[1]), float(values[2])
+
+
+def _switches(plans: Sequence[PlanForecast]) -> Iterable[tuple[str, str]]:
+    """(month, plan) whenever the cheapest plan at the median is another than the month before."""
+    last = None
+    for n, month in enumerate(plans[0].months):
+        best = min(plans, key=lambda p: (p.months[n].cost[1], p.plan))
+        if last is not None and best.plan != last:
+            yield month.month, best.plan
+        last = best.plan
+
+
+class _Response:
+    """Quantities of one plan as a function of the inputs' factors, month by month, and what they cost."""
+
+    def __init__(
+        self, owner: _Forecaster, offer: Offer, base: Mapping[tuple[int, str, float], Mapping[str, _Played]],
+        ends: Mapping[tuple[int, str, float], Mapping[str, _Played]],
+    ) -> None:  # fmt: skip
+        self.owner, self.offer = owner, offer
+        self.keys = sorted({key for each in (*base.values(), *ends.values()) for key in each[offer.name].meters})
+        self.base = np.array([base[step, "", 1.0][offer.name].vector(self.keys) for step in owner.steps])
+        self.prices = [self._price(key) for key in self.keys]
+        # Quantities that are zero in a reference month change by amounts, all others by shares.
+        self.by_share = np.all(self.base[owner.references] > 0, axis=0)
+        # Change of each quantity at an input's ends, by reference month: (references, inputs, 2, quantities).
+        self.changes = np.array(
+            [
+                [
+                    [self._change(ends[step, each.address, end][offer.name], step) for end in (each.low, each.high)]
+                    for each in owner.inputs
+                ]
+                for step in owner.references
+            ]
+        )
+
+    def _change(self, played: _Played, step: int) -> Array:
+        there, here = played.vector(self.keys), self.base[step]
+        found: Array = (there - here) / np.where(self.by_share, np.where(here > 0, here, 1.0), 1.0)
+        return found
+
+    def _price(self, key: MeterKey) -> tuple[Price | None, float]:
+        (_, plan_name), meter = key
+        plan: Plan = self.owner.loaded.offers[plan_name].plan
+        return plan.prices().get(meter), float(plan.allowance.get(meter, 0))
+
+    def allowances(self) -> Iterable[tuple[MeterKey, float]]:
+        """Meters with an allowance."""
+        return [(key, free) for key, (_, free) in zip(self.keys, self.prices, strict=True) if free > 0]
+
+    def quantity(self, factors: Array, step: int, key: MeterKey) -> Array:
+        """A meter's quantity in each draw."""
+        found: Array = self._quantities(factors, step)[:, self.keys.index(key)]
+        return found
+
+    def _quantities(self, factors: Array, step: int) -> Array:
+        """All quantities of a month, shape (draws, quantities): meters, then attempts and throttled attempts."""
+        owner, size = self.owner, self.base.shape[1]
+        change = np.zeros((len(factors), size))
+        for n, each in enumerate(owner.inputs):
+            low, high = (
+                np.array([np.interp(step, owner.references, self.changes[:, n, side, q]) for q in range(size)])
+                for side in (0, 1)
+            )
+            f = factors[:, n]
+            down = (1 - np.minimum(f, 1)) / (1 - each.low) if each.low < 1 else np.zeros(len(f))
+            up = (np.maximum(f, 1) - 1) / (each.high - 1) if each.high > 1 else np.zeros(len(f))
+            change += np.outer(down, low) + np.outer(up, high)
+        usual = self.base[step]
+        found: Array = np.maximum(0.0, usual + change * np.where(self.by_share, usual, 1.0))
+        return found
+
+    def costs(self, factors: Array) -> Array:
+        """Cost of each draw and month, shape (draws, months)."""
+        found = np.zeros((len(factors), len(self.owner.steps)))
+        for step in self.owner.steps:
+            quantities = self._quantities(factors, step)
+            for n, (price, free) in enumerate(self.prices):
+                if price is not None:
+                    found[:, step] += priced(price, np.maximum(0.0, quantities[:, n] - free))
+        return found
+
+    def shares(self, factors: Array) -> Array:
+        """Share of attempts throttled in each draw and month."""
+        found = np.zeros((len(factors), len(self.owner.steps)))
+        for step in self.owner.steps:
+            quantities = self._quantities(factors, step)
+            found[:, step] = np.clip(quantities[:, -1] / np.maximum(quantities[:, -2], 1.0), 0.0, 1.0)
+        return found
+
+
+def priced(price: Price, billable: Array) -> Array:
+    """Money for many quantities at once, as ``rates.billing.price_of`` bills one (in floating point, about 1e-12 off)."""
+    per, steps = float(price.per), price.steps()
+    if price.volume:
+        ends = np.array([float(s.up_to) if s.up_to is not None else np.inf for s in steps])
+        units = np.array([float(s.unit) for s in steps])
+        whole: Array = billable * units[np.searchsorted(ends, billable)] / per
+        return whole
+    total, below = np.zeros_like(billable), 0.0
+    for step in steps:
+        upper = billable if step.up_to is None else np.minimum(billable, float(step.up_to))
+        total = total + np.maximum(0.0, upper - below) * float(step.unit)
+        below = float(step.up_to) if step.up_to is not None else below
+    return total / per
