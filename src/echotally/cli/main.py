@@ -24,6 +24,7 @@ COMMANDS = {
     "forecast": ("forecast", "Look ahead: the months to come, their uncertainty, what moves the cost."),
     "fit": ("fit", "Fit a function to run logs or load trials; make a trace of metrics."),
     "reconcile": ("reconcile", "Lay an actual bill beside the projection: where do they part, and why?"),
+    "compare": ("compare", "Compare two saved projections: what changed, and what it does to the cost."),
     "report": ("report", "Write the whole answer as one self-contained page."),
     "rates": ("rates", "Show a rate card, or find what is odd about it."),
     "schema": ("schema", "Print the JSON Schema of a model or rate card, for editors."),

@@ -71,6 +71,13 @@ def rate_per_s(text: object) -> Fraction:
     return Fraction(number) / unit_s
 
 
+def rate_text(per_s: Fraction) -> str:
+    """A rate as the model file writes it: in the first unit in which it is at least one, exactly where that can be."""
+    units = [(unit, seconds) for unit, seconds in _RATE_S.items() if per_s * seconds >= 1] or [("/d", 86_400)]
+    whole = next(((unit, seconds) for unit, seconds in units if (per_s * seconds).denominator == 1), units[0])
+    return f"{float(per_s * whole[1]):.12g} {whole[0]}"
+
+
 def count_per_ns(text: object) -> tuple[int, int]:
     """(count, nanoseconds) of a rate in lowest terms, so that integer arithmetic on it is exact."""
     ratio = rate_per_s(text) / NS_PER_S

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import Any
 
 from pydantic import BaseModel
 
 from echotally.model.estate import Model
 from echotally.model.spread import Spread
-from echotally.model.units import duration_text
+from echotally.model.units import duration_text, rate_text
 from echotally.output.terminal import safe
 from echotally.projection.placement import Loaded
 
@@ -71,6 +72,8 @@ def _walk(address: str, value: Any, rows: list[tuple[str, str]]) -> None:
 def _text(key: str, value: Any) -> str:
     if isinstance(value, Spread):
         return safe(value.text) or (duration_text(int(value.scale)) if key != "payload" else f"{value.scale:g} B")
+    if isinstance(value, Fraction):
+        return rate_text(value)
     if key in _MEMORY:
         return f"{value} MB"
     return duration_text(value) if key in _DURATIONS else safe(str(value))

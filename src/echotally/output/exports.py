@@ -51,7 +51,12 @@ def _cell(value: Any) -> str:
         return "yes" if value else "no"
     if isinstance(value, float):
         return f"{value:.6g}"
-    return str(value).translate(_MARKDOWN)
+    return escaped(str(value))
+
+
+def escaped(text: str) -> str:
+    """Text with what Markdown would take for a sign of its own made plain."""
+    return text.translate(_MARKDOWN)
 
 
 def table_bytes(frame: pd.DataFrame, path: Path) -> bytes:

@@ -7,6 +7,7 @@ from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
 from echotally.engine.measured import Level, UnitMeasured
+from echotally.output.checked import values_in_force
 from echotally.output.replications_view import replications_dict
 from echotally.projection.bills import merged_lines
 from echotally.projection.project import PlanProjection, Projection
@@ -14,6 +15,7 @@ from echotally.projection.replicate import Replicated
 from echotally.projection.showback import showback
 from echotally.projection.verdict import throttled_share
 from echotally.rates.billing import exact
+from echotally.rates.card import Price
 
 
 def amount_text(amount: Decimal) -> str:
@@ -128,7 +130,27 @@ def projection_dict(projection: Projection) -> dict[str, Any]:
         "closest": projection.closest,
         "plans": [_plan(plan) for plan in projection.plans],
         "notes": list(projection.notes),
+        "inputs": {"model": dict(values_in_force(projection.model)), "cards": _cards(projection)},
     }
+
+
+def _cards(projection: Projection) -> dict[str, Any]:
+    """What each plan charges, as on its card: prices and allowances by meter, for ``compare``."""
+    offers = {plan.offer.name: plan.offer for plan in projection.plans}
+    for plan in projection.plans:
+        offers |= {u.unit.offer.name: u.unit.offer for u in (plan.measured.units if plan.measured else [])}
+    return {
+        name: {
+            "prices": {meter: _price(price) for meter, price in offer.plan.prices().items()},
+            "allowance": {meter: f"{Decimal(free):f}" for meter, free in offer.plan.allowance.items()},
+        }
+        for name, offer in offers.items()
+    }
+
+
+def _price(price: Price) -> dict[str, Any]:
+    tiers = [{"unit": f"{tier.unit:f}"} | ({"up_to": tier.up_to} if tier.up_to else {}) for tier in price.steps()]
+    return {"per": price.per, "tiers": tiers} | ({"volume": True} if price.volume else {})
 
 
 def projection_json(projection: Projection, by: str | None = None, replicated: Replicated | None = None) -> str:

@@ -33,7 +33,7 @@ def waterfall(
         )
         panel.plot([place - 0.7, place + 0.3], [level, level], color="#888888", linewidth=0.8)
         level += amount
-        _label(panel, place, max(level, level - amount), f"{amount:+,.2f}")
+        _label(panel, place, max(level, level - amount), f"{amount:+,.2f}" if abs(amount) >= 0.005 else "0")
     panel.bar(len(names) - 1, last[1], color=_TOTAL, width=0.6)
     panel.plot([len(names) - 1.7, len(names) - 0.7], [level, level], color="#888888", linewidth=0.8)
     _label(panel, len(names) - 1, last[1], f"{last[1]:,.2f}")

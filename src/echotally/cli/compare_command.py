@@ -1,0 +1,37 @@
+"""``echotally compare``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from echotally.cli import options
+from echotally.output.exports import in_form
+from echotally.output.writing import deliver, write_whole
+
+
+@click.command(epilog="Example: echotally compare before.json after.json --format markdown")
+@click.argument("first", type=click.Path(path_type=Path))
+@click.argument("second", type=click.Path(path_type=Path))
+@options.format_option("table", "json", "csv", "markdown")
+@options.plot_option
+@options.width_option
+@options.out_option
+def compare(first: Path, second: Path, form: str, plot: Path | None, width: int | None, out: Path | None) -> None:
+    """Compare two projections saved with 'project --format json': what changed, and what it does to the cost."""
+    from echotally.output import compare_view as shown
+    from echotally.output.charts import check_plot_path
+    from echotally.studies.compare import compare as compared
+
+    check_plot_path(plot)
+    found = compared(first, second)
+    if plot:
+        write_whole(plot, shown.compare_chart(found, plot.suffix[1:]))
+    if form == "markdown":
+        deliver(shown.compare_markdown(found), out)
+        return
+    text = in_form(
+        form, lambda: shown.compare_text(found, width, False if out else None), lambda: shown.compare_json(found)
+    )
+    deliver(text, out)

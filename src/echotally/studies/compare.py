@@ -1,0 +1,261 @@
+"""``compare``: two saved projections: what changed in the inputs, and where the difference of the cost comes from.
+
+Works on the JSON that ``project`` writes, nothing is played again. From the first one's pick to the second one's: another
+plan (as the first projection costs it), then volume, run time and mix, and price, each meter billed anew with the plan's
+own prices (``rates.billing.price_of``); what the steps leave, the rounding of the totals, is "other".
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from dataclasses import dataclass
+from decimal import Decimal, InvalidOperation, localcontext
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from echotally.errors import BadInput, Problem
+from echotally.rates.billing import exact, price_of
+from echotally.rates.card import Price
+
+FORMS = "a file that 'echotally project --format json -o FILE' wrote"
+#: Meters that grow with the number of events (as in ``evidence.reconcile``).
+_BY_VOLUME = (
+    "calls", "gb_seconds", "vcpu_seconds", "queue_operations", "topic_publishes", "stream_writes", "gateway_requests",
+    "schedule_firings", "storage_operations", "log_gb", "egress_gb",
+)  # fmt: skip
+CAUSES = ("plan", "volume", "run_time", "price", "other")
+_LARGEST = 256 * 2**20
+
+
+@dataclass(frozen=True)
+class Change:
+    """An input that differs: its address, the value before (None: not there) and after."""
+
+    address: str
+    before: str | None
+    after: str | None
+
+
+@dataclass(frozen=True)
+class MeterChange:
+    """One meter of the two picks: money before and after, and the part of each cause."""
+
+    meter: str
+    before: Decimal
+    after: Decimal
+    volume: Decimal
+    run_time: Decimal
+    price: Decimal
+
+
+@dataclass(frozen=True)
+class PlanChange:
+    """A plan in both projections: its total before and after (None: it cannot be used), targets missed."""
+
+    plan: str
+    before: Decimal | None
+    after: Decimal | None
+    misses_before: int
+    misses_after: int
+
+
+@dataclass(frozen=True)
+class FunctionChange:
+    """A figure of a function that moved: share throttled, wait p95 (s), cost."""
+
+    function: str
+    environment: str
+    figure: str
+    before: float | None
+    after: float | None
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Two projections beside each other; ``causes`` add up to ``after - before`` (the totals of the two picks)."""
+
+    names: tuple[str, str]
+    currency: str
+    picks: tuple[str | None, str | None]
+    before: Decimal
+    after: Decimal
+    causes: dict[str, Decimal]
+    meters: tuple[MeterChange, ...]
+    plans: tuple[PlanChange, ...]
+    functions: tuple[FunctionChange, ...]
+    inputs: tuple[Change, ...]
+    notes: tuple[str, ...]
+
+
+def compare(first: Path, second: Path) -> Comparison:
+    """Compare two saved projections; raises ``BadInput`` for files that are none, or in two currencies."""
+    a, b = _Saved(first), _Saved(second)
+    if a.currency != b.currency:
+        raise BadInput(Problem("is in another currency", file=second.name, value=b.currency, allowed=a.currency))
+    with localcontext(exact()):
+        return _compared(a, b)
+
+
+class _Saved:
+    """A projection read back from its file."""
+
+    def __init__(self, path: Path) -> None:
+        self.name = path.name
+        self.data = _read(path)
+        try:
+            self.plans: dict[str, dict[str, Any]] = {str(plan["plan"]): plan for plan in self.data["plans"]}
+            self.currency = str(self.data["currency"])
+            self.pick: str | None = self.data["pick"] or self.data["closest"]
+            self.inputs: dict[str, Any] = self.data.get("inputs") or {}
+            self.totals = {name: _total(plan) for name, plan in self.plans.items()}
+        except (KeyError, TypeError, ValueError, InvalidOperation, AttributeError) as error:
+            raise BadInput(Problem("is not a whole projection", file=path.name, allowed=FORMS)) from error
+
+    def lines(self, plan: str) -> dict[tuple[str, str], dict[str, Any]]:
+        """The bill of a plan by (plan that bills, meter)."""
+        cost = self.plans[plan]["cost"] or {"lines": []}
+        return {(str(line.get("plan", plan)), str(line["meter"])): line for line in cost["lines"]}
+
+    def price(self, plan: str, meter: str) -> tuple[Price | None, Decimal]:
+        card = self.inputs.get("cards", {}).get(plan, {})
+        found = card.get("prices", {}).get(meter)
+        try:
+            price = Price.model_validate(found) if found else None
+        except ValidationError as error:
+            raise BadInput(Problem("has a price that cannot be read", file=self.name, value=str(found)[:80])) from error
+        return price, Decimal(str(card.get("allowance", {}).get(meter, 0)))
+
+
+def _read(path: Path) -> dict[str, Any]:
+    try:
+        if path.stat().st_size > _LARGEST:
+            raise BadInput(Problem("is too large to be a projection", file=path.name, allowed=FORMS))
+        found = json.loads(path.read_text(encoding="utf-8-sig"))
+    except OSError as error:
+        raise BadInput(Problem(f"cannot be read: {error.strerror or error}", file=str(path))) from error
+    except (ValueError, RecursionError) as error:
+        raise BadInput(Problem("is not JSON", file=path.name, allowed=FORMS)) from error
+    if not isinstance(found, dict) or found.get("schema") != "echotally-projection/1":
+        seen = str(found.get("schema")) if isinstance(found, dict) else type(found).__name__
+        raise BadInput(Problem("is not a projection", file=path.name, value=seen, allowed=FORMS))
+    return found
+
+
+def _total(plan: dict[str, Any]) -> Decimal | None:
+    return Decimal(plan["cost"]["total"]) if plan["cost"] else None
+
+
+def _compared(a: _Saved, b: _Saved) -> Comparison:
+    notes: list[str] = []
+    if a.pick is None or b.pick is None:
+        raise BadInput(Problem("has no plan that can run the estate", file=(b if a.pick else a).name))
+    before, after = a.totals[a.pick] or Decimal(0), b.totals[b.pick] or Decimal(0)
+    start = b.pick if a.totals.get(b.pick) is not None else a.pick
+    if start != b.pick:
+        notes.append(f"{b.pick} has no cost in {a.name}; the move to it counts as price and mix")
+    at_start = a.totals[start] or Decimal(0)
+    meters = tuple(_meters(a, start, b, b.pick))
+    causes = {"plan": at_start - before} | {
+        cause: sum((getattr(m, cause) for m in meters), Decimal(0)) for cause in ("volume", "run_time", "price")
+    }
+    causes["other"] = after - before - sum(causes.values(), Decimal(0))
+    if not a.inputs or not b.inputs:
+        notes.append("one of the files holds no inputs (an older projection): what changed is not known")
+    for saved in (a, b):
+        if saved.data["pick"] is None:
+            notes.append(f"{saved.name}: no plan meets every target; {saved.pick} is the closest")
+    for key in ("month", "seed"):
+        if a.data.get(key) != b.data.get(key):
+            notes.append(f"{key}: {a.data.get(key)} and {b.data.get(key)}")
+    plans = tuple(
+        PlanChange(name, a.totals.get(name), b.totals.get(name), _misses(a, name), _misses(b, name))
+        for name in dict.fromkeys([*a.plans, *b.plans])
+    )
+    return Comparison(
+        (a.name, b.name), a.currency, (a.pick, b.pick), before, after, causes, meters, plans,
+        tuple(_functions(a, b)), tuple(_inputs(a, b)), tuple(notes),
+    )  # fmt: skip
+
+
+def _misses(saved: _Saved, plan: str) -> int:
+    return len(saved.plans.get(plan, {}).get("misses") or [])
+
+
+def _meters(a: _Saved, plan_a: str, b: _Saved, plan_b: str) -> Iterable[MeterChange]:
+    ours, theirs = a.lines(plan_a), b.lines(plan_b)
+    calls = [
+        sum((Decimal(str(x["quantity"])) for (_, m), x in each.items() if m == "calls"), Decimal(0))
+        for each in (ours, theirs)
+    ]
+    if not (calls[0] and calls[1]):
+        calls = [Decimal(str((s.plans[p]["attempts"] or {}).get("total", 0))) for s, p in ((a, plan_a), (b, plan_b))]
+    ratio = calls[1] / calls[0] if calls[0] else Decimal(1)
+    for key in dict.fromkeys([*ours, *theirs]):
+        yield _meter(a, b, key, ours.get(key), theirs.get(key), ratio)
+
+
+def _meter(
+    a: _Saved, b: _Saved, key: tuple[str, str], mine: dict[str, Any] | None, other: dict[str, Any] | None, ratio: Decimal
+) -> MeterChange:  # fmt: skip
+    """Four bills of one meter: before; with the new volume; with the new quantity; after."""
+    before, after = (Decimal(str(x["amount"])) if x else Decimal(0) for x in (mine, other))
+    quantity_a, quantity_b = (Decimal(str(x["quantity"])) if x else Decimal(0) for x in (mine, other))
+    price, free = a.price(*key)
+    if price is None or mine is None:
+        return MeterChange(key[1], before, after, Decimal(0), Decimal(0), after - before)
+
+    def billed(quantity: Decimal) -> Decimal:
+        return price_of(price, max(Decimal(0), quantity - min(quantity, free)))
+
+    # Accounts of their own have allowances of their own: what that leaves is carried along unchanged.
+    rest = before - billed(quantity_a)
+    scaled = quantity_a * (ratio if key[1] in _BY_VOLUME else 1)
+    at_volume, at_quantity = billed(scaled) + rest, billed(quantity_b) + rest
+    return MeterChange(key[1], before, after, at_volume - before, at_quantity - at_volume, after - at_quantity)
+
+
+def _functions(a: _Saved, b: _Saved) -> Iterable[FunctionChange]:
+    """Figures of functions on the picks that moved by more than a hundredth."""
+    tables = []
+    for saved in (a, b):
+        rows = saved.plans[saved.pick or ""]["functions"] or []
+        tables.append({(str(f["function"]), str(f["environment"])): f for f in rows})
+    for key in dict.fromkeys([*tables[0], *tables[1]]):
+        old, new = (t.get(key) for t in tables)
+        for figure, pick in (("throttled share", _throttled), ("wait p95 (s)", _wait), ("cost", _cost)):
+            before, after = (pick(x) if x else None for x in (old, new))
+            if before != after and (not before or not after or abs(after / before - 1) > 0.01):
+                yield FunctionChange(*key, figure, before, after)
+
+
+def _throttled(function: dict[str, Any]) -> float:
+    return float(function["throttled_share"])
+
+
+def _wait(function: dict[str, Any]) -> float | None:
+    found = function["wait_s"]["p95"]
+    return None if found is None else float(found)
+
+
+def _cost(function: dict[str, Any]) -> float:
+    return float(function["cost"])
+
+
+def _inputs(a: _Saved, b: _Saved) -> Iterable[Change]:
+    pairs = [
+        (saved.inputs.get("model") or {})
+        | {
+            f"{plan}.{part}.{meter}": json.dumps(value) if not isinstance(value, str) else value
+            for plan, card in (saved.inputs.get("cards") or {}).items()
+            for part in ("prices", "allowance")
+            for meter, value in card.get(part, {}).items()
+        }
+        for saved in (a, b)
+    ]
+    for address in dict.fromkeys([*pairs[0], *pairs[1]]):
+        before, after = pairs[0].get(address), pairs[1].get(address)
+        if before != after:
+            yield Change(address, before, after)
