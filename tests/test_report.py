@@ -8,6 +8,7 @@ from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
+
 from tests.conftest import run_program
 
 HOSTILE = ["<script>alert(1)</script>", '"><img src=x onerror=alert(2)>', "‮evil‬", "{{ 7 * 7 }}", "n" * 200]
@@ -88,7 +89,9 @@ def test_direction_marks_are_made_visible(page: Path) -> None:
     assert "‮" not in text and "\\u202e" in text
 
 
-def test_every_chart_has_a_text_and_every_table_a_caption_and_headers(tags: list[tuple[str, dict[str, str | None]]]) -> None:
+def test_every_chart_has_a_text_and_every_table_a_caption_and_headers(
+    tags: list[tuple[str, dict[str, str | None]]],
+) -> None:
     names = [tag for tag, _ in tags]
     assert all(attrs.get("alt") for tag, attrs in tags if tag == "img")
     assert names.count("caption") == names.count("table") > 3
@@ -115,7 +118,9 @@ def test_a_browser_opens_it_without_errors_or_requests_and_sorts(page: Path) -> 
     driver = webdriver.Chrome(options=options, service=webdriver.ChromeService(driver_path))
     try:
         driver.get(page.as_uri())
-        heading = driver.find_elements("css selector", "table.sortable")[0].find_elements("css selector", "th button")[1]
+        heading = driver.find_elements("css selector", "table.sortable")[0].find_elements("css selector", "th button")[
+            1
+        ]
         cells = "table.sortable tbody tr td:nth-child(2)"
         orders = []
         for _ in range(2):

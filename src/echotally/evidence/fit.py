@@ -191,9 +191,10 @@ class _Fitter:
         if not batches and events[0] > 1:
             self.notes.append(f"every batch held {events[0]:,.0f} events: run and per_item cannot be told apart")
         parts = run_parts(events, slow, n.astype(np.int64), mean, square)
-        if parts.per_item is not None and parts.per_item.low <= 0:
+        if parts.per_item is not None and (parts.per_item.low <= 0 or parts.base.value <= 0):
             text = f"{parts.per_item.low:.3g} to {parts.per_item.high:.3g} ms"
-            self.notes.append(f"no part per event stands out from the scatter of the runs ({text}): left out")
+            why = "no part per event stands out" if parts.per_item.low <= 0 else "a part per event would leave no run"
+            self.notes.append(f"{why} ({text}): left out")
             parts = run_parts(np.zeros(len(events)), slow, n.astype(np.int64), mean, square)
         return parts, measured, sizes
 

@@ -50,7 +50,7 @@ def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: s
         if name in mapped
     )
     bad = (
-        "our_t IS NULL OR our_outcome IS NULL OR our_events IS NULL OR our_events < 1 OR our_cold_ms < 0"
+        "our_t IS NULL OR our_outcome IS NULL OR our_events IS NULL OR our_events < 1 OR coalesce(our_cold_ms, 0) < 0"
         " OR ((our_run_ms IS NULL OR our_run_ms < 0) AND our_outcome <> 'throttled')"
     )
     # A row's text is put together only inside the CASE, that is for rows that cannot be used.

@@ -36,11 +36,12 @@ def read_otlp(path: Path) -> tuple[pd.DataFrame, list[str]]:
     other, broken = 0, 0
     for request in _requests(path):
         for resource, span in _spans(request):
-            facts = {**_attributes(resource.get("attributes")), **_attributes(span.get("attributes"))}
-            if not any(key.startswith("faas.") for key in facts):
+            own = _attributes(span.get("attributes"))
+            # The resource's attributes go for every span of the function, calls to others included.
+            if not any(key.startswith("faas.") for key in own):
                 other += 1
                 continue
-            row = _row(facts, span)
+            row = _row({**_attributes(resource.get("attributes")), **own}, span)
             broken += row is None
             rows += [row] if row else []
     notes = [f"{path.name}: {other} span(s) without faas attributes left out"] if other else []
