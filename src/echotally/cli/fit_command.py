@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 
 
 @click.command(
-    epilog="Examples: echotally fit river-watch/logs/february.csv --function map --model river-watch/river.toml   |   "
-    "echotally fit metrics.txt --trace visitors.csv"
+    epilog="Examples: echotally fit river-watch/logs/look.csv --model river-watch/river.toml --plan heron.shared   |   "
+    "echotally fit requests.prom --trace visitors.csv"
 )
 @click.argument("logs", nargs=-1, type=click.Path(path_type=Path), metavar="[LOG]...")
 @click.option("--function", metavar="NAME", help="The function to fit (default: the log's only one).")

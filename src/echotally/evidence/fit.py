@@ -48,6 +48,7 @@ class Fit:
     run: Spread
     parts: RunParts
     measured_mb: float | None
+    measured_vcpu: float | None
     memories: tuple[float, ...]
     cold: Spread | None
     cold_share: Estimate
@@ -145,7 +146,7 @@ class _Fitter:
         parts, measured_mb, memories = self._parts()
         run, warm = self._base_runs(parts, measured_mb)
         return Fit(
-            self.name, self._read(files), ok, run, parts, measured_mb, memories, self._cold(), share(cold, ran),
+            self.name, self._read(files), ok, run, parts, measured_mb, self._vcpu(measured_mb), memories, self._cold(), share(cold, ran),
             share(errors, ran), share(timeouts, ran), share(throttled, ran + throttled), self._memory(), self._rhythm(),
             warm, tuple(self.notes),
         )  # fmt: skip
@@ -172,6 +173,12 @@ class _Fitter:
         threads = self.function.threads if self.function else 1
         used = [min(threads, self.plan.vcpu(round(mb))) for mb in (measured_mb, memory_mb)]
         return used[0] / used[1]
+
+    def _vcpu(self, measured_mb: float | None) -> float | None:
+        """What the plan gives at the memory the runs were measured at, where a plan is known."""
+        if self.plan is None or self.plan.vcpu_per_gb is None or measured_mb is None:
+            return None
+        return self.plan.vcpu(round(measured_mb))
 
     def _parts(self) -> tuple[RunParts, float | None, tuple[float, ...]]:
         """Base run, part per event and CPU share, from run times grouped by memory and batch."""

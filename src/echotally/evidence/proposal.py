@@ -33,11 +33,25 @@ def propose(found: Fit, model: Model | None = None) -> Proposal:
         sets.append((f"{at}.cpu_share", _number(min(1.0, max(0.0, found.parts.cpu_share.value)))))
     if found.measured_mb is not None:
         sets.append((f"{at}.measured_at", f'"{found.measured_mb:.0f} MB"'))
+    if found.measured_vcpu is not None:
+        sets.append((f"{at}.measured_vcpu", _number(found.measured_vcpu)))
     if found.memory is not None:
         sets.append((f"{at}.memory_used", f'"{math.ceil(found.memory.largest)} MB"'))
     sets.append((f"{at}.error_rate", _number(found.errors.value)))
     rhythm, notes = _rhythm(found, model)
-    return Proposal((*sets, *rhythm), tuple(files), tuple(notes))
+    held, said = _held(found, model)
+    return Proposal((*sets, *held, *rhythm), tuple(files), (*notes, *said))
+
+
+def _held(found: Fit, model: Model | None) -> tuple[list[tuple[str, str]], list[str]]:
+    """Parts of the run time that the log cannot tell apart: the fitted run holds them, so they are set to nothing."""
+    function = model.functions.get(found.function) if model else None
+    if function is None:
+        return [], []
+    keys = ["per_mb"] if function.per_mb else []
+    keys += ["per_item"] if function.per_item and found.parts.per_item is None else []
+    sets = [(f"functions.{found.function}.{key}", '"0 s"') for key in keys]
+    return sets, [f"the fitted run holds what {key} added: it is set to 0" for key in keys]
 
 
 def _rhythm(found: Fit, model: Model | None) -> tuple[list[tuple[str, str]], list[str]]:

@@ -45,7 +45,7 @@ def rhythm(counts: dict[int, float], first_s: float, last_s: float, zone: ZoneIn
     local = [datetime.fromtimestamp(int(n) * STRETCH_S, UTC).astimezone(zone) for n in starts]
     hour, weekday = np.array([t.hour for t in local]), np.array([t.weekday() for t in local])
     days = (last_s - first_s) / 86_400
-    total, seconds = float(events.sum()), float(covered.sum())
+    total = float(events.sum())
     day = _weights(hour, events, covered, 24) if days >= 1 else None
     week = _weights(weekday, events, covered, 7) if days >= _LEAST_DAYS else None
     for _ in range(30):
@@ -55,6 +55,8 @@ def rhythm(counts: dict[int, float], first_s: float, last_s: float, zone: ZoneIn
     fitted = (day[hour] if day is not None else 1.0) * (week[weekday] if week is not None else 1.0) * covered
     expected = fitted * total / float(np.sum(fitted))
     scatter = _dispersion(events, expected, starts)
+    # Seconds of average weight: a log that ends at dusk has seen more than its share of busy hours.
+    seconds = float(np.sum(fitted))
     half = _Z * math.sqrt(max(total, 1.0) * scatter) / seconds
     rate = Estimate(total / seconds, max(0.0, total / seconds - half), total / seconds + half)
     return Rhythm(

@@ -2,7 +2,7 @@
 
 Every month is played in full at the expected demand. What uncertainty does to the metered quantities is played at the two
 ends of each range in the first, middle and last month (common random numbers: the same streams), and laid between them as
-a piecewise linear response, inputs added up. A draw's quantities are then billed with the card's own allowances and tiers,
+a piecewise linear response, the inputs' shares multiplied. A draw's quantities are then billed with the card's own allowances and tiers,
 so that kinks of the bill are met exactly; only the quantities are approximated, and how far off that is, is measured by
 playing some draws in full.
 
@@ -453,7 +453,8 @@ class _Response:
     def _quantities(self, factors: Array, step: int) -> Array:
         """All quantities of a month, shape (draws, quantities): meters, then attempts and throttled attempts."""
         owner, size = self.owner, self.base.shape[1]
-        change = np.zeros((len(factors), size))
+        # Shares multiply (a tenth more calls, each a fifth longer), amounts add up.
+        times, more = np.ones((len(factors), size)), np.zeros((len(factors), size))
         for n, each in enumerate(owner.inputs):
             low, high = (
                 np.array([np.interp(step, owner.references, self.changes[:, n, side, q]) for q in range(size)])
@@ -462,9 +463,11 @@ class _Response:
             f = factors[:, n]
             down = (1 - np.minimum(f, 1)) / (1 - each.low) if each.low < 1 else np.zeros(len(f))
             up = (np.maximum(f, 1) - 1) / (each.high - 1) if each.high > 1 else np.zeros(len(f))
-            change += np.outer(down, low) + np.outer(up, high)
+            change = np.outer(down, low) + np.outer(up, high)
+            times *= np.maximum(0.0, 1 + change)
+            more += change
         usual = self.base[step]
-        found: Array = np.maximum(0.0, usual + change * np.where(self.by_share, usual, 1.0))
+        found: Array = np.where(self.by_share, usual * times, np.maximum(0.0, usual + more))
         return found
 
     def costs(self, factors: Array) -> Array:

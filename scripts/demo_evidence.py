@@ -1,0 +1,33 @@
+"""Makes the demo's run log and bill with the stand-in platform: a world a little unlike the model, as worlds are."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pandas as pd
+
+from echotally.evidence.standin import run_log
+from echotally.output.exports import csv_text
+from echotally.output.projection_exports import focus_frame
+from echotally.projection.placement import load
+from echotally.projection.project import project
+
+RIVER = Path(__file__).parent.parent / "src/echotally/demo/files/river-watch"
+#: What the model does not know: pictures take longer to look through, and there are more of them.
+WORLD = (("functions.look.run", '{ median = "850 ms", p95 = "2100 ms" }'), ("demand.cameras.rate", "27 /h"))
+
+
+def main() -> None:
+    """Write ``logs/look.csv`` (three days of one function) and ``logs/bill.csv`` (the month)."""
+    model, logs = RIVER / "river.toml", RIVER / "logs"
+    logs.mkdir(exist_ok=True)
+    frame = pd.concat(run_log(load(model, WORLD), "heron.shared", seed=2_027))
+    days = frame[(frame["function"] == "look") & (frame["environment"] == "live") & (frame["time"] < "2027-03-04")]
+    shown = days.assign(time=days["time"].dt.strftime("%Y-%m-%dT%H:%M:%S.%fZ")).round({"run_ms": 3, "cold_start_ms": 3})
+    (logs / "look.csv").write_text(csv_text(shown))
+    bill = focus_frame(project(model, WORLD, plans=["heron.shared"], seed=2_027))
+    (logs / "bill.csv").write_text(bill.to_csv(index=False, lineterminator="\n"))
+
+
+if __name__ == "__main__":
+    main()
