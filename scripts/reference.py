@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from echotally.cli.help_page import commands_page
 from echotally.output.reference import PAGES
 
 if __name__ == "__main__":
-    for name, page in PAGES.items():
+    for name, page in {**PAGES, "commands.md": commands_page}.items():
         (Path(__file__).parents[1] / "docs" / name).write_text(page())
         print(f"wrote docs/{name}")

@@ -20,15 +20,12 @@ SHOTS = ROOT / "docs" / "screenshots"
 #: Picture -> what is typed, in a folder that holds the demo.
 VIEWS = {
     "project": "project river-watch/river.toml --width 132",
-    "project-change": "project river-watch/river.toml --set functions.map.instance_limit=40 --width 132",
     "check-errors": "check broken.toml --width 132",
     "firings": "firings river-watch/river.toml --width 132",
-    "demand": "demand river-watch/river.toml --width 132",
     "bill": "project river-watch/river.toml --plan heron.shared --by tag:team --width 132",
-    "explain": "project river-watch/river.toml --plan heron.shared --explain intake --width 132",
-    "replications": "project river-watch/river.toml --replications 8 --width 132",
     "check": "check river-watch/river.toml --width 132",
     "rates": "rates show river-watch/rates/heron.toml --width 132",
+    "compare": "compare before.json after.json --width 132",
 }
 #: Chart -> the command that draws it.
 CHARTS = {
@@ -38,6 +35,11 @@ CHARTS = {
     "load": "load river-watch/river.toml --function map --clients 1,2,5,10,20,50 --limit 1,2,5,20 --plan heron.shared",
     "choose": "choose river-watch/river.toml",
     "crossover": "crossover river-watch/river.toml --scale 0.1..10",
+    "forecast": "forecast river-watch/river.toml",
+    "fit": "fit river-watch/logs/look.csv --model river-watch/river.toml --plan heron.shared",
+    "reconcile": "reconcile river-watch/river.toml river-watch/logs/bill.csv --plan heron.shared",
+    "cost": "project river-watch/river.toml",
+    "levels": "project river-watch/river.toml --plan heron.per-run --chart levels --function map",
 }
 PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:#fdfdfb">
 <pre style="margin:14px 18px;font:13px/1.32 'DejaVu Sans Mono',monospace;color:#1a1a1a">{text}</pre>"""
@@ -62,18 +64,28 @@ def view(words: str, folder: Path) -> str:
 
 
 def picture(html: str, path: Path, folder: Path) -> None:
-    """Render a page of 1280x800 with headless Chromium."""
+    """Render what the program printed, 1280x800."""
+    page = folder / "page.html"
+    page.write_text(PAGE.format(text=html), encoding="utf-8")
+    shoot(page, path, folder)
+
+
+def shoot(page: Path, path: Path, folder: Path) -> None:
+    """A picture of a page, 1280x800, by headless Chromium."""
     browser = shutil.which("chromium") or shutil.which("chromium-browser")
     if browser is None:
         sys.exit("needs Chromium (Debian package: chromium)")
-    page = folder / "page.html"
-    page.write_text(PAGE.format(text=html), encoding="utf-8")
     subprocess.run(
         [browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
          "--disable-background-networking", "--disable-component-update", "--disable-sync", "--hide-scrollbars",
          f"--user-data-dir={folder / 'profile'}", f"--screenshot={path}", "--window-size=1280,800", page.as_uri()],
         check=True, capture_output=True, timeout=120,
     )  # fmt: skip
+
+
+def run(arguments: list[str], folder: Path) -> None:
+    """The program, which must succeed."""
+    subprocess.run([sys.executable, "-m", "echotally", *arguments], cwd=folder, check=True, capture_output=True)
 
 
 def main(names: list[str]) -> None:
@@ -90,6 +102,12 @@ def main(names: list[str]) -> None:
         (folder / "broken.toml").write_text(
             model.replace('"rates/', '"river-watch/rates/').replace('"visitors', '"river-watch/visitors')
         )
+        for file, change in (("before.json", []), ("after.json", ["--set", "demand.cameras.rate=48 /h"])):
+            run(["project", "river-watch/river.toml", *change, "--format", "json", "-o", file], folder)
+        if not names or "report" in names:
+            run(["report", "river-watch/river.toml", "-o", "report.html"], folder)
+            shoot(folder / "report.html", SHOTS / "report.png", folder)
+            print(SHOTS / "report.png")
         for shot, words in VIEWS.items():
             if not names or shot in names:
                 picture(view(words, folder), SHOTS / f"{shot}.png", folder)
@@ -97,10 +115,7 @@ def main(names: list[str]) -> None:
         for shot, words in CHARTS.items():
             if not names or shot in names:
                 arguments = [word.replace("_MB", " MB").replace("_GB", " GB") for word in words.split()]
-                subprocess.run(
-                    [sys.executable, "-m", "echotally", *arguments, "--plot", str(SHOTS / f"{shot}.png")],
-                    cwd=folder, check=True, capture_output=True,
-                )  # fmt: skip
+                run([*arguments, "--plot", str(SHOTS / f"{shot}.png")], folder)
                 print(SHOTS / f"{shot}.png")
 
 

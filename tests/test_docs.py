@@ -1,16 +1,65 @@
-"""Docs that are made from the program's definitions are current."""
+"""Docs that are made from the program's definitions are current; what the program has, the docs have."""
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import pytest
 
+from echotally.cli.help_page import commands_page
+from echotally.cli.main import COMMANDS
+from echotally.model.described import MODEL_KEYS
 from echotally.output.reference import PAGES
+from echotally.rates.described import CARD_KEYS
+from echotally.rates.meters import METERS
+from echotally.studies.findings import RULES
 
-DOCS = Path(__file__).parents[1] / "docs"
+ROOT = Path(__file__).parents[1]
+DOCS = ROOT / "docs"
+MADE = {**PAGES, "commands.md": commands_page}
 
 
-@pytest.mark.parametrize("name", PAGES)
-def test_a_reference_page_is_what_the_program_would_write_now(name):
-    assert (DOCS / name).read_text() == PAGES[name](), "run scripts/reference.py"
+@pytest.mark.parametrize("name", MADE)
+def test_a_reference_page_is_what_the_program_would_write_now(name: str) -> None:
+    assert (DOCS / name).read_text() == MADE[name](), "run scripts/reference.py"
+
+
+@pytest.mark.parametrize(
+    ("page", "names"),
+    [
+        ("commands.md", [f"## {name}" for name in COMMANDS]),
+        ("commands.md", [f"| {code} |" for code in (0, 1, 2, 3, 130)]),
+        ("keys.md", [f"`{key}`" for keys in (*MODEL_KEYS.values(), *CARD_KEYS.values()) for key in keys]),
+        ("keys.md", [f"`{meter}`" for meter in METERS]),
+        ("findings.md", [f"## {code}" for code in RULES]),
+    ],
+    ids=["commands", "exit codes", "keys", "meters", "findings"],
+)
+def test_the_reference_holds_everything_there_is(page: str, names: list[str]) -> None:
+    text = (DOCS / page).read_text()
+    assert [name for name in names if name not in text] == []
+
+
+def test_every_command_has_a_question_or_a_place_in_the_tutorial() -> None:
+    text = (
+        "".join((DOCS / page).read_text() for page in ("questions.md", "tutorial.md"))
+        + (ROOT / "README.md").read_text()
+    )
+    assert [name for name in COMMANDS if f"echotally {name}" not in text] == []
+
+
+@pytest.mark.parametrize("page", [ROOT / "README.md", *sorted(DOCS.glob("*.md"))], ids=lambda path: path.name)
+def test_links_and_pictures_of_a_page_are_there(page: Path) -> None:
+    targets = re.findall(r"\]\(([^)#:]+)\)", page.read_text())
+    assert [target for target in targets if not (page.parent / target).exists()] == []
+
+
+def test_no_picture_is_left_over_and_there_are_fewer_than_twenty() -> None:
+    shown = {
+        Path(t).name
+        for page in (ROOT / "README.md", *DOCS.glob("*.md"))
+        for t in re.findall(r"\]\(([^)]+\.png)\)", page.read_text())
+    }
+    there = {path.name for path in (DOCS / "screenshots").iterdir()}
+    assert there == shown and len(there) < 20

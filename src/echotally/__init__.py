@@ -1,7 +1,9 @@
 """Echo Tally: plays a month of event-driven functions and bills it on every hosting plan.
 
 The Python API: ``project`` answers with a ``Projection``; ``load`` checks a model without playing it; ``check_model``
-gives findings; ``replicate``, ``sweep``, ``drain``, ``load_trial``, ``crossover`` and ``choose`` are the studies. Heavy imports happen on first use.
+gives findings; ``replicate``, ``sweep``, ``drain``, ``load_trial``, ``crossover``, ``choose``, ``forecast`` and ``compare`` are
+the studies; ``fit``, ``check_firings``, ``reconcile``, ``focus_rows`` and ``run_log`` bring measured data in. Heavy imports
+happen on first use.
 """
 
 from __future__ import annotations
@@ -9,14 +11,22 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from echotally.errors import BadInput
+    from echotally.evidence.firing_check import check_firings
+    from echotally.evidence.fit import fit
+    from echotally.evidence.focus import focus_rows
+    from echotally.evidence.reconcile import reconcile
+    from echotally.evidence.standin import run_log
     from echotally.projection.figures import series_frame
     from echotally.projection.placement import Loaded, load
     from echotally.projection.project import PlanProjection, Projection, project
     from echotally.projection.replicate import replicate
     from echotally.studies.choose import choose
+    from echotally.studies.compare import compare
     from echotally.studies.crossover import crossover
     from echotally.studies.drain import drain
     from echotally.studies.findings import check_model
+    from echotally.studies.forecast import forecast
     from echotally.studies.load import load_trial
     from echotally.studies.sweep import sweep
 
@@ -31,10 +41,18 @@ _HOMES = {
     "load_trial": "echotally.studies.load",
     "crossover": "echotally.studies.crossover",
     "choose": "echotally.studies.choose",
+    "forecast": "echotally.studies.forecast",
+    "compare": "echotally.studies.compare",
+    "BadInput": "echotally.errors",
+    "check_firings": "echotally.evidence.firing_check",
+    "fit": "echotally.evidence.fit",
+    "focus_rows": "echotally.evidence.focus",
+    "reconcile": "echotally.evidence.reconcile",
+    "run_log": "echotally.evidence.standin",
 }
 __all__ = [
-    "Loaded", "PlanProjection", "Projection", "check_model", "choose", "crossover", "drain", "load", "load_trial",
-    "project", "replicate", "series_frame", "sweep",
+    "BadInput", "Loaded", "PlanProjection", "Projection", "check_firings", "check_model", "choose", "compare", "crossover", "drain",
+    "fit", "focus_rows", "forecast", "load", "load_trial", "project", "reconcile", "replicate", "run_log", "series_frame", "sweep",
 ]  # fmt: skip
 
 

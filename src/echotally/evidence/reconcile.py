@@ -11,12 +11,16 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill_file import BillKey, BillRead, read_bill
 from echotally.projection.metering import Account, Metered, UnitKey
 from echotally.projection.project import Projection
 from echotally.rates.billing import bill_account, exact
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 #: Meters that grow with the number of events; the others depend on time, sizes and settings.
 BY_VOLUME = (
@@ -75,6 +79,12 @@ class Reconciliation:
         with localcontext(exact()):
             found = {part: sum((getattr(row, part) for row in self.rows), Decimal(0)) for part in PARTS}
             return found | {"unexplained": found["unexplained"] + self.unmapped}
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each meter and function (``Difference``)."""
+        from echotally.projection.flat import frame_of
+
+        return frame_of(self.rows)
 
 
 def reconcile(

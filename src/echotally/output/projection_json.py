@@ -57,6 +57,18 @@ def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _by(plan: PlanProjection, billed_on: str, meter: str) -> dict[str, float]:
+    """A line's quantity by function and environment, over all accounts; what belongs to no function is left out."""
+    assert plan.metered is not None
+    found: dict[str, float] = {}
+    for account, meters in plan.metered.quantities.items():
+        for unit, quantity in meters.get(meter, {}).items() if account[1] == billed_on else ():
+            if unit is not None:
+                name = f"{unit[0]}@{unit[1]}"
+                found[name] = found.get(name, 0.0) + float(quantity)
+    return found
+
+
 def _plan(plan: PlanProjection) -> dict[str, Any]:
     head: dict[str, Any] = {
         "plan": plan.offer.name,
@@ -93,6 +105,7 @@ def _plan(plan: PlanProjection) -> dict[str, Any]:
             "allowance": float(line.allowance),
             "billable": float(line.billable),
             "amount": amount_text(line.amount),
+            "by": _by(plan, line.plan, line.meter),
         }
         for line in merged_lines(plan.bill)
     ]

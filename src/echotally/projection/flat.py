@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from echotally.projection.bills import merged_lines
@@ -12,6 +14,13 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from echotally.projection.project import Projection
+
+
+def frame_of(rows: Iterable[Any]) -> pd.DataFrame:
+    """Rows (dataclasses or dictionaries) as a table; names inside a row are joined by dots."""
+    import pandas as pd
+
+    return pd.json_normalize([row if isinstance(row, dict) else asdict(row) for row in rows])
 
 
 def functions_frame(projection: Projection) -> pd.DataFrame:

@@ -9,6 +9,7 @@ from decimal import Decimal
 from functools import partial
 from pathlib import Path
 from statistics import fmean, stdev
+from typing import TYPE_CHECKING
 
 from echotally.demand.month import MonthPlan
 from echotally.engine.measured import Measured
@@ -24,6 +25,9 @@ from echotally.projection.standing import standing_bill
 from echotally.projection.verdict import Check, check_targets, choose_plan, throttled_share
 from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
 from echotally.rates.loading import Offer, candidates
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @dataclass(frozen=True)
@@ -77,6 +81,12 @@ class Projection:
     def plan(self, name: str) -> PlanProjection:
         """The projection of one plan by its full name; raises ``KeyError``."""
         return next(p for p in self.plans if p.offer.name == name)
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each plan, then one for each function and environment on it (``projection.flat.functions_frame``)."""
+        from echotally.projection.flat import functions_frame
+
+        return functions_frame(self)
 
 
 def project_plan(

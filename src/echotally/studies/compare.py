@@ -8,17 +8,20 @@ own prices (``rates.billing.price_of``); what the steps leave, the rounding of t
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation, localcontext
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
 from echotally.errors import BadInput, Problem
 from echotally.rates.billing import exact, price_of
 from echotally.rates.card import Price
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 FORMS = "a file that 'echotally project --format json -o FILE' wrote"
 #: Meters that grow with the number of events (as in ``evidence.reconcile``).
@@ -89,6 +92,12 @@ class Comparison:
     inputs: tuple[Change, ...]
     notes: tuple[str, ...]
 
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each meter of the two picks (``MeterChange``)."""
+        from echotally.projection.flat import frame_of
+
+        return frame_of(self.meters)
+
 
 def compare(first: Path, second: Path) -> Comparison:
     """Compare two saved projections; raises ``BadInput`` for files that are none, or in two currencies."""
@@ -118,6 +127,13 @@ class _Saved:
         """The bill of a plan by (plan that bills, meter)."""
         cost = self.plans[plan]["cost"] or {"lines": []}
         return {(str(line.get("plan", plan)), str(line["meter"])): line for line in cost["lines"]}
+
+    def started(self, plan: str) -> dict[str, Decimal]:
+        """Attempts that started, by function and environment."""
+        return {
+            f"{f['function']}@{f['environment']}": Decimal(f["attempts"]["total"] - f["attempts"]["throttled"])
+            for f in self.plans[plan]["functions"] or []
+        }
 
     def price(self, plan: str, meter: str) -> tuple[Price | None, Decimal]:
         card = self.inputs.get("cards", {}).get(plan, {})
@@ -186,21 +202,16 @@ def _misses(saved: _Saved, plan: str) -> int:
 
 def _meters(a: _Saved, plan_a: str, b: _Saved, plan_b: str) -> Iterable[MeterChange]:
     ours, theirs = a.lines(plan_a), b.lines(plan_b)
-    calls = [
-        sum((Decimal(str(x["quantity"])) for (_, m), x in each.items() if m == "calls"), Decimal(0))
-        for each in (ours, theirs)
-    ]
-    if not (calls[0] and calls[1]):
-        calls = [Decimal(str((s.plans[p]["attempts"] or {}).get("total", 0))) for s, p in ((a, plan_a), (b, plan_b))]
-    ratio = calls[1] / calls[0] if calls[0] else Decimal(1)
+    before, after = a.started(plan_a), b.started(plan_b)
+    ratios = {name: after.get(name, Decimal(0)) / n for name, n in before.items() if n}
     for key in dict.fromkeys([*ours, *theirs]):
-        yield _meter(a, b, key, ours.get(key), theirs.get(key), ratio)
+        yield _meter(a, key, ours.get(key), theirs.get(key), ratios)
 
 
 def _meter(
-    a: _Saved, b: _Saved, key: tuple[str, str], mine: dict[str, Any] | None, other: dict[str, Any] | None, ratio: Decimal
+    a: _Saved, key: tuple[str, str], mine: dict[str, Any] | None, other: dict[str, Any] | None, ratios: Mapping[str, Decimal]
 ) -> MeterChange:  # fmt: skip
-    """Four bills of one meter: before; with the new volume; with the new quantity; after."""
+    """Four bills of one meter: before; with the new volume of each function; with the new quantity; after."""
     before, after = (Decimal(str(x["amount"])) if x else Decimal(0) for x in (mine, other))
     quantity_a, quantity_b = (Decimal(str(x["quantity"])) if x else Decimal(0) for x in (mine, other))
     price, free = a.price(*key)
@@ -212,7 +223,10 @@ def _meter(
 
     # Accounts of their own have allowances of their own: what that leaves is carried along unchanged.
     rest = before - billed(quantity_a)
-    scaled = quantity_a * (ratio if key[1] in _BY_VOLUME else 1)
+    scaled = quantity_a
+    if key[1] in _BY_VOLUME:
+        shares = {str(name): Decimal(str(q)) for name, q in (mine.get("by") or {}).items()}
+        scaled += sum((q * (ratios.get(name, Decimal(1)) - 1) for name, q in shares.items()), Decimal(0))
     at_volume, at_quantity = billed(scaled) + rest, billed(quantity_b) + rest
     return MeterChange(key[1], before, after, at_volume - before, at_quantity - at_volume, after - at_quantity)
 

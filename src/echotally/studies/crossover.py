@@ -7,11 +7,15 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from itertools import combinations, pairwise
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.projection.placement import Loaded, load
 from echotally.rates.loading import candidates
 from echotally.studies.points import Point, Row, Sets, run_points, solve
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 #: Volumes to look at between the bounds, a decade; crossings are found to this share of their volume.
 _PER_DECADE, _EXACT = 5, 0.002
@@ -43,6 +47,12 @@ class Crossover:
     scales: tuple[float, ...]
     rows: tuple[Row, ...]
     crossings: tuple[Crossing, ...]
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each scale and plan."""
+        from echotally.projection.flat import frame_of
+
+        return frame_of(self.rows)
 
     def cheapest(self, scale: float) -> Row | None:
         """The cheapest plan that meets every target at one of the scales looked at."""

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from echotally.demand.month import MonthPlan
 from echotally.engine.build import Built
@@ -19,6 +20,9 @@ from echotally.projection.placement import Loaded, load, placement_on
 from echotally.projection.standing import standing_bill
 from echotally.rates.feasibility import reasons_against
 from echotally.rates.loading import Offer, candidates
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 #: Changes of instance counts that are kept, and the largest backlog tried for ``within``.
 _TRAIL, _MOST = 20_000, 20_000_000
@@ -60,6 +64,12 @@ class Drain:
     within_ns: int | None
     rows: tuple[DrainRow, ...]
     reasons: tuple[tuple[str, str], ...]
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each plan, limit and batch (``DrainRow``)."""
+        from echotally.projection.flat import frame_of
+
+        return frame_of(self.rows)
 
 
 def drain(

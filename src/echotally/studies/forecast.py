@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from statistics import NormalDist
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,6 +33,9 @@ from echotally.projection.project import PlanProjection, project_plan
 from echotally.projection.side_by_side import Progress, side_by_side
 from echotally.rates.card import Plan, Price
 from echotally.rates.loading import Offer, candidates
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 Array = NDArray[np.float64]
 LEVELS = (0.1, 0.5, 0.9)
@@ -115,6 +119,20 @@ class Forecast:
     tornado: tuple[Swing, ...]
     error: float
     notes: tuple[str, ...]
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each plan and month: cost and share throttled at P10, P50 and P90, chances."""
+        from echotally.projection.flat import frame_of
+
+        return frame_of(
+            {
+                "plan": plan.plan, "month": m.month, "cost_p10": m.cost[0], "cost_p50": m.cost[1], "cost_p90": m.cost[2],
+                "cost_expected": m.expected_cost, "throttled_p10": m.throttled[0], "throttled_p50": m.throttled[1],
+                "throttled_p90": m.throttled[2], "cheapest_chance": m.cheapest_chance, "over_budget_chance": m.over_budget_chance,
+            }
+            for plan in self.plans
+            for m in plan.months
+        )  # fmt: skip
 
 
 def forecast(

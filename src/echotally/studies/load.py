@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from echotally.engine.build import Built
 from echotally.engine.measured import Level, UnitMeasured, Waits, assemble, levels, wait_sums
@@ -19,6 +20,9 @@ from echotally.projection.placement import Loaded, load
 from echotally.projection.project import project_loaded
 from echotally.rates.feasibility import reasons_against
 from echotally.rates.loading import Offer
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 #: Meters that a trial of a few minutes says nothing about.
 _BY_THE_MONTH = ("storage_gb_months", "flat_months")
@@ -59,6 +63,12 @@ class LoadTrial:
     function: str
     rows: tuple[LoadRow, ...]
     enough: int | None
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each pair of clients and limit (``LoadRow``)."""
+        from echotally.projection.flat import frame_of
+
+        return frame_of(self.rows)
 
 
 def load_trial(

@@ -1,0 +1,59 @@
+"""The reference of every command, made from the live help."""
+
+from __future__ import annotations
+
+import click
+
+from echotally.cli.main import COMMANDS, cli
+
+_WIDTH = 100
+_HEAD = """<!-- Made by scripts/reference.py from the program's own help; edit that, not this page. -->
+
+# Commands
+
+Each works on files, puts its verdict first, writes results to standard output (or `-o FILE`, whole or not at all) and progress to
+standard error. `--set ADDRESS=VALUE` overrides one value of the model on any command that reads one.
+
+## Exit codes
+
+| code | meaning |
+|---|---|
+| 0 | done |
+| 1 | our own fault: please report it |
+| 2 | bad input or usage; every problem is named with file, line, address, value and what is allowed |
+| 3 | a target is missed (`--gate`), or a finding of the level asked for (`check --gate`) |
+| 130 | interrupted |
+
+## Shell completion
+
+One line, for bash (`zsh_source` and `fish_source` for the other two):
+
+```bash
+eval "$(_ECHOTALLY_COMPLETE=bash_source echotally)"
+```
+
+## Surroundings
+
+`NO_COLOR` turns colours off; `COLUMNS` or `--width` sets the width into a pipe. `ECHOTALLY_CACHE` is the folder of compiled kernels
+(default: the user's cache folder). `ECHOTALLY_DEBUG=1` shows where a fault of our own happened.
+"""
+
+
+def commands_page() -> str:
+    """Every command with its help, in the order people work."""
+    parts = [_HEAD]
+    for name in COMMANDS:
+        command = cli.get_command(click.Context(cli), name)
+        assert command is not None
+        parts.append(f"## {name}\n\n{_help(command, f'echotally {name}')}")
+        if isinstance(command, click.Group):
+            for inner in command.list_commands(click.Context(command)):
+                found = command.get_command(click.Context(command), inner)
+                assert found is not None
+                parts.append(f"### {name} {inner}\n\n{_help(found, f'echotally {name} {inner}')}")
+    return "\n".join(parts)
+
+
+def _help(command: click.Command, path: str) -> str:
+    context = click.Context(command, info_name=path, terminal_width=_WIDTH, max_content_width=_WIDTH)
+    return f"```text\n{command.get_help(context).rstrip()}\n```\n"
