@@ -1,7 +1,8 @@
 """A slow, plain-Python simulation of rules.md, written from the rules and not from the kernels.
 
-For estates without chance: constant runs, no errors (a full batch may run into its timeout), arrivals by firings
-and lumps, even partitions, whole emits, CPU share 0, per-call, polled and reserved plans.
+For constant runs (a full batch may run into its timeout), errors and poison, whole batches and single events that fail,
+emits by lot, eager and matched pulling, arrivals by firings and lumps, even partitions, CPU share 0, per-call, polled and reserved plans. Chance comes
+from the same streams (SplitMix64, seeded by purpose), so that every attempt can be compared, not only sums.
 """
 
 from __future__ import annotations
@@ -11,8 +12,35 @@ from collections import Counter
 from fractions import Fraction
 from itertools import count
 
+from echotally.engine.build import stream_seed
+
 NS = 10**9
 END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = range(8)
+
+
+_MASK = 2**64 - 1
+_GOLDEN = 0x9E3779B97F4A7C15
+
+
+def _mixed(z):
+    z = ((z ^ (z >> 30)) * 0xBF58476D1CE4E5B9) & _MASK
+    z = ((z ^ (z >> 27)) * 0x94D049BB133111EB) & _MASK
+    return z ^ (z >> 31)
+
+
+class Stream:
+    """SplitMix64 (Steele, Lea and Flood 2014) in plain integers."""
+
+    def __init__(self, seed):
+        self.state = seed
+
+    def uniform(self):
+        self.state = (self.state + _GOLDEN) & _MASK
+        return ((_mixed(self.state) >> 11) + 0.5) * 2.0**-53
+
+    def hashed(self, number):
+        z = self.state ^ _mixed((number * _GOLDEN + _GOLDEN) & _MASK)
+        return ((_mixed(z) >> 11) + 0.5) * 2.0**-53
 
 
 class Event:
@@ -41,7 +69,7 @@ class Instance:
 
 
 class Unit:
-    def __init__(self, name, function, plan, month_ns):
+    def __init__(self, name, function, plan, month_ns, seed):
         self.name, self.function, self.plan, self.month_ns = name, function, plan, month_ns
         self.kind = "reserved" if plan.bills == "reserved" else plan.scaling.kind
         limits = [n for n in (function.instance_limit, plan.instance_limit) if n is not None]
@@ -55,6 +83,9 @@ class Unit:
         self.wait_sum = self.wait_max = self.backlog_peak = self.refused = 0
         self.tokens, self.tokens_at = Fraction(plan.scaling.burst or 0), 0
         self.target, self.looks = self.floor, []
+        self.errors, self.emitted, self.poison = (
+            Stream(stream_seed(seed, f"{part}:{name}:live")) for part in ("error", "emit", "poison")
+        )
 
 
 class Trigger:
@@ -75,11 +106,12 @@ class Lane:
 
 
 class Simulation:
-    def __init__(self, loaded, placement):
+    def __init__(self, loaded, placement, seed=1):
+        self.diary = []
         self.model, self.month = loaded.model, loaded.month
         self.horizon, self.now = self.month.clock.length_ns, 0
         self.heap, self.order, self.numbers = [], count(), count()
-        self.units = {n: Unit(n, f, placement[n].plan, self.horizon) for n, f in self.model.functions.items()}
+        self.units = {n: Unit(n, f, placement[n].plan, self.horizon, seed) for n, f in self.model.functions.items()}
         self.plan = next(iter(placement.values())).plan
         self.triggers = [
             Trigger(self.units[t.to], t, s, self.model)
@@ -194,6 +226,7 @@ class Simulation:
     def throttle(self, call):
         unit, e = call.unit, call.events[0]
         unit.attempts["throttled"] += 1
+        self.diary.append((self.now, unit.name, "throttled", call.number, call.items, self.now, None))
         unit.refused += call.items
         if call.trigger.kind == "endpoints":
             e.asked += 1
@@ -302,13 +335,8 @@ class Simulation:
         for t in self.triggers:
             if t.unit is not unit:
                 continue
-            chain = self.visible[t.source] if t.kind == "queues" else []
-            if (
-                chain
-                and t.in_flight < t.readers
-                and (len(chain) >= t.rule.batch or chain[0].seen + t.rule.batch_wait <= self.now)
-            ):
-                found.append((chain[0].number, 1, t))
+            if t.kind == "queues" and self.can_leave(t):
+                found.append((self.visible[t.source][0].number, 1, t))
             for lane in t.lanes:
                 full = len(lane.waiting) >= t.rule.batch
                 if (
@@ -334,8 +362,28 @@ class Simulation:
                 open_units.remove(unit)
                 while unit.fresh:
                     self.throttle(unit.fresh.pop(0))
+                if unit.plan.pull == "eager":
+                    self.take_all_the_same(unit)
                 continue
             self.start(self.taken(unit, kind, what), room)
+
+    def can_leave(self, t):
+        chain = self.visible[t.source]
+        ripe = chain and (len(chain) >= t.rule.batch or chain[0].seen + t.rule.batch_wait <= self.now)
+        return ripe and t.in_flight < t.readers
+
+    def take_all_the_same(self, unit):
+        """Eager readers take batches without room: a throttled attempt each, and the reader pauses a second."""
+        for t in self.triggers:
+            while t.unit is unit and t.kind == "queues" and self.can_leave(t):
+                call = self.taken(unit, 1, t)
+                unit.attempts["throttled"] += 1
+                unit.refused += call.items
+                self.diary.append((self.now, unit.name, "throttled", call.number, call.items, self.now, None))
+                self.put(self.now + NS, DUE, call.number, lambda t=t: self.reader_back(t))
+
+    def reader_back(self, t):
+        t.in_flight -= 1
 
     def taken(self, unit, kind, what):
         if kind == 0:
@@ -523,23 +571,51 @@ class Simulation:
             unit.ready_order.insert(0, i)
             if not i.calls:
                 self.put(self.now + unit.plan.keep_alive, IDLE, 0, lambda: self.idle(unit))
-        unit.attempts["timed_out" if call.timed_out else "succeeded"] += 1
-        (self.failed if call.timed_out else self.succeeded)(call)
+        bad = self.bad_events(call)
+        outcome = "timed_out" if call.timed_out else "failed" if bad else "succeeded"
+        unit.attempts[outcome] += 1
+        self.diary.append((self.now, unit.name, outcome, call.number, call.items, call.started, call.run_at))
+        self.settle(call, bad)
 
-    def succeeded(self, call):
+    def bad_events(self, call):
+        f, errors = call.unit.function, call.unit.errors
+
+        def errs():
+            return f.error_rate > 0 and errors.uniform() < f.error_rate
+
+        def poisoned(e):
+            return f.poison_rate > 0 and call.unit.poison.hashed(e.number) < f.poison_rate
+
+        if call.timed_out:
+            return list(call.events)
+        if call.trigger.rule.on_failure == "failed":
+            return [e for e in call.events if poisoned(e) or errs()]
+        return list(call.events) if errs() or any(poisoned(e) for e in call.events) else []
+
+    def settle(self, call, bad):
         unit, t = call.unit, call.trigger
-        for e in call.events:
+        good = [e for e in call.events if e not in bad]
+        for e in good:
             self.handled(call, e)
-        for emit in unit.function.emits:
-            self.pending += [emit.into] * (int(emit.each) * call.items)
+        self.emit(unit, sum(e.items for e in good))
         if t.kind == "queues":
-            self.deletes[t.source] += 1
+            self.deletes[t.source] += bool(good)
             t.in_flight -= 1
+        elif bad:
+            call.events = bad
+            self.failed(call)
         elif t.kind == "streams":
             call.lane.in_flight -= 1
             call.lane.failing -= call.tries > 0
         else:
             t.active -= 1
+
+    def emit(self, unit, n):
+        if n:
+            for emit in unit.function.emits:
+                whole, fraction = int(emit.each), emit.each - int(emit.each)
+                lots = sum(unit.emitted.uniform() < fraction for _ in range(n)) if fraction > 0 else 0
+                self.pending += [emit.into] * (whole * n + lots)
 
     def handled(self, call, e):
         unit = call.unit
@@ -558,9 +634,7 @@ class Simulation:
 
     def failed(self, call):
         unit, t = call.unit, call.trigger
-        if t.kind == "queues":
-            t.in_flight -= 1
-        elif t.kind == "endpoints":
+        if t.kind == "endpoints":
             t.active -= 1
             unit.events["errored"] += 1
         elif t.kind == "streams":

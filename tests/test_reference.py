@@ -9,7 +9,8 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from echotally.engine.measured import wait_sums
-from echotally.engine.running import simulate
+from echotally.engine.measured import read_out
+from echotally.engine.running import attempts, begun, finish
 from echotally.projection.placement import load, placement_on
 from tests.conftest import HEAD
 from tests.reference import Simulation
@@ -43,7 +44,7 @@ def plans(draw):
         return RESERVED + common + f"instances = {draw(st.integers(1, 2))}\n"
     text = PER_CALL + common + draw(maybe(st.integers(1, 5), "instance_limit = {}"))
     text += draw(maybe(st.sampled_from(["1 s", "10 s", "90 s"]), 'keep_alive = "{}"'))
-    text += draw(st.sampled_from(["", "cold_start_billed = true\n"]))
+    text += draw(st.sampled_from(["", "cold_start_billed = true\n"])) + draw(st.sampled_from(["", 'pull = "eager"\n']))
     text += draw(st.sampled_from(["", 'rounding = { time = "100 ms", at_least = "300 ms" }\n']))
     if kind == "polled":
         return text + (
@@ -80,6 +81,8 @@ def sources(draw, name, function, inner):
         body += draw(st.sampled_from(["", 'overlap = "skip"\n']))
     elif kind == "topics":
         body = f'feeds = [{{ into = "{inner}" }}]\n' if draw(chance) else ""
+    if kind in ("queues", "streams"):
+        trigger += draw(st.sampled_from(["", 'on_failure = "failed"\n']))
     if kind not in ("schedules", "queues", "streams", "endpoints") and draw(chance):
         trigger += f'dead_letter = "{inner}"\n'
     if kind != "schedules":
@@ -113,7 +116,8 @@ def estates(draw):
         )
         text += draw(maybe(st.integers(1, 2), "instance_floor = {}")) + draw(maybe(st.integers(2, 3), "slots = {}"))
         if draw(chance):
-            text += 'emits = [{ into = "queues.inner", each = 1 }]\n'
+            text += f'emits = [{{ into = "queues.inner", each = {draw(st.sampled_from([1, 0.4, 1.3]))} }}]\n'
+        text += draw(maybe(st.sampled_from([0.1, 0.5]), "error_rate = {}")) + draw(maybe(st.sampled_from([0.05, 0.3]), "poison_rate = {}"))
     for number, name in enumerate(names):
         text += draw(sources(f"s{number}", name, "queues.inner"))
     text += '[functions.last]\nmemory = "256 MB"\ncpu_share = 0\nrun = "1 s"\n'
@@ -121,8 +125,19 @@ def estates(draw):
     return text, draw(plans())
 
 
+OUTCOMES = ("succeeded", "failed", "timed_out", "throttled")
+
+
 def ours(loaded, placement):
-    measured = simulate(loaded.model, loaded.month, placement, 1)
+    built = begun(loaded.model, loaded.month, placement, 1, diary=400_000)
+    diary = [
+        (int(row["ended"]), built.units[row["unit"]].function, OUTCOMES[row["outcome"]], int(row["number"]), int(row["items"]),
+         int(row["at"]), None if row["outcome"] == 3 else int(row["run_at"]))
+        for chunk in attempts(built)
+        for row in chunk
+    ]  # fmt: skip
+    finish(built)
+    measured = read_out(loaded.model, built)
     found = {}
     for u in measured.units:
         found[u.unit.function] = {
@@ -135,7 +150,7 @@ def ours(loaded, placement):
             "waits": round(wait_sums(u.wait_bins).sum() / 1e6, 1), "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s.source: (s.sends, s.receives, s.deletes) for s in measured.sources if s.source.startswith("queues.")}
-    return found, sources
+    return diary, found, sources
 
 
 def theirs(loaded, placement):
@@ -150,7 +165,7 @@ def theirs(loaded, placement):
             "longest": u.wait_max, "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s: (sim.sends[s], sim.receives[s], sim.deletes[s]) for s in sim.visible if s.startswith("queues.")}
-    return found, sources
+    return sim.diary, found, sources
 
 
 @settings(
@@ -165,4 +180,9 @@ def test_the_compiled_loop_does_what_the_plain_reference_does(estate):
         (folder / "card.toml").write_text(CARD.format(keys=plan))
         loaded = load(folder / "model.toml")
         placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
-        assert ours(loaded, placement) == theirs(loaded, placement)
+        (our_diary, *our_sums), (their_diary, *their_sums) = ours(loaded, placement), theirs(loaded, placement)
+        # Attempt for attempt, in the order they end: which event, how many, started, ran, ended, and how.
+        for n, (mine, plain) in enumerate(zip(our_diary, their_diary, strict=False)):
+            assert mine == plain, n
+        assert len(our_diary) == len(their_diary)
+        assert our_sums == their_sums
