@@ -18,7 +18,8 @@ from echotally.projection.project import Projection, project, project_loaded
 from echotally.rates.billing import price_of
 from echotally.rates.card import Price
 from echotally.studies.compare import compare
-from echotally.studies.forecast import Forecast, draw_factors, forecast, inputs_of, month_after, month_with, priced
+from echotally.studies.forecast import Forecast, forecast, month_after, month_with
+from echotally.studies.response import draw_factors, inputs_of, priced
 from tests.conftest import run_program
 
 MODEL = """

@@ -7,7 +7,6 @@ tests/test_hostile.py`` is the long run; an input that once crashed lies in ``te
 from __future__ import annotations
 
 import os
-import shutil
 import subprocess
 import sys
 import tempfile
@@ -228,7 +227,10 @@ def test_names_never_become_paths(tmp_path: Path) -> None:
     (tmp_path / "inner/model.toml").write_text(model)
     (tmp_path / "inner/card.toml").write_text(CARD.format(keys="", prices=PRICES))
     before = set(tmp_path.rglob("*"))
-    for command in (["report", "model.toml", "-o", "r.html"], ["project", "model.toml", "--log", "l.csv", "--plot", "p.png"]):
+    for command in (
+        ["report", "model.toml", "-o", "r.html"],
+        ["project", "model.toml", "--log", "l.csv", "--plot", "p.png"],
+    ):
         done = run_program(*command, cwd=tmp_path / "inner")
         assert "Traceback" not in done.stderr and done.returncode in (0, 2)
     assert {path.parent for path in set(tmp_path.rglob("*")) - before} <= {tmp_path / "inner"}

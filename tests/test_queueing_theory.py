@@ -172,3 +172,34 @@ to = "g"
     n = unit(plan, "g").events["in"]
     share = unit(plan, "f").events["in"] / n
     assert abs(share - 0.3) < 4 * math.sqrt(0.3 * 0.7 / n)
+
+
+@pytest.mark.parametrize(("batch", "wait_s", "kind"), [(10, 5, "queues"), (4, 60, "queues"), (25, 20, "streams")])
+def test_batch_counts_follow_the_renewal_argument(play, batch, wait_s, kind):
+    """A batch begins with an arrival and fills until it is full or its first event has waited: a renewal process.
+
+    With Poisson arrivals of rate a and wait W its mean size is 1 + E[min(B - 1, N)], N ~ Poisson(a W) (Wald's equation,
+    Ross, "Stochastic Processes", 3.3), so that many fewer batches than events are handed over.
+    """
+    rate = 1.0
+    model = f"""
+[functions.f]
+memory = "512 MB"
+cold_start = "0 ms"
+run = "1 ms"
+[{kind}.q]
+[demand.d]
+into = "{kind}.q"
+rate = "{rate} /s"
+{FIRST_DAY}
+[[triggers]]
+from = "{kind}.q"
+to = "f"
+batch = {batch}
+batch_wait = "{wait_s} s"
+"""
+    filled = sum(
+        min(batch - 1, n) * math.exp(-rate * wait_s) * (rate * wait_s) ** n / math.factorial(n) for n in range(150)
+    )
+    sizes = [u.events["in"] / u.calls for u in (unit(play(model, seed)) for seed in range(8))]
+    assert agrees(sizes, 1 + filled)

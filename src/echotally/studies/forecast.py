@@ -17,49 +17,26 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from statistics import NormalDist
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from echotally.demand.month import plan_month
-from echotally.engine.build import stream_seed
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
-from echotally.model.spread import Z95, scaled
+from echotally.model.spread import scaled
 from echotally.projection.placement import Loaded, load
-from echotally.projection.project import PlanProjection, project_plan
+from echotally.projection.project import project_plan
 from echotally.projection.side_by_side import Progress, side_by_side
-from echotally.rates.card import Plan, Price
 from echotally.rates.loading import Offer, candidates
+from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
 
 if TYPE_CHECKING:
     import pandas as pd
 
-Array = NDArray[np.float64]
 LEVELS = (0.1, 0.5, 0.9)
-#: For inputs without a range the tornado shows what a tenth more or less would do.
-_USUAL = (0.9, 1.1)
 _CHECKED = 3
 _MOST_MONTHS, _MOST_DRAWS = 120, 100_000
-MeterKey = tuple[tuple[str, str], str]
-
-
-@dataclass(frozen=True)
-class Input:
-    """Something uncertain: ``kind`` "demand" or "run", the name, its low and high factor, whether the model says so."""
-
-    kind: str
-    name: str
-    low: float
-    high: float
-    declared: bool
-
-    @property
-    def address(self) -> str:
-        """Where it stands in the model."""
-        return f"demand.{self.name}" if self.kind == "demand" else f"functions.{self.name}.run"
 
 
 @dataclass(frozen=True)
@@ -190,62 +167,6 @@ def _slower(model: Model, factors: Mapping[str, float]) -> Model:
     return model.model_copy(update={"functions": functions})
 
 
-def inputs_of(model: Model) -> tuple[list[Input], list[Input]]:
-    """Inputs with a range in the model, and all others that could have one, at a tenth more or less."""
-    declared: list[Input] = []
-    others: list[Input] = []
-    for name, demand in model.demand.items():
-        own = demand.range
-        (declared if own else others).append(
-            Input("demand", name, own.low if own else _USUAL[0], own.high if own else _USUAL[1], own is not None)
-        )
-    for name, function in model.functions.items():
-        own = function.run_range
-        (declared if own else others).append(
-            Input("run", name, own.low if own else _USUAL[0], own.high if own else _USUAL[1], own is not None)
-        )
-    return declared, others
-
-
-def draw_factors(inputs: Sequence[Input], draws: int, seed: int) -> Array:
-    """Factors, shape (draws, inputs): stratified, median 1, 5 % below low, 5 % above high."""
-    chance = np.random.default_rng(stream_seed(seed, "forecast"))
-    found = np.ones((draws, len(inputs)))
-    inverse = np.vectorize(NormalDist().inv_cdf, otypes=[float])
-    for n, each in enumerate(inputs):
-        z = inverse((chance.permutation(draws) + chance.uniform(0.02, 0.98, draws)) / draws)
-        sigma = np.where(z < 0, -np.log(each.low), np.log(each.high)) / Z95
-        found[:, n] = np.exp(z * sigma)
-    return found
-
-
-@dataclass(frozen=True)
-class _Played:
-    """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost."""
-
-    meters: dict[MeterKey, float]
-    attempts: float
-    throttled: float
-    cost: float
-    at_limit: tuple[str, ...]
-
-    def vector(self, keys: Sequence[MeterKey]) -> Array:
-        return np.array([*(self.meters.get(key, 0.0) for key in keys), self.attempts, self.throttled])
-
-
-def _played(found: PlanProjection) -> _Played:
-    assert found.metered is not None and found.measured is not None and found.bill is not None
-    meters = {
-        (account, meter): float(found.metered.total(account, meter))
-        for account, quantities in found.metered.quantities.items()
-        for meter in quantities
-    }
-    units = found.measured.units
-    full = tuple(u.unit.function for u in units if u.at_limit_ns and u.instance_limit and u.attempts["throttled"])
-    attempts, throttled = (sum(u.attempts[key] for u in units) for key in ("total", "throttled"))
-    return _Played(meters, float(attempts), float(throttled), float(found.bill.unrounded), full)
-
-
 class _Forecaster:
     def __init__(
         self, loaded: Loaded, months: int, draws: int, plans: list[str], seed: int, progress: Progress | None
@@ -269,7 +190,10 @@ class _Forecaster:
         plan = min(offers, key=lambda offer: (sum(base[s, "", 1.0][offer.name].cost for s in self.steps), offer.name))
         middle = [(len(self.steps) - 1) // 2]
         beside = self._play(self._ends(self.others, middle), [plan])
-        responses = {offer.name: _Response(self, offer, base, ends) for offer in offers}
+        responses = {
+            offer.name: Response(self.loaded.offers, offer, self.inputs, self.references, base, ends)
+            for offer in offers
+        }
         factors = draw_factors(self.inputs, self.draws, self.seed)
         costs = {name: response.costs(factors) for name, response in responses.items()}
         shares = {name: response.shares(factors) for name, response in responses.items()}
@@ -283,7 +207,7 @@ class _Forecaster:
         )  # fmt: skip
 
     # -- playing --------------------------------------------------------------------------------------------------
-    def _ends(self, inputs: Sequence[Input], steps: Sequence[int]) -> dict[tuple[int, str, float], Loaded]:
+    def _ends(self, inputs: Sequence[Input], steps: Sequence[int]) -> dict[Variant, Loaded]:
         return {
             (step, each.address, end): month_with(self.loaded, step, {each.address: end})
             for step in steps
@@ -291,18 +215,16 @@ class _Forecaster:
             for end in (each.low, each.high)
         }
 
-    def _play(
-        self, variants: Mapping[tuple[int, str, float], Loaded], offers: Sequence[Offer]
-    ) -> dict[tuple[int, str, float], dict[str, _Played]]:
+    def _play(self, variants: Mapping[Variant, Loaded], offers: Sequence[Offer]) -> dict[Variant, dict[str, Played]]:
         """Each variant of a month on each plan; plans that cannot take every function are left out."""
 
-        def month(loaded: Loaded, tell: Callable[[float], None]) -> dict[str, _Played]:
-            found: dict[str, _Played] = {}
+        def month(loaded: Loaded, tell: Callable[[float], None]) -> dict[str, Played]:
+            found: dict[str, Played] = {}
             for n, offer in enumerate(offers):
                 tell(n / len(offers))
                 projected = project_plan(loaded, offer, self.seed)
                 if projected.bill is not None:
-                    found[offer.name] = _played(projected)
+                    found[offer.name] = played(projected)
             return found
 
         tasks = {f"{step} {address} {end}": partial(month, loaded) for (step, address, end), loaded in variants.items()}
@@ -316,8 +238,8 @@ class _Forecaster:
 
     # -- reading --------------------------------------------------------------------------------------------------
     def _plan(
-        self, offer: Offer, base: Mapping[tuple[int, str, float], Mapping[str, _Played]], costs: Mapping[str, Array],
-        shares: Mapping[str, Array], response: _Response, factors: Array,
+        self, offer: Offer, base: Mapping[Variant, Mapping[str, Played]], costs: Mapping[str, Array],
+        shares: Mapping[str, Array], response: Response, factors: Array,
     ) -> PlanForecast:  # fmt: skip
         mine, budget = costs[offer.name], self.loaded.model.targets.monthly_cost
         least = np.min(np.stack(list(costs.values())), axis=0)
@@ -334,8 +256,8 @@ class _Forecaster:
         return PlanForecast(offer.name, tuple(rows), total, tuple(crossed))
 
     def _crossed(
-        self, offer: Offer, rows: Sequence[MonthForecast], base: Mapping[tuple[int, str, float], Mapping[str, _Played]],
-        response: _Response, factors: Array,
+        self, offer: Offer, rows: Sequence[MonthForecast], base: Mapping[Variant, Mapping[str, Played]],
+        response: Response, factors: Array,
     ) -> Iterable[Crossed]:  # fmt: skip
         """What is crossed first when, at the median: allowances, targets, instance limits that throttle."""
         targets = self.loaded.model.targets
@@ -380,8 +302,8 @@ class _Forecaster:
         return max(float(abs(costs[n, last] / full[plan.name].cost - 1)) for full, n in pairs if full[plan.name].cost)
 
     def _tornado(
-        self, response: _Response, plan: Offer, base: Mapping[tuple[int, str, float], Mapping[str, _Played]],
-        beside: Mapping[tuple[int, str, float], Mapping[str, _Played]], middle: int,
+        self, response: Response, plan: Offer, base: Mapping[Variant, Mapping[str, Played]],
+        beside: Mapping[Variant, Mapping[str, Played]], middle: int,
     ) -> list[Swing]:  # fmt: skip
         """Costs of all months with one input at its ends, the others as expected; widest first."""
         expected = sum(base[step, "", 1.0][plan.name].cost for step in self.steps)
@@ -423,101 +345,3 @@ def _switches(plans: Sequence[PlanForecast]) -> Iterable[tuple[str, str]]:
         if last is not None and best.plan != last:
             yield month.month, best.plan
         last = best.plan
-
-
-class _Response:
-    """Quantities of one plan as a function of the inputs' factors, month by month, and what they cost."""
-
-    def __init__(
-        self, owner: _Forecaster, offer: Offer, base: Mapping[tuple[int, str, float], Mapping[str, _Played]],
-        ends: Mapping[tuple[int, str, float], Mapping[str, _Played]],
-    ) -> None:  # fmt: skip
-        self.owner, self.offer = owner, offer
-        self.keys = sorted({key for each in (*base.values(), *ends.values()) for key in each[offer.name].meters})
-        self.base = np.array([base[step, "", 1.0][offer.name].vector(self.keys) for step in owner.steps])
-        self.prices = [self._price(key) for key in self.keys]
-        # Quantities that are zero in a reference month change by amounts, all others by shares.
-        self.by_share = np.all(self.base[owner.references] > 0, axis=0)
-        # Change of each quantity at an input's ends, by reference month: (references, inputs, 2, quantities).
-        self.changes = np.array(
-            [
-                [
-                    [self._change(ends[step, each.address, end][offer.name], step) for end in (each.low, each.high)]
-                    for each in owner.inputs
-                ]
-                for step in owner.references
-            ]
-        )
-
-    def _change(self, played: _Played, step: int) -> Array:
-        there, here = played.vector(self.keys), self.base[step]
-        found: Array = (there - here) / np.where(self.by_share, np.where(here > 0, here, 1.0), 1.0)
-        return found
-
-    def _price(self, key: MeterKey) -> tuple[Price | None, float]:
-        (_, plan_name), meter = key
-        plan: Plan = self.owner.loaded.offers[plan_name].plan
-        return plan.prices().get(meter), float(plan.allowance.get(meter, 0))
-
-    def allowances(self) -> Iterable[tuple[MeterKey, float]]:
-        """Meters with an allowance."""
-        return [(key, free) for key, (_, free) in zip(self.keys, self.prices, strict=True) if free > 0]
-
-    def quantity(self, factors: Array, step: int, key: MeterKey) -> Array:
-        """A meter's quantity in each draw."""
-        found: Array = self._quantities(factors, step)[:, self.keys.index(key)]
-        return found
-
-    def _quantities(self, factors: Array, step: int) -> Array:
-        """All quantities of a month, shape (draws, quantities): meters, then attempts and throttled attempts."""
-        owner, size = self.owner, self.base.shape[1]
-        # Shares multiply (a tenth more calls, each a fifth longer), amounts add up.
-        times, more = np.ones((len(factors), size)), np.zeros((len(factors), size))
-        for n, each in enumerate(owner.inputs):
-            low, high = (
-                np.array([np.interp(step, owner.references, self.changes[:, n, side, q]) for q in range(size)])
-                for side in (0, 1)
-            )
-            f = factors[:, n]
-            down = (1 - np.minimum(f, 1)) / (1 - each.low) if each.low < 1 else np.zeros(len(f))
-            up = (np.maximum(f, 1) - 1) / (each.high - 1) if each.high > 1 else np.zeros(len(f))
-            change = np.outer(down, low) + np.outer(up, high)
-            times *= np.maximum(0.0, 1 + change)
-            more += change
-        usual = self.base[step]
-        found: Array = np.where(self.by_share, usual * times, np.maximum(0.0, usual + more))
-        return found
-
-    def costs(self, factors: Array) -> Array:
-        """Cost of each draw and month, shape (draws, months)."""
-        found = np.zeros((len(factors), len(self.owner.steps)))
-        for step in self.owner.steps:
-            quantities = self._quantities(factors, step)
-            for n, (price, free) in enumerate(self.prices):
-                if price is not None:
-                    found[:, step] += priced(price, np.maximum(0.0, quantities[:, n] - free))
-        return found
-
-    def shares(self, factors: Array) -> Array:
-        """Share of attempts throttled in each draw and month."""
-        found = np.zeros((len(factors), len(self.owner.steps)))
-        for step in self.owner.steps:
-            quantities = self._quantities(factors, step)
-            found[:, step] = np.clip(quantities[:, -1] / np.maximum(quantities[:, -2], 1.0), 0.0, 1.0)
-        return found
-
-
-def priced(price: Price, billable: Array) -> Array:
-    """Money for many quantities at once, as ``rates.billing.price_of`` bills one (in floating point, about 1e-12 off)."""
-    per, steps = float(price.per), price.steps()
-    if price.volume:
-        ends = np.array([float(s.up_to) if s.up_to is not None else np.inf for s in steps])
-        units = np.array([float(s.unit) for s in steps])
-        whole: Array = billable * units[np.searchsorted(ends, billable)] / per
-        return whole
-    total, below = np.zeros_like(billable), 0.0
-    for step in steps:
-        upper = billable if step.up_to is None else np.minimum(billable, float(step.up_to))
-        total = total + np.maximum(0.0, upper - below) * float(step.unit)
-        below = float(step.up_to) if step.up_to is not None else below
-    return total / per

@@ -1,0 +1,196 @@
+"""What uncertain inputs do to a plan's metered quantities, and what those cost: the response surface of ``forecast``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from statistics import NormalDist
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.build import stream_seed
+from echotally.model.estate import Model
+from echotally.model.spread import Z95
+from echotally.projection.project import PlanProjection
+from echotally.rates.card import Plan, Price
+from echotally.rates.loading import Offer
+
+Array = NDArray[np.float64]
+MeterKey = tuple[tuple[str, str], str]
+#: A month played: how many months on, the address of the input that is moved ("" for none), its factor.
+Variant = tuple[int, str, float]
+#: For inputs without a range the tornado shows what a tenth more or less would do.
+_USUAL = (0.9, 1.1)
+
+
+@dataclass(frozen=True)
+class Input:
+    """Something uncertain: ``kind`` "demand" or "run", the name, its low and high factor, whether the model says so."""
+
+    kind: str
+    name: str
+    low: float
+    high: float
+    declared: bool
+
+    @property
+    def address(self) -> str:
+        """Where it stands in the model."""
+        return f"demand.{self.name}" if self.kind == "demand" else f"functions.{self.name}.run"
+
+
+def inputs_of(model: Model) -> tuple[list[Input], list[Input]]:
+    """Inputs with a range in the model, and all others that could have one, at a tenth more or less."""
+    declared: list[Input] = []
+    others: list[Input] = []
+    for name, demand in model.demand.items():
+        own = demand.range
+        (declared if own else others).append(
+            Input("demand", name, own.low if own else _USUAL[0], own.high if own else _USUAL[1], own is not None)
+        )
+    for name, function in model.functions.items():
+        own = function.run_range
+        (declared if own else others).append(
+            Input("run", name, own.low if own else _USUAL[0], own.high if own else _USUAL[1], own is not None)
+        )
+    return declared, others
+
+
+def draw_factors(inputs: Sequence[Input], draws: int, seed: int) -> Array:
+    """Factors, shape (draws, inputs): stratified, median 1, 5 % below low, 5 % above high."""
+    chance = np.random.default_rng(stream_seed(seed, "forecast"))
+    found = np.ones((draws, len(inputs)))
+    inverse = np.vectorize(NormalDist().inv_cdf, otypes=[float])
+    for n, each in enumerate(inputs):
+        z = inverse((chance.permutation(draws) + chance.uniform(0.02, 0.98, draws)) / draws)
+        sigma = np.where(z < 0, -np.log(each.low), np.log(each.high)) / Z95
+        found[:, n] = np.exp(z * sigma)
+    return found
+
+
+@dataclass(frozen=True)
+class Played:
+    """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost."""
+
+    meters: dict[MeterKey, float]
+    attempts: float
+    throttled: float
+    cost: float
+    at_limit: tuple[str, ...]
+
+    def vector(self, keys: Sequence[MeterKey]) -> Array:
+        return np.array([*(self.meters.get(key, 0.0) for key in keys), self.attempts, self.throttled])
+
+
+def played(found: PlanProjection) -> Played:
+    assert found.metered is not None and found.measured is not None and found.bill is not None
+    meters = {
+        (account, meter): float(found.metered.total(account, meter))
+        for account, quantities in found.metered.quantities.items()
+        for meter in quantities
+    }
+    units = found.measured.units
+    full = tuple(u.unit.function for u in units if u.at_limit_ns and u.instance_limit and u.attempts["throttled"])
+    attempts, throttled = (sum(u.attempts[key] for u in units) for key in ("total", "throttled"))
+    return Played(meters, float(attempts), float(throttled), float(found.bill.unrounded), full)
+
+
+class Response:
+    """Quantities of one plan as a function of the inputs' factors, month by month, and what they cost."""
+
+    def __init__(
+        self, offers: Mapping[str, Offer], offer: Offer, inputs: Sequence[Input], references: Sequence[int],
+        base: Mapping[Variant, Mapping[str, Played]], ends: Mapping[Variant, Mapping[str, Played]],
+    ) -> None:  # fmt: skip
+        """``base`` are the months as expected, ``ends`` the reference months with one input at an end."""
+        self.offers, self.offer, self.inputs, self.references = offers, offer, inputs, references
+        self.steps = sorted({step for step, _, _ in base})
+        self.keys = sorted({key for each in (*base.values(), *ends.values()) for key in each[offer.name].meters})
+        self.base = np.array([base[step, "", 1.0][offer.name].vector(self.keys) for step in self.steps])
+        self.prices = [self._price(key) for key in self.keys]
+        # Quantities that are zero in a reference month change by amounts, all others by shares.
+        self.by_share = np.all(self.base[references] > 0, axis=0)
+        # Change of each quantity at an input's ends, by reference month: (references, inputs, 2, quantities).
+        self.changes = np.array(
+            [
+                [
+                    [self._change(ends[step, each.address, end][offer.name], step) for end in (each.low, each.high)]
+                    for each in inputs
+                ]
+                for step in references
+            ]
+        )
+
+    def _change(self, played: Played, step: int) -> Array:
+        there, here = played.vector(self.keys), self.base[step]
+        found: Array = (there - here) / np.where(self.by_share, np.where(here > 0, here, 1.0), 1.0)
+        return found
+
+    def _price(self, key: MeterKey) -> tuple[Price | None, float]:
+        (_, plan_name), meter = key
+        plan: Plan = self.offers[plan_name].plan
+        return plan.prices().get(meter), float(plan.allowance.get(meter, 0))
+
+    def allowances(self) -> Iterable[tuple[MeterKey, float]]:
+        """Meters with an allowance."""
+        return [(key, free) for key, (_, free) in zip(self.keys, self.prices, strict=True) if free > 0]
+
+    def quantity(self, factors: Array, step: int, key: MeterKey) -> Array:
+        """A meter's quantity in each draw."""
+        found: Array = self._quantities(factors, step)[:, self.keys.index(key)]
+        return found
+
+    def _quantities(self, factors: Array, step: int) -> Array:
+        """All quantities of a month, shape (draws, quantities): meters, then attempts and throttled attempts."""
+        size = self.base.shape[1]
+        # Shares multiply (a tenth more calls, each a fifth longer), amounts add up.
+        times, more = np.ones((len(factors), size)), np.zeros((len(factors), size))
+        for n, each in enumerate(self.inputs):
+            low, high = (
+                np.array([np.interp(step, self.references, self.changes[:, n, side, q]) for q in range(size)])
+                for side in (0, 1)
+            )
+            f = factors[:, n]
+            down = (1 - np.minimum(f, 1)) / (1 - each.low) if each.low < 1 else np.zeros(len(f))
+            up = (np.maximum(f, 1) - 1) / (each.high - 1) if each.high > 1 else np.zeros(len(f))
+            change = np.outer(down, low) + np.outer(up, high)
+            times *= np.maximum(0.0, 1 + change)
+            more += change
+        usual = self.base[step]
+        found: Array = np.where(self.by_share, usual * times, np.maximum(0.0, usual + more))
+        return found
+
+    def costs(self, factors: Array) -> Array:
+        """Cost of each draw and month, shape (draws, months)."""
+        found = np.zeros((len(factors), len(self.steps)))
+        for step in self.steps:
+            quantities = self._quantities(factors, step)
+            for n, (price, free) in enumerate(self.prices):
+                if price is not None:
+                    found[:, step] += priced(price, np.maximum(0.0, quantities[:, n] - free))
+        return found
+
+    def shares(self, factors: Array) -> Array:
+        """Share of attempts throttled in each draw and month."""
+        found = np.zeros((len(factors), len(self.steps)))
+        for step in self.steps:
+            quantities = self._quantities(factors, step)
+            found[:, step] = np.clip(quantities[:, -1] / np.maximum(quantities[:, -2], 1.0), 0.0, 1.0)
+        return found
+
+
+def priced(price: Price, billable: Array) -> Array:
+    """Money for many quantities at once, as ``rates.billing.price_of`` bills one (in floating point, about 1e-12 off)."""
+    per, steps = float(price.per), price.steps()
+    if price.volume:
+        ends = np.array([float(s.up_to) if s.up_to is not None else np.inf for s in steps])
+        units = np.array([float(s.unit) for s in steps])
+        whole: Array = billable * units[np.searchsorted(ends, billable)] / per
+        return whole
+    total, below = np.zeros_like(billable), 0.0
+    for step in steps:
+        upper = billable if step.up_to is None else np.minimum(billable, float(step.up_to))
+        total = total + np.maximum(0.0, upper - below) * float(step.unit)
+        below = float(step.up_to) if step.up_to is not None else below
+    return total / per
