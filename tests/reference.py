@@ -82,7 +82,7 @@ class Unit:
         self.in_flight, self.peak, self.inst_peak, self.area, self.since = [], 0, 0, 0, 0
         self.wait_sum = self.wait_max = self.backlog_peak = self.refused = 0
         self.tokens, self.tokens_at = Fraction(plan.scaling.burst or 0), 0
-        self.target, self.looks = self.floor, []
+        self.target, self.looks, self.looking = self.floor, [], True
         self.errors, self.emitted, self.poison = (
             Stream(stream_seed(seed, f"{part}:{name}:live")) for part in ("error", "emit", "poison")
         )
@@ -379,6 +379,7 @@ class Simulation:
                 call = self.taken(unit, 1, t)
                 unit.attempts["throttled"] += 1
                 unit.refused += call.items
+                self.look_again(unit)
                 self.diary.append((self.now, unit.name, "throttled", call.number, call.items, self.now, None))
                 self.put(self.now + NS, DUE, call.number, lambda t=t: self.reader_back(t))
 
@@ -512,8 +513,16 @@ class Simulation:
         else:
             unit.target = max(unit.target, wanted)
         # Looks that see nothing and change nothing are left out once the day's events are over.
-        if self.now < 4 * 3_600 * NS or seen or len(unit.instances) > unit.floor:
+        unit.looking = self.now < 4 * 3_600 * NS or seen > 0 or len(unit.instances) > unit.floor
+        if unit.looking:
             self.put(self.now + scaling.every, LOOK, 0, lambda: self.look(unit))
+
+    def look_again(self, unit):
+        """Something was refused after the looks had been left out: the next one, which may be at this very instant."""
+        if unit.kind == "polled" and not unit.looking:
+            unit.looking = True
+            every = unit.plan.scaling.every
+            self.put(-(-self.now // every) * every, LOOK, 0, lambda: self.look(unit))
 
     # -- runs ---------------------------------------------------------------------------------------------------
     def weigh(self, unit):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
 from os import cpu_count
 from threading import Event, Lock
 from typing import TypeVar
@@ -37,7 +37,10 @@ def side_by_side(
     with ThreadPoolExecutor(workers or cpu_count()) as pool:
         running = [pool.submit(task, watched(name)) for name, task in tasks.items()]
         try:
-            return [each.result() for each in running]
+            # A failure ends all of them, whichever it is; asking one after the other would hear of it late.
+            wait(running, return_when=FIRST_EXCEPTION)
+            failed = [each for each in running if each.done() and each.exception()]
+            return [each.result() for each in failed or running]
         except BaseException:
             stop.set()
             pool.shutdown(wait=False, cancel_futures=True)
