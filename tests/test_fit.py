@@ -112,7 +112,7 @@ def test_known_parameters_lie_in_their_intervals_as_often_as_stated(fifty: list[
 def test_memory_used_is_read_beside_what_was_given(fifty: list[Fit]) -> None:
     memory = fifty[0].memory
     assert memory is not None and memory.given == 1024
-    assert 190 < memory.p95 <= memory.largest <= 200
+    assert 190 < memory.p95.low <= memory.p95.value <= memory.p95.high <= memory.largest <= 200
 
 
 def test_a_log_normal_run_is_kept_and_another_shape_becomes_samples(tmp_path: Path) -> None:
@@ -188,6 +188,14 @@ def test_times_of_any_form(tmp_path: Path, text: str, timezone: str, epoch: floa
     path = tmp_path / "log.csv"
     path.write_text(f"time,run_ms\n{text},5\n")
     assert _read(path, timezone=timezone)[1][0][0] == pytest.approx(epoch)
+
+
+def test_mixed_units_are_counted_and_each_read_by_its_own(tmp_path: Path) -> None:
+    rows = ["time,took", *(f"2027-02-01T00:0{n}:00Z,{cell}" for n, cell in enumerate(("5 ms", "6 ms", "0.007 s", "8")))]
+    (tmp_path / "log.csv").write_text("\n".join(rows) + "\n")
+    log, found = _read(tmp_path / "log.csv")
+    assert [row[1] for row in found] == pytest.approx([5, 6, 7, 8])
+    assert "2 row(s) of log.csv with another unit of run time than most" in str(log.troubles[0])
 
 
 def test_columns_can_be_told(tmp_path: Path) -> None:

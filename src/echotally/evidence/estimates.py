@@ -79,23 +79,21 @@ def log_normal(n: int, mean_log: float, sd_log: float, sample: NDArray[np.float6
     refused = max(GOOD_ENOUGH, 0.886 / math.sqrt(len(sample)))
     if distance <= refused:
         return Spread("log-normal", median, p95, n, distance, refused)
-    found = np.quantile(sample, [0.5, 0.95])
-    half = np.quantile(sample, np.clip(_order_interval(len(sample)), 0, 1)).reshape(2, 2)
-    return Spread(
-        "samples",
-        Estimate(float(found[0]), float(half[0, 0]), float(half[0, 1])),
-        Estimate(float(found[1]), float(half[1, 0]), float(half[1, 1])),
-        n, distance, refused, tuple(float(x) for x in sample),
-    )  # fmt: skip
+    middle, upper = (
+        Estimate(*(float(x) for x in np.quantile(sample, np.clip(rank_shares(q, len(sample)), 0, 1))))
+        for q in (0.5, 0.95)
+    )
+    return Spread("samples", middle, upper, n, distance, refused, tuple(float(x) for x in sample))
 
 
 def _exp(middle: float, half: float) -> Estimate:
     return Estimate(math.exp(middle), math.exp(middle - half), math.exp(middle + half))
 
 
-def _order_interval(n: int) -> NDArray[np.float64]:
-    """Ranks (as shares) that bracket the median and p95: binomial, by its normal approximation."""
-    return np.array([q + s * _Z * math.sqrt(q * (1 - q) / n) for q in (0.5, 0.95) for s in (-1, 1)])
+def rank_shares(q: float, n: int) -> tuple[float, float, float]:
+    """A quantile's own share and those of the ranks that bracket it: binomial, by its normal approximation."""
+    half = _Z * math.sqrt(q * (1 - q) / n)
+    return q, q - half, q + half
 
 
 def _distance(times: NDArray[np.float64], mean_log: float, sd_log: float) -> float:

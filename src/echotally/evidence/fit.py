@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.errors import BadInput, Problem
-from echotally.evidence.estimates import Estimate, RunParts, Spread, log_normal, run_parts, share
+from echotally.evidence.estimates import Estimate, RunParts, Spread, log_normal, rank_shares, run_parts, share
 from echotally.evidence.logs import RunLog, Trouble, open_log
 from echotally.evidence.normalize import quoted
 from echotally.evidence.rhythm import STRETCH_S, Rhythm, rhythm
@@ -26,10 +26,10 @@ _MOST_GROUPS = 20_000
 
 @dataclass(frozen=True)
 class MemoryUse:
-    """Memory used, MB (p50, p95, largest), beside what was given."""
+    """Memory used, MB: p50 and p95 (with intervals from the ranks around them), the largest, and what was given."""
 
-    p50: float
-    p95: float
+    p50: Estimate
+    p95: Estimate
     largest: float
     given: float | None
 
@@ -271,13 +271,14 @@ class _Fitter:
 
     # -- memory, rhythm -------------------------------------------------------------------------------------------
     def _memory(self) -> MemoryUse | None:
-        found = self._row(
-            "SELECT quantile_disc(used_mb, 0.5), quantile_disc(used_mb, 0.95), max(used_mb), max(memory_mb)"
-            " FROM mine WHERE used_mb > 0 AND outcome <> 'throttled'"
-        )
-        if found[2] is None:
+        seen = "FROM mine WHERE used_mb > 0 AND outcome <> 'throttled'"
+        n, largest, given = self._row(f"SELECT count(used_mb), max(used_mb), max(memory_mb) {seen}")
+        if not n:
             return None
-        return MemoryUse(float(found[0]), float(found[1]), float(found[2]), float(found[3]) if found[3] else None)
+        shares = [min(1.0, max(0.0, q)) for q in (*rank_shares(0.5, int(n)), *rank_shares(0.95, int(n)))]
+        values = [float(x) for x in self._row(f"SELECT quantile_disc(used_mb, {shares}) {seen}")[0]]
+        p50, p95 = Estimate(*values[:3]), Estimate(*values[3:])
+        return MemoryUse(p50, p95, float(largest), float(given) if given else None)
 
     def _rhythm(self) -> Rhythm | None:
         """Events as they come in; where a failed run comes back, only those that succeed are counted."""

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.columns import Mapped, map_columns
-from echotally.evidence.normalize import TABLE, insert_statement, quoted
+from echotally.evidence.normalize import TABLE, insert_statement, quoted, quoted_name
 from echotally.evidence.otlp import is_otlp, read_otlp
 from echotally.evidence.text_files import hold_against, utf8
 
@@ -130,6 +130,7 @@ class _Reader:
             first = str(error).strip().splitlines()[0]
             raise BadInput(Problem(f"cannot be read as a log: {first}", file=path.name, allowed=FORMS)) from error
         self._rejected(path)
+        self._mixed_units(path, mapped["run"], types, source)
 
     def _source(self, path: Path) -> str:
         """What to select the file's rows from."""
@@ -156,6 +157,22 @@ class _Reader:
         self.connection.execute("CREATE OR REPLACE TEMP TABLE otlp AS SELECT * FROM spans")
         self.connection.unregister("spans")
         return "otlp"
+
+    def _mixed_units(self, path: Path, run: Mapped, types: dict[str, str], source: str) -> None:
+        """Cells with a unit of their own beside cells without, or with another."""
+        if types[run.theirs] != "VARCHAR":
+            return
+        units = f"SELECT regexp_extract(lower(trim({quoted_name(run.theirs)})), '[0-9.]\\s*([a-zµ]+)$', 1) AS unit FROM {source}"
+        rows = self.connection.execute(f"SELECT unit, count(*) FROM ({units}) GROUP BY 1 ORDER BY 2 DESC").fetchall()
+        self._forget_rejects()
+        if len(rows) > 1:
+            others = ", ".join(str(unit) or "no unit" for unit, _ in rows[1:5])
+            what = f"of {path.name} with another unit of run time than most"
+            self.troubles.append(Trouble(sum(int(n) for _, n in rows[1:]), what, "read by their own", others))
+
+    def _forget_rejects(self) -> None:
+        """A second look at a file has found its bad lines again."""
+        self.connection.execute("DROP TABLE IF EXISTS reject_errors; DROP TABLE IF EXISTS reject_scans")
 
     def _rejected(self, path: Path) -> None:
         """Lines the CSV reader could not split into the columns; it keeps them in tables of its own."""

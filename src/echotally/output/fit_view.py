@@ -47,6 +47,9 @@ def _rows(found: Fit) -> list[list[str]]:
         ("cold attempts", found.cold_share), ("errors", found.errors), ("timeouts", found.timeouts), ("throttled", found.throttled),
     ):  # fmt: skip
         rows.append(_row(name, Estimate(share.value * 100, share.low * 100, share.high * 100), "%", ""))
+    if found.memory:
+        rows.append(_row("memory used, p50", found.memory.p50, "MB", ""))
+        rows.append(_row("memory used, p95", found.memory.p95, "MB", ""))
     if found.rhythm:
         per_h = [x * 3_600 for x in (found.rhythm.rate.value, found.rhythm.rate.low, found.rhythm.rate.high)]
         scatter = f"over {found.rhythm.days:,.1f} days"
@@ -67,7 +70,7 @@ def fit_text(found: Fit, proposal: Proposal, width: int | None = None, colour: b
     parts.append(table("Fitted, with 95 % intervals", columns, _rows(found), (), width))
     if found.memory:
         given = f" of {found.memory.given:,.0f} MB given" if found.memory.given else ""
-        text = f"Memory used: p50 {found.memory.p50:,.0f}, p95 {found.memory.p95:,.0f}, most {found.memory.largest:,.0f} MB{given}."
+        text = f"Memory used: most {found.memory.largest:,.0f} MB{given}."
         parts.append(Text(text))
     parts += [Text(line) for line in _rhythm_lines(found)]
     parts += [Text(""), Text("To paste into the model:", style="bold"), Text(pasted(proposal).rstrip())]
@@ -140,7 +143,7 @@ def fit_json(found: Fit, proposal: Proposal) -> str:
         "measured_at_mb": found.measured_mb, "cold_start_ms": _spread_data(found.cold), "cold_share": _estimate(found.cold_share),
         "error_rate": _estimate(found.errors), "timeout_share": _estimate(found.timeouts), "throttled_share": _estimate(found.throttled),
         "memory_used_mb": None if found.memory is None else
-            {"p50": found.memory.p50, "p95": found.memory.p95, "max": found.memory.largest, "given": found.memory.given},
+            {"p50": _estimate(found.memory.p50), "p95": _estimate(found.memory.p95), "max": found.memory.largest, "given": found.memory.given},
         "rate_per_s": _estimate(rhythm.rate) if rhythm else None,
         "day_shape": [_estimate(w) for w in rhythm.day] if rhythm and rhythm.day else None,
         "week_shape": [_estimate(w) for w in rhythm.week] if rhythm and rhythm.week else None,
