@@ -16,3 +16,7 @@ for (const table of document.querySelectorAll("table.sortable")) {
     table.tBodies[0].append(...[...table.tBodies[0].rows].sort(compare));
   }));
 }
+// On paper nothing can be opened, so everything is.
+addEventListener("beforeprint", () => {
+  for (const part of document.querySelectorAll("details")) part.open = true;
+});
