@@ -14,6 +14,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from functools import cache
 from itertools import islice
 from pathlib import Path
 
@@ -43,6 +44,7 @@ TOKENS = [
 ]  # fmt: skip
 
 
+@cache
 def seeds(prefix: str) -> list[bytes]:
     """The files of the corpus for one target, and those of the demo that it reads."""
     demo = packaged_files("river-watch")
@@ -116,6 +118,15 @@ TARGETS: dict[str, Callable[[bytes, Path], None]] = {
     "trials": _file("trials.csv", read_trials),
     "projection": _file("projection.json", lambda path: compare(path, path)),
 }
+
+
+@pytest.mark.parametrize("path", sorted(CORPUS.iterdir()), ids=lambda path: path.name)
+def test_every_file_of_the_corpus_is_read_or_refused(path: Path, known, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    target = TARGETS.get(path.name.split("-")[0]) or _file("bill.csv", lambda bill: read_bill(bill, known.model))
+    try:
+        target(path.read_bytes(), tmp_path)
+    except BadInput as refusal:
+        assert len(str(refusal).splitlines()) == len(refusal.problems)
 
 
 @pytest.mark.parametrize("name", [*TARGETS, "bill"])

@@ -15,6 +15,11 @@ OUTCOMES = {
 }
 #: Bare numbers as times: seconds since 1970 below 1e11 (the year 5138), then ms, us, ns.
 _EPOCH_STEPS = ((1e11, 1.0), (1e14, 1e3), (1e17, 1e6))
+#: Beyond these a number is taken for none: years 1970 to 2200, times up to 30 years, a billion events or MB.
+_BOUNDS = {
+    "t": (0.0, 7_258_118_400.0), "run_ms": (-1e12, 1e12), "cold_ms": (-1e12, 1e12), "billed_ms": (0.0, 1e12),
+    "memory_mb": (1e-6, 1e9), "used_mb": (0.0, 1e9), "events": (-1e9, 1e9),
+}  # fmt: skip
 _NUMBERS = ("TINYINT", "SMALLINT", "INTEGER", "BIGINT", "HUGEINT", "UTINYINT", "USMALLINT", "UINTEGER", "UBIGINT",
             "FLOAT", "DOUBLE", "DECIMAL")  # fmt: skip
 
@@ -43,6 +48,8 @@ def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: s
         "events": of("events", "1"),
         "id": f"hash({of('id', 'NULL')})" if "id" in mapped else "NULL",
     }
+    for name, (low, high) in _BOUNDS.items():
+        ours[name] = f"CASE WHEN ({ours[name]}) BETWEEN {low!r} AND {high!r} THEN ({ours[name]}) END"
     named = ", ".join(f"{expression} AS our_{name}" for name, expression in ours.items())
     raw = " || ' ' || ".join(
         f"coalesce(CAST({quoted_name(mapped[name].theirs)} AS VARCHAR), '')"

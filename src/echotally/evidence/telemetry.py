@@ -19,6 +19,8 @@ from echotally.evidence.text_files import hold_against
 
 FORMS = "OpenMetrics text with timestamps, or the JSON of a Prometheus range query"
 _PATIENCE_S = 30
+#: The year 2200, and a count no monitoring reaches; not-a-numbers compare false and so are none as well.
+_LATEST, _LARGEST = 7_258_118_400.0, 1e15
 _LARGEST_ANSWER = 256 * 2**20
 Samples = dict[str, list[tuple[float, float]]]
 
@@ -131,9 +133,9 @@ def _trace(samples: Samples, metric: str | None, rates: bool | None) -> TraceFou
     notes: list[str] = []
     counts: dict[float, float] = defaultdict(float)
     for name, values in chosen.items():
-        plain = [(at, value) for at, value in values if value == value and abs(value) != float("inf")]
+        plain = [(at, value) for at, value in values if 0 <= at <= _LATEST and abs(value) <= _LARGEST]
         if len(plain) < len(values):
-            notes.append(f"{name}: {len(values) - len(plain)} sample(s) that are no number left out")
+            notes.append(f"{name}: {len(values) - len(plain)} sample(s) that are no number or no time left out")
         if len(plain) < 2:
             notes.append(f"{name}: fewer than two samples, left out")
             continue

@@ -104,8 +104,13 @@ def compare(first: Path, second: Path) -> Comparison:
     a, b = _Saved(first), _Saved(second)
     if a.currency != b.currency:
         raise BadInput(Problem("is in another currency", file=second.name, value=b.currency, allowed=a.currency))
-    with localcontext(exact()):
-        return _compared(a, b)
+    try:
+        with localcontext(exact()):
+            return _compared(a, b)
+    except (KeyError, TypeError, ValueError, ArithmeticError, AttributeError) as error:
+        raise BadInput(
+            Problem("is not a whole projection", file=f"{first.name} or {second.name}", allowed=FORMS)
+        ) from error
 
 
 class _Saved:
