@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import subprocess
+from importlib import import_module
 from pathlib import Path
 
 import numpy as np
@@ -273,7 +274,6 @@ def test_what_is_no_log_is_refused_in_one_line(tmp_path: Path, content: bytes, s
 def test_otlp_of_the_official_sdk_is_read(tmp_path: Path) -> None:
     sdk = pytest.importorskip("opentelemetry.sdk.trace")
     encoder = pytest.importorskip("opentelemetry.exporter.otlp.proto.common.trace_encoder")
-    from google.protobuf.json_format import MessageToDict
     from opentelemetry.sdk.resources import Resource
     from opentelemetry.sdk.trace.export import SimpleSpanProcessor
     from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanExporter
@@ -290,8 +290,11 @@ def test_otlp_of_the_official_sdk_is_read(tmp_path: Path) -> None:
             span.set_status(Status(StatusCode.ERROR))
         span.end(start + n * 60 * 10**9 + (900 if n % 20 == 0 else 100 + n % 7) * 10**6)
     tracer.start_span("a database call").end()
-    request = MessageToDict(encoder.encode_spans(exporter.get_finished_spans()))
-    (tmp_path / "spans.json").write_text(json.dumps(request))
+    request = encoder.encode_spans(exporter.get_finished_spans())
+    # The JSON form is that of the library whose message this is, wherever that library lives.
+    package = type(request.DESCRIPTOR).__module__.split(".")[0]
+    form = import_module(f"{package}.protobuf.json_format").MessageToDict(request)
+    (tmp_path / "spans.json").write_text(json.dumps(form))
     found = fit([tmp_path / "spans.json"], "sort")
     assert found.errors.value == pytest.approx(4 / 200)
     assert found.run.median.value == pytest.approx(103, rel=0.02)

@@ -107,7 +107,7 @@ def test_the_same_files_give_the_same_page(page: Path) -> None:
 
 def test_a_browser_opens_it_without_errors_or_requests_and_sorts(page: Path) -> None:
     webdriver = pytest.importorskip("selenium.webdriver")
-    driver_path, browser = shutil.which("chromedriver"), shutil.which("chromium") or shutil.which("google-chrome")
+    driver_path, browser = shutil.which("chromedriver"), shutil.which("chromium") or shutil.which("chromium-browser")
     if driver_path is None or browser is None:
         pytest.skip("no browser with a driver on this machine")
     options = webdriver.ChromeOptions()
