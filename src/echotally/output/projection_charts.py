@@ -84,7 +84,10 @@ def cost_chart(projection: Projection, form: str) -> bytes:
     panel.grid(False, axis="y")
     panel.margins(x=0.22)
     panel.set_xlabel(f"cost of {projection.model.estate.month} ({projection.currency})")
-    figure.legend(frameon=False, loc="outside lower center", ncols=4)
+    if plans:
+        figure.legend(frameon=False, loc="outside lower center", ncols=4)
+    else:
+        panel.text(0.5, 0.5, "no plan can be used", ha="center", va="center", transform=panel.transAxes)
     panel.set_title(verdict_lines(projection)[0], loc="left", fontsize=12)
     return picture(figure, form)
 
