@@ -129,9 +129,12 @@ def project(
 def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:
     import pandas as pd
 
+    from echotally.engine.sampling import wants_sampling
     from echotally.evidence.standin import run_log
     from echotally.output.frames import write_frame
 
     if plan is None:
         raise BadInput(Problem("no plan can run this estate, so there is no log", "--log"))
+    if wants_sampling(loaded.month):
+        raise BadInput(Problem("the month has too many events for a log of each", "--log", allowed="up to 20 million"))
     write_frame(pd.concat(run_log(loaded, plan, seed), ignore_index=True), path)

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
-from zoneinfo import ZoneInfo
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
 from numpy.typing import NDArray
@@ -88,7 +88,10 @@ def fit(
     ``loaded`` gives the zone, the function's threads and the ``plan`` whose vCPU a memory has (for the CPU share);
     without it times are read in ``timezone``. Raises ``BadInput`` for a log without usable runs of the function.
     """
-    zone = ZoneInfo(str(loaded.model.estate.timezone if loaded else timezone))
+    try:
+        zone = ZoneInfo(str(loaded.model.estate.timezone if loaded else timezone))
+    except (ZoneInfoNotFoundError, ValueError) as error:
+        raise BadInput(Problem("is not an IANA zone", "timezone", value=timezone)) from error
     with open_log(paths, columns, str(zone), workers) as log:
         name = _one_function(log, function)
         return _Fitter(log, name, environment, loaded, plan, zone).fit([path.name for path in paths])
