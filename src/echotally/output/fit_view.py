@@ -162,7 +162,10 @@ def fit_chart(found: Fit, form: str) -> bytes:
     panel = panels[0]
     shares = [n / 100 for n in range(1, 100)]
     panel.plot(
-        found.warm, shares, label="measured, less the part per event", **(style(0) | {"markersize": 5, "markevery": 6})
+        found.warm,
+        shares,
+        label="measured, less the part per event" if found.parts.per_item else "measured",
+        **(style(0) | {"markersize": 5, "markevery": 6}),
     )
     if found.run.kind == "log-normal":
         sigma = found.run.p95.value / found.run.median.value
