@@ -36,7 +36,7 @@ from echotally.studies.compare import compare
 from tests.conftest import CARD, HEAD, PRICES, run_program
 
 CORPUS = Path(__file__).parent / "corpus"
-EXAMPLES = int(os.environ.get("FUZZ_EXAMPLES", "60"))
+EXAMPLES = int(os.environ.get("FUZZ_EXAMPLES", "40"))
 TOKENS = [
     '"', "'", "\\", "\n", ",", ";", "=", "[", "]", "[[", "{", "}", "#", "0", "-1", "1e308", "-0.0", "nan", "inf", "99999999999999999999", "0x7f",
     "true", "\x00", "\x1b[31m", "‮", "\ufeff", "é", "../../etc/passwd", "=1+1", "2027-02-30T25:61", "9999-12-31T23:59:59", "0001-01-01",
