@@ -1,8 +1,9 @@
 """A slow, plain-Python simulation of rules.md, written from the rules and not from the kernels.
 
 For constant runs (a full batch may run into its timeout), errors and poison, whole batches and single events that fail,
-emits by lot, eager and matched pulling, arrivals by firings and lumps, even partitions, CPU share 0, per-call, polled and reserved plans. Chance comes
-from the same streams (SplitMix64, seeded by purpose), so that every attempt can be compared, not only sums.
+emits by lot, topics with shares, eager and matched pulling, strict order, arrivals by firings and lumps, even and skewed partitions, CPU share 0;
+per-call, polled and reserved plans and nodes. Chance comes from the same streams (SplitMix64, seeded by purpose), so that every attempt can be
+compared, not only sums.
 """
 
 from __future__ import annotations
@@ -66,6 +67,23 @@ class Instance:
     def __init__(self, number, born, ready):
         self.number, self.born, self.ready = number, born, ready
         self.calls, self.released, self.starting, self.memory, self.cold = [], born, False, 0, 0
+        self.node = None
+
+
+class Node:
+    def __init__(self, up):
+        self.up, self.holds, self.ready, self.since, self.idle_since = up, [], 0, 0, 0
+
+
+class Place:
+    """A batch's place in a queue of strict order: kept until the batch is over and what failed has come back."""
+
+    def __init__(self):
+        self.running, self.failed = True, []
+
+    @property
+    def free(self):
+        return not self.running and not self.failed
 
 
 class Unit:
@@ -89,15 +107,16 @@ class Unit:
 
 
 class Trigger:
-    def __init__(self, unit, trigger, source, month):
+    def __init__(self, unit, trigger, source, model, seed):
         self.unit, self.rule, self.source = unit, trigger, source
         kind, name = source.split(".")
         self.kind, self.in_flight, self.active = kind, 0, 0
         self.readers = trigger.readers or (100 if kind == "queues" else 1)
         self.tries = trigger.tries if trigger.tries is not None else (None if kind == "streams" else 3)
+        self.lot = Stream(stream_seed(seed, f"share:{source}:{trigger.to}:live"))
         self.lanes = []
         if kind == "streams":
-            self.lanes = [Lane(self) for _ in range(month.streams[name].partitions)]
+            self.lanes = [Lane(self) for _ in range(model.streams[name].partitions)]
 
 
 class Lane:
@@ -114,7 +133,7 @@ class Simulation:
         self.units = {n: Unit(n, f, placement[n].plan, self.horizon, seed) for n, f in self.model.functions.items()}
         self.plan = next(iter(placement.values())).plan
         self.triggers = [
-            Trigger(self.units[t.to], t, s, self.model)
+            Trigger(self.units[t.to], t, s, self.model, seed)
             for s in self.model.sources()
             for t in self.model.triggers
             if t.from_ == s
@@ -126,6 +145,11 @@ class Simulation:
             self.pool = [Instance(n, 0, 0) for n in range(self.plan.instances)]
         for source in self.model.sources():
             self.visible[source] = []
+        self.lots = {s: Stream(stream_seed(seed, f"source:{s}:live")) for s in self.model.sources()}
+        self.places = {s: [] for s in self.model.sources()}
+        self.nodes, self.node_ns = [], 0
+        if self.plan.bills == "nodes":
+            self.nodes = [Node(up=n < self.plan.nodes_floor) for n in range(self.plan.nodes_limit)]
 
     # -- time ---------------------------------------------------------------------------------------------------
     def put(self, at, step, number, action):
@@ -173,8 +197,7 @@ class Simulation:
         self.sends[source] += 1
         listeners = [t for t in self.triggers if t.source == source]
         if kind == "streams":
-            lane = self.turn[source] % self.model.streams[name].partitions
-            self.turn[source] += 1
+            lane = self.partition(source, self.model.streams[name])
             for t in listeners:
                 e = Event(next(self.numbers), self.now, source)
                 t.lanes[lane].waiting.append(e)
@@ -188,12 +211,25 @@ class Simulation:
                 self.wake(self.now + t.rule.batch_wait)
         elif kind == "topics":
             for feed in self.model.topics[name].feeds:
-                self.message(feed.into)
+                if feed.share >= 1 or self.lots[source].uniform() < feed.share:
+                    self.message(feed.into)
             for t in listeners:
-                self.hand_over(t, source, tap)
+                if t.rule.share >= 1 or t.lot.uniform() < t.rule.share:
+                    self.hand_over(t, source, tap)
         else:
             for t in listeners:
                 self.hand_over(t, source, tap)
+
+    def partition(self, source, stream):
+        """In turn; with skew by lot: the first gets ``skew``, the others share the rest."""
+        if stream.skew is None or stream.partitions == 1:
+            self.turn[source] += 1
+            return (self.turn[source] - 1) % stream.partitions
+        drawn = self.lots[source].uniform()
+        if drawn < stream.skew:
+            return 0
+        rest = (drawn - stream.skew) / (1 - stream.skew)
+        return 1 + min(stream.partitions - 2, int(rest * (stream.partitions - 1)))
 
     def hand_over(self, t, source, tap):
         kind, name = source.split(".")
@@ -298,6 +334,14 @@ class Simulation:
         if e in self.visible[e.source]:
             self.visible[e.source].remove(e)
         e.state = "gone"
+        self.leaves_places(e)
+
+    def leaves_places(self, e):
+        """A failed message of a strict queue has come back or is gone: its batch's place may be free."""
+        for place in self.places[e.source]:
+            if e in place.failed:
+                place.failed.remove(e)
+        self.places[e.source] = [p for p in self.places[e.source] if not p.free]
 
     def come_back(self, e, receipt):
         queue = self.model.queues[e.source[7:]]
@@ -308,6 +352,7 @@ class Simulation:
             e.unit.events["dead_lettered"] += 1
             self.pending.append(queue.dead_letter)
         else:
+            self.leaves_places(e)
             self.show(e)
 
     def wake(self, at):
@@ -368,7 +413,9 @@ class Simulation:
             self.start(self.taken(unit, kind, what), room)
 
     def can_leave(self, t):
-        chain = self.visible[t.source]
+        chain, queue = self.visible[t.source], self.model.queues[t.source[7:]]
+        if queue.fifo and len(self.places[t.source]) >= queue.groups:
+            return False
         ripe = chain and (len(chain) >= t.rule.batch or chain[0].seen + t.rule.batch_wait <= self.now)
         return ripe and t.in_flight < t.readers
 
@@ -382,6 +429,14 @@ class Simulation:
                 self.look_again(unit)
                 self.diary.append((self.now, unit.name, "throttled", call.number, call.items, self.now, None))
                 self.put(self.now + NS, DUE, call.number, lambda t=t: self.reader_back(t))
+                self.batch_ends(call)
+
+    def batch_ends(self, call):
+        """Its place is free, unless messages it received are still to come back."""
+        received = zip(call.events, call.receipts, strict=True)
+        call.place.running = False
+        call.place.failed = [e for e, receipt in received if e.state == "invisible" and e.receipts == receipt]
+        self.places[call.trigger.source] = [p for p in self.places[call.trigger.source] if not p.free]
 
     def reader_back(self, t):
         t.in_flight -= 1
@@ -402,7 +457,11 @@ class Simulation:
                 self.put(self.now + queue.visibility, DUE, 0, lambda e=e, n=e.receipts: self.come_back(e, n))
             self.receives[t.source] += 1
             t.in_flight += 1
-            return Call(unit, t, batch)
+            call = Call(unit, t, batch)
+            call.place, call.receipts = Place(), [e.receipts for e in batch]
+            if queue.fifo:
+                self.places[t.source].append(call.place)
+            return call
         lane = what
         batch, lane.waiting = lane.waiting[: lane.trigger.rule.batch], lane.waiting[lane.trigger.rule.batch :]
         lane.in_flight += 1
@@ -428,7 +487,51 @@ class Simulation:
             return min(starting, key=lambda i: i.ready)
         if unit.kind == "polled" or len(unit.instances) >= unit.limit:
             return None
+        if self.nodes and self.node_for(unit) is None:
+            return None
         return "new" if self.token(unit) else None
+
+    def node_for(self, unit):
+        """First fit in node order, else the first that is down, else none."""
+        plan, memory, vcpu = unit.plan, unit.function.memory, self.vcpu(unit)
+        if plan.node_memory < memory or plan.node_vcpu < vcpu - 1e-9:
+            return None
+        for node in self.nodes:
+            taken, busy = sum(u.function.memory for u in node.holds), sum(self.vcpu(u) for u in node.holds)
+            if node.up and plan.node_memory - taken >= memory and plan.node_vcpu - busy >= vcpu - 1e-9:
+                return node
+        return next((node for node in self.nodes if not node.up), None)
+
+    def vcpu(self, unit):
+        return unit.plan.vcpu_each or unit.function.memory / 1024 * unit.plan.vcpu_per_gb
+
+    def place_on_node(self, i, unit, cold):
+        node = self.node_for(unit)
+        if node is None:
+            return self.now
+        if not node.up:
+            node.up, node.since = True, self.now
+            node.ready = self.now + unit.plan.node_start
+        if not cold:
+            node.ready = self.now
+        i.node = node
+        node.holds.append(unit)
+        return max(self.now, node.ready)
+
+    def leaves_node(self, i, unit):
+        node = i.node
+        if node is None:
+            return
+        node.holds.remove(unit)
+        if not node.holds:
+            node.idle_since = self.now
+            self.put(self.now + unit.plan.node_keep_alive, IDLE, self.nodes.index(node), lambda: self.node_idle(node))
+
+    def node_idle(self, node):
+        empty = node.up and not node.holds and node.idle_since + self.plan.node_keep_alive <= self.now
+        if empty and sum(n.up for n in self.nodes) > self.plan.nodes_floor:
+            node.up = False
+            self.node_ns += self.now - node.since
 
     def token(self, unit):
         scaling = unit.plan.scaling
@@ -446,11 +549,12 @@ class Simulation:
         i = Instance(len(unit.instances), self.now, self.now)
         unit.instances.append(i)
         unit.inst_peak = max(unit.inst_peak, len(unit.instances))
+        node_ready = self.place_on_node(i, unit, cold) if self.nodes else self.now
         if not cold:
             unit.ready_order.append(i)
             return i
         i.cold = int(unit.function.cold_start.scale * unit.plan.cold_start_factor + 0.5)
-        i.starting, i.ready = True, self.now + i.cold
+        i.starting, i.ready = True, node_ready + i.cold
         unit.cold_starts += 1
         if unit.plan.scaling.burst is not None:
             unit.tokens -= 1
@@ -475,6 +579,7 @@ class Simulation:
         if i in unit.ready_order:
             unit.ready_order.remove(i)
         unit.lives += self.life(unit, self.now - i.born)
+        self.leaves_node(i, unit)
 
     def life(self, unit, ns):
         return self.rounded(unit, ns) if unit.plan.bills == "allocated" else ns
@@ -497,14 +602,16 @@ class Simulation:
         seen = self.waiting(unit) + sum(c.items for c in unit.in_flight) + unit.refused
         unit.refused = 0
         wanted = min(max(-(-seen // scaling.per_instance), unit.floor), unit.limit)
-        unit.looks.append((self.now, wanted))
+        unit.looks = [(at, w) for at, w in unit.looks if at >= self.now - plan.keep_alive] + [(self.now, wanted)]
         have = len(unit.instances)
         if wanted > have:
             for _ in range(min(wanted - have, scaling.step)):
+                if self.nodes and self.node_for(unit) is None:
+                    break
                 self.arm(self.new_instance(unit, cold=True), unit, 0)
             unit.target = len(unit.instances)
         elif wanted < have:
-            unit.target = max([w for at, w in unit.looks if at >= self.now - plan.keep_alive] + [unit.floor])
+            unit.target = max([w for _, w in unit.looks] + [unit.floor])
             while len(unit.instances) > unit.target:
                 idle = [i for i in reversed(unit.ready_order) if not i.calls]
                 if not idle:
@@ -610,6 +717,7 @@ class Simulation:
         if t.kind == "queues":
             self.deletes[t.source] += bool(good)
             t.in_flight -= 1
+            self.batch_ends(call)
         elif bad:
             call.events = bad
             self.failed(call)
@@ -679,6 +787,7 @@ class Simulation:
 
     def finish(self):
         self.now = self.horizon
+        self.node_ns += sum(self.now - node.since for node in self.nodes if node.up)
         for unit in self.units.values():
             self.weigh(unit)
             for call in unit.in_flight:

@@ -24,8 +24,11 @@ currency = "EUR"
 [plans.plan.price]
 calls = {{ unit = "1" }}
 """
-PER_CALL = 'bills = "runs"\nmemory = { choices = ["256 MB"] }\nvcpu_per_gb = 1\n'
-RESERVED = 'bills = "reserved"\nmemory = { choices = ["256 MB"] }\ninstance_memory = "1 GB"\ninstance_vcpu = 2\n'
+PER_CALL = 'bills = "runs"\nmemory = { choices = ["256 MB", "512 MB"] }\nvcpu_per_gb = 1\n'
+RESERVED = 'bills = "reserved"\nmemory = { choices = ["256 MB", "512 MB"] }\ninstance_memory = "1 GB"\ninstance_vcpu = 2\n'
+NODES = (
+    'bills = "nodes"\nmemory = { choices = ["256 MB", "512 MB"] }\nvcpu_per_gb = 1\nnode_memory = "1 GB"\nnode_vcpu = 2\n'
+)
 ms = st.integers(1, 40).map(lambda n: f"{n * 250} ms")
 chance = st.booleans()
 
@@ -37,11 +40,18 @@ def maybe(strategy, text):
 
 @st.composite
 def plans(draw):
-    kind = draw(st.sampled_from(["per-call", "per-call", "polled", "reserved"]))
+    kind = draw(st.sampled_from(["per-call", "per-call", "polled", "reserved", "nodes", "nodes"]))
     common = draw(maybe(ms, 'wait_limit = "{}"')) + draw(maybe(st.integers(1, 6), "concurrency_limit = {}"))
     if kind == "reserved":
         return RESERVED + common + f"instances = {draw(st.integers(1, 2))}\n"
-    text = PER_CALL + common + draw(maybe(st.integers(1, 5), "instance_limit = {}"))
+    if kind == "nodes":
+        kind = draw(st.sampled_from(["per-call", "polled"]))
+        text = NODES + draw(st.sampled_from(["", "vcpu_each = 0.75\n"])) + draw(maybe(ms, 'node_start = "{}"'))
+        text += f"nodes_limit = {draw(st.integers(1, 3))}\nnodes_floor = {draw(st.integers(0, 1))}\n"
+        text += draw(maybe(st.sampled_from(["5 s", "2 min"]), 'node_keep_alive = "{}"'))
+    else:
+        text = PER_CALL
+    text += common + draw(maybe(st.integers(1, 5), "instance_limit = {}"))
     text += draw(maybe(st.sampled_from(["1 s", "10 s", "90 s"]), 'keep_alive = "{}"'))
     text += draw(st.sampled_from(["", "cold_start_billed = true\n"])) + draw(st.sampled_from(["", 'pull = "eager"\n']))
     text += draw(st.sampled_from(["", 'rounding = { time = "100 ms", at_least = "300 ms" }\n']))
@@ -67,19 +77,24 @@ def sources(draw, name, function, inner):
         )
         body += draw(maybe(st.integers(1, 12), "backlog = {}"))
         body += f'retention = "{draw(st.sampled_from(["20 s", "3 min", "10 min"]))}"\n'
+        if draw(st.integers(0, 2)) == 0:
+            body += "fifo = true\n" + draw(maybe(st.integers(1, 3), "groups = {}"))
         if draw(chance):
             body += f'dead_letter = "{inner}"\ntries = {draw(st.integers(1, 3))}\n'
         trigger += draw(maybe(st.integers(1, 5), "batch = {}")) + draw(maybe(ms, 'batch_wait = "{}"'))
         trigger += draw(maybe(st.integers(1, 3), "readers = {}"))
     elif kind == "streams":
-        body = draw(maybe(st.integers(1, 3), "partitions = {}")) + draw(maybe(st.just("30 s"), 'retention = "{}"'))
+        body = draw(maybe(st.integers(1, 3), "partitions = {}")) + draw(maybe(st.sampled_from([0.2, 0.7]), "skew = {}"))
+        body += draw(maybe(st.just("30 s"), 'retention = "{}"'))
         trigger += draw(maybe(st.integers(1, 5), "batch = {}")) + draw(maybe(ms, 'batch_wait = "{}"'))
         trigger += draw(maybe(st.integers(1, 2), "readers = {}")) + f"tries = {draw(st.integers(1, 3))}\n"
     elif kind == "schedules":
         body = f'cron = "*/{draw(st.integers(1, 3))} 0 1 3 *"\nitems = {draw(st.integers(1, 4))}\n'
         body += draw(st.sampled_from(["", 'overlap = "skip"\n']))
     elif kind == "topics":
-        body = f'feeds = [{{ into = "{inner}" }}]\n' if draw(chance) else ""
+        share = draw(st.sampled_from([1, 0.6]))
+        body = f'feeds = [{{ into = "{inner}", share = {share} }}]\n' if draw(chance) else ""
+        trigger += draw(maybe(st.sampled_from([0.5, 1]), "share = {}"))
     if kind in ("queues", "streams"):
         trigger += draw(st.sampled_from(["", 'on_failure = "failed"\n']))
     if kind not in ("schedules", "queues", "streams", "endpoints") and draw(chance):
@@ -107,7 +122,8 @@ def estates(draw):
     names = ["f", "g", "h"][: draw(st.integers(1, 3))]
     text = ""
     for name in names:
-        text += f'[functions.{name}]\nmemory = "256 MB"\ncpu_share = 0\nrun = "{draw(ms)}"\ntimeout = "{draw(ms)}"\n'
+        memory = draw(st.sampled_from(["256 MB", "512 MB"]))
+        text += f'[functions.{name}]\nmemory = "{memory}"\ncpu_share = 0\nrun = "{draw(ms)}"\ntimeout = "{draw(ms)}"\n'
         text += (
             f'cold_start = "{draw(ms)}"\n'
             + draw(maybe(ms, 'per_item = "{}"'))
@@ -146,12 +162,12 @@ def ours(loaded, placement):
             "attempts": {k: n for k, n in u.attempts.items() if n},
             "calls": u.calls, "cold_starts": u.cold_starts, "billed": u.billed_ns if u.unit.offer.plan.bills == "runs" else 0,
             "life": u.life_ns, "duplicates": u.duplicates, "peak": u.concurrency.peak,
-            "area": round(u.concurrency.mean * measured.month_ns / 1e9, 3),
+            "area": round(u.concurrency.mean * measured.month_ns),
             "instances": 0 if u.unit.offer.plan.bills == "reserved" else u.instances.peak,
             "waits": round(wait_sums(u.wait_bins).sum() / 1e6, 1), "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s.source: (s.sends, s.receives, s.deletes) for s in measured.sources if s.source.startswith("queues.")}
-    return diary, found, sources
+    return diary, found, sources, sum(measured.node_ns.values())
 
 
 def theirs(loaded, placement):
@@ -162,11 +178,11 @@ def theirs(loaded, placement):
             "events": {k: n for k, n in u.events.items() if n},
             "attempts": {k: n for k, n in u.attempts.items() if n},
             "calls": u.calls, "cold_starts": u.cold_starts, "billed": u.billed, "life": u.lives, "duplicates": u.duplicates,
-            "peak": u.peak, "area": round(u.area / 1e9, 3), "instances": u.inst_peak, "waits": round(u.wait_sum / 1e6, 1),
+            "peak": u.peak, "area": u.area, "instances": u.inst_peak, "waits": round(u.wait_sum / 1e6, 1),
             "longest": u.wait_max, "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s: (sim.sends[s], sim.receives[s], sim.deletes[s]) for s in sim.visible if s.startswith("queues.")}
-    return sim.diary, found, sources
+    return sim.diary, found, sources, sim.node_ns
 
 
 @settings(
