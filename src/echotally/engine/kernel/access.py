@@ -79,6 +79,17 @@ _ck = _accessor("ck")
 
 
 @intrinsic
+def highest_bit(typingctx, value):  # type: ignore[no-untyped-def]
+    """The place of the highest bit set in an int64 above 0: one instruction, where a loop would be guessed wrong."""
+
+    def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
+        zeros = builder.ctlz(args[0], ir.Constant(ir.IntType(1), 1))
+        return builder.sub(ir.Constant(ir.IntType(64), 63), zeros)
+
+    return types.int64(types.int64), codegen
+
+
+@intrinsic
 def clock(typingctx, world):  # type: ignore[no-untyped-def]
     """The one clock record of the world."""
     record = from_dtype(DTYPES["clock"])

@@ -45,16 +45,15 @@ def put(w, at, step, number, kind, ref):
 
 
 @hot
-def sink(w, i, at, key, what):
-    """Let an entry fall from place ``i`` to where it belongs.
+def _sink(w, at, key, what):
+    """Let an entry fall from the top to where it belongs.
 
     The hole first falls all the way along the smaller children, then the entry climbs back: half the
     comparisons of the textbook way for an entry that came from the bottom (Wegener, "Bottom-up heapsort",
     1993), and without branches that a processor would have to guess.
     """
     n = clock(w).heap_n
-    top = i
-    child = 2 * i + 1
+    i, child = SAME, SAME + 1
     while child + 1 < n:
         one, other = hp(w, child), hp(w, child + 1)
         child += (other.at < one.at) | ((other.at == one.at) & (other.key < one.key))
@@ -64,7 +63,7 @@ def sink(w, i, at, key, what):
     if child < n:
         _copy(w, i, child)
         i = child
-    while i > top:
+    while i > 0:
         up = (i - 1) >> 1
         e = hp(w, up)
         if e.at < at or (e.at == at and e.key <= key):
@@ -78,9 +77,30 @@ def sink(w, i, at, key, what):
 
 
 @hot
+def replace_first(w, at, key, what):
+    """Another entry takes the first one's place: it falls only as far as it must, which is a step or two for one due soon."""
+    n = clock(w).heap_n
+    i, child = SAME, SAME + 1
+    while child < n:
+        if child + 1 < n:
+            one, other = hp(w, child), hp(w, child + 1)
+            child += (other.at < one.at) | ((other.at == one.at) & (other.key < one.key))
+        e = hp(w, child)
+        if e.at > at or (e.at == at and e.key >= key):
+            break
+        _copy(w, i, child)
+        i = child
+        child = 2 * i + 1
+    e = hp(w, i)
+    e.at = at
+    e.key = key
+    e.what = what
+
+
+@hot
 def drop_first(w):
     """Take the first entry out; the last one takes its place and sinks."""
     ck = clock(w)
     ck.heap_n -= 1
     last = hp(w, ck.heap_n)
-    sink(w, SAME, last.at, last.key, last.what)
+    _sink(w, last.at, last.key, last.what)

@@ -32,6 +32,8 @@ def _candidate(w, u):
     """What unit ``u`` would start next: (kind, which, oldest event's number, batches in flight)."""
     f = fn(w, u)
     kind, which, number, tie = _NOTHING, np.int64(-1), NEVER, np.int64(0)
+    if f.waiting == 0:
+        return kind, which, number, tie
     for lst in (f.lists + L_LINE, f.lists + L_FRESH):
         c = ls(w, lst).head
         if c >= 0 and ca(w, c).number < number:

@@ -17,7 +17,7 @@ from echotally.engine.kernel import (
     streams,
 )
 from echotally.engine.kernel.access import ac, ca, clock, ev, fn, hp, ins, ls, no, pend, series, so, tp, tr
-from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, sink
+from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
 from echotally.engine.kernel.chance import draw
 from echotally.engine.kernel.compiled import entry, hot, kernel
 from echotally.engine.records import (
@@ -75,7 +75,7 @@ def _tap_flows(w, p):
     coming = arrivals.next_arrival(w, p)
     if coming < clock(w).horizon:
         first = hp(w, 0)
-        sink(w, SAME, coming, first.key, first.what)
+        replace_first(w, coming, first.key, first.what)
     else:
         drop_first(w)
     sources.arrive(w, tp(w, p).source, payload, p)

@@ -16,6 +16,7 @@ from echotally.engine.kernel.access import (
     h_lag,
     h_late,
     h_wait,
+    highest_bit,
     ls,
     pa,
     series,
@@ -34,15 +35,7 @@ def sketch_bin(value):
     """The bin of a value >= 0: exact below 128, then 128 bins an octave (middle within 0.4 %)."""
     if value < 128:
         return value
-    octave = np.int64(0)
-    rest = value >> 8
-    while rest > 0:
-        if rest >= 256:
-            rest >>= 8
-            octave += 8
-        else:
-            rest >>= 1
-            octave += 1
+    octave = highest_bit(value) - 7
     return min((octave + 1) * 128 + (value >> octave) - 128, WAIT_BINS - 1)
 
 

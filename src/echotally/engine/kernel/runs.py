@@ -117,11 +117,12 @@ def begin(w, c):
     v = ins(w, call.instance)
     drawn = draw(w, f.rng, f.run_kind, f.run_scale, f.run_sigma, f.run_from, f.run_n)
     work = (drawn + f.per_item * call.items + f.per_mb * (call.payload * 1e-6)) * f.cpu_factor
-    if f.plan_kind == RESERVED:
-        stretch = v.load / ac(w, f.account).cpu_cap
-    else:
-        stretch = v.n * f.cpu_load / f.cpu_cap
-    ns = np.int64(work * max(1.0, stretch) + 0.5)
+    reserved = f.plan_kind == RESERVED
+    load = v.load if reserved else v.n * f.cpu_load
+    cap = ac(w, f.account).cpu_cap if reserved else f.cpu_cap
+    if load > cap:
+        work *= load / cap
+    ns = np.int64(work + 0.5)
     call.timed_out = 0
     if ns > f.timeout:
         ns = f.timeout

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from echotally.engine.kernel import endings, lists, measures, queues, rooms, runs, streams
-from echotally.engine.kernel.access import ca, cg, clock, ed, ev, fn, series, so, tp, tr
+from echotally.engine.kernel import endings, instances, lists, measures, queues, rooms, runs, streams
+from echotally.engine.kernel.access import ca, cg, clock, ed, ev, fn, hp, series, so, tp, tr
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import uniform
 from echotally.engine.kernel.compiled import hot, kernel
@@ -22,6 +22,7 @@ from echotally.engine.records import (
     PER_CALL,
     QUEUE,
     REFUSE,
+    SAME,
     SCHEDULE,
     STREAM,
     THROTTLED,
@@ -102,11 +103,42 @@ def asks(w, c):
         if endpoint:
             put(w, clock(w).now + f.wait_limit, REFUSE, call.number, K_REFUSE, c)
             call.wait += 1
+    elif _alone(w, c):
+        _starts_at_once(w, c)
+        return
     else:
         call.state = FRESH
         call.list = L_FRESH
     lists.insert(w, ca, f.lists + call.list, c)
     rooms.mark(w, u)
+
+
+@hot
+def _alone(w, c):
+    """Whether nothing else happens at this instant and nothing else of the unit waits: the usual case of a call."""
+    ck, call = clock(w), ca(w, c)
+    f = fn(w, call.unit)
+    return (
+        ck.dirty_n == 0
+        and ck.pend_n == 0
+        and f.plan_kind == PER_CALL
+        and f.waiting == call.items
+        and hp(w, 0).at > ck.now
+        and so(w, tr(w, call.trigger).source).trigger_n == 1
+    )
+
+
+@hot
+def _starts_at_once(w, c):
+    """What ``dispatch`` would do with a call that is alone, without lists: start it, or throttle it."""
+    u = ca(w, c).unit
+    measures.backlog_seen(w, u)
+    i = instances.room_for(w, u)
+    if i == instances.NO_ROOM:
+        throttle(w, c)
+    else:
+        fn(w, u).waiting = SAME
+        runs.start(w, c, i)
 
 
 @kernel
