@@ -25,10 +25,10 @@ currency = "EUR"
 calls = {{ unit = "1" }}
 """
 PER_CALL = 'bills = "runs"\nmemory = { choices = ["256 MB", "512 MB"] }\nvcpu_per_gb = 1\n'
-RESERVED = 'bills = "reserved"\nmemory = { choices = ["256 MB", "512 MB"] }\ninstance_memory = "1 GB"\ninstance_vcpu = 2\n'
-NODES = (
-    'bills = "nodes"\nmemory = { choices = ["256 MB", "512 MB"] }\nvcpu_per_gb = 1\nnode_memory = "1 GB"\nnode_vcpu = 2\n'
+RESERVED = (
+    'bills = "reserved"\nmemory = { choices = ["256 MB", "512 MB"] }\ninstance_memory = "1 GB"\ninstance_vcpu = 2\n'
 )
+NODES = 'bills = "nodes"\nmemory = { choices = ["256 MB", "512 MB"] }\nvcpu_per_gb = 1\nnode_memory = "1 GB"\nnode_vcpu = 2\n'
 ms = st.integers(1, 40).map(lambda n: f"{n * 250} ms")
 chance = st.booleans()
 
