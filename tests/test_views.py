@@ -13,6 +13,7 @@ import pytest
 
 from echotally.cli.failing import exit_code
 from echotally.cli.main import cli
+from tests.conftest import CARD, HEAD
 
 #: Command -> (first words of its verdict, the list of its JSON that CSV and Markdown show).
 COMMANDS = {
@@ -23,8 +24,31 @@ COMMANDS = {
     "trials": ("fit trials.csv --model river.toml --function map --plan heron.shared", r"map: [\d.]+ ms at the median", None),
     "load": ("load river.toml --function map --clients 1,5 --calls 200 --plan heron.shared", r"map on heron\.shared answers at most", "rows"),
     "drain": ("drain river.toml --queue sms --backlog 200 --plan heron.shared", r"sms: 200 messages are gone soonest on heron\.shared", "rows"),
+    "crossover": ("crossover small/model.toml --scale 0.1..10 --workers 1", r"Cheapest that meets every target: test\.(plan|other)", "rows"),
+    "choose": ("choose small/model.toml", r"\d+\.\d\d EUR a month on 1 plan\(s\), meets every target; today ", None),
+    "sweep": ("sweep small/model.toml --workers 1 --vary functions.f.memory=128,256 --vary functions.f.instance_limit=1,2".replace("128,256", "128MB,256MB"), r"Best \(cheapest that meets every target\): ", "rows"),
+    "demand": ("demand small/model.toml", r"test, 2027-03", None),
     "firings": ("firings river.toml --log logs/look.csv --column time=time", r"nightly-charts: ", None),
 }  # fmt: skip
+
+
+SMALL = """
+[functions.f]
+memory = "256 MB"
+run = "400 ms"
+cpu_share = 0.8
+[queues.q]
+[demand.d]
+into = "queues.q"
+rate = "2 /min"
+[[triggers]]
+from = "queues.q"
+to = "f"
+[targets]
+throttled = 0.01
+"""
+#: Cheap in the small, dear in the large, and the other way round.
+CHEAPER, DEARER = 'calls = { unit = "0.00001" }', 'flat_months = { unit = "2" }\ncalls = { unit = "0.000001" }'
 
 
 @pytest.fixture(scope="module")
@@ -40,6 +64,10 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     (place / "trials.csv").write_text(
         "clients,limit,calls,seconds,refused,p50_ms,p95_ms\n1,4,500,60,0,95,340\n8,4,500,16,2,180,700\n"
     )
+    (place / "small").mkdir()
+    (place / "small" / "model.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + SMALL)
+    second = CARD.format(keys="", prices=DEARER).split("[plans.plan]")[1].replace("plans.plan", "plans.other")
+    (place / "small" / "card.toml").write_text(CARD.format(keys="", prices=CHEAPER) + "[plans.other]" + second)
     return place
 
 
@@ -82,7 +110,8 @@ def test_csv_has_the_rows_of_the_json(say: Callable[..., str], name: str) -> Non
     data = json.loads(say(line, "--format", "json"))[rows]
     found = list(csv.DictReader(io.StringIO(say(line, "--format", "csv"))))
     assert len(found) == len(data) > 0
-    assert set(data[0]) <= {key.split(".")[0] for key in found[0]}
+    # Names may hold points themselves: a swept address is one column.
+    assert set(data[0]) <= {key.split(".")[0] for key in found[0]} | set(found[0])
 
 
 @pytest.mark.parametrize("name", [n for n, (_, _, rows) in COMMANDS.items() if rows])
@@ -102,6 +131,10 @@ def test_markdown_rows_have_as_many_cells_as_their_heading(say: Callable[..., st
         ("fit", []),
         ("load", []),
         ("drain", []),
+        ("crossover", []),
+        ("choose", []),
+        ("sweep", []),
+        ("demand", []),
     ],
     ids=lambda value: value if isinstance(value, str) else "-".join(value[1:]) or "chart",
 )

@@ -18,15 +18,14 @@ def packaged_files(name: str) -> dict[str, bytes]:
         }
 
 
-def write_example(name: str, folder: Path, replace: bool = False) -> list[Path]:
-    """Copy a packaged folder to ``folder``; an existing file that differs is an error unless ``replace``."""
+def write_example(name: str, folder: Path) -> list[Path]:
+    """Copy a packaged folder to ``folder``; an existing file that differs is an error, and nothing is written."""
     wanted = packaged_files(name)
-    if not replace:
-        clashes = [folder / path for path, content in wanted.items() if _differs(folder / path, content)]
-        if clashes:
-            raise BadInput(
-                [Problem("is already there and differs; nothing was written", file=str(path)) for path in clashes]
-            )
+    clashes = [folder / path for path, content in wanted.items() if _differs(folder / path, content)]
+    if clashes:
+        raise BadInput(
+            [Problem("is already there and differs; nothing was written", file=str(path)) for path in clashes]
+        )
     written = []
     try:
         for relative, content in wanted.items():

@@ -14,6 +14,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.demand.summary import SourceDemand
+from echotally.output.charts import picture
 from echotally.output.terminal import Column, count, rendered, safe, table
 from echotally.projection.demand import DemandView
 
@@ -163,9 +164,7 @@ def demand_chart(view: DemandView, form: str) -> bytes:
         axes.set_yticks(range(0, len(s.heat), 5), [str(day + 1) for day in range(0, len(s.heat), 5)])
     for axes in figure.axes[len(shown) * 2 :] if shown else []:
         axes.remove()
-    paper = io.BytesIO()
-    figure.savefig(paper, format=form, metadata={"Date": None} if form == "svg" else None)
-    return paper.getvalue()
+    return picture(figure, form)
 
 
 def _chart_title(shown: list[SourceDemand], month: str) -> str:
