@@ -1,8 +1,8 @@
 """A slow, plain-Python simulation of rules.md, written from the rules and not from the kernels.
 
-For constant runs (a full batch may run into its timeout), errors and poison, whole batches and single events that fail,
-emits by lot, topics with shares, eager and matched pulling, strict order, arrivals by firings and lumps, even and skewed partitions, CPU share 0;
-per-call, polled and reserved plans and nodes. Chance comes from the same streams (SplitMix64, seeded by purpose), so that every attempt can be
+For runs drawn from nothing (constant, but longer with items, payload and company; a full batch may run into its timeout), errors and
+poison, whole batches and single events that fail, emits by lot, topics with shares, eager and matched pulling, strict order, payload
+limits, arrivals by firings and lumps, even and skewed partitions; per-call, polled and reserved plans and nodes. Chance comes from the same streams (SplitMix64, seeded by purpose), so that every attempt can be
 compared, not only sums.
 """
 
@@ -45,8 +45,8 @@ class Stream:
 
 
 class Event:
-    def __init__(self, number, at, source, items=1, tries=0):
-        self.number, self.at, self.source, self.items = number, at, source, items
+    def __init__(self, number, at, source, payload, items=1, tries=0):
+        self.number, self.at, self.source, self.items, self.payload = number, at, source, items, payload
         self.seen, self.receipts, self.state, self.unit, self.asked = at, 0, "new", None, 0
         self.handled, self.client_tries, self.client_pause = False, tries, 0
 
@@ -62,12 +62,16 @@ class Call:
     def items(self):
         return sum(e.items for e in self.events)
 
+    @property
+    def payload(self):
+        return sum(e.payload for e in self.events)
+
 
 class Instance:
     def __init__(self, number, born, ready):
         self.number, self.born, self.ready = number, born, ready
         self.calls, self.released, self.starting, self.memory, self.cold = [], born, False, 0, 0
-        self.node = None
+        self.node, self.active_since, self.load = None, None, 0.0
 
 
 class Node:
@@ -100,6 +104,7 @@ class Unit:
         self.in_flight, self.peak, self.inst_peak, self.area, self.since = [], 0, 0, 0, 0
         self.wait_sum = self.wait_max = self.backlog_peak = self.refused = 0
         self.tokens, self.tokens_at = Fraction(plan.scaling.burst or 0), 0
+        self.floor_idle = self.floor_since = self.busy = self.lag_max = 0
         self.target, self.looks, self.looking = self.floor, [], True
         self.errors, self.emitted, self.poison = (
             Stream(stream_seed(seed, f"{part}:{name}:live")) for part in ("error", "emit", "poison")
@@ -160,10 +165,12 @@ class Simulation:
             for s in tap.stretches:
                 for k in range(s.count):
                     at = s.start_ns + int((k + 0.5) / s.count * (s.end_ns - s.start_ns) + 0.5)
-                    self.put(at, ARRIVE, place, lambda tap=tap: self.arrive(tap.source, tap))
+                    self.put(
+                        at, ARRIVE, place, lambda tap=tap: self.arrive(tap.source, int(tap.payload.scale + 0.5), tap)
+                    )
         for name, queue in self.model.queues.items():
             for _ in range(queue.backlog):
-                self.message(f"queues.{name}", sent=0)
+                self.message(f"queues.{name}", 1_000, sent=0)
         for unit in self.units.values():
             for _ in range(unit.floor):
                 self.new_instance(unit, cold=False)
@@ -173,7 +180,7 @@ class Simulation:
         while True:
             due = bool(self.heap) and self.heap[0][0] == self.now and self.heap[0][1] <= WAKE
             if self.pending and not (due and self.heap[0][1] < ARRIVE):
-                self.arrive(self.pending.pop(0), None)
+                self.arrive(*self.pending.pop(0))
                 self.dirty = True
             elif self.dirty and not due:
                 self.dirty = False
@@ -182,24 +189,34 @@ class Simulation:
                 break
             else:
                 at, _, _, _, action = heapq.heappop(self.heap)
-                self.now = at
+                self.passes(at)
                 action()
                 self.dirty = True
         self.finish()
         return self
 
+    def passes(self, at):
+        """Time goes on to ``at``: the oldest unhandled record of each function grows older."""
+        self.now = at
+        for t in self.triggers:
+            for lane in t.lanes:
+                if lane.open:
+                    t.unit.lag_max = max(t.unit.lag_max, at - lane.open[0].at)
+
     # -- arrivals -----------------------------------------------------------------------------------------------
-    def arrive(self, source, tap):
+    def arrive(self, source, payload, tap=None):
         kind, name = source.split(".")
         if kind == "queues":
-            self.message(source)
+            self.message(source, payload)
             return
         self.sends[source] += 1
         listeners = [t for t in self.triggers if t.source == source]
         if kind == "streams":
             lane = self.partition(source, self.model.streams[name])
             for t in listeners:
-                e = Event(next(self.numbers), self.now, source)
+                e = Event(next(self.numbers), self.now, source, payload)
+                if self.too_large(t.unit, e):
+                    continue
                 t.lanes[lane].waiting.append(e)
                 t.lanes[lane].open.append(e)
                 self.put(
@@ -212,13 +229,13 @@ class Simulation:
         elif kind == "topics":
             for feed in self.model.topics[name].feeds:
                 if feed.share >= 1 or self.lots[source].uniform() < feed.share:
-                    self.message(feed.into)
+                    self.message(feed.into, payload)
             for t in listeners:
                 if t.rule.share >= 1 or t.lot.uniform() < t.rule.share:
-                    self.hand_over(t, source, tap)
+                    self.hand_over(t, source, payload, tap)
         else:
             for t in listeners:
-                self.hand_over(t, source, tap)
+                self.hand_over(t, source, payload, tap)
 
     def partition(self, source, stream):
         """In turn; with skew by lot: the first gets ``skew``, the others share the rest."""
@@ -231,14 +248,23 @@ class Simulation:
         rest = (drawn - stream.skew) / (1 - stream.skew)
         return 1 + min(stream.partitions - 2, int(rest * (stream.partitions - 1)))
 
-    def hand_over(self, t, source, tap):
+    def too_large(self, unit, e):
+        """An event above the plan's payload limit is never handed over."""
+        if unit.plan.payload_limit is None or e.payload <= unit.plan.payload_limit:
+            return False
+        unit.events["too_large"] += e.items
+        return True
+
+    def hand_over(self, t, source, payload, tap):
         kind, name = source.split(".")
         items = self.model.schedules[name].items if kind == "schedules" else 1
-        e = Event(next(self.numbers), self.now, source, items)
+        e = Event(next(self.numbers), self.now, source, payload, items)
         e.client_tries = tap.client_tries if tap else 1
         e.client_pause = tap.client_pause_ns if tap else 0
         if kind == "schedules" and self.model.schedules[name].overlap == "skip" and t.active:
             t.unit.events["skipped"] += items
+            return
+        if self.too_large(t.unit, e):
             return
         t.active += 1
         self.ask(Call(t.unit, t, [e]))
@@ -295,7 +321,7 @@ class Simulation:
 
     def lose(self, unit, trigger, e):
         if trigger.rule.dead_letter:
-            self.pending.append(trigger.rule.dead_letter)
+            self.pending.append((trigger.rule.dead_letter, e.payload))
             unit.events["dead_lettered"] += e.items
         else:
             unit.events["lost"] += e.items
@@ -304,11 +330,13 @@ class Simulation:
     def readers(self, source):
         return [t for t in self.triggers if t.source == source]
 
-    def message(self, source, sent=1):
+    def message(self, source, payload, sent=1):
         queue = self.model.queues[source[7:]]
         self.sends[source] += sent
-        e = Event(next(self.numbers), self.now, source)
+        e = Event(next(self.numbers), self.now, source, payload)
         e.unit = next((t.unit for t in self.readers(source)), None)
+        if e.unit and self.too_large(e.unit, e):
+            return
         if queue.delay:
             self.put(self.now + queue.delay, DUE, 0, lambda: self.show(e))
         else:
@@ -350,7 +378,7 @@ class Simulation:
         if queue.dead_letter and e.receipts >= queue.tries:
             self.gone(e)
             e.unit.events["dead_lettered"] += 1
-            self.pending.append(queue.dead_letter)
+            self.pending.append((queue.dead_letter, e.payload))
         else:
             self.leaves_places(e)
             self.show(e)
@@ -447,10 +475,8 @@ class Simulation:
             return what
         if kind == 1:
             queue, t = self.model.queues[what.source[7:]], what
-            batch, self.visible[t.source] = (
-                self.visible[t.source][: t.rule.batch],
-                self.visible[t.source][t.rule.batch :],
-            )
+            n = self.that_fit(unit, self.visible[t.source][: t.rule.batch])
+            batch, self.visible[t.source] = self.visible[t.source][:n], self.visible[t.source][n:]
             for e in batch:
                 e.state, e.unit = "invisible", unit
                 e.receipts += 1
@@ -463,11 +489,19 @@ class Simulation:
                 self.places[t.source].append(call.place)
             return call
         lane = what
-        batch, lane.waiting = lane.waiting[: lane.trigger.rule.batch], lane.waiting[lane.trigger.rule.batch :]
+        n = self.that_fit(unit, lane.waiting[: lane.trigger.rule.batch])
+        batch, lane.waiting = lane.waiting[:n], lane.waiting[n:]
         lane.in_flight += 1
         call = Call(unit, lane.trigger, batch)
         call.lane = lane
         return call
+
+    def that_fit(self, unit, events):
+        """How many of them one batch holds by the plan's payload limit, at least one."""
+        limit, n = unit.plan.payload_limit, 1
+        while n < len(events) and (limit is None or sum(e.payload for e in events[: n + 1]) <= limit):
+            n += 1
+        return n
 
     # -- instances ----------------------------------------------------------------------------------------------
     def room(self, unit):
@@ -570,6 +604,7 @@ class Simulation:
             return
         unit.ready_order.insert(0, i)
         for call in i.calls:
+            self.activate(i, unit)
             self.begin(call)
         if not i.calls:
             self.put(self.now + unit.plan.keep_alive, IDLE, 0, lambda: self.idle(unit))
@@ -651,14 +686,49 @@ class Simulation:
         i.calls.append(call)
         if unit.kind == "reserved":
             i.memory += unit.function.memory
+            i.load += unit.function.cpu_share * self.vcpus(unit, unit.function.memory)[0]
         if i.starting:
             call.cold = min(i.ready - self.now, i.cold)
+            if unit.plan.cold_start_billed:
+                self.activate(i, unit)
         else:
+            self.activate(i, unit)
             self.begin(call)
 
+    def busy_changes(self, unit, by):
+        """Floor time without a call, integrated."""
+        unit.floor_idle += (self.now - unit.floor_since) * max(0, unit.floor - unit.busy)
+        unit.floor_since = self.now
+        unit.busy += by
+
+    def activate(self, i, unit):
+        if i.active_since is None and unit.kind != "reserved":
+            i.active_since = self.now
+            self.busy_changes(unit, 1)
+
+    def deactivate(self, i, unit):
+        if i.active_since is not None:
+            if unit.plan.bills == "active":
+                unit.billed += self.rounded(unit, self.now - i.active_since)
+            i.active_since = None
+            self.busy_changes(unit, -1)
+
+    def vcpus(self, unit, memory):
+        """What a call can use and what its instance has, at a memory size."""
+        plan = unit.plan
+        if unit.kind == "reserved":
+            return min(unit.function.threads, plan.instance_vcpu), plan.instance_vcpu * (1 - plan.already_used)
+        there = memory / 1024 * plan.vcpu_per_gb
+        return min(unit.function.threads, there), there
+
     def begin(self, call):
-        f = call.unit.function
-        ns = int(f.run.scale + f.per_item * call.items + 0.5)
+        unit, f, i = call.unit, call.unit.function, call.instance
+        used, there = self.vcpus(unit, f.memory)
+        measured = self.vcpus(unit, f.measured_at or f.memory)[0]
+        work = f.run.scale + f.per_item * call.items + f.per_mb * (call.payload / 1e6)
+        work *= (1 - f.cpu_share) + f.cpu_share * measured / used
+        stretch = i.load / there if unit.kind == "reserved" else len(i.calls) * f.cpu_share * used / there
+        ns = int(work * max(1, stretch) + 0.5)
         call.timed_out, call.run_at = ns > f.timeout, self.now
         self.put(self.now + min(ns, f.timeout), END, call.number, lambda: self.end(call))
 
@@ -678,8 +748,11 @@ class Simulation:
         self.flying -= 1
         i.calls.remove(call)
         i.released = self.now
+        if not i.calls:
+            self.deactivate(i, unit)
         if unit.kind == "reserved":
             i.memory -= unit.function.memory
+            i.load -= unit.function.cpu_share * self.vcpus(unit, unit.function.memory)[0]
         elif not i.calls and unit.kind == "polled" and len(unit.instances) > unit.target:
             self.goes(i, unit)
         else:
@@ -732,7 +805,7 @@ class Simulation:
             for emit in unit.function.emits:
                 whole, fraction = int(emit.each), emit.each - int(emit.each)
                 lots = sum(unit.emitted.uniform() < fraction for _ in range(n)) if fraction > 0 else 0
-                self.pending += [emit.into] * (whole * n + lots)
+                self.pending += [(emit.into, int(emit.payload.scale + 0.5))] * (whole * n + lots)
 
     def handled(self, call, e):
         unit = call.unit
@@ -786,13 +859,15 @@ class Simulation:
             lane.failing -= 1
 
     def finish(self):
-        self.now = self.horizon
+        self.passes(self.horizon)
         self.node_ns += sum(self.now - node.since for node in self.nodes if node.up)
         for unit in self.units.values():
             self.weigh(unit)
             for call in unit.in_flight:
                 self.charge(call)
+            self.busy_changes(unit, 0)
             for i in unit.instances:
+                self.deactivate(i, unit)
                 unit.lives += self.life(unit, self.now - i.born)
             unit.attempts["running"] = len(unit.in_flight)
             unit.attempts["total"] = sum(unit.attempts.values())

@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
+import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
@@ -43,6 +44,7 @@ def plans(draw):
     kind = draw(st.sampled_from(["per-call", "per-call", "polled", "reserved", "nodes", "nodes"]))
     common = draw(maybe(ms, 'wait_limit = "{}"')) + draw(maybe(st.integers(1, 6), "concurrency_limit = {}"))
     if kind == "reserved":
+        common += draw(st.sampled_from(["", 'payload_limit = "2500 kB"\n']))
         return RESERVED + common + f"instances = {draw(st.integers(1, 2))}\n"
     if kind == "nodes":
         kind = draw(st.sampled_from(["per-call", "polled"]))
@@ -52,6 +54,7 @@ def plans(draw):
     else:
         text = PER_CALL
     text += common + draw(maybe(st.integers(1, 5), "instance_limit = {}"))
+    text += draw(st.sampled_from(["", 'payload_limit = "2500 kB"\n', 'payload_limit = "6 MB"\n']))
     text += draw(maybe(st.sampled_from(["1 s", "10 s", "90 s"]), 'keep_alive = "{}"'))
     text += draw(st.sampled_from(["", "cold_start_billed = true\n"])) + draw(st.sampled_from(["", 'pull = "eager"\n']))
     text += draw(st.sampled_from(["", 'rounding = { time = "100 ms", at_least = "300 ms" }\n']))
@@ -59,7 +62,9 @@ def plans(draw):
         return text + (
             f'scaling = {{ kind = "polled", every = "{draw(st.sampled_from(["5 s", "30 s"]))}", '
             f"per_instance = {draw(st.integers(1, 8))}, step = {draw(st.integers(1, 4))} }}\n"
-        ).replace('bills = "runs"', 'bills = "allocated"')
+        ).replace('bills = "runs"', draw(st.sampled_from(['bills = "allocated"', 'bills = "active"'])))
+    if draw(chance):
+        text = text.replace('bills = "runs"', 'bills = "active"')
     if draw(chance):
         text += f'scaling = {{ kind = "per-call", burst = {draw(st.integers(1, 3))}, ramp = "{draw(st.integers(1, 30))} /min" }}\n'
     return text
@@ -112,6 +117,7 @@ def sources(draw, name, function, inner):
             for at, n, over in lumps
         )
         demand = f'[demand.{name}]\ninto = "{kind}.{name}"\nlumps = [{rows}]\n'
+        demand += draw(maybe(st.sampled_from(["1 MB", "2 MB", "3 MB"]), 'payload = "{}"'))
         if kind == "endpoints":
             demand += draw(maybe(st.integers(1, 3), "client_tries = {}"))
     return f"[{kind}.{name}]\n{body}{demand}{trigger}"
@@ -123,15 +129,21 @@ def estates(draw):
     text = ""
     for name in names:
         memory = draw(st.sampled_from(["256 MB", "512 MB"]))
-        text += f'[functions.{name}]\nmemory = "{memory}"\ncpu_share = 0\nrun = "{draw(ms)}"\ntimeout = "{draw(ms)}"\n'
+        text += f'[functions.{name}]\nmemory = "{memory}"\nrun = "{draw(ms)}"\ntimeout = "{draw(ms)}"\n'
         text += (
             f'cold_start = "{draw(ms)}"\n'
             + draw(maybe(ms, 'per_item = "{}"'))
             + draw(maybe(st.integers(1, 4), "instance_limit = {}"))
         )
+        # Shares and sizes that halve exactly: the same instant must come out of either order of multiplication.
+        text += f"cpu_share = {draw(st.sampled_from([0, 0.25, 0.5, 1]))}\nthreads = {draw(st.integers(1, 2))}\n"
+        text += draw(maybe(st.sampled_from(["256 MB", "512 MB"]), 'measured_at = "{}"')) + draw(
+            maybe(ms, 'per_mb = "{}"')
+        )
         text += draw(maybe(st.integers(1, 2), "instance_floor = {}")) + draw(maybe(st.integers(2, 3), "slots = {}"))
         if draw(chance):
-            text += f'emits = [{{ into = "queues.inner", each = {draw(st.sampled_from([1, 0.4, 1.3]))} }}]\n'
+            each, size = draw(st.sampled_from([1, 0.4, 1.3])), draw(st.sampled_from(["1 kB", "3 MB"]))
+            text += f'emits = [{{ into = "queues.inner", each = {each}, payload = "{size}" }}]\n'
         text += draw(maybe(st.sampled_from([0.1, 0.5]), "error_rate = {}")) + draw(
             maybe(st.sampled_from([0.05, 0.3]), "poison_rate = {}")
         )
@@ -160,11 +172,12 @@ def ours(loaded, placement):
         found[u.unit.function] = {
             "events": {k: n for k, n in u.events.items() if n and k not in ("in", "unfinished")},
             "attempts": {k: n for k, n in u.attempts.items() if n},
-            "calls": u.calls, "cold_starts": u.cold_starts, "billed": u.billed_ns if u.unit.offer.plan.bills == "runs" else 0,
+            "calls": u.calls, "cold_starts": u.cold_starts, "billed": u.billed_ns if u.unit.offer.plan.bills in ("runs", "active") else 0,
+            "floor": u.idle_floor_ns, "lag": round((u.lag_max_s or 0) * 1e9),
             "life": u.life_ns, "duplicates": u.duplicates, "peak": u.concurrency.peak,
             "area": round(u.concurrency.mean * measured.month_ns),
             "instances": 0 if u.unit.offer.plan.bills == "reserved" else u.instances.peak,
-            "waits": round(wait_sums(u.wait_bins).sum() / 1e6, 1), "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
+            "waits": float(wait_sums(u.wait_bins).sum()), "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s.source: (s.sends, s.receives, s.deletes) for s in measured.sources if s.source.startswith("queues.")}
     return diary, found, sources, sum(measured.node_ns.values())
@@ -177,8 +190,8 @@ def theirs(loaded, placement):
         found[name] = {
             "events": {k: n for k, n in u.events.items() if n},
             "attempts": {k: n for k, n in u.attempts.items() if n},
-            "calls": u.calls, "cold_starts": u.cold_starts, "billed": u.billed, "life": u.lives, "duplicates": u.duplicates,
-            "peak": u.peak, "area": u.area, "instances": u.inst_peak, "waits": round(u.wait_sum / 1e6, 1),
+            "calls": u.calls, "cold_starts": u.cold_starts, "billed": u.billed, "floor": u.floor_idle, "lag": u.lag_max, "life": u.lives, "duplicates": u.duplicates,
+            "peak": u.peak, "area": u.area, "instances": u.inst_peak, "waits": pytest.approx(u.wait_sum, rel=1e-9, abs=1),
             "longest": u.wait_max, "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s: (sim.sends[s], sim.receives[s], sim.deletes[s]) for s in sim.visible if s.startswith("queues.")}
