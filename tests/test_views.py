@@ -20,15 +20,19 @@ COMMANDS = {
     "forecast": ("forecast river.toml --months 2 --draws 50 --plan heron.shared --plan osier.elastic", r"heron\.shared is the cheapest over 2 months", "rows"),
     "reconcile": ("reconcile river.toml logs/bill.csv --plan heron.shared", r"Billed 14\.\d\d, projected 14\.\d\d EUR", "rows"),
     "compare": ("compare before.json after.json", r"The pick stays heron\.shared", "rows"),
-    "fit": ("fit logs/look.csv --model river.toml --plan heron.shared", r"look: [\d,]+ ms at the median", None),
-    "trials": ("fit trials.csv --model river.toml --function map --plan heron.shared", r"map: [\d.]+ ms at the median", None),
+    "fit": ("fit logs/look.csv --model river.toml --plan heron.shared", r"look: [\d,]+ ms at the median", "figures"),
+    "trials": ("fit trials.csv --model river.toml --function map --plan heron.shared", r"map: [\d.]+ ms at the median", "rows"),
     "load": ("load river.toml --function map --clients 1,5 --calls 200 --plan heron.shared", r"map on heron\.shared answers at most", "rows"),
     "drain": ("drain river.toml --queue sms --backlog 200 --plan heron.shared", r"sms: 200 messages are gone soonest on heron\.shared", "rows"),
     "crossover": ("crossover small/model.toml --scale 0.1..10 --workers 1", r"Cheapest that meets every target: test\.(plan|other)", "rows"),
     "choose": ("choose small/model.toml", r"\d+\.\d\d EUR a month on 1 plan\(s\), meets every target; today ", None),
     "sweep": ("sweep small/model.toml --workers 1 --vary functions.f.memory=128,256 --vary functions.f.instance_limit=1,2".replace("128,256", "128MB,256MB"), r"Best \(cheapest that meets every target\): ", "rows"),
     "demand": ("demand small/model.toml", r"test, 2027-03", None),
-    "firings": ("firings river.toml --log logs/look.csv --column time=time", r"nightly-charts: ", None),
+    "firings": ("firings river.toml --log logs/look.csv --column time=time", r"nightly-charts: ", "rows"),
+    "check": ("check river.toml", r"Fenwater river watch: no errors\.", "findings"),
+    "values": ("check river.toml --defaults", r"schema = echotally-model/1", "values"),
+    "card": ("rates show rates/heron.toml", r"Card heron: Heron Cloud \(made up\)", "prices"),
+    "card-check": ("rates check small/card.toml", r"warning: small/card\.toml: ", "findings"),
 }  # fmt: skip
 
 
@@ -48,7 +52,7 @@ to = "f"
 throttled = 0.01
 """
 #: Cheap in the small, dear in the large, and the other way round.
-CHEAPER, DEARER = 'calls = { unit = "0.00001" }', 'flat_months = { unit = "2" }\ncalls = { unit = "0.000001" }'
+CHEAPER, DEARER = 'calls = { unit = "0.00001" }\n[plans.plan.allowance]\ngb_seconds = 10\n', 'flat_months = { unit = "2" }\ncalls = { unit = "0.000001" }'
 
 
 @pytest.fixture(scope="module")
@@ -92,7 +96,7 @@ def test_the_verdict_comes_first(say: Callable[..., str], name: str) -> None:
 
 
 @pytest.mark.parametrize("width", [60, 100, 160])
-@pytest.mark.parametrize("name", [n for n in COMMANDS if n != "fit"])
+@pytest.mark.parametrize("name", [n for n in COMMANDS if n not in ("fit", "check", "values", "card-check")])
 def test_tables_stay_inside_the_width(say: Callable[..., str], name: str, width: int) -> None:
     too_long = [line for line in say(COMMANDS[name][0], "--width", str(width)).splitlines() if len(line) > width]
     assert too_long == []
@@ -110,6 +114,9 @@ def test_csv_has_the_rows_of_the_json(say: Callable[..., str], name: str) -> Non
     data = json.loads(say(line, "--format", "json"))[rows]
     found = list(csv.DictReader(io.StringIO(say(line, "--format", "csv"))))
     assert len(found) == len(data) > 0
+    # Whole numbers are whole in every form.
+    for name in (key for key, value in data[0].items() if isinstance(value, int) and not isinstance(value, bool)):
+        assert all(row[name] == "" or "." not in row[name] for row in found), name
     # Names may hold points themselves: a swept address is one column.
     assert set(data[0]) <= {key.split(".")[0] for key in found[0]} | set(found[0])
 

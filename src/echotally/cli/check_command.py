@@ -9,6 +9,7 @@ import click
 from echotally.cli import options
 from echotally.cli.failing import BAD_INPUT
 from echotally.cli.progress import prepare_simulation
+from echotally.errors import BadInput, Problem
 from echotally.output.writing import deliver
 
 
@@ -18,7 +19,7 @@ from echotally.output.writing import deliver
 @click.option("--defaults", is_flag=True, help="Show every value in force, those left out of the file too.")
 @click.option("--plan", metavar="CARD.PLAN", help="Look at the model on this plan (default: the one project picks).")
 @click.option("--strict", is_flag=True, help="Leave with exit code 2 if there is a warning that is not accepted.")
-@options.format_option("text", "json", "sarif")
+@options.format_option("table", "json", "csv", "markdown", "sarif")
 @options.out_option
 def check(
     model: Path, sets: tuple[tuple[str, str], ...], defaults: bool, plan: str | None, strict: bool, form: str,
@@ -29,17 +30,22 @@ def check(
     Mistakes name file, line, address and what is allowed, and leave with exit code 2. Findings have a code, the
     numbers of this model, what it costs, and one change to try.
     """
+    from echotally.output.exports import in_form
+
     if defaults:
-        from echotally.output.checked import defaults_text
+        from echotally.output.checked import defaults_json, defaults_text
         from echotally.projection.placement import load
 
-        deliver(defaults_text(load(model, sets)), out)
+        if form == "sarif":
+            raise BadInput(Problem("is a form of findings, not of values", "--format", value=form))
+        loaded = load(model, sets)
+        deliver(in_form(form, lambda: defaults_text(loaded), lambda: defaults_json(loaded), "values"), out)
         return 0
     from echotally.output import findings_view as shown
     from echotally.studies.findings import check_model
 
     prepare_simulation()
     checked = check_model(model, sets, plan)
-    render = {"json": shown.findings_json, "sarif": shown.findings_sarif}.get(form, shown.findings_text)
-    deliver(render(checked), out)
+    text = shown.findings_sarif if form == "sarif" else shown.findings_text
+    deliver(in_form(form, lambda: text(checked), lambda: shown.findings_json(checked), "findings"), out)
     return BAD_INPUT if checked.open("error") or (strict and checked.open("warning")) else 0

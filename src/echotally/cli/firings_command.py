@@ -58,7 +58,7 @@ def _moment(text: str | None) -> datetime | None:
 @click.option(
     "--format",
     "form",
-    type=click.Choice(["table", "json"]),
+    type=click.Choice(["table", "json", "csv", "markdown"]),
     help="Form of the result (default: table of a model, JSON of an expression).",
 )
 @options.width_option
@@ -70,11 +70,15 @@ def firings(
 ) -> None:  # fmt: skip
     """Show when schedules fire: of every schedule of MODEL, or of one EXPRESSION (cron, 'every 5 min', FREQ=...)."""
     from echotally.output import firings_view as shown
+    from echotally.output.exports import as_table, in_form
 
     colour = False if out else None
     if logs:
         found = _checked(Path(what), sets, logs, schedule, late, columns)
-        deliver(shown.check_json(found) if form == "json" else shown.check_text(found, width, colour), out)
+        answer = in_form(
+            form or "table", lambda: shown.check_text(found, width, colour), lambda: shown.check_json(found)
+        )
+        deliver(answer, out)
         return
     if what.endswith(".toml") or Path(what).is_file():
         from echotally.studies.firings import view_firings
@@ -99,6 +103,8 @@ def firings(
         seen = preview_expression(what, timezone, _moment(after), count, month, seconds)
         previews = [("firing", seen)]
         text = shown.preview_text(seen, width, colour) if form == "table" else shown.preview_json(seen)
+    if form in ("csv", "markdown"):
+        text = as_table(shown.firings_rows(previews), form)
     if ics:
         write_whole(ics, shown.calendar_bytes(previews))
     deliver(text, out)

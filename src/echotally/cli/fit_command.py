@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 @click.option("--from", "start", metavar="TIME", help="With --url: first time, ISO 8601 with offset.")
 @click.option("--to", "end", metavar="TIME", help="With --url: last time.")
 @click.option("--step", default="5 min", show_default=True, help="With --url: step of the query.")
-@options.format_option("table", "json")
+@options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option
 @options.out_option
@@ -56,6 +56,7 @@ def fit(
     from echotally.evidence.trials import is_trial
     from echotally.output import fit_view as shown
     from echotally.output.charts import check_plot_path
+    from echotally.output.exports import in_form
 
     check_plot_path(plot)
     colour = False if out else None
@@ -71,7 +72,7 @@ def fit(
 
         prepare_simulation()
         trials = fit_trials(model, function, logs[0], plan)
-        deliver(shown.trials_json(trials) if form == "json" else shown.trials_text(trials, width, colour), out)
+        deliver(in_form(form, lambda: shown.trials_text(trials, width, colour), lambda: shown.trials_json(trials)), out)
         return
     from echotally.evidence.fit import fit as fit_logs
     from echotally.evidence.proposal import propose
@@ -87,7 +88,10 @@ def fit(
         write_whole(plot, shown.fit_chart(found, plot.suffix[1:]))
     if write and model:
         _write(model, proposal)
-    deliver(shown.fit_json(found, proposal) if form == "json" else shown.fit_text(found, proposal, width, colour), out)
+    text = in_form(
+        form, lambda: shown.fit_text(found, proposal, width, colour), lambda: shown.fit_json(found, proposal), "figures"
+    )
+    deliver(text, out)
 
 
 def _write(model: Path, proposal: Proposal) -> None:

@@ -19,28 +19,35 @@ def rates() -> None:
 
 @rates.command(epilog="Example: echotally rates show river-watch/rates/heron.toml")
 @card_argument
+@options.format_option("table", "json", "csv", "markdown")
 @options.width_option
 @options.out_option
-def show(card: Path, width: int | None, out: Path | None) -> None:
-    """Show the plans of CARD: limits, prices, allowances."""
-    from echotally.output.rates_view import card_text
+def show(card: Path, form: str, width: int | None, out: Path | None) -> None:
+    """Show the plans of CARD: limits, prices, allowances. As CSV or Markdown: its prices, a row a tier."""
+    from echotally.output.exports import in_form
+    from echotally.output.rates_view import card_json, card_text
     from echotally.rates.loading import load_card
 
-    deliver(card_text(load_card(card), width, False if out else None), out)
+    found = load_card(card)
+    text = in_form(form, lambda: card_text(found, width, False if out else None), lambda: card_json(found), "prices")
+    deliver(text, out)
 
 
 @rates.command(epilog="Example: echotally rates check river-watch/rates/osier.toml")
 @card_argument
 @click.option("--strict", is_flag=True, help="Leave with exit code 2 if anything is odd.")
-@options.format_option("text", "json")
+@options.format_option("table", "json", "csv", "markdown")
 @options.out_option
 def check(card: Path, strict: bool, form: str, out: Path | None) -> int:
     """Find mistakes in CARD: unknown meters, gaps in tiers, prices no bill can show, allowances without a price."""
     from echotally.cli.failing import BAD_INPUT
+    from echotally.output.exports import in_form
     from echotally.output.rates_view import oddities_json, oddities_text
     from echotally.rates.loading import load_card
     from echotally.rates.review import review_card
 
     found = review_card(load_card(card))
-    deliver((oddities_json if form == "json" else oddities_text)(str(card), found), out)
+    path = str(card)
+    text = in_form(form, lambda: oddities_text(path, found), lambda: oddities_json(path, found), "findings")
+    deliver(text, out)
     return BAD_INPUT if strict and found else 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from fractions import Fraction
 from typing import Any
 
@@ -48,6 +49,12 @@ def defaults_text(loaded: Loaded) -> str:
     return "\n".join(f"{address} = {value}" for address, value in values_in_force(loaded.model)) + "\n"
 
 
+def defaults_json(loaded: Loaded) -> str:
+    """The same as data (schema ``echotally-values/1``)."""
+    rows = [{"address": address, "value": value} for address, value in values_in_force(loaded.model)]
+    return json.dumps({"schema": "echotally-values/1", "values": rows}, indent=2, ensure_ascii=False) + "\n"
+
+
 def values_in_force(model: Model) -> list[tuple[str, str]]:
     """(address, value) of every value of a model, as text safe to print."""
     rows: list[tuple[str, str]] = []
@@ -76,4 +83,6 @@ def _text(key: str, value: Any) -> str:
         return rate_text(value)
     if key in _MEMORY:
         return f"{value} MB"
+    if isinstance(value, tuple):
+        return safe(json.dumps(value, ensure_ascii=False, default=str))
     return duration_text(value) if key in _DURATIONS else safe(str(value))

@@ -109,7 +109,7 @@ def _write(sheet: Any, row: int, column: int, value: Any) -> None:
 
 
 def in_form(form: str, text: Callable[[], str], data: Callable[[], str], rows: str = "rows") -> str:
-    """A result as it was asked for: ``table`` or ``text`` from ``text``, ``json`` from ``data``, or as CSV or Markdown
+    """A result as it was asked for: ``table`` from ``text``, ``json`` from ``data``, or as CSV or Markdown
     the list ``rows`` of that data, nested names joined by dots."""
     if form in ("csv", "markdown"):
         return as_table(data(), form, rows)
@@ -117,11 +117,17 @@ def in_form(form: str, text: Callable[[], str], data: Callable[[], str], rows: s
 
 
 def as_table(data: str, form: str, rows: str = "rows") -> str:
-    """The list ``rows`` of JSON text as CSV or Markdown; lists inside a row stay JSON."""
+    """The list ``rows`` of JSON text as CSV or Markdown; lists inside a row stay JSON. An empty list has its own name as heading."""
     import pandas as pd
 
     found = json.loads(data)[rows]
     frame = pd.json_normalize([row if isinstance(row, dict) else {rows: row} for row in found])
+    if not found:
+        frame = pd.DataFrame(columns=[rows])
     for name in frame.columns:
-        frame[name] = [json.dumps(v) if isinstance(v, list) else v for v in frame[name]]
+        cells = [json.dumps(v) if isinstance(v, list) else v for v in frame[name]]
+        # Whole numbers stay whole where some are missing.
+        whole = all(v is None or (isinstance(v, float) and (v != v or v.is_integer())) for v in cells)
+        whole = whole and any(isinstance(row.get(name), int) for row in found if isinstance(row, dict))
+        frame[name] = pd.array(cells, dtype="Int64") if whole else cells
     return csv_text(frame) if form == "csv" else markdown_text(frame)

@@ -56,6 +56,16 @@ def firings_json(view: FiringsView) -> str:
     return json.dumps(head, indent=2, ensure_ascii=False) + "\n"
 
 
+def firings_rows(previews: list[tuple[str, Preview]]) -> str:
+    """One row a firing, as JSON text, for CSV and Markdown."""
+    rows = [
+        {"schedule": name, "expression": seen.expression, "timezone": seen.timezone, "local": at.isoformat(), "utc": _utc(at)}
+        for name, seen in previews
+        for at in seen.firings
+    ]  # fmt: skip
+    return json.dumps({"rows": rows})
+
+
 def _firings_table(seen: Preview, width: int | None) -> RenderableType:
     rows = [[f"{at:%a}", f"{at:%Y-%m-%d %H:%M:%S}", f"{at:%z} {at:%Z}", _utc(at)] for at in seen.firings]
     columns = [
@@ -147,11 +157,8 @@ def check_verdict(found: FiringCheck) -> str:
 def check_text(found: FiringCheck, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, then each firing that was missed, late or extra (the first fifty)."""
     rows = [
-        *([_utc(at), "missed", ""] for at in found.missed),
-        *([_utc(at), "late", f"{by:,.0f} s"] for at, by in found.late),
-        *([_utc(at), "extra", ""] for at in found.extra),
+        [row["at"], row["what"], "" if row["by_s"] is None else f"{row['by_s']:,.0f} s"] for row in _odd_firings(found)
     ]
-    rows.sort()
     parts: list[RenderableType] = [Text(safe(check_verdict(found)), style="bold"), Text("")]
     if rows:
         columns = [Column("time (UTC)", False), Column("what", False), Column("by", False)]
@@ -164,12 +171,22 @@ def check_text(found: FiringCheck, width: int | None = None, colour: bool | None
     return rendered(parts, width, colour)
 
 
+def _odd_firings(found: FiringCheck) -> list[dict[str, Any]]:
+    """Each firing that was missed, late or extra, in the order of time."""
+    rows: list[dict[str, Any]] = [
+        *({"at": _utc(at), "what": "missed", "by_s": None} for at in found.missed),
+        *({"at": _utc(at), "what": "late", "by_s": by} for at, by in found.late),
+        *({"at": _utc(at), "what": "extra", "by_s": None} for at in found.extra),
+    ]
+    return sorted(rows, key=lambda row: (row["at"], row["what"]))
+
+
 def check_json(found: FiringCheck) -> str:
     """The comparison as data (schema ``echotally-firing-check/1``)."""
     data = {
         "schema": "echotally-firing-check/1", "schedule": found.schedule, "function": found.function, "expected": found.expected,
         "seen": found.seen, "on_time": found.on_time, "late": [{"at": _utc(at), "by_s": by} for at, by in found.late],
-        "missed": [_utc(at) for at in found.missed], "extra": [_utc(at) for at in found.extra], "shift_h": found.shift_h,
+        "missed": [_utc(at) for at in found.missed], "extra": [_utc(at) for at in found.extra], "rows": _odd_firings(found), "shift_h": found.shift_h,
         "shifted_share": found.shifted_share, "notes": [*found.notes, *map(str, found.troubles)],
     }  # fmt: skip
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import Any, NamedTuple
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -15,6 +15,17 @@ from echotally.evidence.telemetry import TraceFound
 from echotally.evidence.trials import TrialFit
 from echotally.output.charts import new_figure, picture, style
 from echotally.output.terminal import Column, count, rendered, safe, table
+
+
+class Figure(NamedTuple):
+    """A fitted figure with its 95 % interval."""
+
+    figure: str
+    value: float
+    low: float
+    high: float
+    unit: str
+    how: str
 
 
 def _said(spread: Spread) -> str:
@@ -34,7 +45,7 @@ def fit_verdict(found: Fit) -> str:
     return f"{text}, from {found.runs:,} runs."
 
 
-def _rows(found: Fit) -> list[list[str]]:
+def _figures(found: Fit) -> list[Figure]:
     rows = [_row("run, median", found.run.median, "ms", _said(found.run)), _row("run, p95", found.run.p95, "ms", "")]
     if found.parts.per_item:
         rows.append(_row("part per event", found.parts.per_item, "ms", "weighted least squares on batch size"))
@@ -59,15 +70,16 @@ def _rows(found: Fit) -> list[list[str]]:
     return rows
 
 
-def _row(name: str, found: Estimate, unit: str, note: str) -> list[str]:
-    return [name, f"{found.value:,.4g}", f"{found.low:,.4g}", f"{found.high:,.4g}", unit, note]
+def _row(name: str, found: Estimate, unit: str, note: str) -> Figure:
+    return Figure(name, found.value, found.low, found.high, unit, note)
 
 
 def fit_text(found: Fit, proposal: Proposal, width: int | None = None, colour: bool | None = None) -> str:
     """Verdict, figures with intervals, rhythm, memory, TOML to paste, then columns and troubles."""
     columns = [Column("figure", False), Column("value"), Column("from"), Column("to"), Column("unit", False), Column("how", False, wrap=True, rank=1)]  # fmt: skip
+    rows = [[f.figure, f"{f.value:,.4g}", f"{f.low:,.4g}", f"{f.high:,.4g}", f.unit, f.how] for f in _figures(found)]
     parts: list[RenderableType] = [Text(safe(fit_verdict(found)), style="bold"), Text("")]
-    parts.append(table("Fitted, with 95 % intervals", columns, _rows(found), (), width))
+    parts.append(table("Fitted, with 95 % intervals", columns, rows, (), width))
     if found.memory:
         given = f" of {found.memory.given:,.0f} MB given" if found.memory.given else ""
         text = f"Memory used: most {found.memory.largest:,.0f} MB{given}."
@@ -147,7 +159,7 @@ def fit_json(found: Fit, proposal: Proposal) -> str:
         "rate_per_s": _estimate(rhythm.rate) if rhythm else None,
         "day_shape": [_estimate(w) for w in rhythm.day] if rhythm and rhythm.day else None,
         "week_shape": [_estimate(w) for w in rhythm.week] if rhythm and rhythm.week else None,
-        "sets": dict(proposal.sets), "rows": found.log.rows, "columns": list(found.log.columns),
+        "figures": [f._asdict() for f in _figures(found)], "sets": dict(proposal.sets), "rows": found.log.rows, "columns": list(found.log.columns),
         "notes": [*found.notes, *proposal.notes, *found.log.notes],
         "troubles": [{"rows": t.rows, "what": t.what, "done": t.done, "example": t.example} for t in found.log.troubles],
     }  # fmt: skip

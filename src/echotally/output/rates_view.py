@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from typing import Any
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -28,6 +29,43 @@ def card_text(card: RateCard, width: int | None = None, colour: bool | None = No
     ]
     parts += [_prices(name, plan, width) for name, plan in card.plans.items()]
     return rendered(parts, width, colour)
+
+
+def card_json(card: RateCard) -> str:
+    """The card's plans and prices as data (schema ``echotally-card/1``): durations in seconds, memory in MB, money as text."""
+    head = card.card
+    data = {
+        "schema": "echotally-card/1", "card": head.name, "provider": head.provider, "region": head.region, "currency": head.currency,
+        "effective": str(head.effective) if head.effective else None, "gigabyte": head.gigabyte,
+        "plans": [_plan_data(name, plan) for name, plan in card.plans.items()],
+        "prices": [row for name, plan in card.plans.items() for row in _price_data(name, plan)],
+    }  # fmt: skip
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _plan_data(name: str, plan: Plan) -> dict[str, Any]:
+    memory = plan.memory
+    return {
+        "plan": name, "title": plan.title, "bills": plan.bills, "available": plan.available,
+        "memory_mb": list(memory.choices) if memory.choices is not None else {"from": memory.from_, "to": memory.to, "step": memory.step},
+        "vcpu_per_gb": plan.vcpu_per_gb, "timeout_limit_s": _seconds(plan.timeout_limit), "slots_limit": plan.slots_limit,
+        "instance_limit": plan.instances if plan.bills == "reserved" else plan.instance_limit,
+        "concurrency_limit": plan.concurrency_limit, "scaling": _scaling(plan), "keep_alive_s": _seconds(plan.keep_alive),
+    }  # fmt: skip
+
+
+def _price_data(name: str, plan: Plan) -> list[dict[str, Any]]:
+    """One row a tier; a meter with one price has one without ``up_to``."""
+    return [
+        {"plan": name, "meter": meter, "counted_in": METERS[meter].unit, "up_to": tier.up_to, "unit": f"{tier.unit:f}", "per": price.per,
+         "volume": price.volume, "free_a_month": plan.allowance.get(meter, 0)}
+        for meter, price in plan.prices().items()
+        for tier in price.steps()
+    ]  # fmt: skip
+
+
+def _seconds(ns: int | None) -> float | None:
+    return None if ns is None else ns / 1e9
 
 
 def _gigabyte(kind: str) -> str:
