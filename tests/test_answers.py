@@ -90,6 +90,38 @@ def test_the_version_is_that_of_the_package():
     assert ask("--version").output == f"echotally {version('echotally')}\n"
 
 
+@pytest.mark.parametrize(
+    ("line", "said"),
+    [
+        ("project river.toml --chart hours", "--chart has no effect without --plot"),
+        ("project river.toml --workers 2", "--workers has no effect without --replications"),
+        ("project river.toml --explain map --format json", "--explain has no effect but in the table"),
+        ("project river.toml --by function --format csv", "--by has no effect but in the table and in JSON"),
+        ("forecast river.toml --chart tornado", "--chart has no effect without --plot"),
+        ("check river.toml --defaults --strict", "--strict has no effect with --defaults"),
+        ("fit logs/look.csv --metric requests", "--metric has no effect without --trace"),
+        ("fit m.prom --trace t.csv --step 5min", "--step has no effect without --url"),
+        ("fit m.prom --trace t.csv --write", "--write has no effect with --trace"),
+        ("firings river.toml --timezone UTC", "--timezone has no effect on a model, which says its own"),
+        ("firings river.toml --late 5min", "--late has no effect without --log"),
+        ("firings river.toml --log logs/look.csv --count 3", "--count has no effect with --log"),
+        ("firings @daily --set functions.map.memory=1GB", "--set has no effect on an expression"),
+    ],
+)
+def test_an_option_that_would_have_no_effect_is_refused(river, monkeypatch, line, said):
+    monkeypatch.chdir(river.parent)
+    error = ask(*line.split()).exception
+    assert isinstance(error, click.UsageError) and str(error) == said
+
+
+def test_firings_of_a_model_are_listed_after_the_time_asked_for(river, monkeypatch):
+    monkeypatch.chdir(river.parent)
+    # The clock in Dublin goes from 01:00 to 02:00 on 28 March; a firing at the very time asked for is not listed.
+    listed = ask("firings", "river.toml", "--from", "2027-03-27T01:30", "--count", "3", "--format", "csv").output
+    local = [row.split(",")[-2] for row in listed.splitlines()[1:]]
+    assert local == ["2027-03-28T02:00:00+01:00", "2027-03-29T01:30:00+01:00", "2027-03-30T01:30:00+01:00"]
+
+
 # -- progress -------------------------------------------------------------------------------------------------------
 class Terminal(io.StringIO):
     def isatty(self) -> bool:

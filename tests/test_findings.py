@@ -61,6 +61,7 @@ CASES = [
     ("Q06", F + X.replace("[streams.x]", "[streams.x]\npartitions = 4"), "partitions = 4", "partitions = 1"),
     ("Q06", F + X.replace("[streams.x]", "[streams.x]\npartitions = 4\nskew = 0.8").replace("20 /min", "11 /s"), "skew = 0.8", "skew = 0.25"),
     ("Q07", F.replace("512", "128") + Q.replace("4 /min", "1 /h"), '"1 /h"', '"10 /s"'),
+    ("Q07", F.replace("512", "128") + Q.replace("queues.q", "topics.t").replace("4 /min", "1 /h").replace("[topics.t]", '[topics.t]\nfeeds = [{ into = "queues.u", share = 0.5 }]\n[queues.u]').replace('from = "topics.t"', 'from = "queues.u"'), '"1 /h"', '"10 /s"'),
     ("Q08", F + T + '[[triggers]]\nfrom = "topics.t"\nto = "f"\n', '[[triggers]]\nfrom = "topics.t"\nto = "f"\n', ""),
     ("Q09", F + G + Q + '[[triggers]]\nfrom = "queues.q"\nto = "g"\n', 'from = "queues.q"\nto = "g"', 'from = "queues.r"\nto = "g"\n[queues.r]\nbacklog = 1'),
     ("L01", (F + G).replace("tags", "instance_limit = 600\ntags") + E + '[[triggers]]\nfrom = "queues.r"\nto = "g"\n[queues.r]\nbacklog = 1\n',

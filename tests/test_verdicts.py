@@ -55,6 +55,21 @@ def lines(tmp_path):
     return writer
 
 
+def test_a_functions_own_wait_takes_the_place_of_the_estates_and_shares_are_checked_besides(play):
+    # The only instance is cold for 3 s, and refuses three of four: 75 % throttled; the one call waits 3 s.
+    model = MODEL.replace('"0 ms"', '"3 s"\ninstance_limit = 1')
+
+    def missed(estate: str, own: str) -> list[tuple[str, str | None, float]]:
+        misses = play(model.format(targets=estate) + f"[functions.f.targets]\n{own}\n").misses
+        return [(m.target, m.function, m.wanted) for m in misses]
+
+    assert missed('wait_p95 = "2 s"', "") == [("wait_p95", "f", 2.0)]
+    assert missed('wait_p95 = "2 s"', 'wait_p95 = "5 s"') == []
+    assert missed('wait_p95 = "5 s"', 'wait_p95 = "2 s"') == [("wait_p95", "f", 2.0)]
+    assert missed("throttled = 0.1", "throttled = 0.8") == [("throttled", None, 0.1)]
+    assert missed("throttled = 0.8", "throttled = 0.1") == [("throttled", "f", 0.1)]
+
+
 def test_without_targets_the_cheapest_is_picked_and_the_next_is_named(lines):
     found = lines("", ("dear", "3", ""), ("cheap", "2", ""))
     assert found[0] == "Pick c.cheap: 8.00 EUR a month, is the cheapest that takes every function."

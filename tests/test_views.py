@@ -52,7 +52,10 @@ to = "f"
 throttled = 0.01
 """
 #: Cheap in the small, dear in the large, and the other way round.
-CHEAPER, DEARER = 'calls = { unit = "0.00001" }\n[plans.plan.allowance]\ngb_seconds = 10\n', 'flat_months = { unit = "2" }\ncalls = { unit = "0.000001" }'
+CHEAPER, DEARER = (
+    'calls = { unit = "0.00001" }\n[plans.plan.allowance]\ngb_seconds = 10\n',
+    'flat_months = { unit = "2" }\ncalls = { unit = "0.000001" }',
+)
 
 
 @pytest.fixture(scope="module")

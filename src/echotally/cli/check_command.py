@@ -33,6 +33,7 @@ def check(
     from echotally.output.exports import in_form
 
     if defaults:
+        options.only_where(False, "with --defaults", "plan", "strict")
         from echotally.output.checked import defaults_json, defaults_text
         from echotally.projection.placement import load
 

@@ -33,14 +33,16 @@ def _moment(text: str | None) -> datetime | None:
 )
 @click.argument("what", metavar="MODEL|EXPRESSION")
 @options.set_option
-@click.option("--timezone", default="UTC", show_default=True, help="IANA zone of the expression.")
+@click.option("--timezone", default="UTC", show_default=True, help="IANA zone of an expression; a model says its own.")
 @click.option(
-    "--from", "after", help="List firings strictly after this time, in the zone unless it has an offset (default: now)."
+    "--from",
+    "after",
+    help="List firings strictly after this time, in the zone unless it has an offset (default: now; of a model, its month).",
 )
 @click.option(
     "--count", type=click.IntRange(0, 100_000), default=10, show_default=True, help="How many firings to list."
 )
-@click.option("--month", help="Month to count in, YYYY-MM (default: the month of --from).")
+@click.option("--month", help="Month to count an expression in, YYYY-MM (default: the month of --from).")
 @click.option(
     "--log",
     "logs",
@@ -73,6 +75,11 @@ def firings(
     from echotally.output.exports import as_table, in_form
 
     colour = False if out else None
+    of_model = what.endswith(".toml") or Path(what).is_file()
+    options.only_where(not of_model, "on a model, which says its own", "timezone", "month", "seconds")
+    options.only_where(of_model, "on an expression", "sets", "logs")
+    options.only_where(logs, "without --log", "schedule", "late", "columns")
+    options.only_where(not logs, "with --log", "after", "count", "ics")
     if logs:
         found = _checked(Path(what), sets, logs, schedule, late, columns)
         answer = in_form(
@@ -80,11 +87,11 @@ def firings(
         )
         deliver(answer, out)
         return
-    if what.endswith(".toml") or Path(what).is_file():
+    if of_model:
         from echotally.studies.firings import view_firings
 
         prepare_simulation()
-        view = view_firings(what, sets, count)
+        view = view_firings(what, sets, count, _moment(after))
         previews = [(s.name, s.preview) for s in view.schedules]
         text = shown.firings_json(view) if form == "json" else shown.firings_text(view, width, colour)
     else:

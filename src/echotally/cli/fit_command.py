@@ -59,6 +59,11 @@ def fit(
     from echotally.output.exports import in_form
 
     check_plot_path(plot)
+    options.only_where(trace, "without --trace", "metric", "values", "url", "query", "start", "end", "step")
+    options.only_where(url, "without --url", "query", "start", "end", "step")
+    options.only_where(
+        not trace, "with --trace", "function", "environment", "model", "plan", "columns", "timezone", "write", "plot"
+    )
     colour = False if out else None
     if trace:
         found_trace = _trace(logs, metric, values, url, query, start, end, step)

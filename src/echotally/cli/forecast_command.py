@@ -41,6 +41,7 @@ def forecast(
     from echotally.studies.forecast import forecast as look_ahead
 
     check_plot_path(plot)
+    options.only_where(plot, "without --plot", "chart")
     prepare_simulation()
     with progress_line() as tell:
         found = look_ahead(model, months, draws, sets, plans, seed, tell)

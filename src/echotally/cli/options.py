@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 import click
+from click.core import ParameterSource
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -26,6 +27,18 @@ def _columns(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]
     if not all(ours and theirs for ours, theirs in pairs):
         raise click.BadParameter("is not OURS=THEIRS, such as run=took_ms")
     return pairs
+
+
+def only_where(applies: object, why: str, *names: str) -> None:
+    """Refuse options that were typed and would have no effect, rather than ignore them."""
+    context = click.get_current_context()
+    typed = [
+        option.opts[0]
+        for option in context.command.params
+        if option.name in names and context.get_parameter_source(option.name) is ParameterSource.COMMANDLINE
+    ]
+    if typed and not applies:
+        raise click.UsageError(f"{typed[0]} has no effect {why}")
 
 
 def check_zone(name: str) -> None:

@@ -88,6 +88,10 @@ def project(
         if path:
             check_frame_path(path, option)
     check_plot_path(plot)
+    options.only_where(plot, "without --plot", "chart", "function")
+    options.only_where(replications, "without --replications", "workers")
+    options.only_where(form == "table", "but in the table", "explained")
+    options.only_where(form in ("table", "json"), "but in the table and in JSON", "by")
     loaded = load(model, sets)
     if unpinned:
         loaded = loaded.unpinned()
@@ -95,7 +99,7 @@ def project(
     replicated = None
     with progress_line() as tell:
         if replications:
-            replicated = replicate(loaded, replications, plans, seed, workers or -1, tell)
+            replicated = replicate(loaded, replications, plans, seed, workers or -1, tell, exact)
             result = replicated.first
         else:
             result = project_loaded(loaded, list(plans), seed, tell, standing=True, exact=exact, workers=None)

@@ -51,8 +51,10 @@ def replicate(
     seed: int | None = None,
     workers: int = -1,
     progress: Callable[[str, float], None] | None = None,
+    exact: bool = False,
 ) -> Replicated:
     """Play the month ``n`` (two or more) times on ``workers`` cores (-1: all); the result does not depend on them.
+    ``exact`` plays every event, however many there are.
 
     Kernels release the interpreter, so threads run side by side. Raises ``BadInput`` as ``project`` does.
     """
@@ -67,7 +69,7 @@ def replicate(
             raise Stopped("interrupted")
 
     def one(number: int, its_seed: int) -> Projection:
-        played = project_loaded(loaded, list(plans), its_seed, going_on, standing=number == 0)
+        played = project_loaded(loaded, list(plans), its_seed, going_on, standing=number == 0, exact=exact)
         done[0] += 1
         if progress:
             progress(f"{n} replications", done[0] / n)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from decimal import Decimal
 from itertools import pairwise
 from pathlib import Path
 
+from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
-from echotally.demand.schedules import month_firings_ns
+from echotally.demand.schedules import month_firings_ns, zone_of
 from echotally.model.estate import Schedule
 from echotally.projection.placement import Loaded, load
 from echotally.projection.project import project_loaded
@@ -48,8 +49,14 @@ class FiringsView:
     schedules: tuple[ScheduleView, ...]
 
 
-def view_firings(path: Path | str, sets: Iterable[tuple[str, str]] = (), count: int = 10) -> FiringsView:
-    """Look at every schedule of a model; the cadences are costed on the picked (else closest) plan."""
+def view_firings(
+    path: Path | str, sets: Iterable[tuple[str, str]] = (), count: int = 10, after: datetime | None = None
+) -> FiringsView:
+    """Look at every schedule of a model; the cadences are costed on the picked (else closest) plan.
+
+    ``count`` firings are listed, strictly after ``after`` (in the schedule's zone unless it has an offset), else from
+    the month's start.
+    """
     sets = list(sets)
     loaded = load(path, sets)
     now = project_loaded(loaded, [])
@@ -58,9 +65,11 @@ def view_firings(path: Path | str, sets: Iterable[tuple[str, str]] = (), count: 
     views = []
     for name, schedule in loaded.model.schedules.items():
         expression = schedule.cron or schedule.rrule or f"every {schedule.every} ns"
-        after = loaded.month.clock.start - timedelta(microseconds=1)
         zone = loaded.model.estate.timezone
-        seen = preview(schedule, expression, zone, after, count, loaded.model.estate.month)
+        start = after or loaded.month.clock.start - timedelta(microseconds=1)
+        if start.tzinfo is None:
+            start = to_utc(start, zone_of(schedule, zone))
+        seen = preview(schedule, expression, zone, start, count, loaded.model.estate.month)
         offer = loaded.offers[plan] if plan else None
         cadences = tuple(_cadence(path, sets, name, schedule, other, loaded, plan) for other in CADENCES)
         views.append(ScheduleView(name, seen, _overlap(loaded, name, schedule, offer), cadences))

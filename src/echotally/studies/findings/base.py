@@ -7,7 +7,7 @@ stand at its head, and are all that ``check``, SARIF and the reference need to k
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
@@ -212,6 +212,26 @@ def rewired(ctx: Context, source: str, kind: str) -> Sets:
             )  # fmt: skip
             sets += [(f"triggers.{number}.{key}", "") for key in sorted(dropped)]
     sets.append((source, ""))
+    return _that_load(ctx, sets)
+
+
+def pushed_by_its_topic(ctx: Context, queue: str) -> Sets:
+    """Overrides that let the one topic that feeds a queue call its functions itself; nothing where that cannot be."""
+    model = ctx.model
+    feeding = [(t, feed) for t, topic in model.topics.items() for feed in topic.feeds if feed.into == queue]
+    if len(feeding) != 1 or len(model.topics[feeding[0][0]].feeds) != 1:
+        return ()
+    topic, feed = feeding[0]
+    sets = [(f"topics.{topic}.feeds", "[]")]
+    for number, trigger in enumerate(model.triggers):
+        if trigger.from_ == queue:
+            sets += [(f"triggers.{number}.from", f"topics.{topic}"), (f"triggers.{number}.share", f"{feed.share:g}")]
+            sets += [(f"triggers.{number}.{key}", "") for key in sorted(trigger.model_fields_set - {"from_", "to"})]
+    return _that_load(ctx, [*sets, (queue, "")])
+
+
+def _that_load(ctx: Context, sets: Sequence[tuple[str, str]]) -> Sets:
+    """The overrides, or nothing where the model with them could not be loaded."""
     try:
         load(ctx.path, [*ctx.sets, *sets])
     except BadInput:

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 from echotally.model.units import duration_text
 from echotally.rates.billing import exact, price_of
-from echotally.studies.findings.base import Context, Noticed, Sets, nice_duration, rewired, rule
+from echotally.studies.findings.base import Context, Noticed, Sets, nice_duration, pushed_by_its_topic, rewired, rule
 
 
 def clears_per_s(ctx: Context, number: int) -> float:
@@ -187,7 +187,7 @@ def polls(ctx: Context) -> Iterator[Noticed]:
                     for meter, amount in parts.items() if meter != "queue_operations"), Decimal(0))  # fmt: skip
         if cost < max(Decimal("0.01"), ctx.total / 100) or cost <= work:
             continue
-        sets = _without_polls(ctx, reader, f"queues.{name}") or ((f"triggers.{number}", ""),)
+        sets = _without_polls(ctx, reader, f"queues.{name}") or _unread(ctx, number)
         yield Noticed(
             f"queues.{name}", f"{count:,.0f} polls find nothing and cost {ctx.money(cost)}; the work of {reader} costs {ctx.money(work)}",
             f"{ctx.money(cost)} a month for waiting", sets, ctx.saving(sets) if sets else None,
@@ -195,8 +195,8 @@ def polls(ctx: Context) -> Iterator[Noticed]:
 
 
 def _without_polls(ctx: Context, reader: str, source: str) -> Sets:
-    """Pin the reader to a plan that prices no queue operations or waits longer between polls, if one takes it;
-    else hand the events over by a topic, which nobody polls.
+    """Pin the reader to a plan that prices no queue operations or waits longer between polls, if one takes it
+    and saves; else hand the events over by a topic, which nobody polls.
     """
     from echotally.rates.feasibility import reasons_against
 
@@ -206,8 +206,19 @@ def _without_polls(ctx: Context, reader: str, source: str) -> Sets:
         if ("queue_operations" not in offer.plan.price or offer.plan.poll_wait > 2 * ctx.plan(reader).poll_wait)
         and not reasons_against(ctx.model, reader, offer.plan)
     ]
-    best: Sets = max(gentle, key=lambda sets: ctx.saving(sets) or Decimal("-Infinity"), default=())
-    return best or rewired(ctx, source, "topics")
+    saved = [(saves, sets) for sets in gentle if (saves := ctx.saving(sets)) is not None and saves > 0]
+    return max(saved)[1] if saved else rewired(ctx, source, "topics") or pushed_by_its_topic(ctx, source)
+
+
+def _unread(ctx: Context, number: int) -> Sets:
+    """A queue that nothing comes into needs no reader."""
+    model, source = ctx.model, ctx.model.triggers[number].from_
+    into = {demand.into for demand in model.demand.values()} | {
+        e.into for f in model.functions.values() for e in f.emits
+    }
+    into |= {feed.into for topic in model.topics.values() for feed in topic.feeds}
+    into |= {q.dead_letter or "" for q in model.queues.values()} | {t.dead_letter or "" for t in model.triggers}
+    return () if source in into else ((f"triggers.{number}", ""),)
 
 
 @rule("Q08", "warning", "the same source is wired twice to one function",
