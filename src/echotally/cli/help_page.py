@@ -21,7 +21,7 @@ standard error. `--set ADDRESS=VALUE` overrides one value of the model on any co
 | 0 | done |
 | 1 | our own fault: please report it |
 | 2 | bad input or usage; every problem is named with file, line, address, value and what is allowed |
-| 3 | a target is missed (`--gate`), or a finding of the level asked for (`check --gate`) |
+| 3 | no plan meets every target (`project --gate`) |
 | 130 | interrupted |
 
 ## Shell completion
@@ -42,18 +42,23 @@ eval "$(_ECHOTALLY_COMPLETE=bash_source echotally)"
 def commands_page() -> str:
     """Every command with its help, in the order people work."""
     parts = [_HEAD]
+    settings = {**cli.context_settings, "terminal_width": _WIDTH, "max_content_width": _WIDTH}
+    program = click.Context(cli, info_name="echotally", **settings)
     for name in COMMANDS:
-        command = cli.get_command(click.Context(cli), name)
-        assert command is not None
-        parts.append(f"## {name}\n\n{_help(command, f'echotally {name}')}")
-        if isinstance(command, click.Group):
-            for inner in command.list_commands(click.Context(command)):
-                found = command.get_command(click.Context(command), inner)
-                assert found is not None
-                parts.append(f"### {name} {inner}\n\n{_help(found, f'echotally {name} {inner}')}")
+        context = _inside(program, cli, name)
+        parts.append(f"## {name}\n\n{_help(context)}")
+        if isinstance(context.command, click.Group):
+            for inner in context.command.list_commands(context):
+                parts.append(f"### {name} {inner}\n\n{_help(_inside(context, context.command, inner))}")
     return "\n".join(parts)
 
 
-def _help(command: click.Command, path: str) -> str:
-    context = click.Context(command, info_name=path, terminal_width=_WIDTH, max_content_width=_WIDTH)
-    return f"```text\n{command.get_help(context).rstrip()}\n```\n"
+def _inside(context: click.Context, group: click.Group, name: str) -> click.Context:
+    """Where a command of a group stands when it is typed."""
+    command = group.get_command(context, name)
+    assert command is not None
+    return click.Context(command, context, info_name=name)
+
+
+def _help(context: click.Context) -> str:
+    return f"```text\n{context.get_help().rstrip()}\n```\n"
