@@ -170,6 +170,12 @@ def test_what_is_no_projection_is_refused(tmp_path: Path, saved: Callable[..., P
             compare(good, tmp_path / "bad.json")
 
 
+def test_hours_without_throttling_have_no_panel_of_it(river_projection: Projection) -> None:
+    # On the pick nothing is throttled; on heron.per-run the map's requests are.
+    quiet = projection_chart(river_projection, "levels", "svg", "map").decode()
+    assert "nothing throttled" in quiet and "throttled calls" not in quiet and "in the hour" in quiet
+
+
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("form", ["png", "svg"])
 def test_charts_are_the_same_bytes_twice(river_projection: Projection, kind: str, form: str) -> None:

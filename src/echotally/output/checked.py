@@ -34,11 +34,13 @@ def checked_text(loaded: Loaded) -> str:
     """One paragraph: what the model holds, and that it has no errors."""
     model = loaded.model
     events = sum(tap.expected for tap in loaded.month.taps)
+    clients = sum(tap.clients for tap in loaded.month.taps)
+    beside = f", besides the requests of {clients:,} clients" if clients else ""
     lines = [
         f"{safe(model.estate.name)}: no errors.",
         f"{len(model.functions)} functions, {len(model.sources())} sources, {len(model.triggers)} triggers, "
         f"{len(model.environments)} environment(s), {len(loaded.offers)} plans on {len(model.estate.rate_cards)} card(s); "
-        f"about {events:,.0f} events come in during {model.estate.month}.",
+        f"about {events:,.0f} events come in during {model.estate.month}{beside}.",
         *loaded.month.notes,
     ]
     return "\n".join(lines) + "\n"

@@ -58,6 +58,10 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
     ]
     parts.append(table(f"Cost of the month ({_currency(found)}; * misses a target)", columns, rows, width=width))
     parts.append(Text("Demand is multiplied in every environment; schedules fire as they do.", style="dim"))
+    if any(demand.clients for demand in found.loaded.model.demand.values()):
+        parts.append(
+            Text("Events a month are without the requests of clients, which depend on the answers.", style="dim")
+        )
     return rendered(parts, width, colour)
 
 

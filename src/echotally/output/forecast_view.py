@@ -19,10 +19,8 @@ def forecast_verdict(found: Forecast) -> list[str]:
     """The cheapest plan over all months, its spread, and when another becomes the cheaper one."""
     best = min(found.plans, key=lambda p: (p.total[1], p.plan))
     low, middle, high = best.total
-    lines = [
-        f"{best.plan} is the cheapest over {len(found.months)} months: {middle:,.2f} {found.currency} "
-        f"(in eight of ten cases {low:,.2f} to {high:,.2f})."
-    ]
+    spread = f"in eight of ten cases {low:,.2f} to {high:,.2f}" if high > low else "no input has a range"
+    lines = [f"{best.plan} is the cheapest over {len(found.months)} months: {middle:,.2f} {found.currency} ({spread})."]
     for month, plan in found.switches:
         lines.append(f"From {month} on {plan} is the cheaper one.")
     if not found.switches and len(found.plans) > 1:

@@ -120,36 +120,38 @@ def _day_axis(projection: Projection, panel: Any) -> None:
     panel.set_xticks(range(1, int(clock.hours / 24) + 2, 3))
 
 
+def _throttled_hours(panels: list[Any], days: NDArray[np.float64], throttled: NDArray[np.float64]) -> None:
+    """Marks at the foot of the levels, and how many in a panel of their own."""
+    marked = days[throttled > 0]
+    panels[0].plot(
+        marked, np.zeros(len(marked)), "v", color=COLOURS[1], markersize=7, clip_on=False, label="hour with throttled calls"
+    )  # fmt: skip
+    panels[1].fill_between(days, throttled, step="post", color=COLOURS[1], linewidth=0.8, edgecolor=COLOURS[1])
+    panels[1].set_ylabel("throttled\nin the hour")
+    panels[1].set_ylim(0, float(throttled.max()) * 1.1)
+
+
 def levels_chart(projection: Projection, plan: PlanProjection, place: int, form: str) -> bytes:
     """Peaks of each hour: calls in flight, instances, the limit; hours with throttled calls are marked below."""
-    figure, panels = new_figure(2, (4, 1))
     unit = _unit(plan, place)
     calls, instances = _series(plan, place, "concurrency_peak"), _series(plan, place, "instances_peak")
     throttled = _series(plan, place, "throttled")
+    figure, panels = new_figure(2, (4, 1)) if throttled.any() else new_figure()
     days = _days(projection, len(calls))
     panels[0].step(days, instances, where="post", color=COLOURS[0], linewidth=1.6, label="instances")
     panels[0].fill_between(days, calls, step="post", color=COLOURS[4], alpha=0.7, label="calls in flight")
     if unit.instance_limit is not None and unit.instance_limit <= 20 * max(1.0, float(instances.max())):
         panels[0].axhline(unit.instance_limit, color="black", linestyle="--", linewidth=1.2, label="instance limit")
-    marked = days[throttled > 0]
-    panels[0].plot(
-        marked,
-        np.zeros(len(marked)),
-        "v",
-        color=COLOURS[1],
-        markersize=7,
-        clip_on=False,
-        label="hour with throttled calls",
-    )
+    if throttled.any():
+        _throttled_hours(panels, days, throttled)
     panels[0].set_ylabel("largest in the hour")
     panels[0].set_ylim(0, panels[0].get_ylim()[1] * 1.1)
     panels[0].legend(frameon=False, loc="upper left", ncols=4, bbox_to_anchor=(0, 1.0))
-    panels[1].fill_between(days, throttled, step="post", color=COLOURS[1], linewidth=0.8, edgecolor=COLOURS[1])
-    panels[1].set_ylabel("throttled\nin the hour")
-    panels[1].set_ylim(0, max(1.0, float(throttled.max()) * 1.1))
-    _day_axis(projection, panels[1])
+    _day_axis(projection, panels[-1])
     share = throttled_share(unit.attempts) * 100
-    title = f"{_whose(plan, place)}: up to {unit.concurrency.peak:,} calls at once; {share:.3g} % of attempts throttled, in {int((throttled > 0).sum()):,} hours"
+    hours = int((throttled > 0).sum())
+    refused = f"{share:.3g} % of attempts throttled, in {hours:,} hours" if hours else "nothing throttled"
+    title = f"{_whose(plan, place)}: up to {unit.concurrency.peak:,} calls at once; {refused}"
     panels[0].set_title(title, loc="left", fontsize=12)
     return picture(figure, form)
 

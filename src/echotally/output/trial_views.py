@@ -150,6 +150,13 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
             style="dim",
         )
     )
+    if any(row.refused and not row.calls_per_s for row in found.rows):
+        # A refused client asks again after a millisecond, so a trial can be over before the first cold start is.
+        parts.append(
+            Text(
+                "Where nothing was answered, refusals used up --calls within a cold start: try --think 1s, or more --calls."
+            )
+        )
     return rendered(parts, width, colour)
 
 
