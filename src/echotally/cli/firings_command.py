@@ -95,18 +95,10 @@ def firings(
         previews = [(s.name, s.preview) for s in view.schedules]
         text = shown.firings_json(view) if form == "json" else shown.firings_text(view, width, colour)
     else:
-        from pydantic import TypeAdapter, ValidationError
-
         from echotally.demand.preview import preview_expression
-        from echotally.model.fields import Month, Zone
 
-        for value, kind, name in ((timezone, Zone, "--timezone"), (month, Month, "--month")):
-            try:
-                if value is not None:
-                    TypeAdapter(kind).validate_python(value)
-            except ValidationError as error:
-                message, _, allowed = str(error.errors()[0]["ctx"]["error"]).partition("|")
-                raise BadInput(Problem(message, name, value=value or "", allowed=allowed)) from error
+        options.check_zone(timezone)
+        options.check_month(month)
         seen = preview_expression(what, timezone, _moment(after), count, month, seconds)
         previews = [("firing", seen)]
         text = shown.preview_text(seen, width, colour) if form == "table" else shown.preview_json(seen)

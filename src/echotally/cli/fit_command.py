@@ -16,6 +16,7 @@ from echotally.output.writing import deliver, write_whole
 if TYPE_CHECKING:
     from echotally.evidence.proposal import Proposal
     from echotally.evidence.telemetry import TraceFound
+    from echotally.evidence.trials import TrialFit
 
 
 @click.command(
@@ -71,12 +72,8 @@ def fit(
         deliver(shown.trace_text(found_trace, str(trace)), out)
         return
     if len(logs) == 1 and is_trial(logs[0]):
-        if model is None or function is None:
-            raise BadInput(Problem("load trials are played with a model", allowed="--model FILE and --function NAME"))
-        from echotally.evidence.trials import fit_trials
-
-        prepare_simulation()
-        trials = fit_trials(model, function, logs[0], plan)
+        options.only_where(False, "on load trials", "environment", "columns", "timezone", "write", "plot")
+        trials = _trials(model, function, logs[0], plan)
         deliver(in_form(form, lambda: shown.trials_text(trials, width, colour), lambda: shown.trials_json(trials)), out)
         return
     from echotally.evidence.fit import fit as fit_logs
@@ -97,6 +94,15 @@ def fit(
         form, lambda: shown.fit_text(found, proposal, width, colour), lambda: shown.fit_json(found, proposal), "figures"
     )
     deliver(text, out)
+
+
+def _trials(model: Path | None, function: str | None, log: Path, plan: str | None) -> TrialFit:
+    from echotally.evidence.trials import fit_trials
+
+    if model is None or function is None:
+        raise BadInput(Problem("load trials are played with a model", allowed="--model FILE and --function NAME"))
+    prepare_simulation()
+    return fit_trials(model, function, log, plan)
 
 
 def _write(model: Path, proposal: Proposal) -> None:

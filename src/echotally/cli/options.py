@@ -43,16 +43,30 @@ def only_where(applies: object, why: str, *names: str) -> None:
 
 def check_zone(name: str) -> None:
     """Refuse what is no IANA zone."""
+    from echotally.model.fields import Zone
+
+    _check(Zone, "--timezone", name)
+
+
+def check_month(text: str | None) -> None:
+    """Refuse what is no month; an option left out is none."""
+    from echotally.model.fields import Month
+
+    if text is not None:
+        _check(Month, "--month", text)
+
+
+def _check(kind: Any, option: str, value: str) -> None:
+    """Read an option's value as the model file's keys of that kind are read."""
     from pydantic import TypeAdapter, ValidationError
 
     from echotally.errors import BadInput, Problem
-    from echotally.model.fields import Zone
 
     try:
-        TypeAdapter(Zone).validate_python(name)
+        TypeAdapter(kind).validate_python(value)
     except ValidationError as error:
         message, _, allowed = str(error.errors()[0]["ctx"]["error"]).partition("|")
-        raise BadInput(Problem(message, "--timezone", value=name, allowed=allowed)) from error
+        raise BadInput(Problem(message, option, value=value, allowed=allowed)) from error
 
 
 def counts(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> tuple[int, ...]:

@@ -15,6 +15,8 @@ from echotally.output.writing import deliver, write_whole
 
 if TYPE_CHECKING:
     from echotally.projection.placement import Loaded
+    from echotally.projection.project import Projection
+    from echotally.projection.replicate import Replicated
 
 
 @click.command(epilog="Example: echotally project river-watch/river.toml --set functions.map.instance_limit=40")
@@ -115,19 +117,23 @@ def project(
         from echotally.output.projection_exports import projection_file
 
         write_whole(out, projection_file(result, out.suffix, form))
-    elif form in ("csv", "markdown", "focus"):
-        from echotally.output.projection_exports import projection_rows
-
-        deliver(projection_rows(result, form), out)
-    elif form == "json":
-        from echotally.output.projection_json import projection_json
-
-        deliver(projection_json(result, by, replicated), out)
-    else:
+    elif form == "table":
         from echotally.output.projection_table import projection_text
 
         deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
+    else:
+        deliver(_as_data(result, form, by, replicated), out)
     return MISSED if gate and result.pick is None else 0
+
+
+def _as_data(result: Projection, form: str, by: str | None, replicated: Replicated | None) -> str:
+    if form == "json":
+        from echotally.output.projection_json import projection_json
+
+        return projection_json(result, by, replicated)
+    from echotally.output.projection_exports import projection_rows
+
+    return projection_rows(result, form)
 
 
 def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 from echotally.engine.measured import Level, UnitMeasured
 from echotally.output.checked import values_in_force
 from echotally.output.replications_view import replications_dict
-from echotally.projection.bills import merged_lines
+from echotally.projection.bills import Bill, merged_lines
 from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.replicate import Replicated
 from echotally.projection.showback import showback
@@ -96,8 +96,26 @@ def _plan(plan: PlanProjection) -> dict[str, Any]:
         return head
     units = plan.measured.units
     attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
-    pinned = len({u.unit.offer.name for u in units}) > 1 or units[0].unit.offer.name != plan.offer.name
-    lines = [
+    return {
+        **head,
+        "cost": {
+            "total": f"{plan.bill.total:f}",
+            "lines": _lines(plan, plan.bill),
+            "idle": amount_text(plan.bill.idle),
+            "when_nothing_runs": None if plan.standing is None else f"{plan.standing.total:f}",
+        },
+        "attempts": attempts,
+        "throttled_share": throttled_share(attempts),
+        "concurrency": _level(plan.measured.concurrency),
+        "functions": [_unit(plan, unit) for unit in _in_file_order(plan)],
+    }
+
+
+def _lines(plan: PlanProjection, bill: Bill) -> list[dict[str, Any]]:
+    """The bill's lines; each names its plan where functions are pinned to others."""
+    offers = {u.unit.offer.name for u in plan.measured.units} if plan.measured else set()
+    pinned = offers != {plan.offer.name}
+    return [
         {
             **({"plan": line.plan} if pinned else {}),
             "meter": line.meter,
@@ -107,21 +125,8 @@ def _plan(plan: PlanProjection) -> dict[str, Any]:
             "amount": amount_text(line.amount),
             "by": _by(plan, line.plan, line.meter),
         }
-        for line in merged_lines(plan.bill)
+        for line in merged_lines(bill)
     ]
-    return {
-        **head,
-        "cost": {
-            "total": f"{plan.bill.total:f}",
-            "lines": lines,
-            "idle": amount_text(plan.bill.idle),
-            "when_nothing_runs": None if plan.standing is None else f"{plan.standing.total:f}",
-        },
-        "attempts": attempts,
-        "throttled_share": throttled_share(attempts),
-        "concurrency": _level(plan.measured.concurrency),
-        "functions": [_unit(plan, unit) for unit in _in_file_order(plan)],
-    }
 
 
 def _in_file_order(plan: PlanProjection) -> list[UnitMeasured]:
