@@ -145,12 +145,34 @@ def test_each_mistake_says_what_is_wrong(write, old, new, says):
         ("triggers.4.batch", "5", "has no such element"),
         ("functions.f.memory.x", "5", "leads through a plain value"),
         ("..", "5", "is not an address"),
+        (
+            "functions.g.memory",
+            "1 GB",
+            "--set: functions.g.run: is required and missing (functions.g is not in the file)",
+        ),
+        ("function.f.memory", "1 GB", "--set: function: unknown key; did you mean functions?"),
+        (
+            "demand.dd.rate",
+            "1 /s",
+            "--set: demand.dd.into: is required and missing (demand.dd is not in the file; did you mean demand.d?)",
+        ),
+        ("targetsx.lost", "5", "--set: targetsx: unknown key; did you mean targets?"),
     ],
 )
 def test_overrides_are_checked_like_the_file(write, address, value, says):
     with pytest.raises(BadInput) as caught:
         load_model(write(GOOD), [(address, value)])
     assert says in str(caught.value)
+
+
+def test_a_slip_in_a_name_makes_no_table_that_nothing_reads(river):
+    with pytest.raises(BadInput) as caught:
+        load_model(river, [("queues.smss.tries", "3")])
+    assert str(caught.value) == (
+        "--set: queues.smss.tries: queues.smss is not in the file. Allowed: addresses of the file, such as queues.sms"
+    )
+    assert load_model(river, [("queues.sms.tries", "3")]).queues["sms"].tries == 3
+    assert "later" in load_model(river, [("queues.later.tries", "3")]).queues
 
 
 def test_an_override_changes_one_value_and_leaves_the_measured_memory(write):

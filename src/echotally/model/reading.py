@@ -26,12 +26,13 @@ LARGEST_FILE_BYTES = 32_000_000
 
 @dataclass
 class Document:
-    """A TOML file: its data, where its keys stand, and which addresses ``--set`` changed."""
+    """A TOML file: its data, where its keys stand, which addresses ``--set`` changed, which tables it made."""
 
     path: Path
     data: dict[str, Any]
     lines: dict[Address, int]
     changed: dict[Address, str] = field(default_factory=dict)
+    made: set[Address] = field(default_factory=set)
 
     def changed_sets(self) -> list[tuple[str, str]]:
         """The overrides that were applied, as (address, value)."""
@@ -43,7 +44,20 @@ class Document:
         for length in range(len(address), 0, -1):
             if address[:length] in self.changed:
                 return Problem(message, ".".join(address), "--set", None, shown, allowed)
+        for length in range(1, len(address) + 1):
+            if address[:length] in self.made:
+                message += self._not_in_file(address[:length]) if length < len(address) else ""
+                return Problem(message, ".".join(address), "--set", None, shown, allowed)
         return Problem(message, ".".join(address), str(self.path), line_of(self.lines, address), shown, allowed)
+
+    def _not_in_file(self, table: Address) -> str:
+        """Said of a table that an override made, most likely by a slip of the pen."""
+        beside: Any = self.data
+        for part in table[:-1]:
+            beside = beside[part]
+        near = get_close_matches(table[-1], [name for name in beside if name != table[-1]], 1, 0.5)
+        hint = f"; did you mean {'.'.join((*table[:-1], near[0]))}?" if near else ""
+        return f" ({'.'.join(table)} is not in the file{hint})"
 
 
 def _shown(value: object) -> str:
@@ -102,8 +116,19 @@ def set_value(document: Document, address: str, text: str) -> None:
     if text == "":
         _take_out(document.data, parts, address)
     else:
-        _place(document.data, parts, value, address)
+        _place(document, parts, value, address)
+        _no_slip(document, parts[:2], address)
     document.changed[parts] = text
+
+
+def _no_slip(document: Document, table: Address, address: str) -> None:
+    """Refuse a new table named almost as one of the file: a value set there would quietly change nothing."""
+    if table in document.made:
+        beside = [name for name in document.data[table[0]] if name != table[-1]]
+        near = get_close_matches(table[-1], beside, 1, 0.75)
+        if near:
+            allowed = f"addresses of the file, such as {table[0]}.{near[0]}"
+            raise BadInput(Problem(f"{'.'.join(table)} is not in the file", address, "--set", allowed=allowed))
 
 
 def _take_out(table: Any, parts: Address, address: str) -> None:
@@ -118,12 +143,14 @@ def _take_out(table: Any, parts: Address, address: str) -> None:
         )
 
 
-def _place(table: Any, parts: Address, value: object, address: str) -> None:
+def _place(document: Document, parts: Address, value: object, address: str) -> None:
+    table: Any = document.data
     for depth, part in enumerate(parts[:-1]):
         # Names of sources may be written with their kind (queues.alerts), so only plain nesting is walked.
         following = _step(table, part, address)
         if following is None:
             following = table[part] = {}
+            document.made.add(parts[: depth + 1])
         if not isinstance(following, dict | list):
             raise BadInput(
                 Problem(
