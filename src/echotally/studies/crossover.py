@@ -5,12 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from itertools import combinations, pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.projection.placement import Loaded, load
+from echotally.projection.side_by_side import side_by_side
 from echotally.rates.loading import candidates
 from echotally.studies.points import Point, Row, Sets, run_points, solve
 
@@ -19,6 +21,8 @@ if TYPE_CHECKING:
 
 #: Volumes to look at between the bounds, a decade; crossings are found to this share of their volume.
 _PER_DECADE, _EXACT = 5, 0.002
+#: How far beyond a guess the order must have changed, as a share of the volume: well within the stated 1 %.
+_BEYOND = 0.006
 #: Larger months are sampled: a hundred times a month is a hundred times the work.
 _SAMPLED_ABOVE = 8_000_000
 
@@ -103,55 +107,105 @@ def crossover(
     found = run_points(loaded, sets, points, workers, store, cluster, progress)
     rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
     events = sum(t.expected for t in loaded.month.taps if not t.source.startswith("schedules."))
-    seeker = _Seeker(loaded, sets, chosen, events)
-    return Crossover(loaded, events, scales, rows, tuple(sorted(seeker.all(rows, scales), key=lambda c: c.scale)))
+    seeker = _Seeker(loaded, sets, chosen, events, rows)
+    crossings = seeker.all(scales, workers if workers > 0 else None, progress)
+    return Crossover(loaded, events, scales, rows, tuple(sorted(crossings, key=lambda c: c.scale)))
 
 
 class _Seeker:
     """Finds crossings between two neighbouring volumes by false position (the Illinois variant, Dowell and Jarratt 1971)."""
 
-    def __init__(self, loaded: Loaded, sets: Sets, seed: int, events: float) -> None:
+    def __init__(self, loaded: Loaded, sets: Sets, seed: int, events: float, rows: Sequence[Row]) -> None:
         self.loaded, self.sets, self.seed, self.events = loaded, sets, seed, events
-        self.known: dict[tuple[float, str], Row] = {}
+        self.known: dict[tuple[float, str], Row] = {(row["scale"], row["plan"]): row for row in rows}
+        self.plans = list(dict.fromkeys(row["plan"] for row in rows))
 
-    def at(self, scale: float, plan: str) -> Row:
+    def all(
+        self, scales: Sequence[float], workers: int | None, progress: Callable[[str, float], None] | None
+    ) -> list[Crossing]:
+        """Every crossing between neighbouring scales, side by side on threads."""
+        tasks = {
+            f"{one}, {other} from {low}": partial(self._crossing, one, other, low, high)
+            for low, high in pairwise(scales)
+            for one, other in combinations(self.plans, 2)
+            if self._gap(low, one, other) * self._gap(high, one, other) < 0
+        }
+        told = (lambda _, share: progress(f"{len(tasks)} crossings", share)) if progress else None
+        return side_by_side(tasks, told, workers)
+
+    def _at(self, scale: float, plan: str, tell: Callable[[float], None] | None = None) -> Row:
         if (scale, plan) not in self.known:
             point = Point(0, scaled(self.loaded, scale), (plan,), self.seed, _SAMPLED_ABOVE)
-            self.known[scale, plan] = solve(str(self.loaded.document.path), self.sets, point)[0]
+            self.known[scale, plan] = solve(str(self.loaded.document.path), self.sets, point, tell)[0]
         return self.known[scale, plan]
 
-    def all(self, rows: Sequence[Row], scales: Sequence[float]) -> Iterable[Crossing]:
-        self.known |= {(row["scale"], row["plan"]): row for row in rows}
-        plans = list(dict.fromkeys(row["plan"] for row in rows))
-        for low, high in pairwise(scales):
-            for one, other in combinations(plans, 2):
-                gaps = [self.at(s, one)["cost_total"] - self.at(s, other)["cost_total"] for s in (low, high)]
-                if gaps[0] * gaps[1] < 0:
-                    yield self._crossing(one, other, low, high, gaps[0], gaps[1], plans)
+    def _gap(self, scale: float, one: str, other: str, tell: Callable[[float], None] | None = None) -> float:
+        costs: list[float] = [self._at(scale, plan, tell)["cost_total"] for plan in (one, other)]
+        return costs[0] - costs[1]
 
-    def _crossing(
-        self, one: str, other: str, low: float, high: float, gap: float, over: float, plans: list[str]
-    ) -> Crossing:
-        below, above = (one, other) if gap < 0 else (other, one)
-        side = 0
-        while high / low > 1 + _EXACT:
-            share = min(0.95, max(0.05, gap / (gap - over)))
-            middle = low * (high / low) ** share
-            here = self.at(middle, one)["cost_total"] - self.at(middle, other)["cost_total"]
-            if here == 0:
-                low = high = middle
-            elif here * gap > 0:
-                low, gap = middle, here
-                over = over / 2 if side == 1 else over
-                side = 1
-            else:
-                high, over = middle, here
-                gap = gap / 2 if side == -1 else gap
-                side = -1
-        scale = math.sqrt(low * high)
-        cost = self.at(low, one)["cost_total"]
-        others = [self.at(low, plan) for plan in plans if plan not in (one, other)]
-        cheapest = not any(r["meets_targets"] and r["cost_total"] < cost for r in others) and all(
-            self.at(low, plan)["meets_targets"] for plan in (one, other)
-        )
+    def _crossing(self, one: str, other: str, low: float, high: float, tell: Callable[[float], None]) -> Crossing:
+        left, right = _End(low, self._gap(low, one, other)), _End(high, self._gap(high, one, other))
+        below, above = (one, other) if left.gap < 0 else (other, one)
+
+        def heard(_: float) -> None:
+            # How far a search is cannot be told; what is told is that it goes on, so that it can be stopped.
+            tell(0.0)
+
+        scale = low
+        while right.scale / left.scale > 1 + _EXACT:
+            share = min(0.95, max(0.05, left.weight / (left.weight - right.weight)))
+            scale = left.scale + (right.scale - left.scale) * share
+            gap = self._gap(scale, one, other, heard)
+            if _near_enough(scale, gap, left, right):
+                # Costs may step: it is a crossing only if the order has changed a little further on.
+                beyond = scale * (1 + _BEYOND if gap * left.gap > 0 else 1 - _BEYOND)
+                if gap * (after := self._gap(beyond, one, other, heard)) <= 0:
+                    break
+                scale, gap = beyond, after
+            moved, kept = (left, right) if gap * left.gap > 0 else (right, left)
+            moved.moves(scale, gap)
+            kept.stays()
+        tell(1.0)
+        cost: float = self._at(scale, one)["cost_total"]
+        cheapest = self._cheapest(scale, cost, (one, other), (low, high), heard)
         return Crossing(scale, scale * self.events, cost, below, above, cheapest)
+
+    def _cheapest(
+        self, scale: float, cost: float, pair: tuple[str, str], around: tuple[float, float], tell: Callable[[float], None]
+    ) -> bool:  # fmt: skip
+        """Whether the two meet every target there and no third plan that does is cheaper.
+
+        A third plan that costs more at both neighbouring volumes is not played: costs rise with volume.
+        """
+        if not all(self._at(scale, plan, tell)["meets_targets"] for plan in pair):
+            return False
+        others = [plan for plan in self.plans if plan not in pair and self._at(around[0], plan)["cost_total"] < cost]
+        return not any(
+            r["meets_targets"] and r["cost_total"] < cost for r in (self._at(scale, p, tell) for p in others)
+        )
+
+
+@dataclass
+class _End:
+    """One end of the stretch a crossing is in: the gap between the plans there, and its weight in the next guess."""
+
+    scale: float
+    gap: float
+    stayed: int = 0
+
+    @property
+    def weight(self) -> float:
+        """The gap, halved for each time in a row after the first that only the other end moved (Illinois)."""
+        return self.gap / float(2 ** max(0, self.stayed - 1))
+
+    def moves(self, scale: float, gap: float) -> None:
+        self.scale, self.gap, self.stayed = scale, gap, 0
+
+    def stays(self) -> None:
+        self.stayed += 1
+
+
+def _near_enough(scale: float, gap: float, left: _End, right: _End) -> bool:
+    """Whether the gap there, at the gentler of the slopes to both ends, is closed within ``_EXACT`` of the volume."""
+    slopes = abs(gap - left.gap) / (scale - left.scale), abs(right.gap - gap) / (right.scale - scale)
+    return abs(gap) <= min(slopes) * _EXACT * scale

@@ -38,11 +38,14 @@ class Point:
     sampled_above: int | None = None
 
 
-def solve(path: str, sets: Sets, point: Point) -> list[Row]:
-    """Rows of a point, one a plan, in the plans' order. A change the loader refuses raises ``BadInput``."""
+def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
+    """Rows of a point, one a plan, in the plans' order; ``progress`` hears the share of each plan's month that is over.
+
+    A change the loader refuses raises ``BadInput``.
+    """
     loaded = load(path, [*sets, *point.sets])
     return [
-        row_of(project_plan(loaded, loaded.offers[plan], point.seed, sampled_above=point.sampled_above))
+        row_of(project_plan(loaded, loaded.offers[plan], point.seed, progress, sampled_above=point.sampled_above))
         for plan in point.plans
     ]
 
