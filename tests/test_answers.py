@@ -122,6 +122,57 @@ def test_firings_of_a_model_are_listed_after_the_time_asked_for(river, monkeypat
     assert local == ["2027-03-28T02:00:00+01:00", "2027-03-29T01:30:00+01:00", "2027-03-30T01:30:00+01:00"]
 
 
+CLIENTS = """
+[functions.f]
+memory = "512 MB"
+run = "100 ms"
+cold_start = "2 s"
+instance_limit = 1
+[endpoints.e]
+[demand.d]
+into = "endpoints.e"
+clients = 30
+think = "10 min"
+[[triggers]]
+from = "endpoints.e"
+to = "f"
+"""
+
+
+def test_counts_of_events_say_that_clients_are_not_among_them(write, monkeypatch, tmp_path):
+    write(CLIENTS)
+    monkeypatch.chdir(tmp_path)
+    assert "besides the requests of 30 clients." in ask("check", "model.toml").output
+    assert (
+        "without the requests of clients"
+        in ask("crossover", "model.toml", "--scale", "0.5..2", "--workers", "1").output
+    )
+
+
+def test_a_trial_that_refusals_used_up_says_so_and_a_longer_one_does_not(write, monkeypatch, tmp_path):
+    # Nineteen of twenty clients are refused and ask again after 1 ms: 1,000 calls are gone within the 2 s of cold start.
+    write(CLIENTS)
+    monkeypatch.chdir(tmp_path)
+    trial = ("load", "model.toml", "--function", "f", "--clients", "20", "--calls")
+    assert "refusals used up --calls within a cold start" in ask(*trial, "1000").output
+    assert "refusals used up" not in ask(*trial, "60000").output
+
+
+def test_a_forecast_without_ranges_says_so_instead_of_a_spread_of_nothing(write, monkeypatch, tmp_path):
+    write(CLIENTS.replace('clients = 30\nthink = "10 min"', 'rate = "1 /min"'))
+    monkeypatch.chdir(tmp_path)
+    first = ask("forecast", "model.toml", "--months", "2", "--draws", "20").output.splitlines()[0]
+    assert first.endswith("(no input has a range).") and "eight of ten" not in first
+
+
+def test_replications_play_every_event_where_that_is_asked_for(write, monkeypatch):
+    from echotally import load, replicate
+
+    loaded = load(write(CLIENTS.replace('clients = 30\nthink = "10 min"', 'rate = "1 /min"')))
+    monkeypatch.setattr("echotally.projection.project.wants_sampling", lambda *_: True)
+    assert [replicate(loaded, 2, exact=exact).first.plans[0].method for exact in (False, True)] == ["sampled", "exact"]
+
+
 # -- progress -------------------------------------------------------------------------------------------------------
 class Terminal(io.StringIO):
     def isatty(self) -> bool:

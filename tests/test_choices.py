@@ -98,6 +98,38 @@ def test_two_linear_plans_cross_where_algebra_says(estate, calls, hour, fixed_ca
     assert found.cheapest(found.scales[-1])["plan"] == "c.flat"
 
 
+@pytest.mark.parametrize("scale", [(0.1, 10), (0.5, 2), (1, 100)])
+def test_a_crossing_at_a_volume_looked_at_is_found_too(estate, scale):
+    # 1,000 calls at 0.0372 are 37.20, as much as 744 h x 0.05: the plans cost the same today, to the last digit.
+    path = estate(
+        MODEL,
+        RUNS.format(name="each", calls="0.0372", seconds="0", free=0),
+        FIXED.format(name="flat", hour="0.05", calls="0"),
+    )
+    crossings = crossover(path, *scale, workers=1).crossings
+    # Looked at from today on, the order never changes.
+    assert [c.scale for c in crossings] == ([] if scale[0] == 1 else [pytest.approx(1, rel=0.01)])
+
+
+def test_a_price_that_falls_for_all_at_a_tier_crosses_three_times(estate):
+    # 37.20 is reached at 3,720 calls of 0.01; above 5,000 every call costs 0.005, which is 25 and reaches 37.20 at 7,440.
+    tiers = 'calls = { volume = true, tiers = [{ up_to = 5_000, unit = "0.01" }, { unit = "0.005" }] }'
+    each = RUNS.format(name="each", calls="1", seconds="0", free=0).replace('calls = { unit = "1" }', tiers)
+    found = crossover(estate(MODEL, each, FIXED.format(name="flat", hour="0.05", calls="0")), 1, 100, workers=2)
+    assert [c.scale for c in found.crossings] == pytest.approx([3.72, 5.0, 7.44], rel=0.01)
+    assert [c.below for c in found.crossings] == ["c.each", "c.flat", "c.each"]
+    # At the step the two plans do not cost the same; what stands there is a cost of one of them near it.
+    assert found.crossings[0].cost == pytest.approx(37.2, rel=0.01) == found.crossings[2].cost
+
+
+def test_the_crossings_do_not_depend_on_the_workers(estate):
+    plans = [RUNS.format(name=f"p{n}", calls=f"0.0{n}", seconds="0", free=0) for n in (1, 3)]
+    path = estate(MODEL, *plans, *(FIXED.format(name=f"f{n}", hour=f"0.0{n}", calls="0.001") for n in (2, 5)))
+    alone, together = crossover(path, 0.1, 100, workers=1), crossover(path, 0.1, 100, workers=3)
+    assert alone.crossings == together.crossings and len(alone.crossings) == 4
+    assert sum(c.cheapest for c in alone.crossings) == 1
+
+
 def test_an_allowance_moves_the_crossing_by_itself(estate):
     # 0.01 (N - 500) = 37.20: N = 4,220.
     path = estate(

@@ -168,6 +168,33 @@ def test_the_largest_safe_batch_is_the_largest(write):
 ACCEPT = '\n[[accepted]]\nfinding = "T03"\nat = "functions.f"\nreason = "a probe that may hang"\n'
 
 
+DEARER = """
+[plans.large]
+bills = "reserved"
+memory = { choices = ["128 MB", "512 MB"] }
+instances = 4
+instance_memory = "4 GB"
+instance_vcpu = 4
+[plans.large.price]
+reserved_hours = { unit = "1" }
+"""
+
+
+@pytest.mark.parametrize("fed_by_topic", [False, True], ids=["by-demand", "by-topic"])
+def test_advice_on_idle_polls_never_costs_more_and_never_drops_the_work(write, fed_by_topic):
+    # A plan without queue operations is there, but it costs 2,976 a month; handing the events over by a topic saves.
+    model = F.replace("512", "128") + Q.replace("4 /min", "1 /h")
+    if fed_by_topic:
+        model = model.replace('into = "queues.q"', 'into = "topics.t"')
+        model += '[topics.t]\nfeeds = [{ into = "queues.q", share = 1 }]\n'
+    path = write(model, card=card_for("") + DEARER)
+    finding = next(f for f in check_model(path).open() if f.rule.code == "Q07")
+    before, after = (project(path, sets).plan("test.plan") for sets in ((), finding.noticed.sets))
+    assert finding.noticed.saves == before.bill.unrounded - after.bill.unrounded > 0
+    handled = [sum(u.events["succeeded"] for u in plan.measured.units) for plan in (before, after)]
+    assert handled[0] == handled[1] > 700
+
+
 def test_an_accepted_finding_is_kept_with_its_reason_and_does_not_count(write, tmp_path):
     path = write(F.replace('"2 s"', '"1 min"') + "instance_limit = 9\n" + E, card=card_for(""))
     assert "T03" in codes(path)

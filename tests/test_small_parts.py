@@ -236,6 +236,22 @@ def test_rows_of_json_become_a_table_with_dotted_names() -> None:
 
 
 @pytest.mark.parametrize(
+    ("rows", "csv", "markdown"),
+    [
+        ('[{"n": 1, "x": 0.5}, {"n": null, "x": 2.0}]', "n,x\n1,0.5\n,2.0\n", "| n | x |\n| --- | --- |\n| 1 | 0.5 |\n|  | 2 |\n"),
+        ('[{"a": true}, {"a": false}]', "a\nTrue\nFalse\n", "| a |\n| --- |\n| yes |\n| no |\n"),
+        ('["functions.f.memory=1 GB"]', "set\nfunctions.f.memory=1 GB\n", "| set |\n| --- |\n| functions.f.memory=1 GB |\n"),
+        ("[]", "set\n", "| set |\n| --- |\n"),
+        ('[{"a": {"b": {"c": "=1"}}}]', "a.b.c\n'=1\n", "| a.b.c |\n| --- |\n| =1 |\n"),
+    ],
+    ids=["missing", "yes-no", "words", "none", "nested"],
+)  # fmt: skip
+def test_a_list_of_json_as_csv_and_markdown(rows: str, csv: str, markdown: str) -> None:
+    data = f'{{"set": {rows}}}'
+    assert (as_table(data, "csv", "set"), as_table(data, "markdown", "set")) == (csv, markdown)
+
+
+@pytest.mark.parametrize(
     ("first", "steps", "last", "from_zero"),
     [(10, [5, -2], 13, True), (100, [1, -0.5], 100.5, False), (0, [3], 3, True), (5, [-8], -3, True)],
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -72,7 +73,7 @@ def firings(
 ) -> None:  # fmt: skip
     """Show when schedules fire: of every schedule of MODEL, or of one EXPRESSION (cron, 'every 5 min', FREQ=...)."""
     from echotally.output import firings_view as shown
-    from echotally.output.exports import as_table, in_form
+    from echotally.output.exports import in_form
 
     colour = False if out else None
     of_model = what.endswith(".toml") or Path(what).is_file()
@@ -93,7 +94,7 @@ def firings(
         prepare_simulation()
         view = view_firings(what, sets, count, _moment(after))
         previews = [(s.name, s.preview) for s in view.schedules]
-        text = shown.firings_json(view) if form == "json" else shown.firings_text(view, width, colour)
+        text, data = partial(shown.firings_text, view, width, colour), partial(shown.firings_json, view)
     else:
         from echotally.demand.preview import preview_expression
 
@@ -101,12 +102,13 @@ def firings(
         options.check_month(month)
         seen = preview_expression(what, timezone, _moment(after), count, month, seconds)
         previews = [("firing", seen)]
-        text = shown.preview_text(seen, width, colour) if form == "table" else shown.preview_json(seen)
-    if form in ("csv", "markdown"):
-        text = as_table(shown.firings_rows(previews), form)
+        text, data = partial(shown.preview_text, seen, width, colour), partial(shown.preview_json, seen)
+        form = form or "json"
     if ics:
         write_whole(ics, shown.calendar_bytes(previews))
-    deliver(text, out)
+    if form in ("csv", "markdown"):
+        data = partial(shown.firings_rows, previews)
+    deliver(in_form(form or "table", text, data), out)
 
 
 def _checked(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -28,7 +28,11 @@ def harmless(value: Any) -> Any:
 
 def csv_text(frame: pd.DataFrame) -> str:
     """A table as CSV with a heading, harmless to spreadsheets."""
-    return str(frame.map(harmless).to_csv(index=False, lineterminator="\n"))
+    import pandas as pd
+
+    # Cell by cell and as objects: pandas' own ``map`` would make whole numbers beside missing ones into fractions.
+    cells = {name: pd.Series([harmless(value) for value in frame[name]], dtype=object) for name in frame.columns}
+    return str(pd.DataFrame(cells).to_csv(index=False, lineterminator="\n"))
 
 
 def markdown_text(frame: pd.DataFrame) -> str:
@@ -121,13 +125,15 @@ def as_table(data: str, form: str, rows: str = "rows") -> str:
     import pandas as pd
 
     found = json.loads(data)[rows]
-    frame = pd.json_normalize([row if isinstance(row, dict) else {rows: row} for row in found])
-    if not found:
-        frame = pd.DataFrame(columns=[rows])
-    for name in frame.columns:
-        cells = [json.dumps(v) if isinstance(v, list) else v for v in frame[name]]
-        # Whole numbers stay whole where some are missing.
-        whole = all(v is None or (isinstance(v, float) and (v != v or v.is_integer())) for v in cells)
-        whole = whole and any(isinstance(row.get(name), int) for row in found if isinstance(row, dict))
-        frame[name] = pd.array(cells, dtype="Int64") if whole else cells
+    flat = [dict(_flat(row, "") if isinstance(row, dict) else [(rows, row)]) for row in found]
+    # As objects, so that whole numbers stay whole beside missing ones.
+    frame = pd.DataFrame(flat, dtype=object) if flat else pd.DataFrame(columns=[rows])
     return csv_text(frame) if form == "csv" else markdown_text(frame)
+
+
+def _flat(row: Mapping[str, Any], prefix: str) -> Iterator[tuple[str, Any]]:
+    for name, value in row.items():
+        if isinstance(value, dict):
+            yield from _flat(value, f"{prefix}{name}.")
+        else:
+            yield prefix + name, json.dumps(value) if isinstance(value, list) else value

@@ -126,8 +126,9 @@ class _Seeker:
         """Every crossing between neighbouring scales, side by side on threads."""
         tasks = {
             f"{one}, {other} from {low}": partial(self._crossing, one, other, low, high)
-            for low, high in pairwise(scales)
             for one, other in combinations(self.plans, 2)
+            # Where both cost the same to the last digit the order is still what it was before.
+            for low, high in pairwise(s for s in scales if self._gap(s, one, other))
             if self._gap(low, one, other) * self._gap(high, one, other) < 0
         }
         told = (lambda _, share: progress(f"{len(tasks)} crossings", share)) if progress else None
@@ -158,7 +159,8 @@ class _Seeker:
             gap = self._gap(scale, one, other, heard)
             if _near_enough(scale, gap, left, right):
                 # Costs may step: it is a crossing only if the order has changed a little further on.
-                beyond = scale * (1 + _BEYOND if gap * left.gap > 0 else 1 - _BEYOND)
+                further = scale * (1 + _BEYOND if gap * left.gap > 0 else 1 - _BEYOND)
+                beyond = min(right.scale, max(left.scale, further))
                 if gap * (after := self._gap(beyond, one, other, heard)) <= 0:
                     break
                 scale, gap = beyond, after
@@ -175,7 +177,7 @@ class _Seeker:
     ) -> bool:  # fmt: skip
         """Whether the two meet every target there and no third plan that does is cheaper.
 
-        A third plan that costs more at both neighbouring volumes is not played: costs rise with volume.
+        A third plan that costs more at the neighbouring volume below is not played: costs rise with volume.
         """
         if not all(self._at(scale, plan, tell)["meets_targets"] for plan in pair):
             return False

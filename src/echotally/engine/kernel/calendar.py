@@ -25,6 +25,21 @@ def _copy(w, i, j):
 
 
 @hot
+def _write(w, i, at, key, what):
+    e = hp(w, i)
+    e.at = at
+    e.key = key
+    e.what = what
+
+
+@hot
+def _earlier(w, child):
+    """The earlier of two neighbouring entries, without a branch that a processor would have to guess."""
+    one, other = hp(w, child), hp(w, child + 1)
+    return child + ((other.at < one.at) | ((other.at == one.at) & (other.key < one.key)))
+
+
+@hot
 def put(w, at, step, number, kind, ref):
     """Add an entry. ``number`` is the oldest event's number, which breaks ties within a step."""
     ck = clock(w)
@@ -38,10 +53,7 @@ def put(w, at, step, number, kind, ref):
             break
         _copy(w, i, up)
         i = up
-    e = hp(w, i)
-    e.at = at
-    e.key = key
-    e.what = what
+    _write(w, i, at, key, what)
 
 
 @hot
@@ -49,14 +61,12 @@ def _sink(w, at, key, what):
     """Let an entry fall from the top to where it belongs.
 
     The hole first falls all the way along the smaller children, then the entry climbs back: half the
-    comparisons of the textbook way for an entry that came from the bottom (Wegener, "Bottom-up heapsort",
-    1993), and without branches that a processor would have to guess.
+    comparisons of the textbook way for an entry that came from the bottom (Wegener, "Bottom-up heapsort", 1993).
     """
     n = clock(w).heap_n
     i, child = SAME, SAME + 1
     while child + 1 < n:
-        one, other = hp(w, child), hp(w, child + 1)
-        child += (other.at < one.at) | ((other.at == one.at) & (other.key < one.key))
+        child = _earlier(w, child)
         _copy(w, i, child)
         i = child
         child = 2 * i + 1
@@ -70,10 +80,7 @@ def _sink(w, at, key, what):
             break
         _copy(w, i, up)
         i = up
-    e = hp(w, i)
-    e.at = at
-    e.key = key
-    e.what = what
+    _write(w, i, at, key, what)
 
 
 @hot
@@ -83,18 +90,14 @@ def replace_first(w, at, key, what):
     i, child = SAME, SAME + 1
     while child < n:
         if child + 1 < n:
-            one, other = hp(w, child), hp(w, child + 1)
-            child += (other.at < one.at) | ((other.at == one.at) & (other.key < one.key))
+            child = _earlier(w, child)
         e = hp(w, child)
         if e.at > at or (e.at == at and e.key >= key):
             break
         _copy(w, i, child)
         i = child
         child = 2 * i + 1
-    e = hp(w, i)
-    e.at = at
-    e.key = key
-    e.what = what
+    _write(w, i, at, key, what)
 
 
 @hot

@@ -225,7 +225,7 @@ def pushed_by_its_topic(ctx: Context, queue: str) -> Sets:
     sets = [(f"topics.{topic}.feeds", "[]")]
     for number, trigger in enumerate(model.triggers):
         if trigger.from_ == queue:
-            sets += [(f"triggers.{number}.from", f"topics.{topic}"), (f"triggers.{number}.share", f"{feed.share:g}")]
+            sets += [(f"triggers.{number}.from", f"topics.{topic}"), (f"triggers.{number}.share", repr(feed.share))]
             sets += [(f"triggers.{number}.{key}", "") for key in sorted(trigger.model_fields_set - {"from_", "to"})]
     return _that_load(ctx, [*sets, (queue, "")])
 
