@@ -318,3 +318,24 @@ def test_the_log_of_the_stand_in_adds_up_to_the_projection(stranger: Path) -> No
         assert len(mine) == ended and (mine["outcome"] == "error").sum() == unit.attempts["failed"]
         assert mine["billed_ms"].sum() == pytest.approx(unit.billed_ns / 1e6, rel=1e-9)
         assert (mine["cold_start_ms"] > 0).sum() >= unit.cold_starts
+
+
+# -- logarithmic axes -----------------------------------------------------------------------------------------------
+@pytest.mark.parametrize(
+    ("low", "high", "shown"),
+    [
+        (0.1, 10, ["0.1", "0.2", "0.5", "1", "2", "5", "10"]),
+        (600, 4_000, ["700", "1,000", "1,500", "2,000", "3,000"]),
+        (12, 200, ["15", "20", "30", "50", "70", "100", "150", "200"]),
+    ],
+)
+def test_a_logarithmic_axis_has_plain_numbers_and_enough_of_them(low: float, high: float, shown: list[str]) -> None:
+    from echotally.output.charts import new_figure, plain_x
+
+    figure, (panel,) = new_figure()
+    panel.set_xscale("log")
+    panel.set_xlim(low, high)
+    plain_x(panel)
+    figure.canvas.draw()
+    inside = [label.get_text() for label in panel.get_xticklabels() if low <= label.get_position()[0] <= high]
+    assert inside == shown

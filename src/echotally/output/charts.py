@@ -42,7 +42,7 @@ def style(n: int) -> dict[str, Any]:
 
 
 def plain_numbers(panel: Any) -> None:
-    """Numbers as people write them on two logarithmic axes, at 1, 2 and 5 of each decade."""
+    """Numbers as people write them on two logarithmic axes, at 1, 2 and 5 of each decade; denser where the axis is short."""
     _plain(panel.xaxis, panel.yaxis)
 
 
@@ -55,7 +55,9 @@ def _plain(*axes: Any) -> None:
     from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
     for axis in axes:
-        axis.set_major_locator(LogLocator(base=10, subs=(1.0, 2.0, 5.0)))
+        low, high = axis.get_view_interval()
+        steps = (1.0, 1.5, 2.0, 3.0, 5.0, 7.0) if high / low < 20 else (1.0, 2.0, 5.0)
+        axis.set_major_locator(LogLocator(base=10, subs=steps))
         axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.10g}"))
         axis.set_minor_formatter(NullFormatter())
 
