@@ -173,7 +173,8 @@ class Simulation:
                 self.message(f"queues.{name}", 1_000, sent=0)
         for unit in self.units.values():
             for _ in range(unit.floor):
-                self.new_instance(unit, cold=False)
+                if not self.nodes or self.node_for(unit) is not None:
+                    self.new_instance(unit, cold=False)
             if unit.kind == "polled":
                 self.put(0, LOOK, 0, lambda unit=unit: self.look(unit))
         self.dirty = True
@@ -337,7 +338,7 @@ class Simulation:
         e.unit = next((t.unit for t in self.readers(source)), None)
         if e.unit and self.too_large(e.unit, e):
             return
-        if queue.delay:
+        if queue.delay and sent:
             self.put(self.now + queue.delay, DUE, 0, lambda: self.show(e))
         else:
             self.show(e)
@@ -394,10 +395,20 @@ class Simulation:
             e = lane.waiting.pop(0)
             lane.open.remove(e)
             t.unit.events["expired"] += 1
+        for call in [c for c in t.unit.line if c.trigger is t and c.lane is lane]:
+            for e in [e for e in call.events if e.at + retention <= self.now]:
+                call.events.remove(e)
+                lane.open.remove(e)
+                t.unit.events["expired"] += 1
+            if not call.events:
+                t.unit.line.remove(call)
+                lane.in_flight -= 1
+                lane.failing -= 1
 
     # -- what can start -----------------------------------------------------------------------------------------
     def waiting(self, unit):
-        n = sum(c.items for c in (*unit.line, *unit.fresh, *unit.backoff))
+        between = [c for c in unit.backoff if c.trigger.kind != "endpoints"]
+        n = sum(c.items for c in (*unit.line, *unit.fresh, *between))
         for t in self.triggers:
             if t.unit is unit:
                 n += len(self.visible[t.source]) if t.kind == "queues" else sum(len(lane.waiting) for lane in t.lanes)
@@ -588,14 +599,18 @@ class Simulation:
             unit.ready_order.append(i)
             return i
         i.cold = int(unit.function.cold_start.scale * unit.plan.cold_start_factor + 0.5)
-        i.starting, i.ready = True, node_ready + i.cold
+        i.ready = node_ready + i.cold
+        i.starting = i.ready > self.now
+        if not i.starting:
+            unit.ready_order.insert(0, i)
         unit.cold_starts += 1
         if unit.plan.scaling.burst is not None:
             unit.tokens -= 1
         return i
 
     def arm(self, i, unit, number):
-        self.put(i.ready, END, number, lambda: self.is_ready(i, unit))
+        if i.starting:
+            self.put(i.ready, END, number, lambda: self.is_ready(i, unit))
 
     def is_ready(self, i, unit):
         i.starting, i.released = False, self.now
@@ -686,7 +701,7 @@ class Simulation:
         i.calls.append(call)
         if unit.kind == "reserved":
             i.memory += unit.function.memory
-            i.load += unit.function.cpu_share * self.vcpus(unit, unit.function.memory)[0]
+            i.load += self.load(unit)
         if i.starting:
             call.cold = min(i.ready - self.now, i.cold)
             if unit.plan.cold_start_billed:
@@ -721,13 +736,24 @@ class Simulation:
         there = memory / 1024 * plan.vcpu_per_gb
         return min(unit.function.threads, there), there
 
+    def speed(self, unit):
+        """q = v(measured_at) / v(m); a measured_vcpu stands in place of v(measured_at)."""
+        f = unit.function
+        measured = f.measured_vcpu or self.vcpus(unit, f.measured_at or f.memory)[0]
+        return measured / self.vcpus(unit, f.memory)[0]
+
+    def load(self, unit):
+        """s(m) v(m): what one call takes of its instance's CPU, s(m) being the CPU share of a run at memory m."""
+        share, q = unit.function.cpu_share, self.speed(unit)
+        part = share * q / ((1 - share) + share * q) if share else 0
+        return part * self.vcpus(unit, unit.function.memory)[0]
+
     def begin(self, call):
         unit, f, i = call.unit, call.unit.function, call.instance
-        used, there = self.vcpus(unit, f.memory)
-        measured = self.vcpus(unit, f.measured_at or f.memory)[0]
+        there = self.vcpus(unit, f.memory)[1]
         work = f.run.scale + f.per_item * call.items + f.per_mb * (call.payload / 1e6)
-        work *= (1 - f.cpu_share) + f.cpu_share * measured / used
-        stretch = i.load / there if unit.kind == "reserved" else len(i.calls) * f.cpu_share * used / there
+        work *= (1 - f.cpu_share) + f.cpu_share * self.speed(unit)
+        stretch = i.load / there if unit.kind == "reserved" else len(i.calls) * self.load(unit) / there
         ns = int(work * max(1, stretch) + 0.5)
         call.timed_out, call.run_at = ns > f.timeout, self.now
         self.put(self.now + min(ns, f.timeout), END, call.number, lambda: self.end(call))
@@ -752,7 +778,7 @@ class Simulation:
             self.deactivate(i, unit)
         if unit.kind == "reserved":
             i.memory -= unit.function.memory
-            i.load -= unit.function.cpu_share * self.vcpus(unit, unit.function.memory)[0]
+            i.load -= self.load(unit)
         elif not i.calls and unit.kind == "polled" and len(unit.instances) > unit.target:
             self.goes(i, unit)
         else:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from pathlib import Path
 
@@ -41,7 +42,7 @@ def maybe(strategy, text):
 
 @st.composite
 def plans(draw):
-    kind = draw(st.sampled_from(["per-call", "per-call", "polled", "reserved", "nodes", "nodes"]))
+    kind = draw(st.sampled_from(["per-call", "per-call", "polled", "polled", "reserved", "nodes", "nodes"]))
     common = draw(maybe(ms, 'wait_limit = "{}"')) + draw(maybe(st.integers(1, 6), "concurrency_limit = {}"))
     if kind == "reserved":
         common += draw(st.sampled_from(["", 'payload_limit = "2500 kB"\n']))
@@ -63,8 +64,7 @@ def plans(draw):
             f'scaling = {{ kind = "polled", every = "{draw(st.sampled_from(["5 s", "30 s"]))}", '
             f"per_instance = {draw(st.integers(1, 8))}, step = {draw(st.integers(1, 4))} }}\n"
         ).replace('bills = "runs"', draw(st.sampled_from(['bills = "allocated"', 'bills = "active"'])))
-    if draw(chance):
-        text = text.replace('bills = "runs"', 'bills = "active"')
+    text = text.replace('bills = "runs"', f'bills = "{draw(st.sampled_from(["runs", "active", "allocated"]))}"')
     if draw(chance):
         text += f'scaling = {{ kind = "per-call", burst = {draw(st.integers(1, 3))}, ramp = "{draw(st.integers(1, 30))} /min" }}\n'
     return text
@@ -90,7 +90,7 @@ def sources(draw, name, function, inner):
         trigger += draw(maybe(st.integers(1, 3), "readers = {}"))
     elif kind == "streams":
         body = draw(maybe(st.integers(1, 3), "partitions = {}")) + draw(maybe(st.sampled_from([0.2, 0.7]), "skew = {}"))
-        body += draw(maybe(st.just("30 s"), 'retention = "{}"'))
+        body += draw(maybe(st.sampled_from(["5 s", "30 s"]), 'retention = "{}"'))
         trigger += draw(maybe(st.integers(1, 5), "batch = {}")) + draw(maybe(ms, 'batch_wait = "{}"'))
         trigger += draw(maybe(st.integers(1, 2), "readers = {}")) + f"tries = {draw(st.integers(1, 3))}\n"
     elif kind == "schedules":
@@ -131,7 +131,7 @@ def estates(draw):
         memory = draw(st.sampled_from(["256 MB", "512 MB"]))
         text += f'[functions.{name}]\nmemory = "{memory}"\nrun = "{draw(ms)}"\ntimeout = "{draw(ms)}"\n'
         text += (
-            f'cold_start = "{draw(ms)}"\n'
+            f'cold_start = "{draw(st.one_of(st.just("0 s"), ms))}"\n'
             + draw(maybe(ms, 'per_item = "{}"'))
             + draw(maybe(st.integers(1, 4), "instance_limit = {}"))
         )
@@ -140,7 +140,7 @@ def estates(draw):
         text += draw(maybe(st.sampled_from(["256 MB", "512 MB"]), 'measured_at = "{}"')) + draw(
             maybe(ms, 'per_mb = "{}"')
         )
-        text += draw(maybe(st.integers(1, 2), "instance_floor = {}")) + draw(maybe(st.integers(2, 3), "slots = {}"))
+        text += draw(maybe(st.integers(1, 3), "instance_floor = {}")) + draw(maybe(st.integers(2, 3), "slots = {}"))
         if draw(chance):
             each, size = draw(st.sampled_from([1, 0.4, 1.3])), draw(st.sampled_from(["1 kB", "3 MB"]))
             text += f'emits = [{{ into = "queues.inner", each = {each}, payload = "{size}" }}]\n'
@@ -198,9 +198,14 @@ def theirs(loaded, placement):
     return sim.diary, found, sources, sim.node_ns
 
 
+#: A longer run with estates of its own: ECHOTALLY_ESTATES=5000 python -m pytest tests/test_reference.py
+ESTATES = int(os.environ.get("ECHOTALLY_ESTATES", "0"))
+
+
 @settings(
-    max_examples=100, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True, phases=[Phase.generate]
-)
+    max_examples=ESTATES or 100, deadline=None, suppress_health_check=list(HealthCheck), derandomize=not ESTATES,
+    phases=[Phase.generate], database=None,
+)  # fmt: skip
 @given(estates())
 def test_the_compiled_loop_does_what_the_plain_reference_does(estate):
     model, plan = estate

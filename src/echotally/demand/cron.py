@@ -8,6 +8,7 @@ expansion by whole days that is fast enough to count a year of minutes.
 from __future__ import annotations
 
 import re
+from calendar import monthrange
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
@@ -43,7 +44,8 @@ class Cron:
     rule: Any
     classic: str
     nearest_weekdays: tuple[int, ...]
-    only_nearest: bool
+    before_last: tuple[int, ...]
+    only_special: bool
     both_days: bool
     years: frozenset[int] | None
     follows_elapsed: bool
@@ -53,8 +55,10 @@ class Cron:
         """Whether the job is due on a local day (either day field if both are restricted)."""
         if day.month not in self.rule.months or (self.years is not None and day.year not in self.years):
             return False
-        of_month = (not self.only_nearest and self.rule.match_dom(day)) or any(
-            _nearest_weekday(day.year, day.month, n) == day.day for n in self.nearest_weekdays
+        of_month = (
+            (not self.only_special and self.rule.match_dom(day))
+            or any(_nearest_weekday(day.year, day.month, n) == day.day for n in self.nearest_weekdays)
+            or any(monthrange(day.year, day.month)[1] - n == day.day for n in self.before_last)
         )
         of_week = self.rule.match_dow(day)
         return (of_month and of_week) if self.both_days else (of_month or of_week)
@@ -81,7 +85,7 @@ def parse_cron(expression: str, seconds: bool = False) -> Cron:
     parts[4] = _named(parts[4], _MONTHS, 1)
     for number, part in enumerate(parts):
         _check(part, number)
-    nearest, month_days = _take_nearest(parts[3])
+    nearest, before_last, month_days = _take_special(parts[3])
     classic = [
         parts[0],
         parts[1],
@@ -96,7 +100,8 @@ def parse_cron(expression: str, seconds: bool = False) -> Cron:
         rule,
         " ".join(parts[1:]).replace("?", "*"),
         nearest,
-        bool(nearest) and month_days == "*",
+        before_last,
+        bool(nearest or before_last) and month_days == "*",
         parts[3][0] in "*?" or parts[5][0] in "*?",
         _years(year),
         parts[1].startswith("*") or parts[2].startswith("*"),
@@ -147,7 +152,7 @@ def _weekdays(part: str, first: int) -> str:
 
 def _check(part: str, number: int) -> None:
     name, (low, high) = _FIELDS[number], _LIMITS[number]
-    special = r"|LW|L|\d+W" if number == 3 else r"|\d+L|\d+#\d+" if number == 5 else ""
+    special = r"|LW|L(-\d+)?|\d+W" if number == 3 else r"|\d+L|\d+#\d+" if number == 5 else ""
     if part == "?" and number in (3, 5):
         return
     for item in part.split(","):
@@ -158,7 +163,8 @@ def _check(part: str, number: int) -> None:
             ok = low <= int(day) <= high and 1 <= int(nth) <= 5
         else:
             bounds = [int(n) for n in re.findall(r"\d+", item.split("/")[0])]
-            ok = all(low <= n <= high for n in bounds)
+            # The n-th day before the last: 30 before the 31st is the first.
+            ok = all((0 if item.startswith("L-") else low) <= n <= high - item.startswith("L-") for n in bounds)
             if len(bounds) == 2 and bounds[0] > bounds[1]:
                 last = 6 if number == 5 else high
                 parts = [str(a) if a == b else f"{a}-{b}" for a, b in ((bounds[0], last), (low, bounds[1]))]
@@ -170,15 +176,17 @@ def _check(part: str, number: int) -> None:
 
 def _allowed(number: int) -> str:
     low, high = _LIMITS[number]
-    more = {3: ", L, LW, 15W, ?", 4: ", JAN-DEC", 5: " (0 and 7 Sunday), SUN-SAT, 5L, 5#2, ?"}.get(number, "")
+    more = {3: ", L, L-3, LW, 15W, ?", 4: ", JAN-DEC", 5: " (0 and 7 Sunday), SUN-SAT, 5L, 5#2, ?"}.get(number, "")
     return f"{low} to {high}, *, ranges a-b, lists a,b, steps */n{more}"
 
 
-def _take_nearest(part: str) -> tuple[tuple[int, ...], str]:
-    """The nW items of a day-of-month field, and what is left of it ("*" if nothing)."""
+def _take_special(part: str) -> tuple[tuple[int, ...], tuple[int, ...], str]:
+    """The nW and the L-n items of a day-of-month field, and what is left of it ("*" if nothing)."""
     items = part.replace("?", "*").split(",")
     nearest = tuple(int(item[:-1]) for item in items if re.fullmatch(r"\d+W", item))
-    return nearest, ",".join(item for item in items if not re.fullmatch(r"\d+W", item)) or "*"
+    before_last = tuple(int(item[2:]) for item in items if re.fullmatch(r"L-\d+", item))
+    rest = [item for item in items if not re.fullmatch(r"\d+W|L-\d+", item)]
+    return nearest, before_last, ",".join(rest) or "*"
 
 
 def _library_rule(parts: list[str]) -> Any:
@@ -283,7 +291,32 @@ def _each_real_match(cron: Cron, zone: ZoneInfo, day: date) -> Iterator[datetime
                 yield utc
 
 
+def last_firing(cron: Cron, zone: ZoneInfo, until: datetime) -> datetime | None:
+    """The last firing at or before an aware instant, as an aware local time; None if there was none."""
+    years = sorted(cron.years or range(1970, until.year + 2))
+    for year in reversed([y for y in years if y <= until.year + 1]):
+        for month in sorted(cron.rule.months, reverse=True):
+            for n in range(monthrange(year, month)[1], 0, -1):
+                found = [utc for utc in day_firings(cron, zone, date(year, month, n)) if utc <= until]
+                if found:
+                    return found[-1].astimezone(zone)
+    return None
+
+
+def _special_days(cron: Cron) -> str:
+    """The days of a month that the library's words do not know: nW and L-n."""
+    days = [f"the weekday nearest to day {n}" for n in cron.nearest_weekdays]
+    days += [f"the day {n} before the last" if n != 1 else "the last day but one" for n in cron.before_last]
+    return ", ".join(days)
+
+
 def _words(cron: Cron) -> str:
+    special = _special_days(cron)
+    if special and cron.only_special:
+        # The library would say "every day" for a field that has nothing left.
+        base = CronSim(" ".join(cron.rule.parts[1:]), datetime(2000, 1, 1)).explain()
+        text = f"{str(base).removesuffix(' every day')} on {special} of the month"
+        return text + _in_years(cron)
     try:
         text = str(
             CronSim(
@@ -291,9 +324,12 @@ def _words(cron: Cron) -> str:
             ).explain()
         )
     except (CronSimError, NotImplementedError):
-        days = ", ".join(f"the weekday nearest to day {n}" for n in cron.nearest_weekdays)
         base = CronSim(" ".join(cron.rule.parts[1:]), datetime(2000, 1, 1)).explain()
-        text = f"{base} on {days}" if days else str(base)
-    if cron.years:
-        text += " in " + ", ".join(str(y) for y in sorted(cron.years)[:6]) + (" ..." if len(cron.years) > 6 else "")
-    return text
+        text = f"{base} and on {special}" if special else str(base)
+    return text + _in_years(cron)
+
+
+def _in_years(cron: Cron) -> str:
+    if not cron.years:
+        return ""
+    return " in " + ", ".join(str(y) for y in sorted(cron.years)[:6]) + (" ..." if len(cron.years) > 6 else "")

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from echotally.demand.clock import MonthClock, month_clock, to_utc
 from echotally.demand.cron import BadSchedule, Cron, day_firings
-from echotally.demand.schedules import cron_of, firings, month_firings_ns, schedule_words, zone_of
+from echotally.demand.schedules import cron_of, firings, last_before, month_firings_ns, schedule_words, zone_of
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_ns
@@ -29,7 +29,10 @@ CADENCES = {
 
 @dataclass(frozen=True)
 class Preview:
-    """A schedule in words, its next firings (aware, in its zone), its firings in a month and in that year."""
+    """A schedule in words, its next firings (aware, in its zone), its firings in a month and in that year.
+
+    ``last`` is its last firing, where it fires no more after the time asked for.
+    """
 
     expression: str
     timezone: str
@@ -39,6 +42,7 @@ class Preview:
     month_count: int
     year_count: int
     clock_changes: tuple[str, ...]
+    last: datetime | None = None
 
 
 def expression_schedule(text: str, zone: str, seconds: bool) -> Schedule:
@@ -61,12 +65,14 @@ def preview(schedule: Schedule, expression: str, estate_zone: str, after: dateti
     """Look at a schedule: ``count`` firings strictly after ``after``, counts of ``month`` and its year."""
     zone = zone_of(schedule, estate_zone)
     clock = month_clock(month, str(zone))
-    following = tuple(islice(firings(schedule, zone, after, clock.start), count))
+    following = tuple(islice(firings(schedule, zone, after, clock.start), max(count, 1)))
+    last = None if following else last_before(schedule, zone, after)
+    following = following[:count]
     months = [f"{month[:4]}-{n:02}" for n in range(1, 13)]
     counts = {m: len(month_firings_ns(schedule, month_clock(m, str(zone)), estate_zone)) for m in months}
     return Preview(
         expression, str(zone), schedule_words(schedule), following, month, counts[month], sum(counts.values()),
-        tuple(clock_change_effects(schedule, clock)),
+        tuple(clock_change_effects(schedule, clock)), last,
     )  # fmt: skip
 
 

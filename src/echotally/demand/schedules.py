@@ -6,10 +6,19 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from itertools import takewhile
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from echotally.demand.clock import MonthClock, to_utc
-from echotally.demand.cron import BadSchedule, Cron, day_firings, firings_after, parse_cron, plain_day_start
+from echotally.demand.cron import (
+    BadSchedule,
+    Cron,
+    day_firings,
+    firings_after,
+    last_firing,
+    parse_cron,
+    plain_day_start,
+)
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_text
 
@@ -61,25 +70,41 @@ def _every(step_ns: int, anchor: datetime, after: datetime, zone: ZoneInfo) -> I
 
 def _recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[datetime]:
     """RFC 5545: iterate in local time, then place each local time on the clock."""
-    from dateutil.rrule import rrulestr
-
-    text = schedule.rrule or ""
     local_after = after.astimezone(zone).replace(tzinfo=None) - timedelta(days=1)
-    start = schedule.from_ or datetime(after.astimezone(zone).year, 1, 1)
-    if "DTSTART" in text.upper():
-        raise BadSchedule("has a DTSTART of its own|the key from, beside the rule")
-    try:
-        rule = rrulestr(text, dtstart=start, forceset=False)
-    except (ValueError, TypeError, KeyError, AttributeError) as error:
-        raise BadSchedule(
-            f"is not a recurrence rule ({error})|RFC 5545, such as FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=6"
-        ) from error
+    rule = _rule(schedule, datetime(after.astimezone(zone).year, 1, 1))
     last = None
     for local in rule.xafter(local_after, inc=True):
         utc = to_utc(local.replace(tzinfo=None), zone)
         if utc > after and (last is None or utc > last):
             last = utc
             yield utc.astimezone(zone)
+
+
+def _rule(schedule: Schedule, start: datetime) -> Any:
+    """The library's rule, begun at the schedule's ``from``, else at ``start``."""
+    from dateutil.rrule import rrulestr
+
+    text = schedule.rrule or ""
+    if "DTSTART" in text.upper():
+        raise BadSchedule("has a DTSTART of its own|the key from, beside the rule")
+    try:
+        return rrulestr(text, dtstart=schedule.from_ or start, forceset=False)
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        raise BadSchedule(
+            f"is not a recurrence rule ({error})|RFC 5545, such as FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=6"
+        ) from error
+
+
+def last_before(schedule: Schedule, zone: ZoneInfo, until: datetime) -> datetime | None:
+    """The last firing at or before an aware instant, in ``zone``; None if there was none."""
+    cron = cron_of(schedule)
+    if cron is not None:
+        return last_firing(cron, zone, until)
+    if schedule.rrule is None:
+        return None
+    local = until.astimezone(zone).replace(tzinfo=None)
+    found = _rule(schedule, datetime(local.year, 1, 1)).before(local, inc=True)
+    return to_utc(found, zone).astimezone(zone) if found else None
 
 
 def month_firings_ns(schedule: Schedule, clock: MonthClock, estate_zone: str) -> list[int]:

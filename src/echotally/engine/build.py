@@ -17,12 +17,11 @@ from echotally.model.estate import Model
 from echotally.model.spread import SAMPLES, Spread
 from echotally.rates.card import Plan
 from echotally.rates.loading import Offer
+from echotally.rates.node_room import MOST_NODES
 from echotally.rates.settings import UnitSettings, unit_settings
 
 _BILLS = ("runs", "active", "allocated", "reserved", "nodes")
 _UNLIMITED = 2**40
-#: Nodes without a limit of their own are capped here, so that the pool of nodes is bounded.
-_MOST_NODES = 2_000
 _RNG_PER_UNIT = 6
 
 
@@ -151,7 +150,7 @@ class _Builder:
         f["cold_factor"] = plan.cold_start_factor
         f["per_item"], f["per_mb"] = function.per_item, function.per_mb
         f["cpu_factor"] = settings.cpu_factor
-        f["cpu_load"], f["cpu_cap"] = function.cpu_share * settings.vcpu_used, settings.vcpu
+        f["cpu_load"], f["cpu_cap"] = settings.cpu_part * settings.vcpu_used, settings.vcpu
         f["error_rate"], f["poison_rate"] = function.error_rate, function.poison_rate
         f["memory_cost"] = settings.memory_mb * 1_000_000
         f["memory"], f["vcpu"] = settings.memory_mb, plan.vcpu_each or settings.vcpu
@@ -314,7 +313,7 @@ class _Builder:
                 a["cpu_cap"] = (plan.instance_vcpu or 0) * (1 - plan.already_used)
                 instances += [(n, plan)] * (plan.instances or 0)
             if plan.bills == "nodes":
-                a["node_n"] = min(plan.nodes_limit or _MOST_NODES, _MOST_NODES)
+                a["node_n"] = min(plan.nodes_limit or MOST_NODES, MOST_NODES)
                 a["nodes_floor"], a["node_start"], a["node_keep_alive"] = (
                     plan.nodes_floor,
                     plan.node_start,

@@ -21,7 +21,7 @@ TICK, END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = map(np.int64, range(9
 
 # What a calendar entry is about.
 (K_TICK, K_RUN_END, K_READY, K_DELAY_OVER, K_VISIBLE, K_RETRY, K_READER, K_EXPIRE_QUEUE, K_EXPIRE_PARTITION,
- K_TAP, K_CLIENT, K_WAKE, K_WAKE_PART, K_REFUSE, K_LOOK, K_IDLE, K_NODE_IDLE) = map(np.int64, range(17))  # fmt: skip
+ K_TAP, K_CLIENT, K_WAKE, K_WAKE_PART, K_REFUSE, K_LOOK, K_IDLE, K_NODE_IDLE, K_EXPIRE_BATCH) = map(np.int64, range(18))  # fmt: skip
 
 SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER = map(np.int64, range(6))
 KINDS = ("schedules", "queues", "topics", "streams", "endpoints", "folders")
@@ -85,7 +85,7 @@ _INTS: dict[str, str] = {
         cold_ns listed number""",
     "node": "memory ready up since idle_since timer n account",
     "call": """unit trigger number n items head tail state instance started run_at ends timed_out cold_ns tries wait
-        prev next payload list counted gate part arrived""",
+        prev next payload list counted gate part arrived timer""",
     "event": "number at seen due receipts payload source prev next state refs tap tries trigger items handled hold",
     "cargo": "event next",
     "entry": "at key what",

@@ -26,6 +26,7 @@ def preview_dict(seen: Preview) -> dict[str, Any]:
         "month_count": seen.month_count,
         "year_count": seen.year_count,
         "clock_changes": list(seen.clock_changes),
+        "last": None if seen.last is None else {"local": seen.last.isoformat(), "utc": _utc(seen.last)},
     }
 
 
@@ -84,6 +85,8 @@ def _head(seen: Preview) -> list[RenderableType]:
         f"{count(seen.month_count)} firings in {seen.month}, {count(seen.year_count)} in {year}.",
         *(f"Clock change: {effect}." for effect in seen.clock_changes),
     ]
+    if seen.last is not None:
+        lines.insert(0, f"Fires no more: its last firing was {seen.last:%Y-%m-%d %H:%M:%S %Z}.")
     return [Text(safe(line)) for line in lines]
 
 

@@ -25,6 +25,7 @@ from echotally.projection.standing import standing_bill
 from echotally.projection.verdict import Check, check_targets, choose_plan, throttled_share
 from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
 from echotally.rates.loading import Offer, candidates
+from echotally.rates.node_room import floors_on_nodes
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -107,6 +108,7 @@ def project_plan(
     reasons = tuple(
         (name, text) for name, offer in placement.items() for text in reasons_against(model, name, offer.plan)
     )
+    reasons = reasons or tuple(_no_node_left(model, placement))
     if reasons:
         return PlanProjection(candidate, reasons)
     parts: list[Measured] = []
@@ -162,7 +164,21 @@ def _hints(model: Model, placement: Mapping[str, Offer]) -> tuple[tuple[str, str
         for name, offer in placement.items()
         for text in (memory_hint, limit_hint)
     ]
-    return tuple((name, text) for name, text in said if text)
+    floors = tuple(_floors_missing(model, placement))
+    return (*((name, text) for name, text in said if text), *floors)
+
+
+def _floors_missing(model: Model, placement: Mapping[str, Offer]) -> Iterator[tuple[str, str]]:
+    for room in floors_on_nodes(model, placement):
+        if room.found < room.wanted:
+            text = f"{room.found} of a floor of {room.wanted} find room on the nodes ({room.environment}); the rest is not there"
+            yield room.function, text
+
+
+def _no_node_left(model: Model, placement: Mapping[str, Offer]) -> Iterator[tuple[str, str]]:
+    for room in floors_on_nodes(model, placement):
+        if not room.can_start:
+            yield room.function, f"the floors fill every node ({room.environment}); it could never start"
 
 
 def project(

@@ -14,13 +14,14 @@ from echotally.rates.card import Plan
 
 @dataclass(frozen=True)
 class UnitSettings:
-    """Derived settings. Memory in MB, ``cpu_factor`` and ``vcpu`` as in rules.md section 3."""
+    """Derived settings. Memory in MB; ``cpu_factor``, ``cpu_part`` (s(m)) and ``vcpu`` as in rules.md section 3."""
 
     memory_mb: int
     memory_billed_mb: int
     vcpu: float
     vcpu_used: float
     cpu_factor: float
+    cpu_part: float
     limit: int | None
 
 
@@ -30,11 +31,14 @@ def unit_settings(function: Function, plan: Plan) -> UnitSettings:
     measured_mb = plan.memory.round_up(function.measured_at or function.memory) or plan.memory.largest_mb
     vcpu = plan.vcpu(memory)
     used = min(function.threads, vcpu)
-    measured = function.measured_vcpu or plan.vcpu(measured_mb)
-    factor = (1 - function.cpu_share) + function.cpu_share * min(function.threads, measured) / used
+    # A measured_vcpu stands in place of v(measured_at), which threads have bounded already (fine print 3 and 63).
+    measured = function.measured_vcpu or min(function.threads, plan.vcpu(measured_mb))
+    on_cpu = function.cpu_share * measured / used
+    factor = (1 - function.cpu_share) + on_cpu
     billed = memory if plan.memory_billed == "given" else (plan.memory.round_up(function.used_mb) or memory)
     limits = [limit for limit in (function.instance_limit, plan.instance_limit) if limit is not None]
-    return UnitSettings(memory, min(billed, memory), vcpu, used, factor, min(limits, default=None))
+    part = on_cpu / factor if factor else 0.0
+    return UnitSettings(memory, min(billed, memory), vcpu, used, factor, part, min(limits, default=None))
 
 
 def run_ns(function: Function, plan: Plan, base_ns: float, items: int = 1, payload_bytes: float = 0.0) -> float:

@@ -20,6 +20,8 @@ _MIX1 = np.uint64(0xBF58476D1CE4E5B9)
 _MIX2 = np.uint64(0x94D049BB133111EB)
 _S30, _S27, _S31, _S11 = np.uint64(30), np.uint64(27), np.uint64(31), np.uint64(11)
 _UNIT = 2.0**-53
+#: 2^60 ns are 36 years, longer than any timeout; a cast of more would be undefined.
+_LONGEST = 2.0**60
 _LOW = np.uint64(LAYERS - 1)
 _WIDTHS, _HEIGHTS = np.int64(LAYERS), np.int64(2 * LAYERS)
 
@@ -99,6 +101,12 @@ def normal_quantile(p):
               + 7.868691311456132591e-4) * r + 0.0148753612908506148525) * r + 0.13692988092273580531) * r
               + 0.59983220655588793769) * r + 1.0)  # fmt: skip
     return -num / den if q < 0 else num / den
+
+
+@hot
+def whole(value):
+    """A drawn time or size as a whole number: rounded, and never so large that sums with it leave an int64."""
+    return np.int64(min(value, _LONGEST) + 0.5)
 
 
 @hot

@@ -7,7 +7,7 @@ import numpy as np
 from echotally.engine.kernel import measures, rooms
 from echotally.engine.kernel.access import clock, ev, fn, so, tp, tr
 from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.chance import draw
+from echotally.engine.kernel.chance import draw, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import ARRIVE, GONE, K_CLIENT
 
@@ -70,7 +70,7 @@ def client_pauses(w, e, refused):
         return
     t = tp(w, tap)
     think = draw(w, t.rng + 2, t.think_kind, t.think_scale, t.think_sigma, t.think_from, t.think_n)
-    pause = int(think + 0.5)
+    pause = whole(think)
     if refused:
         pause = max(pause, _MS)
     put(w, clock(w).now + pause, ARRIVE, tap, K_CLIENT, tap)

@@ -7,7 +7,7 @@ import numpy as np
 from echotally.engine.kernel import lists, measures, rooms
 from echotally.engine.kernel.access import ac, clock, fn, ins, ls, no, window
 from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.chance import draw
+from echotally.engine.kernel.chance import draw, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import (
     ABSENT,
@@ -227,8 +227,14 @@ def new_instance(w, u, number, cold):
         _spend_token(w, u)
         f.cold_starts += 1
         drawn = draw(w, f.rng + 1, f.cold_kind, f.cold_scale, f.cold_sigma, f.cold_from, f.cold_n)
-        v.cold_ns = np.int64(drawn * f.cold_factor + 0.5)
+        v.cold_ns = whole(drawn * f.cold_factor)
         v.ready = (max(ck.now, no(w, v.node).ready) if v.node >= 0 else ck.now) + v.cold_ns
+        if v.ready == ck.now:
+            # Ready in the step that makes it, so that the next call of this instant finds it warm (fine print 34).
+            v.alive = READY
+            v.listed = L_FREE
+            lists.push_front(w, ins, f.lists + L_FREE, i)
+            return i
         v.number = v.ready
         v.listed = L_STARTING
         lists.insert(w, ins, f.lists + L_STARTING, i)

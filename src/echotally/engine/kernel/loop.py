@@ -18,7 +18,7 @@ from echotally.engine.kernel import (
 )
 from echotally.engine.kernel.access import ac, ca, clock, ev, fn, hp, ins, ls, no, pend, series, so, tp, tr
 from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
-from echotally.engine.kernel.chance import draw
+from echotally.engine.kernel.chance import draw, whole
 from echotally.engine.kernel.compiled import entry, hot, kernel
 from echotally.engine.records import (
     ABSENT,
@@ -27,6 +27,7 @@ from echotally.engine.records import (
     GONE,
     K_CLIENT,
     K_DELAY_OVER,
+    K_EXPIRE_BATCH,
     K_EXPIRE_PARTITION,
     K_EXPIRE_QUEUE,
     K_IDLE,
@@ -65,7 +66,7 @@ BEGIN, BACKLOG, PLAY, FLUSH, FINISH = map(np.int64, range(5))
 def _payload(w, p):
     t = tp(w, p)
     size = draw(w, t.rng + 1, t.pay_kind, t.pay_scale, t.pay_sigma, t.pay_from, t.pay_n)
-    return np.int64(size + 0.5)
+    return whole(size)
 
 
 @hot
@@ -101,6 +102,8 @@ def _happens(w, kind, ref, number):
         queues.expire(w, ref)
     elif kind == K_EXPIRE_PARTITION:
         streams.expire(w, ref)
+    elif kind == K_EXPIRE_BATCH:
+        streams.expire_batch(w, ref, number)
     elif kind == K_CLIENT:
         sources.arrive(w, tp(w, ref).source, _payload(w, ref), ref)
     elif kind == K_WAKE:
@@ -176,6 +179,9 @@ def _begin(w):
         f = fn(w, u)
         if f.plan_kind != RESERVED:
             for _ in range(min(f.floor, f.limit)):
+                # A floor that finds no room on the nodes is not there (fine print 33).
+                if not instances.node_fits(w, u):
+                    break
                 instances.new_instance(w, u, SAME, SAME)
         if f.plan_kind == POLLED:
             f.target = f.floor

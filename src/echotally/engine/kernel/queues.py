@@ -43,7 +43,8 @@ def message_in(w, s, payload, sent):
     if q.payload_limit >= 0 and payload > q.payload_limit:
         endings.ends(w, e, q.home, endings.LARGE)
         return
-    if q.delay > 0:
+    # A delay does not apply to what was there when the month began (fine print 32).
+    if q.delay > 0 and sent == UP:
         ev(w, e).state = DELAYED
         ev(w, e).due = ck.now + q.delay
         lists.append(w, ev, q.lists + L_DELAYED, e)

@@ -71,6 +71,7 @@ def new_call(w, g, number):
     v.payload = 0
     v.counted = 0
     v.part = -1
+    v.timer = -1
     v.prev = -1
     v.next = -1
     return c

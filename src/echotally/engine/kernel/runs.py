@@ -7,7 +7,7 @@ import numpy as np
 from echotally.engine.kernel import endings, instances, lists, measures, queues, rooms, streams
 from echotally.engine.kernel.access import ac, ca, cg, clock, ed, ev, fn, ins, so, tr, waits_ns
 from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.chance import draw, hashed, uniform
+from echotally.engine.kernel.chance import draw, hashed, uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import (
     BACKOFF,
@@ -122,7 +122,7 @@ def begin(w, c):
     cap = ac(w, f.account).cpu_cap if reserved else f.cpu_cap
     if load > cap:
         work *= load / cap
-    ns = np.int64(work + 0.5)
+    ns = whole(work)
     call.timed_out = 0
     if ns > f.timeout:
         ns = f.timeout
@@ -266,7 +266,7 @@ def _emit(w, u, n):
                     out += 1
         for _ in range(out):
             size = draw(w, f.rng + 5, edge.pay_kind, edge.pay_scale, edge.pay_sigma, edge.pay_from, edge.pay_n)
-            rooms.expect(w, edge.target, np.int64(size + 0.5))
+            rooms.expect(w, edge.target, whole(size))
 
 
 @hot

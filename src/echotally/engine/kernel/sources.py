@@ -144,10 +144,13 @@ def _starts_at_once(w, c):
 @kernel
 def asks_again(w, c):
     """A pause is over: a failed run's, a throttled call's or a refused client's."""
-    if so(w, tr(w, ca(w, c).trigger).source).kind == STREAM:
+    kind = so(w, tr(w, ca(w, c).trigger).source).kind
+    if kind == STREAM:
         runs.waits_in_line(w, c)
-    else:
-        asks(w, c)
+        return
+    if kind == ENDPOINT:
+        fn(w, ca(w, c).unit).waiting += ca(w, c).items
+    asks(w, c)
 
 
 @kernel
@@ -182,11 +185,12 @@ def _refuse(w, c, e):
     call, v = ca(w, c), ev(w, e)
     f = fn(w, call.unit)
     v.tries += 1
+    # Between its tries a request waits at its client, not here (fine print 31).
+    f.waiting -= call.items
     if v.tap >= 0 and v.tries < tp(w, v.tap).client_tries:
         call.state = BACKOFF
         put(w, clock(w).now + tp(w, v.tap).client_pause, DUE, call.number, K_RETRY, c)
         return
-    f.waiting -= call.items
     tr(w, call.trigger).active -= 1
     endings.client_pauses(w, e, UP)
     endings.ends(w, e, call.unit, endings.REJECTED)

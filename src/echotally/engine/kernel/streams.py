@@ -10,6 +10,7 @@ from echotally.engine.kernel.compiled import kernel
 from echotally.engine.records import (
     CARRIED,
     EXPIRE,
+    K_EXPIRE_BATCH,
     K_EXPIRE_PARTITION,
     K_WAKE_PART,
     L_LINE,
@@ -168,12 +169,30 @@ def failed(w, c):
     if call.tries == 1:
         part.failing += 1
     out_of_tries = t.tries > 0 and call.tries >= t.tries
+    _sort_out(w, c, out_of_tries)
+    if call.n == 0:
+        batch_over(w, c)
+        return
+    refresh(w, p)
+    fn(w, u).waiting += call.items
+    call.state = WAITING
+    call.list = L_LINE
+    lists.insert(w, ca, fn(w, u).lists + L_LINE, c)
+    rooms.mark(w, u)
+    _expires_later(w, c)
+
+
+@kernel
+def _sort_out(w, c, out_of_tries):
+    """Take out of a failed batch the records that are too old, or all of them where its tries are used up."""
+    call = ca(w, c)
+    t, u = tr(w, call.trigger), call.unit
     over = clock(w).now - so(w, t.source).retention
     before, node = -1, call.head
     while node >= 0:
         after, e = cg(w, node).next, cg(w, node).event
         if out_of_tries or ev(w, e).at <= over:
-            _taken_out(w, p, e)
+            _taken_out(w, call.part, e)
             call.items -= 1
             call.n -= 1
             call.payload -= ev(w, e).payload
@@ -191,15 +210,34 @@ def failed(w, c):
         else:
             before = node
         node = after
+
+
+@kernel
+def _expires_later(w, c):
+    """A failed batch waits for room: look again when its oldest record outlives the retention."""
+    call = ca(w, c)
+    due = ev(w, cg(w, call.head).event).at + so(w, tr(w, call.trigger).source).retention
+    # One entry a record: a batch that fails many times a second must not fill the calendar.
+    if call.timer != due:
+        call.timer = due
+        put(w, due, EXPIRE, call.number, K_EXPIRE_BATCH, c)
+
+
+@kernel
+def expire_batch(w, c, number):
+    """Records of a failed batch that still waits for room outlived the retention (fine print 30)."""
+    call = ca(w, c)
+    if call.number != number or call.state != WAITING or call.part < 0:
+        return
+    f = fn(w, call.unit)
+    f.waiting -= call.items
+    _sort_out(w, c, False)
     if call.n == 0:
+        lists.remove(w, ca, f.lists + L_LINE, c)
         batch_over(w, c)
         return
-    refresh(w, p)
-    fn(w, u).waiting += call.items
-    call.state = WAITING
-    call.list = L_LINE
-    lists.insert(w, ca, fn(w, u).lists + L_LINE, c)
-    rooms.mark(w, u)
+    f.waiting += call.items
+    _expires_later(w, c)
 
 
 @kernel

@@ -112,12 +112,12 @@ def too_many_slots(ctx: Context) -> Iterator[Noticed]:
         if function.slots < 2 or not function.cpu_share or ctx.plan(name).bills == "reserved":
             continue
         settings = unit_settings(function, ctx.plan(name))
-        full = settings.vcpu / (function.cpu_share * settings.vcpu_used)
+        full = settings.vcpu / (settings.cpu_part * settings.vcpu_used)
         if function.slots > full * 1.001:
             stretch = function.slots / full
             yield Noticed(
                 f"functions.{name}.slots",
-                f"{function.slots} calls need {function.slots * function.cpu_share * settings.vcpu_used:.2g} vCPU; an instance has "
+                f"{function.slots} calls need {function.slots * settings.cpu_part * settings.vcpu_used:.2g} vCPU; an instance has "
                 f"{settings.vcpu:.2g}",
                 f"a full instance takes {stretch:.1f} times as long for each call",
                 ((f"functions.{name}.slots", str(max(1, int(full)))),),

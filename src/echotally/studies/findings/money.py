@@ -122,7 +122,7 @@ def paid_waiting(ctx: Context) -> Iterator[Noticed]:
         if function.cpu_share > 0.25 or function.slots > 1 or ctx.run_s(name) < 0.2 or plan.bills == "reserved":
             continue
         settings = unit_settings(function, plan)
-        room = settings.vcpu / (function.cpu_share * settings.vcpu_used) if function.cpu_share else 10.0
+        room = settings.vcpu / (settings.cpu_part * settings.vcpu_used) if function.cpu_share else 10.0
         slots = int(min(10, room, plan.slots_limit or 10))
         sets: Sets = ((f"functions.{name}.slots", str(slots)),)
         saves = ctx.saving(sets) if slots > 1 else None

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from datetime import timedelta
 from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 from echotally.demand.clock import month_clock
 from echotally.demand.preview import clock_change_effects
-from echotally.demand.schedules import month_firings_ns, zone_of
+from echotally.demand.schedules import firings, last_before, month_firings_ns, schedule_words, zone_of
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_text
 from echotally.studies.findings.base import Context, Noticed, Sets, rule
@@ -119,6 +120,26 @@ def month_start_in_utc(ctx: Context) -> Iterator[Noticed]:
         sets = ((f"schedules.{name}.timezone", zone),)
         yield Noticed(f"schedules.{name}.timezone", f"is set for the first of the month in UTC; it {where}",
                       "the figures it works on may be those of another month", sets)  # fmt: skip
+
+
+@rule("S07", "warning", "does not fire in the month that is projected",
+      "The month shows nothing of it: no run, no cost, no throttling.")  # fmt: skip
+def silent(ctx: Context) -> Iterator[Noticed]:
+    """No firing from the month's start to its end."""
+    clock = ctx.loaded.month.clock
+    for name, schedule in ctx.model.schedules.items():
+        if _firings(ctx, name):
+            continue
+        zone = zone_of(schedule, ctx.model.estate.timezone)
+        coming = next(firings(schedule, zone, clock.end - timedelta(microseconds=1), clock.start), None)
+        sets: Sets = (("estate.month", f"{coming.astimezone(clock.zone):%Y-%m}"),) if coming else ()
+        last = last_before(schedule, zone, clock.start)
+        when = f"next on {coming:%d %B %Y}" if coming else f"last on {last:%d %B %Y}" if last else "never again"
+        yield Noticed(
+            f"schedules.{name}.{_form(schedule)}",
+            f"{schedule_words(schedule)}: no firing in {ctx.model.estate.month}, {when}",
+            "work that other months have is missing from this one", sets,
+        )  # fmt: skip
 
 
 @rule("S06", "warning", "fires again before its run is over",
