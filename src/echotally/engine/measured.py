@@ -85,6 +85,15 @@ class UnitMeasured:
     replies: int
     wait_bins: NDArray[np.int64]
     order: int
+    in_flight_events: int
+    cut_requests: int
+
+    @property
+    def left_behind_events(self) -> int:
+        """Events that were not served: rejected, lost, dead-lettered, expired, too large, requests whose run was cut by
+        the timeout, and what is unfinished without a run in flight (rules.md, fine print 38)."""
+        gone = sum(self.events[name] for name in ("rejected", "lost", "dead_lettered", "expired", "too_large"))
+        return gone + self.cut_requests + self.events["unfinished"] - self.in_flight_events
 
     @property
     def time_billed_ns(self) -> int:
@@ -160,6 +169,7 @@ def _unit(model: Model, w: Any, n: int, unit: Unit, length: int) -> UnitMeasured
         int(f["lag_max"]) / 1e9 if streams else None, int(f["backlog_peak"]),
         int(f["billed_ns"]), int(f["busy_ns"]), int(f["life_ns"]), int(f["idle_floor_ns"]),
         int(f["requests"]), int(f["replies"]), w.h_wait[n].copy(), _file_order(model, unit),
+        int(f["ev_flying"]), int(f["ev_cut"]),
     )  # fmt: skip
 
 

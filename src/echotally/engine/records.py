@@ -36,6 +36,11 @@ SUCCEEDED, FAILED, TIMED_OUT, THROTTLED = map(np.int64, range(4))
 # States of an event.
 GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED = map(np.int64, range(5))
 
+#: In place of a tap: an event laid into a lane that a sampled month keeps full (``engine.sampling``).
+LAID = np.int64(-2)
+#: What ``lay`` fills: a queue, a partition, the line of a trigger whose calls wait.
+LAY_QUEUE, LAY_PARTITION, LAY_LINE = map(np.int64, range(3))
+
 # Tap kinds: a rate process, exact counts in stretches, firings, closed-loop clients.
 TAP_RATE, TAP_COUNTED, TAP_CLIENTS = map(np.int64, range(3))
 POISSON, EVEN, BURSTY = map(np.int64, range(3))
@@ -53,7 +58,7 @@ L_LINE, L_FRESH, L_PARTS, L_FREE, L_STARTING = map(np.int64, range(5))
 SERIES = ("arrivals", "throttled", "concurrency_peak", "instances_peak", "backlog_peak", "oldest_age_s")
 
 _INTS: dict[str, str] = {
-    "clock": """now horizon until number dirty_n heap_n free_ev ev_left free_ca ca_left free_cg cg_left free_in in_left
+    "clock": """now horizon until lay_kind lay_ref lay_tap lay_edge lay_payload lay_stream number dirty_n heap_n free_ev ev_left free_ca ca_left free_cg cg_left free_in in_left
         pend_head pend_n in_flight peak since attempts hour hours hour_ns units margin steps arrived ended reserved_n trail_n diary_n""",
     "unit": """account plan_kind bills limit shown_limit floor slots memory timeout keep_alive cold_billed
         round_ns least_ns payload_limit eager wait_limit first_wait longest_wait give_up retry_from retry_n
@@ -63,7 +68,7 @@ _INTS: dict[str, str] = {
         first_trigger first_emit emit_n
         count lists idle_timer busy_n waiting refused_since dirty in_flight in_flight_events
         attempts succeeded failed timed_out throttled calls started cold_starts
-        ev_in ev_ok ev_errored ev_rejected ev_lost ev_dead ev_expired ev_large ev_skipped ev_left duplicates
+        ev_in ev_ok ev_errored ev_rejected ev_lost ev_dead ev_expired ev_large ev_skipped ev_left ev_flying ev_cut duplicates
         conc_since conc_peak inst_since inst_peak at_limit_ns limit_since billed_ns busy_ns life_ns idle_floor_ns
         floor_since backlog_peak wait_max late_max requests replies firings cargo_cut memory_cost fail_each lives
         token_wake stream_n lag_since lag_oldest lag_max lag_zero wait_zero cpu_n""",
@@ -76,7 +81,7 @@ _INTS: dict[str, str] = {
         first_trigger trigger_n first_edge edge_n lists delay_timer inv_timer expire_timer idle_ns idle_since
         sends receives deletes arrived ended ended_at ev_dead ev_expired payload_limit items overlap_skip home
         """,
-    "part": "trigger list first waiting in_flight failing number prev next listed wake_at timer",
+    "part": "trigger list first waiting in_flight failing number prev next listed wake_at timer arrived",
     "list": "head tail hint n",
     "tap": """source kind spread first_seg seg_n seg at left rng pay_kind pay_from pay_n think_kind think_from think_n
         base k clients same client_tries client_pause""",

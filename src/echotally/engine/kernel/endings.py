@@ -9,7 +9,7 @@ from echotally.engine.kernel.access import clock, ev, fn, so, tp, tr
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import draw, whole
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.records import ARRIVE, GONE, K_CLIENT
+from echotally.engine.records import ARRIVE, GONE, K_CLIENT, LAID
 
 OK, ERRORED, REJECTED, LOST, DEAD, EXPIRED, LARGE, SKIPPED, LEFT = map(np.int64, range(9))
 _MS = 1_000_000
@@ -56,9 +56,9 @@ def ends(w, e, u, how):
 def handled(w, e, u, wait_ns):
     """Event ``e`` was handled successfully for the first time, after ``wait_ns``."""
     ev(w, e).handled = 1
-    for _ in range(ev(w, e).items):
-        measures.wait_seen(w, u, wait_ns)
-        measures.latency_seen(w, u, clock(w).now - ev(w, e).at)
+    if ev(w, e).tap != LAID:
+        measures.wait_seen(w, u, wait_ns, ev(w, e).items)
+        measures.latency_seen(w, u, clock(w).now - ev(w, e).at, ev(w, e).items)
     ends(w, e, u, OK)
 
 

@@ -16,7 +16,7 @@ from echotally.engine.kernel import (
     sources,
     streams,
 )
-from echotally.engine.kernel.access import ac, ca, clock, ev, fn, hp, ins, ls, no, pend, series, so, tp, tr
+from echotally.engine.kernel.access import ac, ca, cg, clock, ed, ev, fn, hp, ins, ls, no, pa, pend, series, so, tp, tr
 from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
 from echotally.engine.kernel.chance import draw, whole
 from echotally.engine.kernel.compiled import entry, hot, kernel
@@ -43,6 +43,9 @@ from echotally.engine.records import (
     K_VISIBLE,
     K_WAKE,
     K_WAKE_PART,
+    LAID,
+    LAY_PARTITION,
+    LAY_QUEUE,
     LOOK,
     NEVER,
     NONE,
@@ -59,7 +62,9 @@ from echotally.engine.records import (
 _KIND_MASK = (np.int64(1) << KIND_BITS) - np.int64(1)
 _NUMBER_MASK = (np.int64(1) << STEP_SHIFT) - np.int64(1)
 DONE, PAUSED, MORE_ROOM, REACHED = map(np.int64, range(4))
-BEGIN, BACKLOG, PLAY, FLUSH, FINISH = map(np.int64, range(5))
+BEGIN, BACKLOG, PLAY, FLUSH, FINISH, LAY = map(np.int64, range(6))
+#: At the month's end, in place of an event's hold: a run of it is in flight.
+IN_FLIGHT = np.int64(2)
 
 
 @hot
@@ -200,6 +205,35 @@ def _backlog(w, s, n, payload):
 
 
 @kernel
+def _lay(w, n):
+    """Put up to ``n`` events into the lane the clock names, before anything starts; returns how many fitted.
+
+    They have the sizes of what feeds the lane. Of their waits nothing is kept: ``engine.sampling`` knows their ages.
+    """
+    ck = clock(w)
+    for k in range(n):
+        if dispatch.low(w):
+            return k
+        payload = ck.lay_payload
+        if ck.lay_tap >= 0:
+            payload = _payload(w, ck.lay_tap)
+        elif ck.lay_edge >= 0:
+            x = ed(w, ck.lay_edge)
+            payload = whole(draw(w, ck.lay_stream, x.pay_kind, x.pay_scale, x.pay_sigma, x.pay_from, x.pay_n))
+        e = ck.free_ev
+        if ck.lay_kind == LAY_QUEUE:
+            queues.message_in(w, ck.lay_ref, payload, SAME)
+            ev(w, e).tap = LAID
+        elif ck.lay_kind == LAY_PARTITION:
+            g = pa(w, ck.lay_ref).trigger
+            streams.copy_in(w, tr(w, g).source, g, ck.lay_ref, payload)
+            ev(w, e).tap = LAID
+        else:
+            sources.hand_over(w, tr(w, ck.lay_ref).source, ck.lay_ref, payload, LAID)
+    return n
+
+
+@kernel
 def _finish(w):
     """The month's end: bill what is in flight, close every integral, count what is unfinished."""
     ck = clock(w)
@@ -207,6 +241,11 @@ def _finish(w):
         state = ca(w, c).state
         if state == RUNNING or state == COLD:
             runs.charge(w, c, ck.now)
+            node = ca(w, c).head
+            while node >= 0:
+                # Its run is in flight: unfinished, but not left behind (fine print 38).
+                ev(w, cg(w, node).event).hold = IN_FLIGHT
+                node = cg(w, node).next
     for i in range(w.n_ins):
         v = ins(w, i)
         if v.alive == ABSENT or v.unit < 0:
@@ -219,6 +258,8 @@ def _finish(w):
         v = ev(w, e)
         if v.state != GONE:
             unit = tr(w, v.trigger).unit if v.trigger >= 0 else so(w, v.source).home
+            if v.hold == IN_FLIGHT and unit >= 0:
+                fn(w, unit).ev_flying += v.items
             v.refs += 1
             endings.ends(w, e, unit, endings.LEFT)
     _flush(w)
@@ -250,9 +291,10 @@ def _flush(w):
 
 @entry
 def simulation(addresses, step, a, b):
-    """The one door for Python: BEGIN; BACKLOG of ``b`` messages for queue ``a``; PLAY ``a`` entries; FLUSH; FINISH.
+    """The one door for Python: BEGIN; BACKLOG of ``b`` messages for queue ``a``; LAY ``b``
+    events; PLAY ``a`` entries; FLUSH; FINISH.
 
-    ``addresses`` is ``records.addresses(world)``. Returns a state (PLAY) or a count (BACKLOG).
+    ``addresses`` is ``records.addresses(world)``. Returns a state (PLAY) or a count (BACKLOG, LAY).
     """
     w = addresses[0]
     if step == BEGIN:
@@ -263,6 +305,8 @@ def simulation(addresses, step, a, b):
         return _play(w, a)
     elif step == FLUSH:
         _flush(w)
+    elif step == LAY:
+        return _lay(w, b)
     else:
         _finish(w)
     return DONE

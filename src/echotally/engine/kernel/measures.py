@@ -104,21 +104,21 @@ def busy_changes(w, u, by):
 
 
 @hot
-def wait_seen(w, u, wait_ns):
-    """An event's wait, arrival to the start of its successful run."""
-    _sketched(w, h_wait, u, wait_ns)
+def wait_seen(w, u, wait_ns, n):
+    """The wait of ``n`` events of one firing or of one event, arrival to the start of its successful run."""
+    _sketched(w, h_wait, u, wait_ns, n)
     fn(w, u).wait_max = max(fn(w, u).wait_max, wait_ns)
 
 
 @kernel
-def latency_seen(w, u, late_ns):
-    """An event's latency, arrival to the end of its run: of what was handled, and of requests answered by an error."""
-    _sketched(w, h_late, u, late_ns)
+def latency_seen(w, u, late_ns, n):
+    """The latency of ``n`` events, arrival to the end of the run: of what was handled, and of requests answered by an error."""
+    _sketched(w, h_late, u, late_ns, n)
     fn(w, u).late_max = max(fn(w, u).late_max, late_ns)
 
 
 @hot
-def _sketched(w, sketch, u, ns):
+def _sketched(w, sketch, u, ns, n):
     b = sketch_bin(ns)
     place = u * 2 * WAIT_BINS + b
     # The second row sums how far into their bin the waits are, in 2^24ths of a wide bin, so that the sums of
@@ -127,8 +127,8 @@ def _sketched(w, sketch, u, ns):
     coarse = b // 128 - 1 - OFFSET_BITS
     if coarse > 0:
         into >>= coarse
-    sketch(w, place).v += 1
-    sketch(w, place + WAIT_BINS).v += into
+    sketch(w, place).v += n
+    sketch(w, place + WAIT_BINS).v += into * n
 
 
 @hot

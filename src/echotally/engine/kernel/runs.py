@@ -285,7 +285,10 @@ def _after(w, c, kind, good, bad):
     elif kind == ENDPOINT:
         e = cg(w, call.head).event
         endings.client_pauses(w, e, SAME)
-        measures.latency_seen(w, call.unit, clock(w).now - ev(w, e).at)
+        measures.latency_seen(w, call.unit, clock(w).now - ev(w, e).at, 1)
+        if call.timed_out == 1:
+            f = fn(w, call.unit)
+            f.ev_cut += 1
         endings.ends(w, e, call.unit, endings.ERRORED)
         rooms.free_call(w, c)
     else:

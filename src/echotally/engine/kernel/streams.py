@@ -31,7 +31,7 @@ def record_in(w, s, payload):
     q.sends += 1
     place = _partition(w, s)
     for g in range(q.first_trigger, q.first_trigger + q.trigger_n):
-        _copy_in(w, s, g, tr(w, g).first_part + place, payload)
+        copy_in(w, s, g, tr(w, g).first_part + place, payload)
 
 
 @kernel
@@ -49,7 +49,8 @@ def _partition(w, s):
 
 
 @kernel
-def _copy_in(w, s, g, p, payload):
+def copy_in(w, s, g, p, payload):
+    """A copy of a record for trigger ``g``, at the end of its partition ``p``."""
     u = tr(w, g).unit
     e = rooms.new_event(w, s, payload)
     series(w, (u * clock(w).hours + clock(w).hour) * 6 + 0).v += 1
@@ -59,6 +60,7 @@ def _copy_in(w, s, g, p, payload):
         endings.ends(w, e, u, endings.LARGE)
         return
     part = pa(w, p)
+    part.arrived += 1
     ev(w, e).state = VISIBLE
     lists.append(w, ev, part.list, e)
     if part.first < 0:
