@@ -45,6 +45,12 @@ if TYPE_CHECKING:
 @click.option("--workers", type=click.IntRange(1, 1_024), help="Cores for replications (default: all of them).")
 @click.option("--exact", is_flag=True, help="Simulate every event, however many there are.")
 @click.option(
+    "--sampled-from",
+    type=click.IntRange(min=0),
+    metavar="EVENTS",
+    help="Sample months of more expected events than this (default: 40 million, up to which a month is played exactly).",
+)
+@click.option(
     "--series",
     type=click.Path(path_type=Path, dir_okay=False),
     help="Also write hour by hour what happened on each plan (.csv or .parquet).",
@@ -74,7 +80,7 @@ if TYPE_CHECKING:
 @options.out_option
 def project(
     model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], explained: str | None, by: str | None,
-    unpinned: bool, replications: int | None, workers: int | None, exact: bool, series: Path | None, run_log_path: Path | None, seed: int | None,
+    unpinned: bool, replications: int | None, workers: int | None, exact: bool, sampled_from: int | None, series: Path | None, run_log_path: Path | None, seed: int | None,
     gate: bool, form: str, plot: Path | None, chart: str, function: str | None, width: int | None,
     out: Path | None,
 ) -> int:  # fmt: skip
@@ -92,6 +98,7 @@ def project(
     check_plot_path(plot)
     options.only_where(plot, "without --plot", "chart", "function")
     options.only_where(replications, "without --replications", "workers")
+    options.only_where(not exact, "with --exact", "sampled_from")
     options.only_where(form == "table", "but in the table", "explained")
     options.only_where(form in ("table", "json"), "but in the table and in JSON", "by")
     loaded = load(model, sets)
@@ -101,10 +108,10 @@ def project(
     replicated = None
     with progress_line() as tell:
         if replications:
-            replicated = replicate(loaded, replications, plans, seed, workers or -1, tell, exact)
+            replicated = replicate(loaded, replications, plans, seed, workers or -1, tell, exact, sampled_from)
             result = replicated.first
         else:
-            result = project_loaded(loaded, list(plans), seed, tell, standing=True, exact=exact, workers=None)
+            result = project_loaded(loaded, list(plans), seed, tell, True, exact, None, sampled_from)
     if series:
         write_frame(series_frame(result), series)
     if run_log_path:
@@ -123,6 +130,8 @@ def project(
         deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
     else:
         deliver(_as_data(result, form, by, replicated), out)
+    if gate and result.pick and result.plan(result.pick).undecided:
+        click.echo(f"gate: {result.pick} is undecided, which is no miss; --exact would settle it", err=True)
     return MISSED if gate and result.pick is None else 0
 
 
@@ -142,9 +151,10 @@ def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -
     from echotally.engine.sampling import wants_sampling
     from echotally.evidence.standin import run_log
     from echotally.output.frames import write_frame
+    from echotally.projection.placement import placement_on
 
     if plan is None:
         raise BadInput(Problem("no plan can run this estate, so there is no log", "--log"))
-    if wants_sampling(loaded.month):
-        raise BadInput(Problem("the month has too many events for a log of each", "--log", allowed="up to 20 million"))
+    if wants_sampling(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, loaded.offers[plan])):
+        raise BadInput(Problem("the month has too many events for a log of each", "--log", allowed="up to 40 million"))
     write_frame(pd.concat(run_log(loaded, plan, seed), ignore_index=True), path)

@@ -165,7 +165,7 @@ def _unit(model: Model, w: Any, n: int, unit: Unit, length: int) -> UnitMeasured
         0 if reserved else int(f["cold_starts"]), _level(w.h_conc[n], int(f["conc_peak"]), length), instances, limit,
         int(f["at_limit_ns"]) if limit is not None and not reserved else 0, waits_of(w.h_wait[n], int(f["wait_max"])),
         waits_of(w.h_late[n], int(f["late_max"])),
-        _lag_quantile(w.h_lag[n], int(f["lag_zero"]), 0.95) if streams else None,
+        min(_lag_quantile(w.h_lag[n], int(f["lag_zero"]), 0.95), int(f["lag_max"]) / 1e9) if streams else None,
         int(f["lag_max"]) / 1e9 if streams else None, int(f["backlog_peak"]),
         int(f["billed_ns"]), int(f["busy_ns"]), int(f["life_ns"]), int(f["idle_floor_ns"]),
         int(f["requests"]), int(f["replies"]), w.h_wait[n].copy(), _file_order(model, unit),
@@ -212,6 +212,15 @@ def bin_value(index: NDArray[np.int64] | int) -> Any:
     octave = np.maximum(index // 128 - 1, 0)
     low = np.where(index < 256, index, (128 + index % 128) << octave)
     return np.where(index < 256, index.astype(float), low + (1 << octave) / 2 - 0.5)
+
+
+def bins_of(ns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """The sketch bin of each time, ns, and how far into it the time is, in the unit of the sketch's second row."""
+    ns = np.maximum(ns, 0)
+    octave = np.maximum(np.frexp(ns.astype(float))[1] - 8, 0)
+    place = np.minimum(np.where(ns < 128, ns, (octave + 1) * 128 + (ns >> octave) - 128), r.WAIT_BINS - 1)
+    start = np.where(ns < 256, ns, (ns >> octave) << octave)
+    return place, (ns - start) / 2.0 ** np.maximum(octave - r.OFFSET_BITS, 0)
 
 
 def wait_sums(sketch: NDArray[np.int64]) -> NDArray[np.float64]:

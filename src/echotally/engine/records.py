@@ -79,9 +79,9 @@ _INTS: dict[str, str] = {
         fail_each wake_at share_all skip items kind list_q after""",
     "source": """kind visibility retention tries delay dead_letter fifo groups gate partitions rng turn
         first_trigger trigger_n first_edge edge_n lists delay_timer inv_timer expire_timer idle_ns idle_since
-        sends receives deletes arrived ended ended_at ev_dead ev_expired payload_limit items overlap_skip home
+        sends receives deletes arrived ended ended_at ev_dead ev_expired payload_limit items overlap_skip home full
         """,
-    "part": "trigger list first waiting in_flight failing number prev next listed wake_at timer arrived",
+    "part": "trigger list first waiting in_flight failing number prev next listed wake_at timer arrived full dropped",
     "list": "head tail hint n",
     "tap": """source kind spread first_seg seg_n seg at left rng pay_kind pay_from pay_n think_kind think_from think_n
         base k clients same client_tries client_pause""",

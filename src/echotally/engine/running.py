@@ -54,7 +54,7 @@ def begun(
     built = build(model, month, placement, seed)
     built.world = built.world._replace(trail=r.records("step", trail), diary=r.records("attempt", diary))
     _lay_backlogs(model, built)
-    built.world = _with_room(built.world)
+    built.world = with_room(built.world)
     simulation(r.addresses(built.world), BEGIN, _NIL, _NIL)
     return built
 
@@ -69,7 +69,7 @@ def play(built: Built, until_ns: int | None = None, progress: Progress | None = 
     built.world.ck[0]["until"] = r.NEVER if until_ns is None else until_ns
     while (state := simulation(r.addresses(built.world), PLAY, _STEPS, _NIL)) not in (DONE, REACHED):
         if state == MORE_ROOM:
-            built.world = _with_room(built.world)
+            built.world = with_room(built.world)
         elif progress:
             clock = built.world.ck[0]
             progress(int(clock["now"]) / int(clock["horizon"]))
@@ -82,7 +82,7 @@ def play_entries(built: Built, entries: int) -> bool:
 
     state = simulation(r.addresses(built.world), PLAY, np.int64(entries), _NIL)
     while state == MORE_ROOM:
-        built.world = _with_room(built.world)
+        built.world = with_room(built.world)
         state = simulation(r.addresses(built.world), PLAY, np.int64(entries), _NIL)
     simulation(r.addresses(built.world), FLUSH, _NIL, _NIL)
     return bool(state == DONE)
@@ -120,10 +120,10 @@ def _lay_backlogs(model: Model, built: Built) -> None:
         while left > 0:
             left -= int(simulation(r.addresses(built.world), BACKLOG, np.int64(source), np.int64(left)))
             if left > 0:
-                built.world = _with_room(built.world)
+                built.world = with_room(built.world)
 
 
-def _with_room(world: Any) -> Any:
+def with_room(world: Any) -> Any:
     """The same world with every pool that is low made twice as large."""
     clock = world.ck[0]
     margin = int(clock["margin"])

@@ -19,9 +19,14 @@ _MS, _S, _MIN, _DAY = 10**6, 10**9, 60 * 10**9, 86_400 * 10**9
 Link = Annotated[str, Field(pattern=r"^(queues|topics|streams|endpoints|folders|schedules)\..+$")]
 
 
+#: A plan that leaves more of the events behind is no plan, where nothing else is said (rules.md section 6).
+LEFT_BEHIND = 0.01
+
+
 class Targets(f.Strict):
     """What the estate, or one function, must keep to."""
 
+    left_behind: f.Share = LEFT_BEHIND
     throttled: f.Share | None = None
     refused: f.Share | None = None
     lost: f.Count | None = None
@@ -32,6 +37,7 @@ class Targets(f.Strict):
 class FunctionTargets(f.Strict):
     """Targets of one function; a monthly cost belongs to the estate."""
 
+    left_behind: f.Share | None = None
     throttled: f.Share | None = None
     refused: f.Share | None = None
     lost: f.Count | None = None

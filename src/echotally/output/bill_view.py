@@ -7,7 +7,7 @@ from decimal import Decimal
 
 from rich.console import RenderableType
 
-from echotally.output.terminal import Column, count, safe, table
+from echotally.output.terminal import Column, count, money, safe, table
 from echotally.projection.bills import merged_lines
 from echotally.projection.explain import Step, explain, price_text
 from echotally.projection.project import PlanProjection, Projection
@@ -111,8 +111,8 @@ def standing_line(plan: PlanProjection) -> list[str]:
     parts = sorted(((line.amount, line.meter) for line in merged_lines(bill) if line.amount), reverse=True)
     if not parts:
         return [f"When nothing runs, {plan.offer.name} costs nothing."]
-    listed = ", ".join(f"{meter} {amount:,.2f}" for amount, meter in parts)
+    listed = ", ".join(f"{meter} {money(amount)}" for amount, meter in parts)
     return [
-        f"When nothing runs, {plan.offer.name} still costs {bill.total:,.2f} {bill.currency} a month: {listed}.",
+        f"When nothing runs, {plan.offer.name} still costs {money(bill.shown)} {bill.currency} a month: {listed}.",
         "",
     ]

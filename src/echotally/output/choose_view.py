@@ -11,8 +11,9 @@ from rich.text import Text
 from echotally.model.units import memory_text
 from echotally.output.charts import new_figure, picture
 from echotally.output.projection_json import amount_text
-from echotally.output.terminal import Column, count, rendered, safe, seconds, share, table
+from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, signed, table
 from echotally.output.verdict_text import check_text
+from echotally.projection.project import PlanProjection
 from echotally.projection.verdict import throttled_share
 from echotally.studies.choose import Choice
 
@@ -21,21 +22,27 @@ def choose_verdict(found: Choice) -> list[str]:
     """What the choice costs against today, and how good it is known to be."""
     today, chosen = found.today.bill, found.chosen.bill
     assert today is not None and chosen is not None
-    money = chosen.currency
-    change = chosen.total - today.total
-    met = "meets every target" if not found.chosen.misses else f"misses {len(found.chosen.misses)} target(s)"
+    currency = chosen.currency
+    change = chosen.shown - today.shown
+    met = _kept(found.chosen)
     plans = len(set(found.assignment.values()))
     lines = [
-        f"{chosen.total:,.2f} {money} a month on {plans} plan(s), {met}; today {today.total:,.2f} on {found.today.offer.name} "
-        f"({'meets every target' if not found.today.misses else f'misses {len(found.today.misses)}'}): {change:+,.2f}."
+        f"{money(chosen.shown)} {currency} a month on {plans} plan(s), {met}; today {money(today.shown)} on {found.today.offer.name} "
+        f"({_kept(found.today)}): {signed(change)}."
     ]
-    lines += [f"  it misses {check_text(miss, money)}." for miss in found.chosen.misses]
+    lines += [f"  it misses {check_text(miss, currency)}." for miss in found.chosen.misses]
     sure = "every assignment was looked at"
     if found.bound is not None:
         gap = found.assigned - found.bound
-        sure = f"no assignment at today's sizes costs less than {found.bound:,.2f}, a gap of {gap:,.2f}"
+        sure = f"no assignment at today's sizes costs less than {money(found.bound)}, a gap of {money(gap)}"
     lines.append(f"How sure: {found.method}; {sure}; {found.played} months played.")
     return lines
+
+
+def _kept(plan: PlanProjection) -> str:
+    if plan.misses:
+        return f"misses {len(plan.misses)} target(s)"
+    return f"{len(plan.undecided)} target(s) undecided" if plan.undecided else "meets every target"
 
 
 def set_lines(found: Choice) -> list[str]:
@@ -85,9 +92,9 @@ def choose_chart(found: Choice, form: str) -> bytes:
         values = [*costs, round(float(bill.idle + bill.flat), 6) + 0.0]
         places = [n + shift for n in range(len(values))]
         bars = panel.barh(
-            places, values, 0.38, label=f"{label}: {bill.total:,.2f}", color=colour, hatch=hatch, edgecolor="black"
+            places, values, 0.38, label=f"{label}: {money(bill.shown)}", color=colour, hatch=hatch, edgecolor="black"
         )
-        panel.bar_label(bars, [f" {value:,.2f}" for value in values], fontsize=9)
+        panel.bar_label(bars, [f" {money(value)}" for value in values], fontsize=9)
     labels = [f"{name}\n{found.assignment[name]}" for name in names] + ["idle and flat"]
     panel.set_yticks(range(len(labels)), labels)
     panel.invert_yaxis()

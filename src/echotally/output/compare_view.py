@@ -11,7 +11,7 @@ from rich.text import Text
 
 from echotally.output.exports import escaped
 from echotally.output.projection_json import amount_text
-from echotally.output.terminal import Column, rendered, safe, table
+from echotally.output.terminal import Column, money, rendered, safe, signed, table
 from echotally.output.waterfall import waterfall
 from echotally.studies.compare import Change, Comparison
 
@@ -30,12 +30,12 @@ def compare_verdict(found: Comparison) -> str:
     change = found.after - found.before
     move = f"stays {b}" if a == b else f"moves from {a} to {b}"
     if not change:
-        return f"The pick {move}; the cost stays {found.after:,.2f} {found.currency}."
+        return f"The pick {move}; the cost stays {money(found.after)} {found.currency}."
     share = f" ({change / found.before:+.1%})" if found.before else ""
     cause, amount = max(found.causes.items(), key=lambda each: abs(each[1]))
     return (
-        f"The pick {move}: {found.before:,.2f} to {found.after:,.2f} {found.currency}, {change:+,.2f}{share}, "
-        f"most of it {_NAMES[cause]} ({amount:+,.2f})."
+        f"The pick {move}: {money(found.before)} to {money(found.after)} {found.currency}, {signed(change)}{share}, "
+        f"most of it {_NAMES[cause]} ({signed(amount)})."
     )
 
 
@@ -44,7 +44,7 @@ def _signed(amount: Decimal) -> str:
 
 
 def _money(amount: Decimal | None) -> str:
-    return "–" if amount is None else f"{amount:,.2f}"
+    return "–" if amount is None else money(amount)
 
 
 def _sections(found: Comparison) -> list[tuple[str, list[Column], list[list[str]]]]:
@@ -80,7 +80,7 @@ def _sections(found: Comparison) -> list[tuple[str, list[Column], list[list[str]
 
 
 def _difference(before: Decimal | None, after: Decimal | None) -> str:
-    return "–" if before is None or after is None else f"{after - before:+,.2f}"
+    return "–" if before is None or after is None else signed(after - before)
 
 
 def _figure(value: float | None) -> str:

@@ -3,23 +3,28 @@
 from __future__ import annotations
 
 import json
-from itertools import pairwise
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.output.charts import new_figure, picture, plain_numbers, style
-from echotally.output.terminal import Column, count, rendered, safe, table
+from echotally.output.terminal import Column, count, money, rendered, safe, table
 from echotally.studies.crossover import Crossover
+from echotally.studies.points import Row
 
 
 def crossover_verdict(found: Crossover) -> str:
-    """Which plan is the cheapest that meets every target, stretch by stretch."""
-    picks = [(scale, row["plan"] if (row := found.cheapest(scale)) else "none") for scale in found.scales]
-    stretches = [picks[0]]
-    stretches += [now for before, now in pairwise(picks) if now[1] != before[1]]
-    said = [f"{plan} from {scale:,.3g} x" if n else plan for n, (scale, plan) in enumerate(stretches)]
+    """Which plan is the cheapest that meets every target, stretch by stretch, with the volumes at which that changes."""
+    picks = found.picks()
+    said = [
+        f"{plan or 'none'} from {_times(scale)} x" if n else plan or "none" for n, (scale, plan) in enumerate(picks)
+    ]
     return "Cheapest that meets every target: " + ", then ".join(said) + "."
+
+
+def _times(scale: float) -> str:
+    """A multiple of today's volume with the digits that are known."""
+    return f"{scale:,.0f}" if scale >= 1_000 else f"{scale:,.4g}"
 
 
 def _currency(found: Crossover) -> str:
@@ -36,7 +41,7 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
         [
             f"{c.scale:,.3f}",
             count(c.events),
-            f"{c.cost:,.2f}",
+            money(c.cost),
             c.below,
             c.above,
             "cheapest changes" if c.cheapest else "",
@@ -46,6 +51,23 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
     marks = ["bold" if c.cheapest else "dim" for c in found.crossings]
     if rows:
         parts.append(table(f"Crossings, to 1 % ({_currency(found)})", columns, rows, marks, width))
+    if found.changes:
+        columns = [
+            Column("times today"),
+            Column("events a month"),
+            Column("plan", False),
+            Column("from there on", False),
+        ]
+        rows = [
+            [
+                f"{c.scale:,.3f}",
+                count(c.scale * found.events),
+                c.plan,
+                "meets its targets" if c.meets else "misses a target",
+            ]
+            for c in found.changes
+        ]
+        parts.append(table("Targets, to 1 %", columns, rows, (), width))
     cells = {(row["scale"], row["plan"]): row for row in found.rows}
     columns = [
         Column("times today"),
@@ -56,7 +78,9 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
         [f"{scale:,.3g}", count(scale * found.events), *(_cell(cells[scale, plan]) for plan in plans)]
         for scale in found.scales
     ]
-    parts.append(table(f"Cost of the month ({_currency(found)}; * misses a target)", columns, rows, width=width))
+    parts.append(
+        table(f"Cost of the month ({_currency(found)}; * misses a target, ? undecided)", columns, rows, width=width)
+    )
     parts.append(Text("Demand is multiplied in every environment; schedules fire as they do.", style="dim"))
     if any(demand.clients for demand in found.loaded.model.demand.values()):
         parts.append(
@@ -65,8 +89,8 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
     return rendered(parts, width, colour)
 
 
-def _cell(row: dict[str, object]) -> str:
-    return f"{row['cost_total']:,.2f}" + ("" if row["meets_targets"] else "*")
+def _cell(row: Row) -> str:
+    return money(row["cost_total"]) + {True: "", False: "*", None: "?"}[row["meets_targets"]]
 
 
 def crossover_json(found: Crossover) -> str:
@@ -76,6 +100,8 @@ def crossover_json(found: Crossover) -> str:
         "currency": _currency(found),
         "events": found.events,
         "crossings": [vars(c) for c in found.crossings],
+        "changes": [vars(c) for c in found.changes],
+        "picks": [{"scale": scale, "plan": plan} for scale, plan in found.picks()],
         "rows": list(found.rows),
     }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
@@ -95,7 +121,7 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
             **{**looks, "marker": ""},
         )
         for met in (True, False):
-            some = [r for r in rows if r["meets_targets"] == met]
+            some = [r for r in rows if bool(r["meets_targets"]) == met]
             panel.plot([r["scale"] for r in some], [max(r["cost_total"], 1e-3) for r in some], linestyle="", marker=looks["marker"],
                        color=looks["color"], fillstyle="full" if met else "none", markersize=7)  # fmt: skip
     for c in found.crossings:

@@ -7,7 +7,7 @@ import shlex
 from typing import Any
 
 from echotally.output.checked import checked_text
-from echotally.output.terminal import safe
+from echotally.output.terminal import money, safe
 from echotally.studies.findings import RULES, Checked, Finding
 
 _SARIF_LEVEL = {"error": "error", "warning": "warning", "hint": "note"}
@@ -45,7 +45,7 @@ def _one(finding: Finding) -> str:
     ]
     if noticed.sets:
         saves = noticed.saves
-        worth = f"    # {'saves' if saves > 0 else 'costs'} {abs(saves):,.2f} a month" if saves is not None else ""
+        worth = f"    # {'saves' if saves > 0 else 'costs'} {money(abs(saves))} a month" if saves is not None else ""
         lines.append(f"  Try:    {safe(change_text(finding))}{worth}")
     return "\n".join(lines) + "\n"
 

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from echotally.demand.preview import Preview, zone_data_version
 from echotally.evidence.firing_check import FiringCheck
-from echotally.output.terminal import Column, count, rendered, safe, table
+from echotally.output.terminal import Column, count, money, rendered, safe, signed, table
 from echotally.studies.firings import FiringsView, ScheduleView
 
 
@@ -114,10 +114,10 @@ def firings_text(view: FiringsView, width: int | None = None, colour: bool | Non
 
 def _cadences(view: FiringsView, s: ScheduleView, width: int | None) -> RenderableType:
     now = view.cost_now
-    rows = [["as it is", count(s.preview.month_count), "–" if now is None else f"{now:,.2f}", ""]]
+    rows = [["as it is", count(s.preview.month_count), "–" if now is None else money(now), ""]]
     for c in s.cadences:
-        change = "" if c.cost is None or now is None else f"{c.cost - now:+,.2f}"
-        rows.append([c.name, count(c.firings), "–" if c.cost is None else f"{c.cost:,.2f}", change])
+        change = "" if c.cost is None or now is None else signed(c.cost - now)
+        rows.append([c.name, count(c.firings), "–" if c.cost is None else money(c.cost), change])
     columns = [Column("cadence", False), Column("firings"), Column(f"month ({view.currency})"), Column("change")]
     return table(f"The same job at other cadences, on {view.plan}", columns, rows, width=width)
 

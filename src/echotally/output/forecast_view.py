@@ -9,7 +9,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.output.charts import COLOURS, new_figure, picture, style
-from echotally.output.terminal import Column, rendered, safe, share, table
+from echotally.output.terminal import Column, money, rendered, safe, share, table
 from echotally.studies.forecast import Forecast, PlanForecast, Swing
 
 _BAR = 24
@@ -17,10 +17,17 @@ _BAR = 24
 
 def forecast_verdict(found: Forecast) -> list[str]:
     """The cheapest plan over all months, its spread, and when another becomes the cheaper one."""
-    best = min(found.plans, key=lambda p: (p.total[1], p.plan))
+    best = min(found.plans, key=lambda p: p.rank)
     low, middle, high = best.total
-    spread = f"in eight of ten cases {low:,.2f} to {high:,.2f}" if high > low else "no input has a range"
-    lines = [f"{best.plan} is the cheapest over {len(found.months)} months: {middle:,.2f} {found.currency} ({spread})."]
+    spread = f"in eight of ten cases {money(low)} to {money(high)}" if high > low else "no input has a range"
+    lines = [
+        f"{best.plan} is the cheapest over {len(found.months)} months: {money(middle)} {found.currency} ({spread})."
+    ]
+    cheaper = [p.plan for p in found.plans if p.behind and p.total[1] < best.total[1]]
+    if best.behind:
+        lines[0] = f"Every plan leaves more work undone than it may in some month; {lines[0]}"
+    elif cheaper:
+        lines.append(f"Cheaper, but leaving work undone in some month: {', '.join(cheaper)}.")
     for month, plan in found.switches:
         lines.append(f"From {month} on {plan} is the cheaper one.")
     if not found.switches and len(found.plans) > 1:
@@ -32,12 +39,12 @@ def forecast_verdict(found: Forecast) -> list[str]:
 
 
 def _money(values: Sequence[float]) -> list[str]:
-    return [f"{value:,.2f}" for value in values]
+    return [money(value) for value in values]
 
 
 def forecast_text(found: Forecast, width: int | None = None, colour: bool | None = None) -> str:
     """Verdict, the cheapest plan month by month, all plans in total, the tornado, assumptions."""
-    best = min(found.plans, key=lambda p: (p.total[1], p.plan))
+    best = min(found.plans, key=lambda p: p.rank)
     parts: list[RenderableType] = [Text(forecast_verdict(found)[0], style="bold")]
     parts += [Text(line) for line in forecast_verdict(found)[1:]]
     parts.append(Text(""))
@@ -46,7 +53,7 @@ def forecast_text(found: Forecast, width: int | None = None, colour: bool | None
         Column("cheapest in % of draws", rank=1), Column("over the cost target in %", rank=2),
     ]  # fmt: skip
     rows = [
-        [m.month, *_money(m.cost), share(m.throttled[1]), share(m.throttled[2]), f"{m.cheapest_chance * 100:.0f}", f"{m.over_budget_chance * 100:.0f}"]
+        [m.month + ("*" if m.behind else ""), *_money(m.cost), share(m.throttled[1]), share(m.throttled[2]), f"{m.cheapest_chance * 100:.0f}", f"{m.over_budget_chance * 100:.0f}"]
         for m in best.months
     ]  # fmt: skip
     parts.append(table(f"{best.plan}, month by month ({found.currency})", columns, rows, (), width))
@@ -64,9 +71,15 @@ def _plans(found: Forecast, width: int | None) -> RenderableType:
         Column("P90"),
         Column("first crossed", False, wrap=True, rank=1),
     ]
-    ranked = sorted(found.plans, key=lambda p: (p.total[1], p.plan))
-    rows = [[p.plan, *_money(p.total), _crossed(p)] for p in ranked]
-    return table(f"All plans, {len(found.months)} months together ({found.currency})", columns, rows, (), width)
+    ranked = sorted(found.plans, key=lambda p: p.rank)
+    rows = [[p.plan + ("*" if p.behind else ""), *_money(p.total), _crossed(p)] for p in ranked]
+    return table(
+        f"All plans, {len(found.months)} months together ({found.currency}; * leaves work undone)",
+        columns,
+        rows,
+        (),
+        width,
+    )
 
 
 def _crossed(plan: PlanForecast) -> str:
@@ -90,7 +103,9 @@ def _tornado(found: Forecast, width: int | None) -> RenderableType:
         ]
         for s in found.tornado[:12]
     ]  # fmt: skip
-    title = f"What moves the cost of {found.plan} most (factors; expected {found.expected_total:,.2f} {found.currency})"
+    title = (
+        f"What moves the cost of {found.plan} most (factors; expected {money(found.expected_total)} {found.currency})"
+    )
     return table(title, columns, rows, (), width)
 
 
@@ -114,7 +129,7 @@ def forecast_json(found: Forecast) -> str:
         {
             "plan": p.plan, "month": m.month, "cost_p10": m.cost[0], "cost_p50": m.cost[1], "cost_p90": m.cost[2],
             "cost_expected": m.expected_cost, "throttled_p10": m.throttled[0], "throttled_p50": m.throttled[1],
-            "throttled_p90": m.throttled[2], "cheapest_chance": m.cheapest_chance, "over_budget_chance": m.over_budget_chance,
+            "throttled_p90": m.throttled[2], "cheapest_chance": m.cheapest_chance, "over_budget_chance": m.over_budget_chance, "leaves_work_undone": m.behind,
         }
         for p in found.plans
         for m in p.months
@@ -141,7 +156,7 @@ def forecast_chart(found: Forecast, kind: str, form: str) -> bytes:
 def _fan_chart(found: Forecast, form: str) -> bytes:
     figure, (panel,) = new_figure()
     places = range(len(found.months))
-    for n, plan in enumerate(sorted(found.plans, key=lambda p: (p.total[1], p.plan))):
+    for n, plan in enumerate(sorted(found.plans, key=lambda p: p.rank)):
         low, middle, high = ([m.cost[k] for m in plan.months] for k in range(3))
         panel.fill_between(places, low, high, color=COLOURS[n % len(COLOURS)], alpha=0.25, linewidth=0)
         panel.plot(places, middle, label=plan.plan, **style(n))
@@ -180,7 +195,7 @@ def _tornado_chart(found: Forecast, form: str) -> bytes:
     figure.legend(frameon=False, loc="outside lower center", ncols=2)
     most = found.tornado[0].input.address if found.tornado else "nothing"
     panel.set_title(
-        f"{found.plan}: {most} moves the cost most (expected {found.expected_total:,.2f} {found.currency})",
+        f"{found.plan}: {most} moves the cost most (expected {money(found.expected_total)} {found.currency})",
         loc="left",
         fontsize=12,
     )

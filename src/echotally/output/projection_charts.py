@@ -12,7 +12,8 @@ from echotally.engine.measured import UnitMeasured
 from echotally.engine.records import SERIES
 from echotally.errors import BadInput, Problem
 from echotally.output.charts import COLOURS, new_figure, picture
-from echotally.output.verdict_text import verdict_lines
+from echotally.output.terminal import money
+from echotally.output.verdict_text import headline
 from echotally.projection.bills import merged_lines
 from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.verdict import throttled_share
@@ -77,7 +78,7 @@ def cost_chart(projection: Projection, form: str) -> bytes:
             if not plan.misses
             else f"   misses {', '.join(dict.fromkeys(m.target.replace('_', ' ') for m in plan.misses))}"
         )
-        panel.annotate(f" {plan.bill.total:,.2f}{note}", (left[n], n), va="center", fontsize=10)
+        panel.annotate(f" {money(plan.bill.shown)}{note}", (left[n], n), va="center", fontsize=10)
     panel.set_yticks(
         range(len(plans)), [("→ " if p.offer.name == projection.pick else "") + p.offer.name for p in plans]
     )
@@ -88,7 +89,7 @@ def cost_chart(projection: Projection, form: str) -> bytes:
         figure.legend(frameon=False, loc="outside lower center", ncols=4)
     else:
         panel.text(0.5, 0.5, "no plan can be used", ha="center", va="center", transform=panel.transAxes)
-    panel.set_title(verdict_lines(projection)[0], loc="left", fontsize=12)
+    panel.set_title(headline(projection), loc="left", fontsize=12)
     return picture(figure, form)
 
 

@@ -10,10 +10,11 @@ from echotally.engine.measured import Level, UnitMeasured
 from echotally.output.checked import values_in_force
 from echotally.output.replications_view import replications_dict
 from echotally.projection.bills import Bill, merged_lines
+from echotally.projection.confidence import Confidence
 from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.replicate import Replicated
 from echotally.projection.showback import showback
-from echotally.projection.verdict import throttled_share
+from echotally.projection.verdict import Check, left_behind_share, throttled_share
 from echotally.rates.billing import exact
 from echotally.rates.card import Price
 
@@ -51,6 +52,7 @@ def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
         },
         "lag_s": None if unit.lag_max_s is None else {"p95": unit.lag_p95_s, "max": unit.lag_max_s},
         "backlog_peak": unit.backlog_peak,
+        "left_behind": left_behind_share([unit]),
         "billed_s": billed_ns / 1e9,
         "gb_seconds": billed_ns / 1e9 * unit.unit.settings.memory_billed_mb / 1024,
         "cost": amount_text(plan.bill.functions[unit.unit.function, unit.unit.environment]),
@@ -69,27 +71,41 @@ def _by(plan: PlanProjection, billed_on: str, meter: str) -> dict[str, float]:
     return found
 
 
+def _check(check: Check) -> dict[str, Any]:
+    return {"target": check.target, "function": check.function, "wanted": check.wanted, "found": check.found}
+
+
+def _confidence(sure: Confidence) -> dict[str, Any]:
+    """Every interval, as pairs of low and high."""
+    return {
+        "level": sure.level, "cost": list(sure.cost), "throttled_share": list(sure.throttled_share),
+        "refused": list(sure.refused), "lost": list(sure.lost), "left_behind": list(sure.left_behind),
+        "functions": [
+            {
+                "function": f.function, "environment": f.environment,
+                "wait_p95": None if f.wait_p95 is None else list(f.wait_p95), "left_behind": list(f.left_behind),
+            }
+            for f in sure.functions
+        ],
+    }  # fmt: skip
+
+
 def _plan(plan: PlanProjection) -> dict[str, Any]:
     head: dict[str, Any] = {
         "plan": plan.offer.name,
         "feasible": plan.feasible,
         "reasons": [{"function": name, "text": text} for name, text in plan.reasons],
-        "meets_targets": plan.feasible and not plan.misses,
-        "misses": [
-            {"target": m.target, "function": m.function, "wanted": m.wanted, "found": m.found} for m in plan.misses
-        ],
+        "meets_targets": plan.meets_targets,
+        "misses": [_check(m) for m in plan.misses],
+        "undecided": [_check(m) for m in plan.undecided],
         "cost": None,
         "attempts": None,
         "throttled_share": None,
         "concurrency": None,
         "hints": [{"function": name, "text": text} for name, text in plan.hints],
         "method": plan.method,
-        "confidence": plan.confidence
-        and {
-            "level": plan.confidence.level,
-            "cost": list(plan.confidence.cost),
-            "throttled_share": list(plan.confidence.throttled_share),
-        },
+        "confidence": plan.confidence and _confidence(plan.confidence),
+        "left_behind": None,
         "functions": None,
     }
     if plan.measured is None or plan.bill is None:
@@ -106,6 +122,7 @@ def _plan(plan: PlanProjection) -> dict[str, Any]:
         },
         "attempts": attempts,
         "throttled_share": throttled_share(attempts),
+        "left_behind": left_behind_share(units),
         "concurrency": _level(plan.measured.concurrency),
         "functions": [_unit(plan, unit) for unit in _in_file_order(plan)],
     }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from decimal import Decimal
 
 from rich.console import RenderableType
@@ -10,11 +11,11 @@ from rich.text import Text
 from echotally.engine.measured import UnitMeasured
 from echotally.output.bill_view import bill_parts, standing_line
 from echotally.output.replications_view import replication_parts
-from echotally.output.terminal import Column, count, rendered, safe, seconds, share, table
-from echotally.output.verdict_text import check_text, verdict_lines
+from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
+from echotally.output.verdict_text import check_text, has_targets, verdict_lines
 from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.replicate import Replicated
-from echotally.projection.verdict import lost_events, throttled_share
+from echotally.projection.verdict import left_behind_share, lost_events, throttled_share
 
 _PLAN_COLUMNS = [
     Column("plan", False), Column("month"), Column("per million events", rank=3), Column("throttled %"),
@@ -32,12 +33,19 @@ def _plan_row(projection: Projection, plan: PlanProjection) -> list[str]:
     per_million = bill.unrounded / Decimal(events) * 1_000_000 if events else None
     slowest = max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)
     return [
-        ("→ " if plan.offer.name == projection.pick else "  ") + plan.offer.name, f"{bill.total:,.2f}",
-        "–" if per_million is None else f"{per_million:,.2f}", share(throttled_share(attempts)),
+        ("→ " if plan.offer.name == projection.pick else "  ") + plan.offer.name, money(bill.shown),
+        "–" if per_million is None else money(per_million), share(throttled_share(attempts)),
         count(sum(lost_events(u.events) for u in units)), seconds(slowest), count(measured.concurrency.peak),
         count(_peak_instances(units)), count(sum(u.cold_starts for u in units)),
-        "–" if plan.standing is None else f"{plan.standing.total:,.2f}", "met" if not plan.misses else f"{len(plan.misses)} missed",
+        "–" if plan.standing is None else money(plan.standing.total), targets_text(projection, plan),
     ]  # fmt: skip
+
+
+def targets_text(projection: Projection, plan: PlanProjection) -> str:
+    """Whether a plan meets its targets, in a word or two."""
+    said = [f"{len(plan.misses)} missed"] if plan.misses else []
+    said += [f"{len(plan.undecided)} undecided"] if plan.undecided else []
+    return ", ".join(said) or ("met" if has_targets(projection) else "none set")
 
 
 def _peak_instances(units: list[UnitMeasured]) -> int:
@@ -62,6 +70,9 @@ def plans_table(projection: Projection, width: int | None = None) -> list[Render
             table(f"Plans side by side ({projection.currency}, waits in seconds)", _PLAN_COLUMNS, rows, marks, width)
         )
     missed = [[p.offer.name, safe(check_text(m, projection.currency))] for p in feasible for m in p.misses]
+    missed += [
+        [p.offer.name, safe("undecided: " + check_text(m, projection.currency))] for p in feasible for m in p.undecided
+    ]
     if missed:
         parts.append(table("Targets missed", [Column("plan", False), Column("by how much", False, True)], missed))
     # Plans that cannot be had at all come last: nothing in the model would change that.
@@ -123,21 +134,46 @@ def assumptions(projection: Projection) -> list[str]:
     if model.exchange:
         rates = ", ".join(f"{currency} at {rate:f}" for currency, rate in model.exchange.rates.items())
         lines.append(f"Cards in other currencies: {rates} {model.exchange.into} of {model.exchange.date}.")
+    if "left_behind" not in model.targets.model_fields_set:
+        lines.append(
+            f"A plan may leave at most {model.targets.left_behind:.0%} of the events behind (targets.left_behind)."
+        )
     lines += hint_lines(projection)
     return lines + list(projection.notes)
 
 
 def _method(projection: Projection) -> str:
-    sampled = [p for p in projection.plans if p.confidence]
-    if not sampled:
+    if not any(p.confidence for p in projection.plans):
         return "every event simulated"
-    said = "; ".join(
-        f"{p.offer.name} {p.confidence.cost[0]:,.2f} to {p.confidence.cost[1]:,.2f}, throttled "
-        f"{p.confidence.throttled_share[0] * 100:.3f} to {p.confidence.throttled_share[1] * 100:.3f} %"
-        for p in sampled
-        if p.confidence
-    )
-    return f"a sample of each kind of hour simulated (--exact for every event), 95 % intervals: {said}"
+    return "a sample simulated (--exact for every event): figures are estimates, with 95 % intervals"
+
+
+def _intervals(projection: Projection, width: int | None = None) -> list[RenderableType]:
+    """The intervals of a sampled month, beside its figures."""
+    plans = [p for p in projection.plans if p.confidence and p.measured and p.bill]
+    if not plans:
+        return []
+    rows = []
+    for p in sorted(plans, key=lambda p: (p.bill.unrounded if p.bill else 0, p.offer.name)):
+        assert p.confidence is not None and p.measured is not None and p.bill is not None
+        sure, units = p.confidence, p.measured.units
+        waits = [f.wait_p95 for f in sure.functions if f.wait_p95 is not None]
+        slowest = max(waits, key=lambda w: w[1], default=None)
+        rows.append([
+            p.offer.name, money(p.bill.shown), _range(sure.cost, money), _range(sure.throttled_share, share),
+            _range(sure.refused, share), _range(sure.lost, count), f"{left_behind_share(units) * 100:.3g}",
+            _range(sure.left_behind, share), "–" if slowest is None else _range(slowest, seconds),
+        ])  # fmt: skip
+    columns = [
+        Column("plan", False), Column("month"), Column("between"), Column("throttled %"), Column("refused %", rank=3),
+        Column("lost events", rank=1), Column("left behind %", rank=2), Column("between", rank=2), Column("wait p95 s", rank=1),
+    ]  # fmt: skip
+    return [table(f"How sure: 95 % intervals ({projection.currency})", columns, rows, width=width)]
+
+
+def _range(interval: tuple[float, float], text: Callable[[float], str]) -> str:
+    low, high = text(interval[0]), text(interval[1])
+    return low if low == high else f"{low} to {high}"
 
 
 def hint_lines(projection: Projection) -> list[str]:
@@ -168,6 +204,7 @@ def projection_text(
     parts += [Text(line) for line in verdict_lines(projection)]
     parts += replication_parts(replicated, width) if replicated else [Text("")]
     parts += plans_table(projection, width)
+    parts += _intervals(projection, width)
     if shown:
         plan = projection.plan(shown)
         parts += bill_parts(projection, plan, explained, by, len(projection.plans) == 1, width)

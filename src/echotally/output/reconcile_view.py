@@ -11,7 +11,7 @@ from rich.text import Text
 
 from echotally.evidence.reconcile import PARTS, Difference, Reconciliation, by_function
 from echotally.output.projection_json import amount_text
-from echotally.output.terminal import Column, rendered, safe, table
+from echotally.output.terminal import Column, money, rendered, safe, signed, table
 from echotally.output.waterfall import waterfall
 
 _NAMES = {"volume": "volume", "run_time": "run time and mix", "price": "price", "unexplained": "unexplained"}
@@ -22,12 +22,12 @@ def reconcile_verdict(found: Reconciliation) -> str:
     """How far the bill is from the projection, and mostly why."""
     difference = found.billed - found.projected
     if abs(difference) < _CLOSE and all(abs(part) < _CLOSE for part in found.parts.values()):
-        return f"The bill agrees with the projection on {found.plan}: {found.billed:,.2f} {found.currency}."
+        return f"The bill agrees with the projection on {found.plan}: {money(found.billed)} {found.currency}."
     share = f" ({difference / found.projected:+.1%})" if found.projected else ""
     name, amount = max(found.parts.items(), key=lambda part: abs(part[1]))
     return (
-        f"Billed {found.billed:,.2f}, projected {found.projected:,.2f} {found.currency} on {found.plan}: "
-        f"{difference:+,.2f}{share}, most of it {_NAMES[name]} ({amount:+,.2f})."
+        f"Billed {money(found.billed)}, projected {money(found.projected)} {found.currency} on {found.plan}: "
+        f"{signed(difference)}{share}, most of it {_NAMES[name]} ({signed(amount)})."
     )
 
 

@@ -22,8 +22,8 @@ from echotally.output.bill_view import quantity_text, standing_line
 from echotally.output.checked import values_in_force
 from echotally.output.findings_view import change_text
 from echotally.output.projection_charts import backlog_chart, cost_chart, levels_chart
-from echotally.output.projection_table import assumptions
-from echotally.output.terminal import count, safe, seconds, share
+from echotally.output.projection_table import assumptions, targets_text
+from echotally.output.terminal import count, money, safe, seconds, share
 from echotally.output.verdict_text import check_text, verdict_lines
 from echotally.projection.bills import merged_lines
 from echotally.projection.project import PlanProjection, Projection
@@ -133,12 +133,12 @@ def _plans(projection: Projection) -> Grid:
     feasible = sorted(
         (p for p in projection.plans if p.bill), key=lambda p: (p.bill.total if p.bill else 0, p.offer.name)
     )
-    rows = tuple(_plan_cells(p) for p in feasible)
+    rows = tuple(_plan_cells(projection, p) for p in feasible)
     pick = next((n for n, p in enumerate(feasible) if p.offer.name == projection.pick), -1)
     return Grid("Plans that take every function", columns, rows, sortable=True, pick=pick)
 
 
-def _plan_cells(plan: PlanProjection) -> tuple[Cell, ...]:
+def _plan_cells(projection: Projection, plan: PlanProjection) -> tuple[Cell, ...]:
     assert plan.measured is not None and plan.bill is not None
     units = plan.measured.units
     attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
@@ -146,24 +146,29 @@ def _plan_cells(plan: PlanProjection) -> tuple[Cell, ...]:
     wait = max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)
     cold = sum(u.cold_starts for u in units)
     idle = plan.standing.total if plan.standing else None
-    said = "met" if not plan.misses else f"{len(plan.misses)} missed"
+    said = targets_text(projection, plan)
     return (
-        _cell(plan.offer.name, plan.offer.name), _cell(f"{plan.bill.total:,.2f}", plan.bill.total), _cell(share(throttled), throttled),
+        _cell(plan.offer.name, plan.offer.name), _cell(money(plan.bill.shown), plan.bill.total), _cell(share(throttled), throttled),
         _cell(count(lost), lost), _cell(seconds(wait), wait), _cell(count(plan.measured.concurrency.peak), plan.measured.concurrency.peak),
-        _cell(count(cold), cold), _cell("–" if idle is None else f"{idle:,.2f}", idle), _cell(said, len(plan.misses)),
+        _cell(count(cold), cold), _cell("–" if idle is None else money(idle), idle), _cell(said, len(plan.misses)),
     )  # fmt: skip
 
 
 def _beside(projection: Projection) -> Sequence[Grid]:
     """Targets missed, and plans that cannot be used, where there are any."""
     missed = [[p.offer.name, check_text(m, projection.currency)] for p in projection.plans for m in p.misses]
+    missed += [
+        [p.offer.name, "undecided: " + check_text(m, projection.currency)]
+        for p in projection.plans
+        for m in p.undecided
+    ]
     refused = [[p.offer.name, name, text] for p in projection.plans for name, text in p.reasons]
     found = [_grid("Targets missed", ["plan", "by how much"], missed)] if missed else []
     return [*found, _grid("Cannot be used", ["plan", "function", "why not"], refused)] if refused else found
 
 
 def _cost_text(projection: Projection) -> str:
-    costs = ", ".join(f"{p.offer.name} {p.bill.total:,.2f}" for p in projection.plans if p.bill)
+    costs = ", ".join(f"{p.offer.name} {money(p.bill.shown)}" for p in projection.plans if p.bill)
     return f"Cost by plan and meter, {projection.currency}: {costs or 'no plan can be used'}."
 
 

@@ -10,27 +10,43 @@ from rich.text import Text
 
 from echotally.model import units
 from echotally.output.charts import new_figure, picture, style
-from echotally.output.terminal import Column, count, rendered, safe, seconds, share, table
+from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
 from echotally.studies.points import Row
 from echotally.studies.sweep import Sweep
 
 _MOST_SHOWN = 60
+#: Beside a cost: the point misses a target, or a sample cannot say.
+_MARKS = {True: "", False: "*", None: "?"}
 _SAYS = {"cost": "cheapest", "wait": "shortest wait", "throttled": "least throttled"}
 
 
 def sweep_verdict(found: Sweep) -> str:
     """The best point in a sentence, as ``--set`` and plan."""
+    if found.demand_varied and any(row["feasible"] for row in found.rows):
+        return _by_demand(found)
     row = found.best or found.closest
     if row is None:
         return "No plan can take any of these points."
     sets = " ".join(f"{axis.address}={row[axis.address]}" for axis in found.axes)
     currency = _currency(found)
-    figures = f"{row['cost_total']:,.2f} {currency}, throttled {share(row['throttled_share'])} %, wait p95 {seconds(row['wait_p95_s'])} s"
+    figures = f"{money(row['cost_total'])} {currency}, throttled {share(row['throttled_share'])} %, wait p95 {seconds(row['wait_p95_s'])} s"
     if found.best:
         return f"Best ({_SAYS[found.objective]} that meets every target): {sets} on {row['plan']}: {figures}."
     return (
         f"No point meets every target. Closest: {sets} on {row['plan']}: {figures}; {row['misses']} target(s) missed."
     )
+
+
+def _by_demand(found: Sweep) -> str:
+    """Where demand is varied no point is better than another: which plan is the cheapest that meets every target at each."""
+    picks: list[tuple[str, str]] = []
+    for point in dict.fromkeys(tuple(row[axis.address] for axis in found.axes) for row in found.rows):
+        here = [r for r in found.rows if tuple(r[a.address] for a in found.axes) == point and r["meets_targets"]]
+        plan = min(here, key=lambda r: (r["cost_total"], r["plan"]))["plan"] if here else "none"
+        if not picks or picks[-1][1] != plan:
+            picks.append((", ".join(map(str, point)), plan))
+    said = [f"{plan} from {at}" if n else plan for n, (at, plan) in enumerate(picks)]
+    return f"Demand is varied, so no point is the best. Cheapest that meets every target: {', then '.join(said)}."
 
 
 def _currency(found: Sweep) -> str:
@@ -55,7 +71,9 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
     rows = [_cells(found, row, runs) for row in shown]
     marks = ["bold" if row is found.best else "dim" if not row["meets_targets"] else "" for row in shown]
     parts: list[RenderableType] = [Text(safe(sweep_verdict(found)), style="bold"), Text("")]
-    parts.append(table(f"Points ({_currency(found)} a month)", columns, rows, marks, width))
+    parts.append(
+        table(f"Points ({_currency(found)} a month; * misses a target, ? undecided)", columns, rows, marks, width)
+    )
     said = "" if len(shown) == len(feasible) else f"; {len(shown)} on the front shown (-o for all)"
     infeasible = len(found.rows) - len(feasible)
     parts.append(Text(f"{len(found.rows)} points{said}; {infeasible} infeasible.", style="dim"))
@@ -74,7 +92,7 @@ def _run_columns(found: Sweep) -> list[str]:
 def _cells(found: Sweep, row: Row, runs: list[str]) -> list[str]:
     return [
         *(safe(str(row[axis.address])) for axis in found.axes),
-        row["plan"], f"{row['cost_total']:,.2f}", share(row["throttled_share"]), count(row["lost_events"]), seconds(row["wait_p95_s"]),
+        row["plan"], money(row["cost_total"]) + _MARKS[row["meets_targets"]], share(row["throttled_share"]), count(row["lost_events"]), seconds(row["wait_p95_s"]),
         *(seconds(row.get(f"run_s:{name}")) for name in runs),
         count(row["concurrency_peak"]), count(row["misses"]), "yes" if row["front"] else "",
     ]  # fmt: skip
@@ -87,6 +105,7 @@ def sweep_json(found: Sweep) -> str:
         "axes": [{"address": axis.address, "values": list(axis.values)} for axis in found.axes],
         "objective": found.objective,
         "currency": _currency(found),
+        "demand_varied": found.demand_varied,
         "best": found.best,
         "closest": found.closest,
         "rows": list(found.rows),
@@ -172,7 +191,7 @@ def _title(found: Sweep) -> str:
 def _heat(found: Sweep) -> Any:
     """Cost over the first two axes, on the plan of the best (or first feasible) point; the cheapest third-axis value."""
     one, two = found.axes[:2]
-    row = found.best or found.closest
+    row = found.best or found.closest or next((r for r in found.rows if r["feasible"]), None)
     plan = row["plan"] if row else ""
     cells: dict[tuple[str, str], Row] = {}
     for r in found.rows:
@@ -187,7 +206,7 @@ def _heat(found: Sweep) -> Any:
         for x, a in enumerate(one.values):
             if (a, b) in cells and len(one.values) * len(two.values) <= 200:
                 cell = cells[a, b]
-                text = f"{cell['cost_total']:,.2f}" + ("" if cell["meets_targets"] else "\nmisses")
+                text = money(cell["cost_total"]) + ("" if cell["meets_targets"] else "\nmisses")
                 low, high = image.get_clim()
                 dark = cell["cost_total"] > (low + high) / 2
                 panel.text(x, y, text, ha="center", va="center", fontsize=9, color="white" if dark else "black")

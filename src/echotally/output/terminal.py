@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import io
+import math
 import os
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 
 from rich import box
 from rich.cells import cell_len
@@ -144,6 +146,28 @@ def _numeric(cell: str) -> bool:
 def count(number: float | None) -> str:
     """A count with thousands separated."""
     return "–" if number is None else f"{number:,.0f}"
+
+
+def money(amount: Decimal | float | None) -> str:
+    """Money in the currency's hundredths; below one with four significant digits, so that small amounts differ."""
+    if amount is None:
+        return "–"
+    size = abs(float(amount))
+    if size == 0 or size >= 0.99995:
+        return f"{amount:,.2f}"
+    places = max(2, 3 - math.floor(math.log10(size)))
+    return f"{amount:,.{places}f}"
+
+
+def signed(amount: Decimal | float) -> str:
+    """A change of money, with its sign."""
+    return f"+{money(amount)}" if amount >= 0 else f"-{money(-amount)}"
+
+
+def percent_more(amount: Decimal | float, than: Decimal | float) -> str:
+    """How much more one unrounded amount is than another: ``83.8 % more``."""
+    more = (float(amount) / float(than) - 1) * 100
+    return f"{more:,.1f} % more" if more < 100 else f"{more:,.0f} % more"
 
 
 def seconds(value: float | None) -> str:

@@ -12,7 +12,7 @@ from echotally.engine.measured import Waits
 from echotally.model.units import duration_text
 from echotally.output.charts import new_figure, picture, style
 from echotally.output.projection_json import amount_text
-from echotally.output.terminal import Column, count, rendered, safe, seconds, share, table
+from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
 from echotally.studies.drain import Drain, DrainRow
 from echotally.studies.load import LoadRow, LoadTrial
 
@@ -136,7 +136,7 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
     rows = [
         [_limit(r.limit), count(r.clients), count(r.calls), f"{r.calls_per_s:,.2f}", share(r.refused_share), _ms(r.latency_mean_s),
          _ms(r.latency.p50), _ms(r.latency.p95), _ms(r.latency.p99), _ms(r.latency.max), count(r.instances.peak),
-         f"{r.concurrency.mean:,.2f}", "–" if r.cost_per_million is None else f"{r.cost_per_million:,.2f}", "knee" if r.knee else ""]
+         f"{r.concurrency.mean:,.2f}", "–" if r.cost_per_million is None else money(r.cost_per_million), "knee" if r.knee else ""]
         for r in found.rows
     ]  # fmt: skip
     marks = ["bold" if r.knee else "" for r in found.rows]

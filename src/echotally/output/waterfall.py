@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from echotally.output.charts import new_figure, picture
+from echotally.output.terminal import money, signed
 
 #: Light and dark, and hatched where it falls: told apart in grey and without colours.
 _TOTAL, _UP, _DOWN = "#4d4d4d", "#D55E00", "#56B4E9"
@@ -19,7 +20,7 @@ def waterfall(
     names = [first[0], *(name for name, _ in steps), last[0]]
     level = first[1]
     panel.bar(0, first[1], color=_TOTAL, width=0.6)
-    _label(panel, 0, first[1], f"{first[1]:,.2f}")
+    _label(panel, 0, first[1], money(first[1]))
     for place, (_, amount) in enumerate(steps, 1):
         falls = amount < 0
         panel.bar(
@@ -33,17 +34,17 @@ def waterfall(
         )
         panel.plot([place - 0.7, place + 0.3], [level, level], color="#888888", linewidth=0.8)
         level += amount
-        _label(panel, place, max(level, level - amount), f"{amount:+,.2f}" if abs(amount) >= 0.005 else "0")
+        _label(panel, place, max(level, level - amount), signed(amount) if amount else "0")
     panel.bar(len(names) - 1, last[1], color=_TOTAL, width=0.6)
     panel.plot([len(names) - 1.7, len(names) - 0.7], [level, level], color="#888888", linewidth=0.8)
-    _label(panel, len(names) - 1, last[1], f"{last[1]:,.2f}")
+    _label(panel, len(names) - 1, last[1], money(last[1]))
     panel.axhline(0, color="#333333", linewidth=0.8)
     panel.set_xticks(range(len(names)), names)
     panel.tick_params(axis="x", length=0)
     panel.grid(False, axis="x")
     low, high = _ends(first[1], [amount for _, amount in steps], last[1])
     panel.set_ylim(low, high)
-    panel.set_ylabel(unit if low <= 0 else f"{unit}; the axis begins at {low:,.2f}")
+    panel.set_ylabel(unit if low <= 0 else f"{unit}; the axis begins at {money(low)}")
     panel.set_title(title, loc="left", fontsize=12)
     return picture(figure, form)
 

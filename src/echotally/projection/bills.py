@@ -26,6 +26,11 @@ class Bill:
     flat: Decimal
     currency: str
 
+    @property
+    def shown(self) -> Decimal:
+        """What is shown for the month: the rounded total, or below 1 the unrounded, so that small bills differ."""
+        return self.total if self.total >= 1 else self.unrounded
+
 
 def make_bill(metered: Metered, units: list[UnitKey], currency: str) -> Bill:
     """Bill every account, split each line by gross quantity, and keep the rest as idle."""

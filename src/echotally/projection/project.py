@@ -2,42 +2,31 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from decimal import Decimal
 from functools import partial
 from pathlib import Path
-from statistics import fmean, stdev
 from typing import TYPE_CHECKING
 
 from echotally.demand.month import MonthPlan
 from echotally.engine.measured import Measured
 from echotally.engine.running import simulate
-from echotally.engine.sampling import sample, wants_sampling
+from echotally.engine.sampling import Sampled, sample, wants_sampling
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.projection.bills import Bill, make_bill
+from echotally.projection.confidence import Confidence, check_intervals, confidence
 from echotally.projection.metering import Metered, meter
 from echotally.projection.placement import Loaded, load, placement_on
 from echotally.projection.side_by_side import side_by_side
 from echotally.projection.standing import standing_bill
-from echotally.projection.verdict import Check, check_targets, choose_plan, throttled_share
+from echotally.projection.verdict import Check, Judged, check_targets, choose_plan, refused_share
 from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
 from echotally.rates.loading import Offer, candidates
 from echotally.rates.node_room import floors_on_nodes
 
 if TYPE_CHECKING:
     import pandas as pd
-
-
-@dataclass(frozen=True)
-class Confidence:
-    """Two-sided intervals of a sampled month: cost in the card's currency, share of attempts throttled."""
-
-    level: float
-    cost: tuple[float, float]
-    throttled_share: tuple[float, float]
 
 
 @dataclass(frozen=True)
@@ -59,6 +48,18 @@ class PlanProjection:
     def misses(self) -> tuple[Check, ...]:
         """The targets that are missed."""
         return tuple(check for check in self.checks if check.missed)
+
+    @property
+    def undecided(self) -> tuple[Check, ...]:
+        """The targets of which a sample cannot say whether they are met."""
+        return tuple(check for check in self.checks if check.undecided)
+
+    @property
+    def meets_targets(self) -> bool | None:
+        """Whether every target is met; None where nothing is missed and something undecided."""
+        if not self.feasible or self.misses:
+            return False
+        return None if self.undecided else True
 
     @property
     def feasible(self) -> bool:
@@ -97,11 +98,12 @@ def project_plan(
     progress: Callable[[float], None] | None = None,
     standing: bool = False,
     exact: bool = False,
-    sampled_above: int | None = None,
+    sampled_from: int | None = None,
 ) -> PlanProjection:
     """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs.
 
-    A month of more than 20 million expected events (or ``sampled_above``) is sampled unless ``exact``.
+    A month of more than 40 million expected events (or ``sampled_from``) is sampled unless ``exact``. Raises ``BadInput``
+    where even the sample would play more than that.
     """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
@@ -111,50 +113,35 @@ def project_plan(
     reasons = reasons or tuple(_no_node_left(model, placement))
     if reasons:
         return PlanProjection(candidate, reasons)
-    parts: list[Measured] = []
-    if exact or not wants_sampling(loaded.month, sampled_above):
-        measured = simulate(model, loaded.month, placement, seed, progress)
-    else:
-        measured, parts = sample(model, loaded.month, placement, seed, progress)
+    idle = standing_bill(loaded, candidate) if standing else None
+    hints = _hints(model, placement)
+    if not exact and wants_sampling(model, loaded.month, placement, sampled_from):
+        found = sample(model, loaded.month, placement, seed, progress)
+        metered, bill = _billed(model, found.month, candidate)
+        checks, sure = _judge_sample(model, found, candidate, bill)
+        return PlanProjection(candidate, (), found.month, metered, bill, checks, idle, "sampled", sure, hints)
+    measured = simulate(model, loaded.month, placement, seed, progress)
     metered, bill = _billed(model, measured, candidate)
     checks = tuple(check_targets(model, measured, bill))
-    idle = standing_bill(loaded, candidate) if standing else None
-    method, sure = ("sampled", _confidence(model, parts, candidate)) if parts else ("exact", None)
-    hints = (*_hints(model, placement), *(_growing(measured) if parts else ()))
-    return PlanProjection(candidate, (), measured, metered, bill, checks, idle, method, sure, hints)
+    return PlanProjection(candidate, (), measured, metered, bill, checks, idle, "exact", None, hints)
 
 
-def _growing(measured: Measured) -> Iterator[tuple[str, str]]:
-    """Said of a sampled month where more comes in than goes out: a stretch of it does not show the whole pile."""
-    for unit in measured.units:
-        if unit.events["unfinished"] > 0.02 * unit.events["in"]:
-            text = "more comes in than is handled; a sample shows no waits of a growing backlog, --exact does"
-            yield unit.unit.function, text
+def _judge_sample(
+    model: Model, found: Sampled, candidate: Offer, bill: Bill
+) -> tuple[tuple[Check, ...], Confidence]:  # fmt: skip
+    """The checks of a sampled month with their intervals, and the intervals of all figures a target can name."""
+    bills = [_billed(model, part, candidate)[1] for part in found.parts]
+    of_parts = [check_targets(model, part, its) for part, its in zip(found.parts, bills, strict=True)]
+    checks = check_intervals(check_targets(model, found.month, bill), of_parts, found.parts, found.share, found.losses)
+    costs = [float(its.unrounded) for its in bills]
+    refused = [refused_share(model, part) for part in found.parts]
+    return checks, confidence(costs, found.parts, refused, found.share, found.losses)
 
 
 def _billed(model: Model, measured: Measured, candidate: Offer) -> tuple[Metered, Bill]:
     units = [(u.unit.function, u.unit.environment) for u in measured.units]
     metered = meter(model, measured, candidate)
     return metered, make_bill(metered, units, candidate.card.currency)
-
-
-def _confidence(model: Model, parts: list[Measured], candidate: Offer) -> Confidence:
-    """Intervals from the estimates of the parts: Student's t over their means, never below zero."""
-    from scipy.stats import t
-
-    costs = [float(_billed(model, part, candidate)[1].unrounded) for part in parts]
-    shares = [throttled_share(_attempts(part)) for part in parts]
-    point = float(t.ppf(0.975, len(parts) - 1)) / math.sqrt(len(parts))
-
-    def interval(values: list[float]) -> tuple[float, float]:
-        mean, half = fmean(values), point * stdev(values)
-        return max(0.0, mean - half), mean + half
-
-    return Confidence(0.95, interval(costs), interval(shares))
-
-
-def _attempts(measured: Measured) -> dict[str, int]:
-    return {key: sum(u.attempts[key] for u in measured.units) for key in measured.units[0].attempts}
 
 
 def _hints(model: Model, placement: Mapping[str, Offer]) -> tuple[tuple[str, str], ...]:
@@ -188,15 +175,19 @@ def project(
     seed: int | None = None,
     progress: Callable[[str, float], None] | None = None,
     exact: bool = False,
+    sampled_from: int | None = None,
 ) -> Projection:
     """Play the month of a model file on every plan (or those named) and compare.
 
     ``sets`` are (address, value) overrides, ``progress`` is told (plan, share of the month played),
-    ``exact`` simulates every event however many there are.
+    ``exact`` simulates every event however many there are, ``sampled_from`` samples months of more expected events
+    than that (left out: 40 million).
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """
     loaded = load(path, sets)
-    return project_loaded(loaded, list(plans), seed, progress, standing=True, exact=exact, workers=None)
+    return project_loaded(
+        loaded, list(plans), seed, progress, standing=True, exact=exact, workers=None, sampled_from=sampled_from
+    )
 
 
 def project_loaded(
@@ -207,6 +198,7 @@ def project_loaded(
     standing: bool = False,
     exact: bool = False,
     workers: int | None = 1,
+    sampled_from: int | None = None,
 ) -> Projection:
     """As ``project``, of a model already loaded; ``standing``: also what each plan costs when nothing runs.
 
@@ -220,12 +212,10 @@ def project_loaded(
     the_seed = model.estate.seed if seed is None else seed
 
     def play(offer: Offer, tell: Callable[[float], None]) -> PlanProjection:
-        return project_plan(loaded, offer, the_seed, tell, standing, exact)
+        return project_plan(loaded, offer, the_seed, tell, standing, exact, sampled_from)
 
     found = side_by_side({offer.name: partial(play, offer) for offer in chosen}, progress, workers)
-    judged: list[tuple[str, Decimal, int]] = [
-        (p.offer.name, p.bill.total, len(p.misses)) for p in found if p.bill is not None
-    ]
+    judged = [Judged(p.offer.name, p.bill.total, len(p.misses), len(p.undecided)) for p in found if p.bill is not None]
     pick, closest = choose_plan(judged)
     return Projection(
         model, loaded.month, the_seed, chosen[0].card.currency, tuple(found), pick, closest, loaded.month.notes

@@ -52,9 +52,10 @@ def replicate(
     workers: int = -1,
     progress: Callable[[str, float], None] | None = None,
     exact: bool = False,
+    sampled_from: int | None = None,
 ) -> Replicated:
     """Play the month ``n`` (two or more) times on ``workers`` cores (-1: all); the result does not depend on them.
-    ``exact`` plays every event, however many there are.
+    ``exact`` plays every event, however many there are; ``sampled_from`` as in ``project``.
 
     Kernels release the interpreter, so threads run side by side. Raises ``BadInput`` as ``project`` does.
     """
@@ -69,7 +70,7 @@ def replicate(
             raise Stopped("interrupted")
 
     def one(number: int, its_seed: int) -> Projection:
-        played = project_loaded(loaded, list(plans), its_seed, going_on, standing=number == 0, exact=exact)
+        played = project_loaded(loaded, list(plans), its_seed, going_on, number == 0, exact, sampled_from=sampled_from)
         done[0] += 1
         if progress:
             progress(f"{n} replications", done[0] / n)

@@ -15,17 +15,32 @@ _LOST = ("lost", "dead_lettered", "expired", "too_large")
 
 @dataclass(frozen=True)
 class Check:
-    """A target and what was found. Shares as fractions, waits in seconds, cost in the card's currency."""
+    """A target and what was found. Shares as fractions, waits in seconds, cost in the card's currency.
+
+    ``low`` and ``high`` are the interval of a figure that is an estimate.
+    """
 
     target: str
     function: str | None
     wanted: float
     found: float
+    low: float | None = None
+    high: float | None = None
+
+    @property
+    def undecided(self) -> bool:
+        """Whether the figure is an estimate whose interval, ends included, holds what is wanted (fine print 75)."""
+        return (
+            self.low is not None
+            and self.high is not None
+            and self.low <= self.wanted <= self.high
+            and self.low < self.high
+        )
 
     @property
     def missed(self) -> bool:
-        """Whether more was found than wanted."""
-        return self.found > self.wanted
+        """Whether more was found than wanted, and surely so."""
+        return self.found > self.wanted and not self.undecided
 
     @property
     def used(self) -> float:
@@ -36,6 +51,12 @@ class Check:
 def throttled_share(attempts: dict[str, int]) -> float:
     """Throttled attempts / attempts."""
     return attempts["throttled"] / attempts["total"] if attempts["total"] else 0.0
+
+
+def left_behind_share(units: Sequence[UnitMeasured]) -> float:
+    """Events not served / events in, over the units (rules.md, fine print 38); 0 without events."""
+    came = sum(u.events["in"] for u in units)
+    return sum(u.left_behind_events for u in units) / came if came else 0.0
 
 
 def lost_events(events: dict[str, int]) -> int:
@@ -67,8 +88,9 @@ class _Judge:
             "throttled": throttled_share(_summed([u.attempts for u in units])),
             "refused": self._refused(units),
             "lost": float(sum(lost_events(u.events) for u in units)),
+            "left_behind": left_behind_share(units),
         }
-        for name, value in found.items():
+        for name, value in found.items() if units else ():
             wanted = getattr(targets, name)
             if wanted is not None:
                 yield Check(name, function, float(wanted), value)
@@ -92,6 +114,11 @@ def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:
         yield Check("wait_p95", unit.unit.function, wanted_ns / 1e9, unit.waits.p95)
 
 
+def refused_share(model: Model, measured: Measured) -> float:
+    """Requests rejected / requests' events in, over the whole estate (fine print 5)."""
+    return _Judge(model, measured)._refused(measured.units)
+
+
 def check_targets(model: Model, measured: Measured, bill: Bill) -> list[Check]:
     """Every target of the model with what the month on this plan found, in the worst environment for a wait."""
     worst: dict[tuple[str, str | None, float], Check] = {}
@@ -102,14 +129,24 @@ def check_targets(model: Model, measured: Measured, bill: Bill) -> list[Check]:
     return list(worst.values())
 
 
-def choose_plan(judged: Sequence[tuple[str, Decimal, int]]) -> tuple[str | None, str | None]:
-    """(pick, closest) of feasible plans given as (name, cost, number of misses).
+@dataclass(frozen=True)
+class Judged:
+    """A feasible plan: its cost, how many targets it misses, how many are undecided."""
 
-    The pick is the cheapest that misses nothing, ties by name; without one, the closest has the fewest
-    misses, then the lowest cost.
+    plan: str
+    cost: Decimal
+    misses: int
+    undecided: int = 0
+
+
+def choose_plan(judged: Sequence[Judged]) -> tuple[str | None, str | None]:
+    """(pick, closest) of feasible plans.
+
+    The pick is the cheapest that meets all, ties by name; without one, the cheapest that misses nothing though something
+    is undecided; without one, the closest has the fewest misses, then the lowest cost.
     """
-    meeting = sorted((cost, name) for name, cost, misses in judged if misses == 0)
-    if meeting:
-        return meeting[0][1], None
-    near = sorted((misses, cost, name) for name, cost, misses in judged)
+    kept = sorted(((j.undecided > 0), j.cost, j.plan) for j in judged if j.misses == 0)
+    if kept:
+        return kept[0][2], None
+    near = sorted((j.misses, j.cost, j.plan) for j in judged)
     return None, near[0][2] if near else None

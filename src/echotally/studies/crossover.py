@@ -21,10 +21,12 @@ if TYPE_CHECKING:
 
 #: Volumes to look at between the bounds, a decade; crossings are found to this share of their volume.
 _PER_DECADE, _EXACT = 5, 0.002
+#: Changes of what meets its targets are found to 1 %.
+_CHANGE = 0.01
 #: How far beyond a guess the order must have changed, as a share of the volume: well within the stated 1 %.
 _BEYOND = 0.006
 #: Larger months are sampled: a hundred times a month is a hundred times the work.
-_SAMPLED_ABOVE = 8_000_000
+_SAMPLED_FROM = 8_000_000
 
 
 @dataclass(frozen=True)
@@ -43,14 +45,68 @@ class Crossing:
 
 
 @dataclass(frozen=True)
+class Change:
+    """Between two volumes looked at a plan begins (``meets``) or ceases to meet its targets, at ``scale`` to 1 %."""
+
+    scale: float
+    plan: str
+    meets: bool
+
+
+@dataclass(frozen=True)
 class Crossover:
-    """Costs by scale and plan (``rows``: scale and the figures of a point), and the crossings, by scale."""
+    """Costs by scale and plan (``rows``: scale and the figures of a point), the crossings, and the changes of what meets
+    its targets, by scale.
+    """
 
     loaded: Loaded
     events: float
     scales: tuple[float, ...]
     rows: tuple[Row, ...]
     crossings: tuple[Crossing, ...]
+    changes: tuple[Change, ...] = ()
+
+    def picks(self) -> list[tuple[float, str | None]]:
+        """The cheapest plan that meets every target, from each volume on at which that changes; None: there is none."""
+        knots = sorted({*self.scales, *(c.scale for c in self.crossings), *(c.scale for c in self.changes)})
+        found: list[tuple[float, str | None]] = []
+        for low, high in pairwise(knots):
+            plan = self._between(low, high)
+            if not found or found[-1][1] != plan:
+                found.append((low, plan))
+        return found
+
+    def _between(self, low: float, high: float) -> str | None:
+        """The cheapest that meets every target between two neighbouring knots, by costs laid straight between volumes."""
+        middle = math.sqrt(low * high)
+        meeting = [
+            (self._cost(plan, middle), plan)
+            for plan in dict.fromkeys(row["plan"] for row in self.rows)
+            if self._meets(plan, middle)
+        ]
+        return min(meeting, default=(0.0, None))[1]
+
+    def _around(self, plan: str, scale: float) -> tuple[Row, Row]:
+        mine = [row for row in self.rows if row["plan"] == plan]
+        below = max((row for row in mine if row["scale"] <= scale), key=lambda r: r["scale"])
+        above = min((row for row in mine if row["scale"] >= scale), key=lambda r: r["scale"])
+        return below, above
+
+    def _cost(self, plan: str, scale: float) -> float:
+        below, above = self._around(plan, scale)
+        points = [(below["scale"], below["cost_total"]), (above["scale"], above["cost_total"])]
+        points += [(c.scale, c.cost) for c in self.crossings if plan in (c.below, c.above)]
+        points.sort()
+        left = max(p for p in points if p[0] <= scale)
+        right = min(p for p in points if p[0] >= scale)
+        share = (scale - left[0]) / (right[0] - left[0]) if right[0] > left[0] else 0.0
+        return float(left[1] + share * (right[1] - left[1]))
+
+    def _meets(self, plan: str, scale: float) -> bool:
+        below, _ = self._around(plan, scale)
+        known = [(below["scale"], bool(below["meets_targets"]))]
+        known += [(c.scale, c.meets) for c in self.changes if c.plan == plan and below["scale"] <= c.scale <= scale]
+        return max(known)[1]
 
     def to_frame(self) -> pd.DataFrame:
         """A row for each scale and plan."""
@@ -103,13 +159,17 @@ def crossover(
     chosen = loaded.model.estate.seed if seed is None else seed
     count = max(2, math.ceil(math.log10(high / low) * _PER_DECADE) + 1)
     scales = tuple(low * (high / low) ** (n / (count - 1)) for n in range(count))
-    points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_ABOVE) for n, s in enumerate(scales)]
+    points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM) for n, s in enumerate(scales)]
     found = run_points(loaded, sets, points, workers, store, cluster, progress)
     rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
     events = sum(t.expected for t in loaded.month.taps if not t.source.startswith("schedules."))
     seeker = _Seeker(loaded, sets, chosen, events, rows)
     crossings = seeker.all(scales, workers if workers > 0 else None, progress)
-    return Crossover(loaded, events, scales, rows, tuple(sorted(crossings, key=lambda c: c.scale)))
+    changes = seeker.changes(scales, workers if workers > 0 else None, progress)
+    return Crossover(
+        loaded, events, scales, rows,
+        tuple(sorted(crossings, key=lambda c: c.scale)), tuple(sorted(changes, key=lambda c: c.scale)),
+    )  # fmt: skip
 
 
 class _Seeker:
@@ -134,9 +194,33 @@ class _Seeker:
         told = (lambda _, share: progress(f"{len(tasks)} crossings", share)) if progress else None
         return side_by_side(tasks, told, workers)
 
+    def changes(
+        self, scales: Sequence[float], workers: int | None, progress: Callable[[str, float], None] | None
+    ) -> list[Change]:
+        """Where plans begin or cease to meet their targets, by bisection, side by side on threads."""
+        tasks = {
+            f"{plan} from {low}": partial(self._change, plan, low, high)
+            for plan in self.plans
+            for low, high in pairwise(scales)
+            if bool(self._at(low, plan)["meets_targets"]) != bool(self._at(high, plan)["meets_targets"])
+        }
+        told = (lambda _, share: progress(f"{len(tasks)} changes", share)) if progress else None
+        return side_by_side(tasks, told, workers)
+
+    def _change(self, plan: str, low: float, high: float, tell: Callable[[float], None]) -> Change:
+        meets = bool(self._at(high, plan)["meets_targets"])
+        while high / low > 1 + _CHANGE:
+            middle = math.sqrt(low * high)
+            if bool(self._at(middle, plan, lambda _: tell(0.0))["meets_targets"]) == meets:
+                high = middle
+            else:
+                low = middle
+        tell(1.0)
+        return Change(math.sqrt(low * high), plan, meets)
+
     def _at(self, scale: float, plan: str, tell: Callable[[float], None] | None = None) -> Row:
         if (scale, plan) not in self.known:
-            point = Point(0, scaled(self.loaded, scale), (plan,), self.seed, _SAMPLED_ABOVE)
+            point = Point(0, scaled(self.loaded, scale), (plan,), self.seed, _SAMPLED_FROM)
             self.known[scale, plan] = solve(str(self.loaded.document.path), self.sets, point, tell)[0]
         return self.known[scale, plan]
 

@@ -41,7 +41,10 @@ _MOST_MONTHS, _MOST_DRAWS = 120, 100_000
 
 @dataclass(frozen=True)
 class MonthForecast:
-    """One plan in one month: cost (currency) and share throttled at P10, P50 and P90, and chances (shares of draws)."""
+    """One plan in one month: cost (currency) and share throttled at P10, P50 and P90, and chances (shares of draws).
+
+    ``behind``: at the expected demand it leaves more events behind than it may, so that it is not the cheapest.
+    """
 
     month: str
     cost: tuple[float, float, float]
@@ -49,6 +52,7 @@ class MonthForecast:
     expected_cost: float
     cheapest_chance: float
     over_budget_chance: float
+    behind: bool = False
 
 
 @dataclass(frozen=True)
@@ -67,6 +71,16 @@ class PlanForecast:
     months: tuple[MonthForecast, ...]
     total: tuple[float, float, float]
     crossed: tuple[Crossed, ...]
+
+    @property
+    def behind(self) -> bool:
+        """Whether some month leaves more events behind than it may."""
+        return any(month.behind for month in self.months)
+
+    @property
+    def rank(self) -> tuple[bool, float, str]:
+        """Plans that leave work undone come last, then by cost, then by name."""
+        return self.behind, self.total[1], self.plan
 
 
 @dataclass(frozen=True)
@@ -106,6 +120,7 @@ class Forecast:
                 "plan": plan.plan, "month": m.month, "cost_p10": m.cost[0], "cost_p50": m.cost[1], "cost_p90": m.cost[2],
                 "cost_expected": m.expected_cost, "throttled_p10": m.throttled[0], "throttled_p50": m.throttled[1],
                 "throttled_p90": m.throttled[2], "cheapest_chance": m.cheapest_chance, "over_budget_chance": m.over_budget_chance,
+                "leaves_work_undone": m.behind,
             }
             for plan in self.plans
             for m in plan.months
@@ -187,7 +202,7 @@ class _Forecaster:
         if not offers:
             raise BadInput(Problem("no plan can take every function; 'echotally project' says why"))
         ends = self._play(self._ends(self.inputs, self.references), offers)
-        plan = min(offers, key=lambda offer: (sum(base[s, "", 1.0][offer.name].cost for s in self.steps), offer.name))
+        plan = min(offers, key=lambda offer: self._rank(base, offer))
         middle = [(len(self.steps) - 1) // 2]
         beside = self._play(self._ends(self.others, middle), [plan])
         responses = {
@@ -205,6 +220,10 @@ class _Forecaster:
             tuple(_switches(found)), plan.name, expected,
             tuple(self._tornado(responses[plan.name], plan, base, beside, middle[0])), error, tuple(self._notes()),
         )  # fmt: skip
+
+    def _rank(self, base: Mapping[Variant, Mapping[str, Played]], offer: Offer) -> tuple[bool, float, str]:
+        months = [base[step, "", 1.0][offer.name] for step in self.steps]
+        return any(m.behind for m in months), sum(m.cost for m in months), offer.name
 
     # -- playing --------------------------------------------------------------------------------------------------
     def _ends(self, inputs: Sequence[Input], steps: Sequence[int]) -> dict[Variant, Loaded]:
@@ -242,14 +261,18 @@ class _Forecaster:
         shares: Mapping[str, Array], response: Response, factors: Array,
     ) -> PlanForecast:  # fmt: skip
         mine, budget = costs[offer.name], self.loaded.model.targets.monthly_cost
-        least = np.min(np.stack(list(costs.values())), axis=0)
         rows = []
         for step, month in enumerate(self.months):
             cost, share = (np.quantile(each[:, step], LEVELS) for each in (mine, shares[offer.name]))
+            here = base[step, "", 1.0]
+            # A plan that leaves work undone is not the cheapest, whatever it costs.
+            able = [name for name in costs if not here[name].behind] or list(costs)
+            least = np.min(np.stack([costs[name][:, step] for name in able]), axis=0)
+            chance = float(np.mean(mine[:, step] <= least)) if offer.name in able else 0.0
             over = float(np.mean(mine[:, step] > float(budget))) if budget is not None else 0.0
             rows.append(MonthForecast(
                 month, _three(cost), _three(share), base[step, "", 1.0][offer.name].cost,
-                float(np.mean(mine[:, step] <= least[:, step])), over,
+                chance, over, here[offer.name].behind,
             ))  # fmt: skip
         total = _three(np.quantile(mine.sum(axis=1), LEVELS))
         crossed = self._crossed(offer, rows, base, response, factors)
@@ -341,7 +364,7 @@ def _switches(plans: Sequence[PlanForecast]) -> Iterable[tuple[str, str]]:
     """(month, plan) whenever the cheapest plan at the median is another than the month before."""
     last = None
     for n, month in enumerate(plans[0].months):
-        best = min(plans, key=lambda p: (p.months[n].cost[1], p.plan))
+        best = min(plans, key=lambda p: (p.months[n].behind, p.months[n].cost[1], p.plan))
         if last is not None and best.plan != last:
             yield month.month, best.plan
         last = best.plan

@@ -28,14 +28,14 @@ Row = dict[str, Any]
 class Point:
     """One changed model, asked for on some plans: its number in the study, its overrides, the plans, the seed.
 
-    ``sampled_above`` is the number of expected events from which the month is sampled (None: the usual one).
+    ``sampled_from`` is the number of expected events from which the month is sampled (None: the usual one).
     """
 
     number: int
     sets: Sets
     plans: tuple[str, ...]
     seed: int
-    sampled_above: int | None = None
+    sampled_from: int | None = None
 
 
 def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
@@ -45,14 +45,14 @@ def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None]
     """
     loaded = load(path, [*sets, *point.sets])
     return [
-        row_of(project_plan(loaded, loaded.offers[plan], point.seed, progress, sampled_above=point.sampled_above))
+        row_of(project_plan(loaded, loaded.offers[plan], point.seed, progress, sampled_from=point.sampled_from))
         for plan in point.plans
     ]
 
 
 def row_of(plan: PlanProjection) -> Row:
     """A plan's main figures; None where it is infeasible. Cost in the card's currency, waits and runs in s."""
-    row: Row = {"plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.feasible and not plan.misses}
+    row: Row = {"plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.meets_targets}
     names = ("cost.total", "throttled_share", "lost_events", "wait_p95_s", "concurrency.peak", "cold_starts", "misses")
     found = figures(plan) if plan.feasible else {}
     row |= {name.replace(".", "_"): found.get(name) for name in names}
@@ -74,7 +74,7 @@ def study_digest(loaded: Loaded, sets: Sets, points: Sequence[Point]) -> str:
     named += [folder / d.trace for d in loaded.model.demand.values() if d.trace]
     for path in named:
         found.update(path.read_bytes())
-    found.update(json.dumps([sets, [(p.sets, p.plans, p.seed, p.sampled_above) for p in points]]).encode())
+    found.update(json.dumps([sets, [(p.sets, p.plans, p.seed, p.sampled_from) for p in points]]).encode())
     found.update(f"{version('echotally')} {cache_folder().name} {loaded.model!r}".encode())
     return found.hexdigest()
 

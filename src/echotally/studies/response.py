@@ -71,13 +71,17 @@ def draw_factors(inputs: Sequence[Input], draws: int, seed: int) -> Array:
 
 @dataclass(frozen=True)
 class Played:
-    """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost."""
+    """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost.
+
+    ``behind``: it leaves more of the events behind than the target allows.
+    """
 
     meters: dict[MeterKey, float]
     attempts: float
     throttled: float
     cost: float
     at_limit: tuple[str, ...]
+    behind: bool = False
 
     def vector(self, keys: Sequence[MeterKey]) -> Array:
         return np.array([*(self.meters.get(key, 0.0) for key in keys), self.attempts, self.throttled])
@@ -93,7 +97,8 @@ def played(found: PlanProjection) -> Played:
     units = found.measured.units
     full = tuple(u.unit.function for u in units if u.at_limit_ns and u.instance_limit and u.attempts["throttled"])
     attempts, throttled = (sum(u.attempts[key] for u in units) for key in ("total", "throttled"))
-    return Played(meters, float(attempts), float(throttled), float(found.bill.unrounded), full)
+    behind = any(miss.target == "left_behind" for miss in found.misses)
+    return Played(meters, float(attempts), float(throttled), float(found.bill.unrounded), full, behind)
 
 
 class Response:

@@ -36,7 +36,7 @@ class Sweep:
     """Every combination on every plan: ``rows`` hold the axes' values, the figures, and whether they are on the front.
 
     ``best`` is the row that serves the objective under the targets; None if none meets them, then ``closest``
-    has the fewest misses.
+    has the fewest misses. Where demand itself is varied there is neither.
     """
 
     loaded: Loaded
@@ -46,11 +46,31 @@ class Sweep:
     best: Row | None
     closest: Row | None
 
+    @property
+    def demand_varied(self) -> bool:
+        """Whether an axis is how much comes in: then less is cheaper, and no point is the best of them."""
+        return any(is_demand(axis.address) for axis in self.axes)
+
     def to_frame(self) -> pd.DataFrame:
         """The rows as a tidy table."""
         import pandas as pd
 
         return pd.DataFrame(list(self.rows))
+
+
+_DEMAND_KEYS = ("rate", "monthly", "clients", "trace", "lumps", "surges", "payload", "growth", "range")
+
+
+def is_demand(address: str) -> bool:
+    """Whether an address says how much comes in: of a demand, an environment's factor, a schedule, a backlog."""
+    parts = address.split(".")
+    return (
+        (parts[0] == "demand" and (len(parts) < 3 or parts[2] in _DEMAND_KEYS))
+        or (parts[0] == "environments" and parts[-1] in ("demand", "schedules"))
+        or (parts[0] == "schedules" and parts[-1] in ("cron", "every", "rrule", "items"))
+        or (parts[0] == "queues" and parts[-1] == "backlog")
+        or address == "estate.month"
+    )
 
 
 def parse_axis(text: str) -> Axis:
@@ -149,6 +169,8 @@ def _judged(loaded: Loaded, axes: tuple[Axis, ...], objective: str, rows: list[R
 
     feasible = [row for row in rows if row["feasible"]]
     meeting = [row for row in feasible if row["meets_targets"]]
+    if any(is_demand(axis.address) for axis in axes):
+        return Sweep(loaded, axes, objective, tuple(rows), None, None)
     best = min(meeting, key=rank, default=None)
     near = None if best else min(feasible, key=lambda row: (row["misses"], *rank(row)), default=None)
     return Sweep(loaded, axes, objective, tuple(rows), best, near)

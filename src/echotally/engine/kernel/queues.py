@@ -36,10 +36,15 @@ _PAUSE_NS = 1_000_000_000
 def message_in(w, s, payload, sent):
     """A message arrives at queue ``s``; ``sent`` 0 for what was there when the month began."""
     q, ck = so(w, s), clock(w)
-    e = rooms.new_event(w, s, payload)
     q.sends += sent
     if q.home >= 0:
         series(w, (q.home * clock(w).hours + ck.hour) * 6 + 0).v += 1
+    if q.full == 1 and sent == UP:
+        # A lane that a sampled month keeps full: what comes is counted, and would only stand behind what is laid.
+        q.arrived += 1
+        ck.number += 1
+        return
+    e = rooms.new_event(w, s, payload)
     if q.payload_limit >= 0 and payload > q.payload_limit:
         endings.ends(w, e, q.home, endings.LARGE)
         return

@@ -52,6 +52,14 @@ def _partition(w, s):
 def copy_in(w, s, g, p, payload):
     """A copy of a record for trigger ``g``, at the end of its partition ``p``."""
     u = tr(w, g).unit
+    if pa(w, p).full == 1:
+        # Kept full by a sampled month, as a queue may be.
+        pa(w, p).arrived += 1
+        pa(w, p).dropped += 1
+        so(w, s).arrived += 1
+        clock(w).number += 1
+        series(w, (u * clock(w).hours + clock(w).hour) * 6 + 0).v += 1
+        return
     e = rooms.new_event(w, s, payload)
     series(w, (u * clock(w).hours + clock(w).hour) * 6 + 0).v += 1
     ev(w, e).trigger = g

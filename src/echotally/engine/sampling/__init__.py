@@ -1,0 +1,9 @@
+"""Months of more events than are played one by one: what is sampled, how, and how sure that is."""
+
+from __future__ import annotations
+
+from echotally.engine.sampling.estimate import Sampled, sample
+from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events, wants_sampling
+from echotally.engine.sampling.playing import PARTS
+
+__all__ = ["PARTS", "SAMPLED_FROM", "Sampled", "expected_events", "sample", "wants_sampling"]

@@ -1,0 +1,272 @@
+"""How a month is cut for sampling: steady hours in groups of like demand, all other hours as they are.
+
+A *segment* is a stretch of the month, at most a local hour, with one rate of every tap. Segments of like rates are a
+group, of which one stretch is played and weighed (stratified sampling: Cochran, "Sampling Techniques", 3rd ed. 1977,
+chapter 5). Hours that hold more than rates (a lump, a firing that shares room, counts that change within the hour)
+are played as they are, beginning to end; where many are alike, some of them (cluster sampling, chapter 9A).
+"""
+
+from __future__ import annotations
+
+import math
+from bisect import bisect_left
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.demand.clock import LocalHour
+from echotally.demand.month import MonthPlan, Tap
+from echotally.demand.shapes import Stretch
+from echotally.model.estate import Model
+from echotally.rates.loading import Offer
+from echotally.rates.settings import run_ns
+
+#: Events to play in the groups in all, their share of the month at the most, and the most groups: enough that a
+#: group's rates differ by a few per cent.
+BUDGET, SHARE, _MOST_GROUPS = 6_000_000, 1 / 6, 48
+#: The most kinds of hours that are played as they are; more are put together by how much they hold.
+_MOST_KINDS = 24
+#: A count of a trace that stands this far above its hour's mean makes the hour one of its own.
+_UNEVEN, _FEW = 1.5, 20
+_HOUR, _S = 3_600 * 10**9, 10**9
+
+
+@dataclass(frozen=True)
+class Segment:
+    """From ``start_ns`` to ``end_ns`` of local hour number ``hour``; ``group`` is of steady segments, ``kind`` of the others."""
+
+    start_ns: int
+    end_ns: int
+    hour: int
+    group: int | None = None
+    kind: int | None = None
+
+
+@dataclass(frozen=True)
+class Group:
+    """Segments of like demand: each tap's mean rate per ns, the time they last, how long to play for each part."""
+
+    rates: NDArray[np.float64]
+    whole_ns: float
+    part_ns: int
+
+
+@dataclass
+class Cut:
+    """The month in segments, in the order of time; ``kinds`` lists the segments of each kind played as it is."""
+
+    taps: list[Tap]
+    segments: list[Segment]
+    groups: list[Group]
+    kinds: list[list[int]] = field(default_factory=list)
+    warm_ns: int = 0
+
+
+def cut_month(
+    model: Model, month: MonthPlan, placement: Mapping[str, Offer], expected: float, parts: int,
+    whole: Sequence[Tap] = (),
+) -> Cut:  # fmt: skip
+    """Cut the month. ``whole`` are schedules' taps that share room with the rest: their hours are played as they are."""
+    taps = [tap for tap in month.taps if not tap.source.startswith("schedules.")]
+    warm = warm_up_ns(model, placement)
+    hours = month.clock.local_hours()
+    busy = _patterns(taps, whole, hours, _reach_ns(model, placement, whole))
+    segments: list[Segment] = []
+    for n, hour in enumerate(hours):
+        for start, end in [(hour.start_ns, hour.end_ns)] if n in busy else _pieces(taps, hour):
+            segments.append(Segment(start, end, n, kind=0 if n in busy else None))
+    steady = [n for n, s in enumerate(segments) if s.kind is None]
+    rates = np.array([[_expected(t, s.start_ns, s.end_ns) / (s.end_ns - s.start_ns) for t in taps] for s in segments])
+    rates = rates.reshape(len(segments), len(taps))
+    outside = sum(tap.expected for tap in taps)
+    more = max(1.0, expected / outside) if outside else 1.0
+    budget = min(BUDGET, expected * SHARE) / more
+    groups: list[Group] = []
+    for members in _grouped(rates, steady, warm, budget):
+        lengths = np.array([segments[n].end_ns - segments[n].start_ns for n in members], float)
+        mean = (rates[members] * lengths[:, None]).sum(axis=0) / lengths.sum()
+        for n in members:
+            segments[n] = replace(segments[n], group=len(groups))
+        groups.append(Group(mean, float(lengths.sum()), 0))
+    groups = [
+        replace(g, part_ns=max(1, _stretch_ns(float(g.rates.sum()), len(groups), warm, g.whole_ns, budget) // parts))
+        for g in groups
+    ]
+    kinds = _kinds(segments, busy, rates, taps)
+    for number, members in enumerate(kinds):
+        for n in members:
+            segments[n] = replace(segments[n], kind=number)
+    return Cut(taps, segments, groups, kinds, warm)
+
+
+def expected_in(taps: Sequence[Tap], start: int, end: int) -> float:
+    """Events the taps expect between two instants."""
+    return sum(_expected(tap, start, end) for tap in taps)
+
+
+def _expected(tap: Tap, start: int, end: int) -> float:
+    total = 0.0
+    first = max(0, bisect_left(tap.stretches, start, key=lambda s: s.start_ns) - 1)
+    for s in tap.stretches[first:]:
+        if s.start_ns >= end:
+            break
+        if s.start_ns == s.end_ns:
+            total += s.count if start <= s.start_ns < end else 0
+        elif s.end_ns > start:
+            share = min(s.end_ns, end) - max(s.start_ns, start)
+            total += s.rate * share + s.count * share / (s.end_ns - s.start_ns)
+    return total
+
+
+def _pieces(taps: Sequence[Tap], hour: LocalHour) -> list[tuple[int, int]]:
+    """The hour cut where a surge begins or ends."""
+    cuts = {hour.start_ns, hour.end_ns}
+    for tap in taps:
+        if tap.kind == "rate":
+            cuts |= {at for s in tap.stretches for at in (s.start_ns, s.end_ns) if hour.start_ns < at < hour.end_ns}
+    ordered = sorted(cuts)
+    return list(pairwise(ordered))
+
+
+def _patterns(
+    taps: Sequence[Tap], whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping[str, int]
+) -> dict[int, tuple[object, ...]]:
+    """Hours to be played as they are, with what makes two of them alike: what happens in them, and when in the hour."""
+    found: dict[int, list[object]] = {}
+    for number, tap in enumerate(taps):
+        lump = ":lump" in tap.label
+        for s in tap.stretches if tap.kind == "counted" else ():
+            if lump or s.end_ns == s.start_ns:
+                for n in _hours_of(hours, s.start_ns, max(s.end_ns, s.start_ns + 1)):
+                    found.setdefault(n, []).append((number, s.start_ns - hours[n].start_ns, s.count))
+        if tap.kind == "counted" and not lump:
+            for n, hour in enumerate(hours):
+                if _uneven(tap, hour):
+                    found.setdefault(n, []).append((number, "counts"))
+    for number, tap in enumerate(whole):
+        for s in tap.stretches:
+            for n in _hours_of(hours, s.start_ns, s.start_ns + reach[tap.label]):
+                found.setdefault(n, []).append((-1 - number, s.start_ns - hours[n].start_ns))
+    return {n: tuple(sorted(what, key=repr)) for n, what in found.items()}
+
+
+def _hours_of(hours: Sequence[LocalHour], start: int, end: int) -> range:
+    """Numbers of the hours that a stretch of time touches."""
+    first = max(0, bisect_left(hours, start + 1, key=lambda h: h.start_ns) - 1)
+    last = bisect_left(hours, end, key=lambda h: h.start_ns)
+    return range(first, last)
+
+
+def _uneven(tap: Tap, hour: LocalHour) -> bool:
+    """Whether a trace's counts change so much within the hour that a rate would not show it."""
+    first = max(0, bisect_left(tap.stretches, hour.start_ns, key=lambda s: s.start_ns) - 1)
+    inside = []
+    for s in tap.stretches[first:]:
+        if s.start_ns >= hour.end_ns:
+            break
+        if s.end_ns > hour.start_ns:
+            inside.append(s)
+    if len(inside) < 2:
+        return False
+    mean = sum(s.count for s in inside) / sum(s.end_ns - s.start_ns for s in inside)
+    return any(s.count > _FEW and s.count > _UNEVEN * mean * (s.end_ns - s.start_ns) for s in inside)
+
+
+def _reach_ns(model: Model, placement: Mapping[str, Offer], whole: Sequence[Tap]) -> dict[str, int]:
+    """How long a firing of each schedule may hold room: its longest likely run and cold start."""
+    found: dict[str, int] = {}
+    for tap in whole:
+        name = tap.source.split(".", 1)[1]
+        items = model.schedules[name].items
+        longest = 1
+        for trigger in model.triggers:
+            if trigger.from_ == tap.source:
+                function, plan = model.functions[trigger.to], placement[trigger.to].plan
+                run = run_ns(function, plan, function.run.quantile(0.999), items, tap.payload.mean * items)
+                longest = max(longest, int(min(run, function.timeout) + function.cold_start.quantile(0.999)))
+        found[tap.label] = longest
+    return found
+
+
+def _kinds(
+    segments: Sequence[Segment], busy: Mapping[int, tuple[object, ...]], rates: NDArray[np.float64], taps: Sequence[Tap]
+) -> list[list[int]]:
+    """Hours played as they are, like with like; where there are too many kinds, by how much they expect."""
+    same: dict[object, list[int]] = {}
+    for n, s in enumerate(segments):
+        if s.kind is not None:
+            same.setdefault((busy[s.hour], np.round(rates[n], 18).tobytes(), s.end_ns - s.start_ns), []).append(n)
+    kinds = list(same.values())
+    if len(kinds) <= _MOST_KINDS:
+        return kinds
+    # Kinds of one or two hours with more than usual in them stay alone; the many others go together by their size.
+    total = {n: rates[n].sum() for members in kinds for n in members}
+    ordered = sorted(total, key=lambda n: (total[n], n))
+    size = -(-len(ordered) // _MOST_KINDS)
+    return [sorted(ordered[at : at + size]) for at in range(0, len(ordered), size)]
+
+
+def warm_up_ns(model: Model, placement: Mapping[str, Offer]) -> int:
+    """Long enough to forget the empty start: idle instances come and go, the slowest run, a batch's wait."""
+    longest = 60 * _S
+    for name, function in model.functions.items():
+        plan = placement[name].plan
+        run = run_ns(function, plan, function.run.quantile(0.99)) + function.cold_start.quantile(0.99)
+        longest = max(longest, plan.keep_alive, int(2 * min(run, function.timeout)))
+    longest = max([longest, *(2 * t.batch_wait for t in model.triggers)])
+    return min(longest, _HOUR)
+
+
+def clipped(tap: Tap, start: int, end: int) -> tuple[Stretch, ...]:
+    """A tap's stretches between two instants, counted from the first; counts are shared out by time."""
+    found = []
+    first = max(0, bisect_left(tap.stretches, start, key=lambda s: s.start_ns) - 1)
+    for s in tap.stretches[first:]:
+        if s.start_ns >= end:
+            break
+        low, high = max(s.start_ns, start), min(s.end_ns, end)
+        if s.start_ns == s.end_ns and start <= s.start_ns < end:
+            found.append(Stretch(s.start_ns - start, s.end_ns - start, count=s.count))
+        elif low < high:
+            count = round(s.count * (high - low) / (s.end_ns - s.start_ns))
+            found.append(Stretch(low - start, high - start, s.rate, count))
+    return tuple(found)
+
+
+def steady(taps: Sequence[Tap], mean: NDArray[np.float64], length: int) -> tuple[Tap, ...]:
+    """Every tap at a constant rate; closed-loop clients as they are."""
+    return tuple(
+        tap
+        if tap.kind == "clients"
+        else replace(tap, kind="rate", stretches=(Stretch(0, length, float(rate)),) if rate else ())
+        for tap, rate in zip(taps, mean, strict=True)
+    )
+
+
+def _grouped(rates: NDArray[np.float64], plain: list[int], warm: int, budget: float) -> list[list[int]]:
+    """Segments of the same rates together; where those groups are too many, neighbours by total rate."""
+    same: dict[bytes, list[int]] = {}
+    for n in plain:
+        same.setdefault(np.round(rates[n], 18).tobytes(), []).append(n)
+    total = rates.sum(axis=1)
+    ordered = sorted(same.values(), key=lambda group: total[group[0]])
+    busiest = float(total[plain].max(initial=0.0)) if plain else 0.0
+    # Warming up should cost no more than half of what is played.
+    most = max(4, min(_MOST_GROUPS, int(budget / 2 / max(1.0, busiest * warm))))
+    if len(ordered) <= most:
+        return ordered
+    edges = np.linspace(total[ordered[0][0]], total[ordered[-1][0]] * (1 + 1e-12), most + 1)
+    bins: list[list[int]] = [[] for _ in range(most)]
+    for group in ordered:
+        place = int(np.searchsorted(edges, total[group[0]], side="right")) - 1
+        bins[min(max(place, 0), most - 1)] += group
+    return [sorted(group) for group in bins if group]
+
+
+def _stretch_ns(rate: float, groups: int, warm: int, whole: float, budget: float) -> int:
+    """How long a group is played: its part of the events to play, at least as long as it warms up, at most all of it."""
+    share = budget / 2 / groups / rate if rate else math.inf
+    return int(min(whole, max(share, min(warm, _HOUR / 4))))

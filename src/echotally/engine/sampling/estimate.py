@@ -1,0 +1,471 @@
+"""The sampled month: steady hours by a stretch of each group, other hours as they are, work left over carried on.
+
+Why it exists: past some ten million attempts every event more only confirms what is known - but only where hours do not
+hand work on. The month is followed in the order of time. A segment in which no lane holds earlier work is what its
+group's stretch says; where lanes hold work, it is what the group does with those lanes full. ``PARTS`` estimates, each
+from a part of what was played and with noise of its own, give the spread that intervals are made of (batch means: Law
+and Kelton, "Simulation Modeling and Analysis", section 9.5).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from statistics import fmean, stdev
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.demand.month import MonthPlan, Tap
+from echotally.engine.build import stream_seed
+from echotally.engine.measured import Measured
+from echotally.engine.sampling.carrying import STEP_NS, Carried
+from echotally.engine.sampling.cutting import BUDGET, SHARE, Cut, cut_month, expected_in
+from echotally.engine.sampling.expecting import expected_events
+from echotally.engine.sampling.knowing import Loss, known_losses
+from echotally.engine.sampling.lanes import Lane
+from echotally.engine.sampling.playing import PARTS, Hours, Mode, Player, Stretch
+from echotally.engine.sampling.readings import Span, Total
+from echotally.engine.sampling.wiring import Wiring
+from echotally.model.estate import Model
+from echotally.rates.loading import Offer
+
+#: A lane's growth is told from none where it is this many standard errors of its parts away.
+_SURE = 3.0
+#: A lane that is full within this share of what comes is critical: a month tells, a stretch cannot.
+_CRITICAL = 1e-4
+#: A limit that schedules and the rest come so near together is one they share.
+_NEAR = 0.9
+_EMPTY: Mode = frozenset()
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Sampled:
+    """The month estimated from a sample, ``PARTS`` estimates each from a part of it alone, the share of the month's
+    events that was played, and what of its losses is known beforehand, by function.
+    """
+
+    month: Measured
+    parts: list[Measured]
+    share: float
+    losses: dict[str, Loss]
+
+
+def sample(
+    model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int,
+    progress: Callable[[float], None] | None = None,
+) -> Sampled:  # fmt: skip
+    """Sample a month. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
+    sampler = _Sampler(model, month, placement, seed, progress)
+    parts = sampler.parts()
+    throttled = {u.function for p in parts for u, n in zip(p.built.units, p.unit["throttled"], strict=True) if n > 0}
+    losses = {
+        name: loss
+        for name, loss in known_losses(model, placement).items()
+        if not (loss.unless_throttled and name in throttled)
+    }
+    for part in parts:
+        part.knows(losses)
+    whole = Total.mean(parts).measured(model, month)
+    share = min(1.0, sampler.player.played / max(1.0, sampler.expected))
+    return Sampled(whole, [part.measured(model, month) for part in parts], share, losses)
+
+
+class _Sampler:
+    def __init__(
+        self, model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int,
+        progress: Callable[[float], None] | None,
+    ) -> None:  # fmt: skip
+        self.model, self.month, self.placement, self.seed = model, month, placement, seed
+        self.expected = expected_events(model, month, placement)
+        self.progress, self.done = progress, 0.0
+        self.player = Player(model, month, placement, seed, self.expected, self._tell)
+        self.cut = cut_month(model, month, placement, self.expected, PARTS)
+        self.each = self._hours_each()
+        self.stretches: dict[tuple[int, Mode], Stretch] = {}
+        self.whole: list[Tap] = []
+        self.modes: dict[tuple[int, Mode], Mode] = {}
+        self.feeding: dict[int, list[tuple[int, float]] | None] = {}
+
+    def _tell(self) -> None:
+        if self.progress:
+            self.progress(min(0.99, self.done))
+
+    def parts(self) -> list[Total]:
+        """One month for each part of the sample."""
+        for number in range(len(self.cut.groups)):
+            self.stretch(number, _EMPTY)
+            self.done = 0.5 * (number + 1) / len(self.cut.groups)
+        apart = self._schedules()
+        found = []
+        for part in range(PARTS):
+            total = _Month(self, part).follow()
+            total.add_apart(apart)
+            found.append(total)
+            self.done = 0.5 + 0.5 * (part + 1) / PARTS
+        return found
+
+    def stretch(self, group: int, full: Mode) -> Stretch:
+        """A group's stretch with some lanes full, played once."""
+        if (group, full) not in self.stretches:
+            self.stretches[group, full] = self.player.stretch(self.cut, group, full)
+        return self.stretches[group, full]
+
+    def flagged(self) -> set[int]:
+        """Groups in which work sent away for lack of room does not clear."""
+        return {group for (group, full), s in self.stretches.items() if s.away and full == _EMPTY}
+
+    def _hours_each(self) -> list[int]:
+        """How many hours of each kind a part plays: as much in all as the groups' stretches hold."""
+        budget = min(BUDGET, self.expected * SHARE) / 2 / PARTS / max(1, len(self.cut.kinds))
+        found = []
+        for members in self.cut.kinds:
+            first = self.cut.segments[members[0]]
+            more = max(1.0, self.expected / max(1.0, sum(t.expected for t in self.cut.taps)))
+            events = expected_in(self.cut.taps, first.start_ns - self.cut.warm_ns, first.end_ns) * more
+            found.append(max(1, int(budget / max(1.0, events))))
+        return found
+
+    # -- lanes --------------------------------------------------------------------------------------------------
+    def mode(self, group: int, full: Mode) -> Mode:
+        """The lanes that hold work in a group: those that do already, and any other that does not keep up beside them."""
+        key = (group, full)
+        if key not in self.modes:
+            now = full
+            for _ in range(len(self.player.lanes)):
+                suspicious = self.stretch(group, now).suspicious - now
+                more = {lane for lane in sorted(suspicious) if self._outgrows(group, now | {lane}, lane)}
+                if not more:
+                    if self.stretch(group, now).cut_short:
+                        self.stretches[group, now] = self.player.stretch(self.cut, group, now, patient=True)
+                    break
+                now = now | more
+            self.modes[key] = now
+        return self.modes[key]
+
+    def _outgrows(self, group: int, full: Mode, lane: int) -> bool:
+        """Whether more comes into a lane than goes out of it when it is always full, as far as the parts can tell."""
+        flows = self.stretch(group, full).flows
+        come = [self.come(group, lane, f.come[lane]) for f in flows]
+        net = [c - float(f.gone[lane]) for c, f in zip(come, flows, strict=True)]
+        noise: float = max(stdev(net) / len(net) ** 0.5, _CRITICAL * fmean(come))
+        return bool(fmean(net) > -_SURE * noise)
+
+    def come(self, group: int, lane: int, seen: float) -> float:
+        """What comes into a lane, per ns: the rate of the demand where nothing but demand feeds it, else what was seen."""
+        direct = self.direct(lane)
+        if direct is None:
+            return float(seen)
+        rates = self.cut.groups[group].rates
+        return float(sum(share * rates[tap] for tap, share in direct)) * self.player.lanes[lane].share
+
+    def direct(self, lane: int) -> list[tuple[int, float]] | None:
+        """Taps that feed a lane's source, with the share of their events; None where functions or letters feed it too."""
+        if lane not in self.feeding:
+            self.feeding[lane] = _direct(self, self.player.lanes[lane])
+        return self.feeding[lane]
+
+    def burst(self, lane: int) -> float:
+        """Variance of what comes in a time / its mean: 1 of Poisson arrivals, 2b - 1 of geometric bursts of mean b."""
+        taps = [self.cut.taps[tap] for tap, _ in self.direct(lane) or []]
+        if taps and all(tap.spread == "even" for tap in taps):
+            return 0.0
+        return max([1.0, *(2 * tap.burst - 1 for tap in taps if tap.spread == "bursty")])
+
+    # -- schedules ----------------------------------------------------------------------------------------------
+    def _schedules(self) -> Span:
+        """Play what schedules do apart from the rest over the whole month; those that share room are cut into it."""
+        taps = [tap for tap in self.month.taps if tap.source.startswith("schedules.")]
+        span = self.player.whole_month(taps)
+        self.whole = [tap for tap in taps if self._shares(tap, span)]
+        if not self.whole:
+            return span
+        stretches = self.stretches
+        self.modes = {}
+        self.cut = cut_month(self.model, self.month, self.placement, self.expected, PARTS, self.whole)
+        self.each = self._hours_each()
+        self.stretches = {}
+        for number in range(len(self.cut.groups)):
+            # Groups are the same where their hours are; only how often they count has changed.
+            if number in range(len(stretches)) and self._same_group(number, stretches):
+                self.stretches[number, _EMPTY] = stretches[number, _EMPTY]
+            else:
+                self.stretch(number, _EMPTY)
+        apart = [tap for tap in taps if tap not in self.whole]
+        return self.player.whole_month(apart)
+
+    def _same_group(self, number: int, stretches: Mapping[tuple[int, Mode], Stretch]) -> bool:
+        old = stretches.get((number, _EMPTY))
+        return old is not None and old.part_ns == self.cut.groups[number].part_ns
+
+    def _shares(self, tap: Tap, alone: Span) -> bool:
+        """Whether a schedule's calls may meet the rest at a limit: a function, an account's, nodes, reserved room."""
+        wiring = Wiring(self.model)
+        mine = wiring.reached(tap.source)
+        others = {t.source for t in self.month.taps if t.environment == tap.environment and t.source != tap.source}
+        theirs = (
+            set().union(*(wiring.reached(s) for s in others if not s.startswith("schedules."))) if others else set()
+        )
+        if mine & theirs:
+            return True
+        for name in mine:
+            offer = self.placement[name]
+            beside = [other for other in theirs if self.placement[other].name == offer.name]
+            if beside and (offer.plan.bills in ("reserved", "nodes") or self._near_a_limit(tap, offer, alone)):
+                return True
+        return False
+
+    def _near_a_limit(self, tap: Tap, offer: Offer, alone: Span) -> bool:
+        plan = offer.plan
+        units = self.player.first.units
+        account = self.model.environments[tap.environment].account or ""
+        rows = [n for n, u in enumerate(units) if u.account == account and u.offer.name == offer.name]
+        calls = instances = 0.0
+        for name, limit in (("conc_peak", plan.concurrency_limit), ("inst_peak", _tokens(offer))):
+            most = sum(
+                max(int(s.maxima[name][n]) for stretch in self.stretches.values() for s in stretch.spans) for n in rows
+            ) if self.stretches else 0  # fmt: skip
+            most += sum(int(alone.maxima[name][n]) for n in rows)
+            if limit is not None and most > _NEAR * limit:
+                return True
+            calls, instances = (most, instances) if name == "conc_peak" else (calls, most)
+        return False
+
+
+def _tokens(offer: Offer) -> int | None:
+    scaling = offer.plan.scaling
+    return scaling.burst if scaling.burst is not None and scaling.scope == "account" else None
+
+
+class _Month:
+    """One part's month, followed in the order of time."""
+
+    def __init__(self, sampler: _Sampler, part: int) -> None:
+        self.sampler, self.part = sampler, part
+        self.cut, self.player, self.lanes = sampler.cut, sampler.player, sampler.player.lanes
+        self.total = Total(sampler.player.first, sampler.month)
+        self.carried = {n: Carried(lane) for n, lane in enumerate(self.lanes)}
+        self.times: dict[tuple[int, Mode], float] = {}
+        self.by_hour: dict[tuple[int, tuple[int, Mode]], float] = {}
+        self.hours: dict[tuple[int, Mode], list[Hours]] = {}
+        self.turns: dict[tuple[int, Mode], int] = {}
+        self.runs: list[tuple[tuple[int | None, ...], Mode, Hours]] = []
+        self.random = np.random.Generator(np.random.PCG64(stream_seed(sampler.seed, f"carried {part}")))
+        self.waits: dict[int, list[tuple[float, float, float, float]]] = {}
+        self.lags: dict[int, list[tuple[float, float, float]]] = {}
+
+    def follow(self) -> Total:
+        """Segment after segment; then everything that was played is weighed by the time it stands for."""
+        self._backlogs()
+        segments, at = self.cut.segments, 0
+        while at < len(segments):
+            segment = segments[at]
+            flagged = self.sampler.flagged()
+            if segment.kind is not None or segment.group in flagged:
+                at += self._as_it_is(at, flagged)
+            else:
+                self._steady(at)
+                at += 1
+        for (group, full), lasted in self.times.items():
+            stretch = self.sampler.stretch(group, full)
+            self.total.add(stretch.spans[self.part], lasted / stretch.part_ns)
+        for (hour, (group, full)), lasted in self.by_hour.items():
+            stretch = self.sampler.stretch(group, full)
+            self.total.add_hours(stretch.spans[self.part], hour, lasted / stretch.part_ns)
+        self._ages()
+        self._left()
+        return self.total
+
+    def _backlogs(self) -> None:
+        """What the model's queues hold when the month begins is there at 0 s."""
+        for n, lane in enumerate(self.lanes):
+            environment, name = self.player.first.sources[lane.source]
+            kind, _, queue = name.partition(".")
+            if kind == "queues" and self.sampler.model.queues[queue].backlog:
+                held = float(self.sampler.model.queues[queue].backlog)
+                self.carried[n].begins(0.0, held)
+                self.total.unit["arrived"][lane.units[0]] += held
+                self.total.source["arrived"][lane.source] += held
+
+    def _hour(self, at_ns: int) -> int:
+        """Which row of the series an instant belongs to."""
+        return int(min(at_ns // (3_600 * 10**9), self.total.series.shape[1] - 1))
+
+    # -- steady segments ----------------------------------------------------------------------------------------
+    def _steady(self, at: int) -> None:
+        segment = self.cut.segments[at]
+        assert segment.group is not None
+        now = segment.start_ns
+        while now < segment.end_ns:
+            full = self.sampler.mode(segment.group, self._full())
+            step = min(STEP_NS, segment.end_ns - now) if full else segment.end_ns - now
+            key = (segment.group, full)
+            self.times[key] = self.times.get(key, 0.0) + step
+            hour = (self._hour(now), key)
+            self.by_hour[hour] = self.by_hour.get(hour, 0.0) + step
+            if full:
+                self._move(segment.group, full, now, step)
+            now += step
+
+    def _full(self) -> Mode:
+        return frozenset(n for n, c in self.carried.items() if c.held >= 1.0)
+
+    def _move(self, group: int, full: Mode, now: int, step: int) -> None:
+        flow = self.sampler.stretch(group, full).flows[self.part]
+        for lane in sorted(full):
+            carried = self.carried[lane]
+            if not carried.came:
+                carried.begins(float(now))
+            come = self.sampler.come(group, lane, flow.come[lane]) * step
+            # Events of a stretch are a sample of what comes: the month's own differ from it as Poisson counts do.
+            noise = float(self.random.standard_normal()) * (come * self.sampler.burst(lane)) ** 0.5
+            gone = float(flow.gone[lane]) * step
+            self._hand_on(lane, now, step, max(0.0, come + noise), gone, flow.handled, flow.run_ns)
+        for unit in {unit for lane in full for unit in self.lanes[lane].units}:
+            self._lag(unit, now, step)
+
+    def _hand_on(
+        self, lane: int, now: int, step: int, come: float, gone: float, handled: Array, run_ns: Array,
+    ) -> None:  # fmt: skip
+        carried, mine = self.carried[lane], self.lanes[lane]
+        lot = carried.moves(now, step, come, gone)
+        home = mine.units[0]
+        self.total.unit["ev_expired"][home] += lot.expired
+        self.total.source["ended"][mine.source] += lot.expired
+        hour = self._hour(now)
+        backlog = sum(self.carried[n].held for n, other in enumerate(self.lanes) if home in other.units)
+        self.total.maxima["backlog_peak"][home] = max(self.total.maxima["backlog_peak"][home], int(backlog))
+        self.total.series[home, hour, 4] = max(self.total.series[home, hour, 4], backlog)
+        self.total.series[home, hour, 5] = lot.age_high / 1e9
+        for unit in mine.units:
+            full = [n for n, c in self.carried.items() if unit in self.lanes[n].units and c.came]
+            part = 1 / max(1, len(full))
+            self.waits.setdefault(unit, []).append(
+                (float(handled[unit]) * step * part, lot.age_low, lot.age_high, float(run_ns[unit]))
+            )
+        if carried.held < 1.0:
+            carried.empties()
+
+    def _lag(self, unit: int, now: int, step: int) -> None:
+        lots = [
+            c.lots[-1]
+            for n, c in self.carried.items()
+            if unit in self.lanes[n].units and c.lots and c.lots[-1].at_ns == now
+        ]
+        if lots:
+            oldest = max(lots, key=lambda lot: lot.age_high)
+            self.lags.setdefault(unit, []).append((float(step), oldest.age_low, oldest.age_high))
+
+    # -- hours as they are --------------------------------------------------------------------------------------
+    def _as_it_is(self, at: int, flagged: set[int]) -> int:
+        segment, full = self.cut.segments[at], self._full()
+        hours = self._played(at, full, flagged)
+        if at + hours.segments >= len(self.cut.segments):
+            self.total.left += hours.unfinished
+        self.total.add(hours.span, 1.0)
+        ends = self.cut.segments[at + hours.segments - 1].end_ns
+        for n in range(at, at + hours.segments):
+            s = self.cut.segments[n]
+            share = (s.end_ns - s.start_ns) / (ends - segment.start_ns)
+            self.total.add_hours(hours.span, s.hour, share)
+        lasts = ends - segment.start_ns
+        for lane in range(len(self.lanes)):
+            if lane in full:
+                per_ns = 1.0 / lasts
+                self._hand_on(lane, segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane]),
+                              hours.handled * per_ns, hours.run_ns)  # fmt: skip
+            elif hours.held[lane] > self._usual(lane, hours, lasts):
+                self.carried[lane].begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
+        for unit in {unit for lane in full for unit in self.lanes[lane].units}:
+            self._lag(unit, segment.start_ns, lasts)
+        return hours.segments
+
+    def _usual(self, lane: int, hours: Hours, lasts: int) -> float:
+        """How much a lane may hold at an hour's end with nothing left over."""
+        mine = self.lanes[lane]
+        return 2 * mine.batch + 2 * float(hours.come[lane]) / lasts * (mine.filling_ns + 60e9)
+
+    def _played(self, at: int, full: Mode, flagged: set[int]) -> Hours:
+        """The hour played, or one like it that was: each part has one of its own of each kind."""
+        segment = self.cut.segments[at]
+        if segment.kind is None:
+            return self._like_before(at, full, flagged)
+        key = (segment.kind, full)
+        known = self.hours.setdefault(key, [])
+        turn = self.turns.get(key, 0)
+        self.turns[key] = turn + 1
+        alike = self._members(segment.kind) or [at]
+        if len(known) < len(alike):
+            number = alike[len(known)]
+            found = self.player.hours(self.cut, number, full, self.part, flagged, self.sampler.whole)
+            if found.segments == 1:
+                known.append(found)
+            elif number == at:
+                return found
+            else:
+                # Work went on into the following hours: it is those of this hour that count, not of one like it.
+                return self.player.hours(self.cut, at, full, self.part, flagged, self.sampler.whole)
+            return found
+        return known[turn % len(known)]
+
+    def _members(self, kind: int) -> list[int]:
+        """The hours of a kind that this part plays for all of them; none: too few for each part to have its own."""
+        members = self.cut.kinds[kind]
+        if len(members) < PARTS:
+            return []
+        many = min(self.sampler.each[kind], len(members) // PARTS)
+        return [members[(len(members) * (2 * (n * PARTS + self.part) + 1)) // (2 * PARTS * many)] for n in range(many)]
+
+    def _like_before(self, at: int, full: Mode, flagged: set[int]) -> Hours:
+        """Hours that do not clear by themselves, played on until they do; used again where the same groups follow."""
+        groups = tuple(s.group for s in self.cut.segments)
+        for follow, mode, hours in self.runs:
+            same = groups[at : at + len(follow)] == follow
+            after = at + len(follow)
+            ends = after >= len(groups) or groups[after] not in flagged
+            if same and mode == full and ends:
+                return hours
+        found = self.player.hours(self.cut, at, full, self.part, flagged, self.sampler.whole)
+        self.runs.append((groups[at : at + found.segments], full, found))
+        return found
+
+    # -- the month's end ----------------------------------------------------------------------------------------
+    def _ages(self) -> None:
+        for unit, rows in self.waits.items():
+            counts, low, high, run = (np.array(column) for column in zip(*rows, strict=True))
+            self.total.add_waits(unit, counts, low, high, float(run.mean()))
+        for unit, lags in self.lags.items():
+            if self.player.first.world.fn[unit]["stream_n"] > 0:
+                lasted, low, high = (np.array(column) for column in zip(*lags, strict=True))
+                self.total.add_lag(unit, lasted, low, high)
+
+    def _left(self) -> None:
+        for n, lane in enumerate(self.lanes):
+            self.total.left[lane.units[0]] += self.carried[n].held
+
+
+def _direct(sampler: _Sampler, lane: Lane) -> list[tuple[int, float]] | None:
+    model = sampler.model
+    environment, source = sampler.player.first.sources[lane.source]
+    letters = {q.dead_letter for q in model.queues.values()} | {t.dead_letter for t in model.triggers}
+    fed = {emit.into for f in model.functions.values() for emit in f.emits} | letters
+    topics = {
+        f"topics.{name}": feed.share
+        for name, topic in model.topics.items()
+        for feed in topic.feeds
+        if feed.into == source
+    }
+    if source in fed or fed & set(topics):
+        return None
+    found = []
+    for n, tap in enumerate(sampler.cut.taps):
+        if tap.environment == environment and (tap.source == source or tap.source in topics):
+            found.append((n, 1.0 if tap.source == source else topics[tap.source]))
+    return found
+
+
+def describe(cuts: Cut, whole: Sequence[Tap]) -> str:
+    """What the sample is made of, in words."""
+    hours = sum(len(kind) for kind in cuts.kinds)
+    return f"{len(cuts.groups)} kinds of steady hours, {hours} hours of other kinds, {len(whole)} schedules among them"

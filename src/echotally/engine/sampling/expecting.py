@@ -1,0 +1,68 @@
+"""How many events a month will play, before it is played: followed through emits, topics and clients.
+
+Why it exists: what is exact, sampled or refused is decided by counts, never by the clock, so that every machine decides
+alike (design section 5). The count is an expectation: failures are left out, refused clients are not.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+from echotally.demand.month import MonthPlan, Tap
+from echotally.engine.sampling.wiring import Wiring
+from echotally.model.estate import Model
+from echotally.rates.loading import Offer
+from echotally.rates.settings import run_ns, unit_settings
+
+#: Up to so many expected events a month is played exactly; so many a sample may play at the most.
+SAMPLED_FROM = 40_000_000
+#: A refused client pauses at least this long (rules.md section 2).
+_LEAST_PAUSE_NS = 1_000_000
+
+
+def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) -> float:
+    """Events expected at all sources together: from outside, put out by functions, copied by topics and streams.
+
+    A firing counts as one, whatever its items; what its items put out counts item by item.
+    """
+    asked = {tap.label: clients_ask(model, month, tap, placement) for tap in month.taps if tap.kind == "clients"}
+    wiring = Wiring(model)
+    outside: dict[tuple[str, str], float] = {}
+    for tap in month.taps:
+        key = (tap.environment, tap.source)
+        outside[key] = outside.get(key, 0.0) + asked.get(tap.label, tap.expected)
+    total = 0.0
+    for environment in model.environments:
+        total += sum(wiring.flows({s: n for (e, s), n in outside.items() if e == environment}).at_sources.values())
+    return total
+
+
+def wants_sampling(
+    model: Model, month: MonthPlan, placement: Mapping[str, Offer], sampled_from: int | None = None
+) -> bool:
+    """Whether the month expects so many events that it is sampled (``sampled_from``: a bound of one's own)."""
+    bound = SAMPLED_FROM if sampled_from is None else sampled_from
+    return expected_events(model, month, placement) > bound
+
+
+def clients_ask(model: Model, month: MonthPlan, tap: Tap, placement: Mapping[str, Offer]) -> float:
+    """Requests a closed loop of clients makes in a month, answered and refused, at the most the function lets it.
+
+    Asymptotic bounds of closed systems (Lazowska et al., "Quantitative System Performance", 1984, section 5.2):
+    N / (think + run), no more than the servers answer; those who find none and may not wait come again.
+    """
+    name = next((t.to for t in model.triggers if t.from_ == tap.source), None)
+    if name is None:
+        return 0.0
+    function, plan = model.functions[name], placement[name].plan
+    run = min(function.timeout, run_ns(function, plan, function.run.mean))
+    think = tap.think.mean
+    answered = tap.clients / max(run + think, 1.0)
+    limit = unit_settings(function, plan).limit
+    rooms = math.inf if limit is None or plan.bills == "reserved" else float(limit * function.slots)
+    capacity = rooms / max(run, 1.0)
+    rate = min(answered, capacity)
+    if plan.wait_limit == 0 and answered > capacity:
+        rate += (tap.clients - rooms) / max(think, _LEAST_PAUSE_NS)
+    return rate * month.clock.length_ns

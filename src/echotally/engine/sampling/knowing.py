@@ -1,0 +1,119 @@
+"""Losses that follow from the model alone: the chance that an event is given up where its tries fail independently.
+
+Why it exists: 310 expected dead letters of five million events are a handful in any sample. Where each try fails with the
+same chance, whatever the load, the expectation is known exactly and is not sampled (expected-value estimators: Law and
+Kelton, "Simulation Modeling and Analysis", section 11.5).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from echotally.model.estate import Function, Model, Trigger
+from echotally.model.spread import CONSTANT
+from echotally.rates.card import Plan
+from echotally.rates.loading import Offer
+from echotally.rates.settings import run_ns, share_longer, unit_settings
+
+_NONE = 1e-15
+#: A cold start longer than this quantile is not waited for.
+_ALMOST = 1 - 1e-9
+
+
+@dataclass(frozen=True)
+class Loss:
+    """The chance that an event of a function is given up, where it goes, and how many are given up together.
+
+    ``unless_throttled``: calls sent away for lack of room may be given up as well.
+    """
+
+    chance: float
+    dead_letter: bool
+    together: int
+    unless_throttled: bool = False
+
+
+def known_losses(model: Model, placement: Mapping[str, Offer]) -> dict[str, Loss]:
+    """Functions whose events are given up with a known chance; the others are left out."""
+    found = {}
+    for name in model.functions:
+        triggers = [t for t in model.triggers if t.to == name]
+        if len(triggers) == 1 and sum(t.from_ == triggers[0].from_ for t in model.triggers) == 1:
+            loss = _loss(model, model.functions[name], triggers[0], placement[name].plan)
+            if loss is not None:
+                found[name] = loss
+    return found
+
+
+def _loss(model: Model, function: Function, trigger: Trigger, plan: Plan) -> Loss | None:
+    kind, _, source = trigger.from_.partition(".")
+    if plan.payload_limit is not None:
+        return None
+    if kind == "endpoints":
+        return Loss(0.0, False, 1)
+    longer = _cut(model, function, trigger, plan)
+    if longer is None:
+        return None
+    fails = 1 - (1 - function.error_rate) * (1 - longer)
+    alone = trigger.batch == 1 or trigger.on_failure == "failed" or kind not in ("queues", "streams")
+    if function.poison_rate and not alone:
+        return None
+    together = 1 if alone else trigger.batch
+    if kind == "queues":
+        return _of_queue(model, function, trigger, plan, fails, together)
+    tries = trigger.tries if trigger.tries is not None else (None if kind == "streams" else 3)
+    if kind == "streams":
+        if tries is None:
+            # Tried until it is too old: where tries can fail for good that is not known beforehand.
+            return Loss(0.0, False, 1) if not function.poison_rate and fails < 0.5 else None
+        if trigger.on_failure == "failed" and longer > _NONE:
+            return None
+    sent_away = kind != "streams" and plan.bills != "reserved" and plan.scaling.kind != "polled"
+    return Loss(_given_up(function, fails, tries or 1), trigger.dead_letter is not None, together, sent_away)
+
+
+def _given_up(function: Function, fails: float, tries: int) -> float:
+    """Poison fails for certain; the rest with ``fails`` each time, independently."""
+    return function.poison_rate + (1 - function.poison_rate) * fails**tries
+
+
+def _of_queue(
+    model: Model, function: Function, trigger: Trigger, plan: Plan, fails: float, together: int
+) -> Loss | None:
+    queue = model.queues[trigger.from_.split(".", 1)[1]]
+    longest = run_ns(function, plan, function.run.quantile(_ALMOST), trigger.batch) * _crowded(function, plan)
+    longest = min(longest, function.timeout) + function.cold_start.quantile(_ALMOST) * plan.cold_start_factor
+    if plan.pull == "eager" or queue.visibility < longest:
+        return None
+    if queue.dead_letter is None:
+        # Tried again until its retention: many tries later none is left, unless it is poison.
+        many = queue.retention // max(1, queue.visibility)
+        return Loss(0.0, False, 1) if not function.poison_rate and fails ** max(1, many) < _NONE else None
+    return Loss(_given_up(function, fails, queue.tries), True, together)
+
+
+def _crowded(function: Function, plan: Plan) -> float:
+    """How much a run is stretched at the most, in an instance full of its own kind."""
+    settings = unit_settings(function, plan)
+    load = function.slots * settings.cpu_part * settings.vcpu_used
+    return max(1.0, load / settings.vcpu) if settings.vcpu else 1.0
+
+
+def _cut(model: Model, function: Function, trigger: Trigger, plan: Plan) -> float | None:
+    """The chance that a run is cut by the timeout, if it is the same for every run; None where it depends."""
+    kind, _, source = trigger.from_.partition(".")
+    limit = min(function.timeout, plan.timeout_limit or function.timeout)
+    items = model.schedules[source].items if kind == "schedules" else trigger.batch
+    if function.per_mb:
+        return None
+    crowded = _crowded(function, plan)
+    if plan.bills == "reserved" or crowded > 1.0:
+        worst = run_ns(function, plan, function.run.scale, items) * crowded
+        certain = function.run.kind == CONSTANT and plan.bills != "reserved" and worst <= limit
+        return 0.0 if certain else None
+    most = share_longer(function, plan, limit, items)
+    least = most if kind == "schedules" or not function.per_item else share_longer(function, plan, limit, 1)
+    if most < _NONE:
+        return 0.0
+    return most if most == least else None

@@ -1,0 +1,283 @@
+"""Plays stretches of a month: steady ones of a group, with some lanes kept full or none, and hours as they are."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import timedelta
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.demand.clock import MonthClock
+from echotally.demand.month import MonthPlan, Tap
+from echotally.engine.build import Built, stream_seed
+from echotally.engine.running import begun, play
+from echotally.engine.sampling.cutting import Cut, clipped, expected_in, steady
+from echotally.engine.sampling.expecting import SAMPLED_FROM
+from echotally.engine.sampling.lanes import (
+    Lane,
+    LaneState,
+    ages_in,
+    lanes_of,
+    lay,
+    oldest_throttled_ns,
+    ran_dry,
+    unfinished_outside,
+)
+from echotally.engine.sampling.readings import Reading, Span, forget_maxima
+from echotally.errors import BadInput, OurFault, Problem
+from echotally.model.estate import Model
+from echotally.rates.loading import Offer
+
+PARTS = 4
+#: Work sent away and still there after so long, or after this share of the time played, will not clear by itself.
+_LONG_AWAY_NS, _SHARE_AWAY = 300 * 10**9, 0.3
+#: How often a warming world is looked at for lanes that fill.
+_LOOKS = 4
+#: Events that full lanes hand on in a stretch, about.
+_FULL_EVENTS = 400_000
+#: Events laid into a lane at first, and at most.
+_LAID_FIRST, _LAID_MOST = 20_000, 20_000_000
+
+#: What is left of fewer events is not looked at more closely.
+_FEW = 10
+
+Mode = frozenset[int]
+
+
+@dataclass
+class Flow:
+    """What passed through the lanes and units in one part of a stretch, per ns: in, out, and handled of what was laid."""
+
+    come: NDArray[np.float64]
+    gone: NDArray[np.float64]
+    handled: NDArray[np.float64]
+    run_ns: NDArray[np.float64]
+
+
+@dataclass
+class Stretch:
+    """A stretch that was played: a span and a flow for each part, how long each lasted, what was amiss at its end.
+
+    ``cut_short``: a lane filled so quickly that only what it does when it is full is of interest.
+    """
+
+    spans: list[Span]
+    flows: list[Flow]
+    part_ns: int
+    suspicious: set[int]
+    away: bool
+    cut_short: bool = False
+
+
+@dataclass
+class Hours:
+    """Hours played as they are: the span, the segments it covers, what its lanes hold at the end and how old that is
+    (quantiles, oldest first), and what is unfinished elsewhere, by unit.
+    """
+
+    span: Span
+    segments: int
+    held: NDArray[np.float64]
+    ages: dict[int, tuple[float, ...]]
+    unfinished: NDArray[np.float64]
+    come: NDArray[np.float64]
+    gone: NDArray[np.float64]
+    handled: NDArray[np.float64]
+    run_ns: NDArray[np.float64]
+
+
+class Player:
+    """Plays and counts; what a sample plays beyond ``SAMPLED_FROM`` events is refused."""
+
+    def __init__(
+        self, model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int, expected: float,
+        tell: Callable[[], None],
+    ) -> None:  # fmt: skip
+        queues = {name: queue.model_copy(update={"backlog": 0}) for name, queue in model.queues.items()}
+        self.model = model.model_copy(update={"queues": queues})
+        self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
+        self.played = 0
+        self.first = self._begin(_lasting(month, (), month.clock.length_ns), "layout")
+        self.lanes: list[Lane] = lanes_of(self.first)
+        self.rates: dict[int, float] = {}
+
+    def _begin(self, plan: MonthPlan, label: str) -> Built:
+        return begun(self.model, plan, self.placement, stream_seed(self.seed, label))
+
+    def whole_month(self, taps: Sequence[Tap]) -> Span:
+        """Some taps over the whole month, apart from the rest."""
+        built = self._begin(replace(self.month, taps=tuple(taps)), "schedules")
+        before = Reading(built)
+        play(built, None, self._heard)
+        after = Reading(built)
+        self._count(after)
+        return after.since(before)
+
+    def stretch(self, cut: Cut, number: int, full: Mode, patient: bool = False) -> Stretch:
+        """A group's stretch with the lanes ``full`` kept full: warmed up, then read part by part.
+
+        It is cut short where a lane fills quickly, unless ``patient``.
+        """
+        group = cut.groups[number]
+        part = self._part_ns(group.part_ns, cut.warm_ns, full)
+        length = cut.warm_ns + part * PARTS
+        plan = _lasting(self.month, steady(cut.taps, group.rates, length), length)
+        label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
+        laid = {lane: self._first_guess(lane, length) for lane in full}
+        while True:
+            built = self._begin(plan, label)
+            for lane, count in laid.items():
+                lay(built, self.lanes[lane], count, plan.taps)
+            found = self._read_parts(built, cut.warm_ns, part, full, patient)
+            dry = [lane for lane in full if ran_dry(built, self.lanes[lane])]
+            if not dry:
+                break
+            for lane in dry:
+                laid[lane] *= 4
+                if laid[lane] > _LAID_MOST:
+                    raise OurFault("a lane cannot be kept full")
+        for lane in full:
+            self.rates[lane] = max(self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in found.flows))
+        return found
+
+    def _part_ns(self, part: int, warm: int, full: Mode) -> int:
+        """Full lanes tell their rates from fewer events than a stretch has that must also show its quantiles."""
+        rate = sum(self.rates.get(lane, 0.0) for lane in full)
+        if not rate:
+            return part
+        return int(min(part, max(warm / PARTS, 60e9, _FULL_EVENTS / PARTS / rate)))
+
+    def _first_guess(self, lane: int, length: int) -> int:
+        return min(_LAID_MOST, max(_LAID_FIRST, int(1.5 * self.rates.get(lane, 0.0) * length)))
+
+    def _read_parts(self, built: Built, warm: int, part: int, full: Mode, patient: bool) -> Stretch:
+        start = LaneState(built, self.lanes)
+        for n in range(1, _LOOKS + 1) if warm else ():
+            play(built, warm * n // _LOOKS, self._heard)
+            filling = LaneState(built, self.lanes).filling(start) - full
+            if filling and not patient:
+                self._count(Reading(built))
+                return Stretch([], [], part, filling, False, True)
+        forget_maxima(built.world)
+        before, held = Reading(built), LaneState(built, self.lanes)
+        spans, flows, suspicious = [], [], set[int]()
+        units = {unit for lane in full for unit in self.lanes[lane].units}
+        for number in range(1, PARTS + 1):
+            play(built, warm + part * number, self._heard)
+            after, now = Reading(built), LaneState(built, self.lanes)
+            span = after.since(before)
+            flows.append(self._flow(span, held, now, part))
+            spans.append(span.without_lanes_kept_full(units) if units else span)
+            suspicious |= now.suspicious(self.lanes, start, warm + part * number) - full
+            if (now.filling(start) - full) and not patient:
+                self._count(after)
+                return Stretch([], [], part, suspicious, False, True)
+            before, held = after, now
+        elapsed = warm + part * PARTS
+        away = float(oldest_throttled_ns(built).max(initial=0.0)) > max(_LONG_AWAY_NS, _SHARE_AWAY * elapsed)
+        self._count(before)
+        for lane in range(len(self.lanes)):
+            if lane not in full:
+                self.rates[lane] = max(self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in flows))
+        return Stretch(spans, flows, part, suspicious, away)
+
+    def _flow(self, span: Span, held: LaneState, now: LaneState, length: int) -> Flow:
+        """In, out, handled: what left is what came and is no longer held."""
+        come = now.arrived - held.arrived
+        gone = come - (now.held - held.held)
+        seen = np.zeros(len(self.first.units))
+        places, values = span.sketch["h_wait"]
+        bins = self.first.world.h_wait.shape[2]
+        counted = (places // bins) % 2 == 0
+        np.add.at(seen, places[counted] // (2 * bins), values[counted])
+        handled = np.maximum(0.0, span.unit["ev_ok"] - seen)
+        runs = span.unit["busy_ns"] / np.maximum(1.0, span.unit["started"])
+        return Flow(come / length, gone / length, handled / length, runs)
+
+    def hours(self, cut: Cut, number: int, full: Mode, part: int, flagged: set[int], whole: Sequence[Tap]) -> Hours:
+        """The segment ``number`` and what follows it as they are, until nothing sent away for lack of room is left over.
+
+        ``flagged`` are groups in which such work does not clear; segments of theirs that follow are played on.
+        """
+        first = cut.segments[number]
+        warm = min(max(cut.warm_ns, self._longest_run(whole)), first.start_ns)
+        start = first.start_ns - warm
+        taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in (*cut.taps, *whole)]
+        # Room for all of the month that may follow is not bounded by what is played of it.
+        self._refuse_early(cut, whole, first.start_ns - warm, first.end_ns)
+        plan = _lasting(self.month, tuple(taps), self.month.clock.length_ns - start)
+        laid = {lane: self._first_guess(lane, warm + first.end_ns - first.start_ns) for lane in full}
+        while True:
+            built = self._begin(plan, f"hour {number} part {part}" + "".join(f" {lane}" for lane in sorted(full)))
+            for lane, count in laid.items():
+                lay(built, self.lanes[lane], count, plan.taps)
+            if warm:
+                play(built, warm, self._heard)
+            forget_maxima(built.world)
+            before, held = Reading(built), LaneState(built, self.lanes)
+            covered = 0
+            while True:
+                segment = cut.segments[number + covered]
+                play(built, segment.end_ns - start, self._heard)
+                covered += 1
+                self._refuse(self.played + int(built.world.ck[0]["number"]))
+                if number + covered >= len(cut.segments):
+                    break
+                away = float(oldest_throttled_ns(built).max(initial=0.0)) > _LONG_AWAY_NS
+                if not away and cut.segments[number + covered].group not in flagged:
+                    break
+            dry = [lane for lane in full if ran_dry(built, self.lanes[lane])]
+            if not dry or all(laid[lane] >= _LAID_MOST for lane in dry):
+                break
+            for lane in dry:
+                laid[lane] = min(_LAID_MOST, laid[lane] * 4)
+        after, now = Reading(built), LaneState(built, self.lanes)
+        self._count(after)
+        span = after.since(before)
+        flow = self._flow(span, held, now, 1)
+        units = {unit for lane in full for unit in self.lanes[lane].units}
+        if units:
+            span.without_lanes_kept_full(units)
+        left = np.where([n in full for n in range(len(self.lanes))], 0.0, now.held)
+        ages = {n: ages_in(built, lane) for n, lane in enumerate(self.lanes) if left[n] > _FEW}
+        return Hours(
+            span, covered, left, ages, unfinished_outside(built, self.lanes), flow.come, flow.gone, flow.handled, flow.run_ns
+        )  # fmt: skip
+
+    def _longest_run(self, whole: Sequence[Tap]) -> int:
+        """How long before an hour a firing may have begun that still runs in it."""
+        longest = 0
+        for tap in whole:
+            for trigger in self.model.triggers:
+                if trigger.from_ == tap.source:
+                    longest = max(longest, self.model.functions[trigger.to].timeout)
+        return min(longest, 12 * 3_600 * 10**9)
+
+    def _refuse_early(self, cut: Cut, whole: Sequence[Tap], start: int, end: int) -> None:
+        self._refuse(self.played + int(expected_in(cut.taps, start, end)))
+
+    def _heard(self, _: float) -> None:
+        self.tell()
+
+    def _count(self, reading: Reading) -> None:
+        self.played += reading.played
+        self._refuse(self.played)
+
+    def _refuse(self, played: int) -> None:
+        if played > SAMPLED_FROM:
+            raise BadInput(
+                Problem(
+                    f"expects {self.expected:,.0f} events, of which even a sample would play more than {SAMPLED_FROM:,}: "
+                    "work is left over for so long, or so many hours differ, that few of them can be left out",
+                    self.model.estate.month,
+                    allowed="--exact plays them all; or less demand, a shorter trace, one plan (--plan)",
+                )
+            )
+
+
+def _lasting(month: MonthPlan, taps: tuple[Tap, ...], length_ns: int) -> MonthPlan:
+    """A month that lasts as long, to the next microsecond and a little more."""
+    end = month.clock.start + timedelta(microseconds=length_ns // 1_000 + 1)
+    return MonthPlan(MonthClock(month.clock.month, month.clock.zone, month.clock.start, end), taps, {}, ())

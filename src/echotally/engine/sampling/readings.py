@@ -1,0 +1,251 @@
+"""What a world has counted between two instants, and a month put together from such readings, each weighed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.demand.month import MonthPlan
+from echotally.engine import records as r
+from echotally.engine.build import Built
+from echotally.engine.measured import Measured, assemble, bins_of
+from echotally.engine.sampling.knowing import Loss
+
+_HOUR = 3_600 * 10**9
+#: Of a unit: counters, integrals over the whole month, and maxima; the first two add up over stretches of time.
+COUNTS = (
+    "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "ev_ok", "ev_errored",
+    "ev_rejected", "ev_lost", "ev_dead", "ev_expired", "ev_large", "ev_skipped", "ev_cut", "duplicates", "billed_ns",
+    "busy_ns", "requests", "replies",
+)  # fmt: skip
+INTEGRALS = ("life_ns", "idle_floor_ns", "at_limit_ns", "lag_zero")
+_SUMS = (*COUNTS, *INTEGRALS)
+#: How events end; ``ev_left`` is what remains.
+ENDINGS = ("ev_ok", "ev_errored", "ev_rejected", "ev_lost", "ev_dead", "ev_expired", "ev_large", "ev_skipped")
+MAXIMA = ("conc_peak", "inst_peak", "wait_max", "late_max", "backlog_peak", "lag_max")
+#: Maxima and sketches that a lane kept full by hand has spoilt: what is known of its ages stands in their place.
+_SPOILT_MAXIMA = ("wait_max", "late_max", "backlog_peak", "lag_max")
+_SOURCE_COUNTS = ("arrived", "ended", "sends", "receives", "deletes")
+_SOURCE_SUMS = (*_SOURCE_COUNTS, "idle_ns")
+SKETCHES = ("h_wait", "h_late", "h_conc", "h_inst", "h_lag")
+_PIECES = 16
+
+
+class Reading:
+    """What a world has counted up to an instant, what goes on included."""
+
+    def __init__(self, built: Built) -> None:
+        w = built.world
+        self.unit = {name: w.fn[name].astype(float) for name in _SUMS}
+        self.unit["arrived"] = w.series[:, :, 0].sum(axis=1)
+        self.source = {name: w.so[name].astype(float) for name in _SOURCE_SUMS}
+        self.sketch = {name: getattr(w, name).astype(float) for name in SKETCHES}
+        self.nodes = w.ac["node_hours_ns"].astype(float)
+        self.maxima = {name: w.fn[name].copy() for name in MAXIMA}
+        self.peak = int(w.ck[0]["peak"])
+        self.played = int(w.ck[0]["number"])
+        self._add_what_goes_on(w, len(built.units))
+
+    def _add_what_goes_on(self, w: Any, units: int) -> None:
+        """Lives and active periods that have begun count up to now."""
+        alive = w.ins[(w.ins["alive"] != r.ABSENT) & (w.ins["unit"] >= 0) & (w.ins["unit"] < units)]
+        now = w.ck[0]["now"]
+        np.add.at(self.unit["life_ns"], alive["unit"], (now - alive["created"]).astype(float))
+        active = alive[alive["active_since"] >= 0]
+        by_activity = w.fn["bills"][active["unit"]] == 1
+        np.add.at(
+            self.unit["billed_ns"],
+            active["unit"][by_activity],
+            (now - active["active_since"][by_activity]).astype(float),
+        )
+
+    def since(self, before: Reading) -> Span:
+        """What came between an earlier reading and this one."""
+        return Span(
+            {name: self.unit[name] - before.unit[name] for name in self.unit},
+            {name: self.source[name] - before.source[name] for name in self.source},
+            {name: _sparse(self.sketch[name] - before.sketch[name]) for name in self.sketch},
+            self.nodes - before.nodes,
+            self.maxima,
+            self.peak,
+        )
+
+
+def _sparse(bins: NDArray[np.float64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Places (of the flattened sketch) and values of the bins that hold something: few of thousands do."""
+    flat = bins.ravel()
+    places = np.flatnonzero(flat)
+    return places, flat[places]
+
+
+class Span:
+    """The counts of a stretch of time, by unit, source and sketch (sparse), and the maxima up to its end."""
+
+    def __init__(
+        self, unit: dict[str, Any], source: dict[str, Any], sketch: dict[str, Any], nodes: Any, maxima: dict[str, Any],
+        peak: int,
+    ) -> None:  # fmt: skip
+        self.unit, self.source, self.sketch, self.nodes, self.maxima, self.peak = (
+            unit, source, sketch, nodes, maxima, peak,
+        )  # fmt: skip
+
+    def without_lanes_kept_full(self, units: set[int]) -> Span:
+        """The same, with nothing of the ages of events that were laid into full lanes of these units."""
+        rows = sorted(units)
+        for name in _SPOILT_MAXIMA:
+            self.maxima[name] = self.maxima[name].copy()
+            self.maxima[name][rows] = 0
+        places, values = self.sketch["h_lag"]
+        kept = ~np.isin(places // (2 * r.WAIT_BINS), rows)
+        self.sketch["h_lag"] = places[kept], values[kept]
+        self.unit["lag_zero"][rows] = 0
+        return self
+
+
+class Total:
+    """A month in the making: weighed sums of spans, laid out like a finished world."""
+
+    def __init__(self, built: Built, month: MonthPlan) -> None:
+        first = Reading(built)
+        self.built = built
+        self.unit = {name: np.zeros_like(values) for name, values in first.unit.items()}
+        self.source = {name: np.zeros_like(values) for name, values in first.source.items()}
+        self.sketch = {name: np.zeros_like(values) for name, values in first.sketch.items()}
+        self.nodes = np.zeros_like(first.nodes)
+        self.maxima = {name: np.zeros_like(values) for name, values in first.maxima.items()}
+        self.left = np.zeros(len(built.units))
+        self.peak = 0
+        self.series = np.zeros((len(built.units), -(-month.clock.length_ns // _HOUR), len(r.SERIES)))
+
+    def add(self, span: Span, weight: float) -> None:
+        """Add a span, ``weight`` times."""
+        for mine, name in ((self.unit, "unit"), (self.source, "source")):
+            for key, values in mine.items():
+                values += weight * getattr(span, name)[key]
+        for key, sketch in self.sketch.items():
+            places, values = span.sketch[key]
+            sketch.reshape(-1)[places] += weight * values
+        self.nodes += weight * span.nodes
+        for key, values in self.maxima.items():
+            np.maximum(values, span.maxima[key], out=values)
+        self.peak = max(self.peak, span.peak)
+
+    def add_apart(self, span: Span) -> None:
+        """Add what else happened in the same month: counts, and time only of units that did nothing so far."""
+        alone = self.unit["started"] == 0
+        for name in (*COUNTS, "arrived"):
+            self.unit[name] += span.unit[name]
+        for name in _SOURCE_COUNTS:
+            self.source[name] += span.source[name]
+        for name in INTEGRALS:
+            self.unit[name][alone] = span.unit[name][alone]
+        for name in ("h_wait", "h_late"):
+            places, values = span.sketch[name]
+            self.sketch[name].reshape(-1)[places] += values
+        rows = np.flatnonzero(alone)
+        for name in ("h_conc", "h_inst"):
+            self.sketch[name][rows] = 0
+            places, values = span.sketch[name]
+            kept = np.isin(places // r.LEVEL_BINS, rows)
+            self.sketch[name].reshape(-1)[places[kept]] += values[kept]
+        self.nodes = np.maximum(self.nodes, span.nodes)
+        for key, values in self.maxima.items():
+            values += np.where(alone, span.maxima[key] - values, 0)
+
+    def add_hours(self, span: Span, hour: int, weight: float) -> None:
+        """A span's part of an hour of the series: arrivals and throttled attempts, peaks."""
+        self.series[:, hour, 0] += span.unit["arrived"] * weight
+        self.series[:, hour, 1] += span.unit["throttled"] * weight
+        for column, name in ((2, "conc_peak"), (3, "inst_peak"), (4, "backlog_peak")):
+            np.maximum(self.series[:, hour, column], span.maxima[name], out=self.series[:, hour, column])
+
+    def add_waits(self, unit: int, counts: Any, low_ns: Any, high_ns: Any, run_ns: float) -> None:
+        """Events of a unit that waited between ``low_ns`` and ``high_ns``, evenly spread, and then ran ``run_ns``."""
+        shares = (np.arange(_PIECES) + 0.5) / _PIECES
+        waits = np.rint(np.add.outer(low_ns, np.zeros(_PIECES)) + np.outer(high_ns - low_ns, shares)).ravel()
+        each = np.repeat(counts / _PIECES, _PIECES)
+        for name, more in (("h_wait", 0.0), ("h_late", run_ns)):
+            place, into = bins_of((waits + more).astype(np.int64))
+            np.add.at(self.sketch[name][unit, 0], place, each)
+            np.add.at(self.sketch[name][unit, 1], place, each * into)
+        longest = int(high_ns.max(initial=0))
+        self.maxima["wait_max"][unit] = max(self.maxima["wait_max"][unit], longest)
+        self.maxima["late_max"][unit] = max(self.maxima["late_max"][unit], longest + int(run_ns))
+
+    def add_lag(self, unit: int, lasted_ns: Any, low_ns: Any, high_ns: Any) -> None:
+        """A unit's oldest record was between ``low_ns`` and ``high_ns`` old, rising or falling evenly, for a time."""
+        shares = (np.arange(_PIECES) + 0.5) / _PIECES
+        ages = np.rint(np.add.outer(low_ns, np.zeros(_PIECES)) + np.outer(high_ns - low_ns, shares)).ravel()
+        place, _ = bins_of(ages.astype(np.int64))
+        np.add.at(self.sketch["h_lag"][unit, 0], place, np.repeat(lasted_ns / _PIECES, _PIECES))
+        self.maxima["lag_max"][unit] = max(
+            self.maxima["lag_max"][unit], int(high_ns.max(initial=0)), int(low_ns.max(initial=0))
+        )
+
+    def knows(self, losses: Mapping[str, Loss]) -> None:
+        """Put what is expected of losses whose chance is known in place of what was sampled of them."""
+        for n, unit in enumerate(self.built.units):
+            loss = losses.get(unit.function)
+            if loss is None:
+                continue
+            lost, other = ("ev_dead", "ev_lost") if loss.dead_letter else ("ev_lost", "ev_dead")
+            tried = self.unit["ev_ok"][n] + self.unit["ev_dead"][n] + self.unit["ev_lost"][n]
+            self.unit[lost][n], self.unit[other][n] = tried * loss.chance, 0.0
+            self.unit["ev_ok"][n] = tried - self.unit[lost][n]
+
+    @staticmethod
+    def mean(parts: list[Total]) -> Total:
+        """The mean of several estimates; the largest of their maxima."""
+        found = parts[0]
+        whole = Total.__new__(Total)
+        whole.built = found.built
+        for name in ("unit", "source", "sketch"):
+            setattr(
+                whole, name, {k: sum(getattr(p, name)[k] for p in parts) / len(parts) for k in getattr(found, name)}
+            )
+        whole.nodes = sum((p.nodes for p in parts), np.zeros_like(found.nodes)) / len(parts)
+        whole.left = sum((p.left for p in parts), np.zeros_like(found.left)) / len(parts)
+        whole.series = sum((p.series for p in parts), np.zeros_like(found.series)) / len(parts)
+        whole.maxima = {k: np.maximum.reduce([p.maxima[k] for p in parts]) for k in found.maxima}
+        whole.peak = max(p.peak for p in parts)
+        return whole
+
+    def measured(self, model: Any, month: MonthPlan) -> Measured:
+        """The estimate as a measured month: whole counts whose sums hold."""
+        w = self.built.world
+        fn, so, ac, ck = w.fn.copy(), w.so.copy(), w.ac.copy(), w.ck.copy()
+        for name in _SUMS:
+            fn[name] = np.rint(self.unit[name])
+        for name, values in self.maxima.items():
+            fn[name] = values
+        fn["in_flight"] = fn["ev_flying"] = 0
+        # What is in a steady stretch when it ends would have ended in the next: only carried work is left at the end.
+        fn["ev_left"] = np.rint(self.left)
+        fn["attempts"] = fn["succeeded"] + fn["failed"] + fn["timed_out"] + fn["throttled"]
+        fn["started"] = fn["attempts"] - fn["throttled"]
+        for name, values in self.source.items():
+            so[name] = np.rint(values)
+        ac["node_hours_ns"] = np.rint(self.nodes)
+        ck[0]["horizon"], ck[0]["peak"] = month.clock.length_ns, self.peak
+        _spread_lag(self.sketch["h_lag"])
+        sketches = {name: np.rint(values).astype(np.int64) for name, values in self.sketch.items()}
+        world = w._replace(fn=fn, so=so, ac=ac, ck=ck, series=self.series, **sketches)
+        return assemble(model, self.built, world)
+
+
+def _spread_lag(lag: NDArray[np.float64]) -> None:
+    """Write the second row (rises that passed a bin whole, as steps) out as time, while it is not rounded yet."""
+    octave = np.maximum(np.arange(r.WAIT_BINS) // 128 - 1, 0)
+    for rows in lag:
+        rows[0] += np.maximum(0.0, np.cumsum(rows[1])) * (1 << octave)
+        rows[1] = 0
+
+
+def forget_maxima(w: Any) -> None:
+    """Peaks of the warm-up are not the month's."""
+    w.fn["conc_peak"], w.fn["inst_peak"], w.fn["backlog_peak"] = w.fn["in_flight"], w.fn["count"], w.fn["waiting"]
+    w.fn["wait_max"] = w.fn["late_max"] = w.fn["lag_max"] = 0
+    w.ck[0]["peak"] = w.ck[0]["in_flight"]

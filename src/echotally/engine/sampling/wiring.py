@@ -1,0 +1,72 @@
+"""What flows where: expected events at every source and function, and who is reached from where."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from echotally.model.estate import Model
+
+
+@dataclass
+class Flows:
+    """Expected events by source address and, handled, by function; topics' and streams' copies counted each."""
+
+    at_sources: dict[str, float] = field(default_factory=dict)
+    at_functions: dict[str, float] = field(default_factory=dict)
+
+
+class Wiring:
+    """The estate's graph, read once. Cycles are an error of the model, so that following it ends."""
+
+    def __init__(self, model: Model) -> None:
+        self.model = model
+        self.triggers = {s: [t for t in model.triggers if t.from_ == s] for s in model.sources()}
+
+    def flows(self, outside: Mapping[str, float]) -> Flows:
+        """Expected events everywhere, from the events of the outside world by source address."""
+        found = Flows()
+        for source, events in outside.items():
+            self._into(source, events, found)
+        return found
+
+    def _into(self, source: str, events: float, found: Flows) -> None:
+        if events <= 0:
+            return
+        kind, _, name = source.partition(".")
+        triggers = self.triggers[source]
+        copies = max(1, len(triggers)) if kind == "streams" else 1
+        found.at_sources[source] = found.at_sources.get(source, 0.0) + events * copies
+        items = self.model.schedules[name].items if kind == "schedules" else 1
+        if kind == "topics":
+            for feed in self.model.topics[name].feeds:
+                self._into(feed.into, events * feed.share, found)
+        for trigger in triggers:
+            share = trigger.share if kind == "topics" else 1 / len(triggers) if kind == "queues" else 1.0
+            self._handled(trigger.to, events * share * items, found)
+
+    def _handled(self, function: str, events: float, found: Flows) -> None:
+        found.at_functions[function] = found.at_functions.get(function, 0.0) + events
+        for emit in self.model.functions[function].emits:
+            self._into(emit.into, events * emit.each, found)
+
+    def reached(self, source: str) -> set[str]:
+        """Functions that an event put into ``source`` can reach, through topics, emits and dead letters."""
+        functions: set[str] = set()
+        self._reach(source, functions, set())
+        return functions
+
+    def _reach(self, source: str, functions: set[str], seen: set[str]) -> None:
+        if source in seen:
+            return
+        seen.add(source)
+        kind, _, name = source.partition(".")
+        onward = [feed.into for feed in self.model.topics[name].feeds] if kind == "topics" else []
+        if kind == "queues" and self.model.queues[name].dead_letter:
+            onward.append(str(self.model.queues[name].dead_letter))
+        for trigger in self.triggers[source]:
+            functions.add(trigger.to)
+            onward += [emit.into for emit in self.model.functions[trigger.to].emits]
+            onward += [trigger.dead_letter] if trigger.dead_letter else []
+        for each in onward:
+            self._reach(each, functions, seen)
