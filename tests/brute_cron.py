@@ -40,6 +40,8 @@ def day_of_month(field: str, day: date) -> bool:
     for item in field.split(","):
         if item == "L":
             hit = day.day == last
+        elif item.startswith("L-"):
+            hit = day.day == last - int(item[2:])
         elif item == "LW":
             hit = day.day == max(d for d in range(last - 2, last + 1) if date(day.year, day.month, d).isoweekday() < 6)
         elif item.endswith("W"):

@@ -52,12 +52,13 @@ def write(tmp_path: Path) -> Callable[..., Path]:
 
 
 @pytest.fixture
-def play(write: Callable[..., Path]) -> Callable[..., PlanProjection]:
+def play(write: Callable[..., Path], tmp_path: Path) -> Callable[..., PlanProjection]:
     """Play a small estate on its only plan."""
 
     def player(model: str, seed: int = 1, sets: tuple[tuple[str, str], ...] = (), **card: str) -> PlanProjection:
         return project(write(model, **card), sets, seed=seed).plans[0]
 
+    player.folder = tmp_path  # type: ignore[attr-defined]
     return player
 
 

@@ -236,3 +236,132 @@ def test_a_run_in_flight_at_the_months_end_is_billed_up_to_it(watch):
     finish(at.built)
     f = at.built.world.fn[0]
     assert (f["billed_ns"], f["ev_left"], f["in_flight"]) == (10 * S, 1, 1)
+
+
+@pytest.mark.parametrize(("memory", "per_second"), [("128 MB", 25), ("256 MB", 50), ("512 MB", 100)])
+def test_an_instance_does_no_more_cpu_work_than_it_has(write, memory, per_second):
+    # Measured at 256 MB with one call an instance: 100 ms, all of it CPU work on 0.25 x 4 = 1 vCPU. Five instances have
+    # 0.5, 1, 2 vCPU each at 128, 256, 512 MB, of which one thread uses at most 1: 25, 50, 100 calls of 100 ms of CPU a second,
+    # however many of the four slots are taken.
+    from echotally.studies.load import load_trial
+
+    model = (
+        '[functions.f]\nmemory = "256 MB"\nrun = "100 ms"\ncpu_share = 1\nslots = 4\ninstance_limit = 5\ncold_start = "0 ms"\n'
+        '[endpoints.e]\n[demand.d]\ninto = "endpoints.e"\nrate = "1 /h"\n[[triggers]]\nfrom = "endpoints.e"\nto = "f"\n'
+    )
+    card = """
+schema = "echotally-rates/1"
+[card]
+name = "test"
+currency = "EUR"
+[plans.plan]
+bills = "runs"
+memory = { choices = ["128 MB", "256 MB", "512 MB"] }
+vcpu_per_gb = 4
+wait_limit = "1 min"
+[plans.plan.price]
+calls = { unit = "1" }
+"""
+    path = write(model, card=card)
+    found = load_trial(path, "f", clients=(20,), calls=4_000, sets=(("functions.f.memory", memory),), plan="test.plan")
+    assert found.rows[0].calls_per_s == pytest.approx(per_second, rel=0.01)
+
+
+NODES = """
+schema = "echotally-rates/1"
+[card]
+name = "test"
+currency = "EUR"
+[plans.plan]
+bills = "nodes"
+memory = {{ choices = ["512 MB", "3 GB"] }}
+vcpu_per_gb = 0.1
+node_memory = "4 GB"
+node_vcpu = 4
+nodes_limit = {limit}
+[plans.plan.price]
+node_hours = {{ unit = "1" }}
+"""
+
+
+@pytest.mark.parametrize(("limit", "there"), [(1, 1), (3, 3), (9, 5)])
+def test_a_floor_is_as_many_as_the_nodes_hold(play, limit, there):
+    # Five floors of 3 GB, one fits on a node of 4 GB: as many as there are nodes, and each node is billed all month.
+    model = F.format(run="1 s", cold="0 ms").replace('"512 MB"', '"3 GB"\ninstance_floor = 5') + source(
+        "endpoints.e", 1
+    )
+    plan = play(model, card=NODES.format(limit=limit))
+    assert (unit(plan).instances.peak, plan.bill.total) == (there, there * 744)
+    said = [text for _, text in plan.hints]
+    assert (said != []) == (there < 5)
+    if there < 5:
+        assert said == [f"{there} of a floor of 5 find room on the nodes (live); the rest is not there"]
+
+
+def test_a_function_that_floors_leave_no_node_could_never_start(play):
+    # The floor of f fills the only node for good; g asks for 3 GB, of which 1 GB is left.
+    model = F.format(run="1 s", cold="0 ms").replace('"512 MB"', '"3 GB"\ninstance_floor = 1') + source(
+        "endpoints.e", 1
+    )
+    model += model.replace("functions.f", "functions.g").replace("endpoints.e", "endpoints.h").replace("demand.e", "demand.h").replace(
+        '"f"', '"g"').replace("instance_floor = 1", "")  # fmt: skip
+    plan = play(model, card=NODES.format(limit=1))
+    assert plan.reasons == (("g", "the floors fill every node (live); it could never start"),)
+
+
+def test_a_delay_does_not_hold_up_what_was_there_before(play):
+    # Three messages of before start at 0 s; one that comes at 0 s waits the delay of 10 s.
+    u = unit(play(function() + source("queues.a", 1, settings='delay = "10 s"\nbacklog = 3')))
+    assert (u.waits.p50, u.waits.max) == (0.0, 10.0)
+
+
+def test_a_cold_start_of_no_time_is_warm_for_the_next_call_of_the_instant(play):
+    # Four calls at once, two slots, CPU for one: the first of each instance runs 1 s, the second beside it 2 s. Two
+    # instances, since the first is found warm and takes two.
+    model = (
+        '[functions.f]\nmemory = "512 MB"\nrun = "1 s"\ncpu_share = 1\nslots = 2\ncold_start = "0 ms"\n' + source("endpoints.e", 4)
+    )  # fmt: skip
+    u = unit(play(model, keys="vcpu_limit = 1"))
+    assert (u.cold_starts, u.busy_ns) == (2, (1 + 2 + 1 + 2) * S)
+
+
+def test_a_refused_request_between_its_tries_is_not_an_event_waiting(play):
+    # Two clients ask at 0 s, no instance is there: both are refused, and the look of that instant sees two refused (not
+    # four: between its tries a request does not wait). Two instances for one event each; at 3 s both are answered.
+    keys = 'scaling = { kind = "polled", every = "5 s", per_instance = 1, step = 9 }'
+    model = function() + source("endpoints.e", 2, demand='client_tries = 3\nclient_pause = "3 s"')
+    u = unit(play(model, keys=keys))
+    assert (u.cold_starts, u.attempts["throttled"], u.events["succeeded"], u.backlog_peak) == (2, 2, 2, 2)
+
+
+def test_records_of_a_failed_batch_that_waits_for_room_expire_at_their_retention(play):
+    # One reserved place. A record fails after 2 s; at 2 s a long run takes the place (its event is older: a lump at 0 s
+    # too, but the stream's came first). The failed record waits, and expires when it is 5 s old: its lag is no more.
+    card = """
+schema = "echotally-rates/1"
+[card]
+name = "test"
+currency = "EUR"
+[plans.plan]
+bills = "reserved"
+memory = { choices = ["512 MB"] }
+instances = 1
+instance_memory = "512 MB"
+instance_vcpu = 1
+[plans.plan.price]
+reserved_hours = { unit = "1" }
+"""
+    model = function("2 s", more="error_rate = 1") + source("streams.a", 1, settings='retention = "5 s"')
+    model += '[functions.g]\nmemory = "512 MB"\nrun = "50 s"\ncpu_share = 0\n[queues.b]\nbacklog = 1\n'
+    model += '[[triggers]]\nfrom = "queues.b"\nto = "g"\n'
+    u = unit(play(model, card=card))
+    # The message of before has the lower number and goes first: the record waits 5 s without a try.
+    assert (u.events["expired"], u.attempts["total"], u.lag_max_s) == (1, 0, 5.0)
+    later = (
+        model.replace("backlog = 1", "")
+        + '[demand.b]\ninto = "queues.b"\nlumps = [{ at = "2027-03-01T00:00:01", count = 1 }]\n'
+    )
+    later = later.replace('run = "50 s"', 'run = "50 s"').replace("error_rate = 1", "error_rate = 1")
+    v = unit(play(later, card=card))
+    # Fails at 2 s and, older than the message, starts again: 4 s; at 4 s again; at 5 s it is being tried, at 6 s too old.
+    assert (v.events["expired"], v.attempts["failed"], v.lag_max_s) == (1, 3, 6.0)

@@ -41,6 +41,7 @@ CASES = [
     ("S03", F + cron("0 4 13 * FRI"), "13 * FRI", "13 * *"),
     ("S04", F + cron("30 1 * * *", '\ntimezone = "Europe/Dublin"'), "30 1", "30 5"),
     ("S05", F + cron("0 0 1 * *", '\ntimezone = "UTC"'), '"UTC"', '"Europe/Dublin"'),
+    ("S07", F + cron("0 4 1 6 *"), "1 6 *", "1 3 *"),
     ("S06", F.replace('"100 ms"', '"90 s"').replace('"2 s"', '"3 min"') + cron("*/1 * * * *"), "*/1", "*/5"),
     ("T01", F.replace('"2 s"', '"500 ms"').replace('run = "100 ms"', 'run = { median = "300 ms", p95 = "600 ms" }') + E, '"500 ms"', '"2 s"'),
     ("T02", F.replace('"2 s"', '"20 min"') + E, '"20 min"', '"2 s"'),

@@ -10,7 +10,7 @@ import pytest
 from echotally.output.projection_json import projection_dict
 from echotally.output.projection_table import projection_text
 from echotally.projection.project import project
-from echotally.projection.verdict import choose_plan
+from echotally.projection.verdict import Judged, choose_plan
 from tests.conftest import run_program, unit
 
 ENDINGS = ["succeeded", "errored", "rejected", "lost", "dead_lettered", "expired", "too_large", "skipped", "unfinished"]
@@ -22,12 +22,12 @@ def test_the_json_has_every_key_of_the_design(river_projection):
     assert (data["schema"], data["hours"]) == ("echotally-projection/1", 743)
     plan = next(p for p in data["plans"] if p["feasible"])
     for key in ("plan", "reasons", "meets_targets", "misses", "cost", "attempts", "throttled_share", "concurrency",
-                "method", "confidence", "functions"):  # fmt: skip
+                "method", "confidence", "functions", "undecided", "left_behind"):  # fmt: skip
         assert key in plan
     function = plan["functions"][0]
     assert set(function) == {
         "function", "environment", "plan", "events", "calls", "attempts", "throttled_share", "cold_starts", "concurrency",
-        "instances", "wait_s", "latency_s", "lag_s", "backlog_peak", "billed_s", "gb_seconds", "cost",
+        "instances", "wait_s", "latency_s", "lag_s", "backlog_peak", "billed_s", "gb_seconds", "cost", "left_behind",
     }  # fmt: skip
     assert set(function["events"]) == {"in", *ENDINGS, "duplicates"}
     refused = next(p for p in data["plans"] if not p["feasible"])
@@ -131,15 +131,26 @@ def test_help_imports_nothing_heavy():
 @pytest.mark.parametrize(
     ("judged", "expected"),
     [
-        ([("a", 3, 0), ("b", 2, 0), ("c", 1, 1)], ("b", None)),
-        ([("b", 2, 0), ("a", 2, 0)], ("a", None)),
-        ([("a", 1, 2), ("b", 9, 1), ("c", 8, 1)], (None, "c")),
+        ([("a", 3, 0, 0), ("b", 2, 0, 0), ("c", 1, 1, 0)], ("b", None)),
+        ([("b", 2, 0, 0), ("a", 2, 0, 0)], ("a", None)),
+        ([("a", 1, 2, 0), ("b", 9, 1, 0), ("c", 8, 1, 0)], (None, "c")),
+        ([("a", 1, 0, 1), ("b", 9, 0, 0)], ("b", None)),
+        ([("a", 5, 0, 1), ("b", 4, 0, 2), ("c", 1, 1, 0)], ("b", None)),
+        ([("a", 5, 1, 3), ("b", 4, 1, 0)], (None, "b")),
         ([], (None, None)),
     ],
-    ids=["cheapest that meets", "ties by name", "fewest misses, then cheapest", "nothing feasible"],
+    ids=[
+        "cheapest that meets",
+        "ties by name",
+        "fewest misses, then cheapest",
+        "undecided only where none is sure",
+        "undecided, cheapest",
+        "undecided are no misses",
+        "nothing feasible",
+    ],
 )
 def test_the_pick_and_the_closest(judged, expected):
-    assert choose_plan([(name, Decimal(cost), misses) for name, cost, misses in judged]) == expected
+    assert choose_plan([Judged(name, Decimal(cost), *counts) for name, cost, *counts in judged]) == expected
 
 
 def test_a_pinned_function_stays_on_its_plan_and_lines_name_theirs(river):

@@ -5,6 +5,9 @@ from __future__ import annotations
 import csv
 import json
 import math
+import os
+import subprocess
+import sys
 
 import pytest
 
@@ -13,6 +16,7 @@ from echotally.projection.figures import figures, series_frame
 from echotally.projection.placement import load
 from echotally.projection.project import project_loaded, project_plan
 from echotally.projection.replicate import replicate, replication_seeds
+from echotally.projection.verdict import left_behind_share, lost_events, throttled_share
 from tests.conftest import run_program
 
 MODEL = """
@@ -52,13 +56,11 @@ to = "later"
 
 
 @pytest.fixture
-def both(write, monkeypatch):
+def both(write):
     """The month exactly, and sampled as if it were large."""
     loaded = load(write(MODEL, keys="keep_alive = '2 min'"))
     offer = loaded.offers["test.plan"]
-    exact = project_plan(loaded, offer, 1)
-    monkeypatch.setattr(sampling, "SAMPLED_FROM", 0)
-    return exact, project_plan(loaded, offer, 1)
+    return project_plan(loaded, offer, 1), project_plan(loaded, offer, 1, sampled_from=0)
 
 
 def test_the_sampled_month_is_close_to_the_exact_one_and_says_how_close(both):
@@ -88,23 +90,232 @@ def test_the_sums_of_a_sampled_month_hold(both):
         assert unit.events["in"] == sum(n for name, n in unit.events.items() if name != "in")
 
 
-def test_a_sampled_backlog_that_grows_is_said(write, monkeypatch):
-    monkeypatch.setattr(sampling, "SAMPLED_FROM", 0)
-    text = MODEL.replace('run = "50 ms"', 'run = "1 s"\ninstance_limit = 1').replace(
-        "lumps = [{ at", 'rate = "3 /s" # [{ at'
+def stream(rate: str, run: str, retention: str = "24 h", more: str = "") -> str:
+    """One partition, one batch of one record at a time: it handles 1 / run records a second."""
+    return (
+        f'[functions.f]\nmemory = "512 MB"\nrun = "{run}"\ncpu_share = 0\n[streams.s]\nretention = "{retention}"\n'
+        f'[demand.d]\ninto = "streams.s"\nrate = "{rate}"\n{more}\n[[triggers]]\nfrom = "streams.s"\nto = "f"\n'
     )
-    loaded = load(write(text))
-    plan = project_plan(loaded, loaded.offers["test.plan"], 1)
-    later = next(u for u in plan.measured.units if u.unit.function == "later")
-    # Three a second come, one is handled.
-    assert later.events["unfinished"] == pytest.approx(2 * 744 * 3_600, rel=0.02)
-    assert any(name == "later" and "--exact" in text for name, text in plan.hints)
 
 
-def test_a_month_of_billions_is_sampled_by_itself_and_exact_can_be_asked_for(write):
-    loaded = load(write(MODEL), [("demand.d.rate", "1000 /s")])
-    assert sampling.wants_sampling(loaded.month)
-    assert not sampling.wants_sampling(load(write(MODEL)).month)
+def sampled(write, model: str, sampled_from: int | None = None, **card: str):
+    loaded = load(write(model, **card))
+    plan = project_plan(loaded, loaded.offers["test.plan"], 1, sampled_from=sampled_from)
+    assert plan.method == "sampled"
+    return plan
+
+
+def test_a_stream_that_falls_behind_all_month_is_carried_from_hour_to_hour(write):
+    # 500 records a second come, 200 are handled. After 40 h the oldest is 24 h old (t x 300 / 500 = 24 h); from then on
+    # 300 a second expire: (744 - 40) x 3600 x 300 = 760,320,000, and 300 x 24 x 3600 x 500 / 300 are left at the end.
+    plan = sampled(write, stream("500 /s", "5 ms"))
+    u = plan.measured.units[0]
+    assert u.events["expired"] == pytest.approx(704 * 3_600 * 300, rel=0.002)
+    assert u.events["unfinished"] == pytest.approx(24 * 3_600 * 500, rel=0.002)
+    assert u.events["succeeded"] == pytest.approx(744 * 3_600 * 200, rel=0.001)
+    assert u.waits.p95 == pytest.approx(86_400, rel=0.001)
+    # Handled evenly in time, the median is of hour 372: 24 h as well; one in a hundred waits less than 7.44 h x 0.6.
+    assert (u.waits.p50, u.waits.max) == (pytest.approx(86_400, rel=0.001), pytest.approx(86_400, rel=0.001))
+    assert (u.lag_p95_s, u.backlog_peak) == (
+        pytest.approx(86_400, rel=0.01),
+        pytest.approx(24 * 3_600 * 500, rel=0.005),
+    )
+    low, high = plan.confidence.lost
+    assert low < 704 * 3_600 * 300 < high < 1.01 * low
+    assert plan.meets_targets is False
+
+
+def test_more_comes_and_more_is_lost(write):
+    # The wait cannot become shorter when more comes: 24 h at 5,000 a second as at 500.
+    u = sampled(write, stream("5000 /s", "5 ms")).measured.units[0]
+    lost = 744 * 3_600 * 4_800 - 24 * 3_600 * 5_000 * (1 - 200 / 5_000) * 5_000 / 4_800
+    assert u.events["expired"] == pytest.approx(lost, rel=0.002)
+    assert u.waits.p95 == pytest.approx(86_400, rel=0.001)
+
+
+def test_what_piles_up_is_said_first(write, tmp_path):
+    write(stream("500 /s", "5 ms"))
+    lines = run_program("project", "model.toml", "--width", "200", cwd=tmp_path).stdout.splitlines()
+    assert lines[1].startswith("f: work piles up by 1,0") or lines[1].startswith("f: work piles up by 1,1")
+    assert "until what is oldest reaches the retention of 1 d on 02 March" in lines[1]
+    assert lines[2].startswith("No plan meets every target.")
+
+
+def test_a_stream_with_room_to_spare_is_not_taken_for_one_that_falls_behind(write):
+    # M/D/1 at load 0.9: mean wait rho / (2 mu (1 - rho)) = 0.0225 s; the 95th percentile is near 0.07 s.
+    plan = sampled(write, stream("180 /s", "5 ms"))
+    u = plan.measured.units[0]
+    assert 0.05 < u.waits.p95 < 0.09
+    assert (u.events["unfinished"], u.events["expired"]) == (0, 0)
+    assert plan.meets_targets is True
+
+
+def test_a_stream_just_at_its_capacity_is_left_undecided(write):
+    # What comes is what can be handled: the backlog is a random walk, of which nobody knows where it goes.
+    model = stream("200 /s", "5 ms") + '[targets]\nwait_p95 = "2 min"\n'
+    plan = sampled(write, model)
+    assert (plan.misses, plan.meets_targets) == ((), None)
+    assert [check.target for check in plan.undecided] == ["wait_p95"]
+
+
+EVENING = (
+    '[functions.f]\nmemory = "512 MB"\nrun = "10 s"\ncpu_share = 0\ninstance_limit = 12\n[queues.q]\n'
+    '[demand.d]\ninto = "queues.q"\nrate = "0.8 /s"\n'
+    "day_shape = [1, 1, 1, 1, 1, 1, 1, 1, 13, 13, 13, 13, 13, 13, 13, 13, 1, 1, 1, 1, 1, 1, 1, 1]\n"
+    '[[triggers]]\nfrom = "queues.q"\nto = "f"\n'
+)
+
+
+def test_work_left_over_within_a_day_is_carried_into_the_night(write):
+    # By day 0.8 x 13 / 5 = 2.08 a second come, 1.2 are handled: 8 h x 3600 x 0.88 = 25,344 are left at 16:00, the oldest
+    # then 25,344 / 2.08 s old; 1.04 a second more than come are then worked off, until shortly before midnight.
+    plan = sampled(write, EVENING, sampled_from=0)
+    exact = project_plan(*one_plan(write, EVENING), 1)
+    u, e = plan.measured.units[0], exact.measured.units[0]
+    assert u.backlog_peak == pytest.approx(25_344, rel=0.03)
+    assert u.waits.max == pytest.approx(8 * 3_600 * (1 - 1.2 / 2.08) * 2.08 / 1.2, rel=0.05)
+    assert u.waits.p95 == pytest.approx(e.waits.p95, rel=0.02)
+    assert u.life_ns == pytest.approx(e.life_ns, rel=0.01)
+    assert float(plan.bill.unrounded) == pytest.approx(float(exact.bill.unrounded), rel=0.005)
+
+
+def one_plan(write, model: str, **card: str):
+    loaded = load(write(model, **card))
+    return loaded, loaded.offers["test.plan"]
+
+
+def test_schedules_are_played_together_with_what_they_share_room_with(write):
+    # Six hourly jobs of 50 minutes hold six of nine places: 0.5 requests a second of 5 s find three (Erlang B of 2.5
+    # erlangs on three servers is 0.282), the other ten minutes nine (0.0009).
+    model = '[functions.f]\nmemory = "512 MB"\nrun = "5 s"\ncpu_share = 0\n[endpoints.e]\n[demand.d]\ninto = "endpoints.e"\n'
+    model += 'rate = "0.5 /s"\n[[triggers]]\nfrom = "endpoints.e"\nto = "f"\n'
+    model += '[functions.job]\nmemory = "512 MB"\nrun = "50 min"\ntimeout = "60 min"\ncpu_share = 0\n'
+    for n in range(6):
+        model += f'[schedules.s{n}]\ncron = "0 * * * *"\n[[triggers]]\nfrom = "schedules.s{n}"\nto = "job"\n'
+    plan = sampled(write, model, sampled_from=0, keys="concurrency_limit = 9")
+    u = next(u for u in plan.measured.units if u.unit.function == "f")
+    erlang_b = (2.5**3 / 6) / sum(2.5**k / math.factorial(k) for k in range(4))
+    assert u.events["rejected"] / u.events["in"] == pytest.approx(5 / 6 * erlang_b, rel=0.03)
+    low, high = plan.confidence.refused
+    assert low < 5 / 6 * erlang_b < high
+
+
+def test_what_is_known_of_rare_failures_is_not_sampled(write):
+    # Each receipt fails once in 25; a message is given up after three: 0.04^3 of all.
+    model = (
+        '[functions.f]\nmemory = "512 MB"\nrun = "200 ms"\ncpu_share = 0\nerror_rate = 0.04\n[queues.parked]\n'
+        '[queues.q]\nvisibility = "1 min"\ntries = 3\ndead_letter = "queues.parked"\n'
+        '[demand.d]\ninto = "queues.q"\nrate = "1.8 /s"\n[[triggers]]\nfrom = "queues.q"\nto = "f"\n[targets]\nlost = 300\n'
+    )
+    plan = sampled(write, model, sampled_from=0)
+    expected = 1.8 * 744 * 3_600 * 0.04**3
+    assert plan.measured.units[0].events["dead_lettered"] == pytest.approx(expected, rel=0.01)
+    low, high = plan.confidence.lost
+    assert (high - low) / 2 == pytest.approx(1.96 * math.sqrt(expected), rel=0.02)
+    assert [check.target for check in plan.undecided] == ["lost"]
+    # Without a failure in the model there is nothing to be unsure of.
+    sure = sampled(write, model.replace("error_rate = 0.04", "").replace("lost = 300", "lost = 0"), sampled_from=0)
+    assert (sure.confidence.lost, sure.meets_targets) == ((0.0, 0.0), True)
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+@pytest.mark.parametrize("which", ["endpoints", "folders", "lumps"])
+def test_intervals_hold_what_the_exact_month_of_the_seed_has(write, which, seed):
+    model = {
+        "endpoints": EVENING.replace("queues.q", "endpoints.e").replace("0.8 /s", "0.5 /s"),
+        "folders": EVENING.replace("queues.q", "folders.p").replace("0.8 /s", "0.35 /s"),
+        "lumps": EVENING.replace("day_shape", 'lumps = [{ cron = "0 2 * * 1", count = 9_000 }] # ').replace(
+            "0.8 /s", "0.4 /s"
+        ),
+    }[which]
+    loaded, offer = one_plan(write, model, keys='[plans.plan.push]\nfirst_wait = "30 s"\ngive_up = "2 h"')
+    plan, exact = project_plan(loaded, offer, seed, sampled_from=0), project_plan(loaded, offer, seed)
+    u, units = exact.measured.units[0], exact.measured.units
+    sure = plan.confidence
+    assert sure.cost[0] <= float(exact.bill.unrounded) <= sure.cost[1]
+    assert sure.throttled_share[0] <= throttled_share(u.attempts) <= sure.throttled_share[1]
+    assert sure.lost[0] <= lost_events(u.events) <= sure.lost[1]
+    assert sure.left_behind[0] <= left_behind_share(units) <= sure.left_behind[1]
+    assert sure.functions[0].wait_p95[0] <= u.waits.p95 <= sure.functions[0].wait_p95[1]
+
+
+def expected(write, model: str) -> float:
+    loaded, offer = one_plan(write, model)
+    return sampling.expected_events(loaded.model, loaded.month, dict.fromkeys(loaded.model.functions, offer))
+
+
+def test_the_count_follows_events_through_emits_topics_streams_and_clients(write):
+    f = '[functions.{0}]\nmemory = "512 MB"\nrun = "1 s"\n'
+    model = f.format("f") + 'emits = [{ into = "topics.t", each = 2.5 }, { into = "streams.s", each = 2.5 }]\n' + f.format("g") + f.format("h")
+    model += '[queues.q]\n[streams.s]\n[topics.t]\nfeeds = [{ into = "queues.q", share = 0.4 }]\n'
+    model += '[endpoints.e]\n[demand.d]\ninto = "endpoints.e"\nlumps = [{ at = "2027-03-02T00:00", count = 1_000 }]\n'
+    for source, to in (("endpoints.e", "f"), ("queues.q", "g"), ("streams.s", "g"), ("streams.s", "h")):
+        model += f'[[triggers]]\nfrom = "{source}"\nto = "{to}"\n'
+    # 1,000 requests; 2,500 publishes; 1,000 messages; 2,500 records, one copy for each of two readers.
+    assert expected(write, model) == pytest.approx(1_000 + 2_500 + 1_000 + 2 * 2_500)
+    clients = f.format("f") + '[endpoints.e]\n[demand.d]\ninto = "endpoints.e"\nclients = 10\nthink = "1 s"\n'
+    clients += '[[triggers]]\nfrom = "endpoints.e"\nto = "f"\n'
+    # Ten clients, 1 s thinking and 1 s waiting: five a second.
+    assert expected(write, clients) == pytest.approx(5 * 744 * 3_600)
+
+
+def test_what_even_a_sample_would_not_hold_is_refused_with_the_count(write, tmp_path):
+    chain = "".join(
+        f'[functions.f{n}]\nmemory = "512 MB"\nrun = "1 s"\nemits = [{{ into = "queues.q{n + 1}", each = 1000 }}]\n'
+        f'[queues.q{n}]\n[[triggers]]\nfrom = "queues.q{n}"\nto = "f{n}"\n'
+        for n in range(5)
+    )
+    write(chain + '[queues.q5]\n[demand.d]\ninto = "queues.q0"\nrate = "1 /s"\n')
+    done = run_program("project", "model.toml", cwd=tmp_path)
+    assert done.returncode == 2
+    # One a second, and 1 + 1,000 + ... + 1,000^5 of each.
+    assert f"expects {744 * 3_600 * sum(1_000.0**k for k in range(6)):,.0f} events" in done.stderr
+    assert "--exact" in done.stderr
+
+
+def test_a_month_of_forty_million_events_is_exact_and_more_is_sampled(write):
+    for monthly, wanted in ((40_000_000, False), (40_000_001, True)):
+        model = stream("1 /s", "5 ms").replace('rate = "1 /s"', f"monthly = {monthly}")
+        loaded, offer = one_plan(write, model)
+        placement = dict.fromkeys(loaded.model.functions, offer)
+        assert sampling.wants_sampling(loaded.model, loaded.month, placement) is wanted
+
+
+def test_the_program_says_what_is_undecided_and_what_would_settle_it(write, tmp_path):
+    write(stream("200 /s", "5 ms") + '[targets]\nwait_p95 = "2 min"\n')
+    done = run_program("project", "model.toml", "--gate", "--width", "200", cwd=tmp_path)
+    lines = done.stdout.splitlines()
+    assert done.returncode == 0
+    assert "gate: test.plan is undecided" in done.stderr
+    assert lines[1].startswith("Pick test.plan, undecided: ")
+    assert any(line.startswith("Undecided: f: wait p95 ") for line in lines[:6])
+    assert any(line.startswith("To settle it: --exact plays every event, about ") for line in lines[:6])
+    data = json.loads(run_program("project", "model.toml", "--format", "json", cwd=tmp_path).stdout)["plans"][0]
+    assert (data["meets_targets"], data["misses"], data["undecided"][0]["target"]) == (None, [], "wait_p95")
+    assert set(data["confidence"]) == {
+        "level",
+        "cost",
+        "throttled_share",
+        "refused",
+        "lost",
+        "left_behind",
+        "functions",
+    }
+    assert set(data["confidence"]["functions"][0]) == {"function", "environment", "wait_p95", "left_behind"}
+
+
+def test_a_sampled_month_is_the_same_bytes_for_any_processor_and_any_number_of_cores(write, tmp_path):
+    write(EVENING)
+    plain = {"NUMBA_CPU_NAME": "generic", "NUMBA_CPU_FEATURES": "", "ECHOTALLY_CACHE": str(tmp_path / "cache")}
+    command = ("project", "model.toml", "--sampled-from", "1000", "--format", "json")
+    native = run_program(*command, cwd=tmp_path).stdout
+    assert json.loads(native)["plans"][0]["method"] == "sampled"
+    one_core = [sys.executable, "-c", "import os, sys; os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})\n"
+                "from echotally.cli.main import run\nsys.argv[0] = 'echotally'\nrun()", *command]  # fmt: skip
+    done = subprocess.run(
+        one_core, cwd=tmp_path, capture_output=True, text=True, timeout=240, env={**os.environ, **plain}
+    )
+    assert done.stdout == native, done.stderr
 
 
 def test_replications_give_intervals_that_hold_the_truth_whatever_the_workers(write):

@@ -124,6 +124,8 @@ def test_seconds_come_first_when_they_are_switched_on():
         ("0 0 31 4,6,9,11 *", "can never fire"),
         ("0 0 29 2 ? 2027", "can never fire"),
         ("0 0 31W 2 *", "can never fire"),
+        ("0 0 L-31 * *", "bad day of month field"),
+        ("0 0 L-30 2,4 *", "can never fire"),
         ("@sometimes", "not a known @-form"),
     ],
 )
@@ -137,7 +139,7 @@ PAIRS = [
     (expression, zone, month)
     for expression, zone in [
         ("* * * * *", DUBLIN), ("*/7 1-3 * * *", DUBLIN), ("30 1 * * *", DUBLIN), ("0 */2 * * *", NEW_YORK),
-        ("15 2 * * SUN", NEW_YORK), ("5,35 1,2 * * *", DUBLIN), ("0 0 L * *", "Asia/Kathmandu"), ("0 6 15W * *", "UTC"),
+        ("15 2 * * SUN", NEW_YORK), ("5,35 1,2 * * *", DUBLIN), ("0 0 L * *", "Asia/Kathmandu"), ("0 0 L-3 * *", DUBLIN), ("0 5 L-1,2,15W * *", "UTC"), ("0 5 L-7 * MON", "UTC"), ("0 6 15W * *", "UTC"),
         ("10 0 * * 1#1", "Australia/Lord_Howe"), ("0 2 */9 * 2", "Africa/Casablanca"),
     ]
     for month in ("2027-03", "2027-10", "2027-11")
@@ -232,3 +234,24 @@ def test_strictly_after_and_in_order():
     found = list(islice(firings_after(parse_cron("30 1,2 * * *"), ZoneInfo(DUBLIN), start), 40))
     assert found[0] > start
     assert all(a < b and b - a <= timedelta(hours=25) for a, b in pairwise(found))
+
+
+@pytest.mark.parametrize(
+    ("expression", "last"),
+    [
+        ("0 12 1 1 ? 2020", "2020-01-01T12:00:00"),
+        ("30 4 ? * FRI 2019-2021/2", "2021-12-31T04:30:00"),
+        ("FREQ=DAILY;UNTIL=20270210", "2027-02-10T00:00:00"),
+    ],
+)
+def test_an_expression_that_fires_no_more_gives_an_empty_list_and_its_last_firing(expression, last, tmp_path):
+    done = run_program("firings", expression, "--from", "2027-03-01T00:00", cwd=tmp_path)
+    found = json.loads(done.stdout)
+    assert (done.returncode, found["firings"], found["last"]["local"]) == (0, [], f"{last}+00:00")
+    said = run_program("firings", expression, "--from", "2027-03-01T00:00", "--format", "table", cwd=tmp_path).stdout
+    assert f"Fires no more: its last firing was {last.replace('T', ' ')} UTC." in said
+
+
+def test_one_that_goes_on_names_no_last_firing(tmp_path):
+    done = run_program("firings", "0 12 1 1 ? 2020,2030", "--from", "2027-03-01T00:00", cwd=tmp_path)
+    assert json.loads(done.stdout)["last"] is None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import pathlib
+
 import pytest
 
 from echotally.output.bill_view import quantity_text, standing_line
@@ -60,6 +62,8 @@ def test_a_functions_own_wait_takes_the_place_of_the_estates_and_shares_are_chec
     model = MODEL.replace('"0 ms"', '"3 s"\ninstance_limit = 1')
 
     def missed(estate: str, own: str) -> list[tuple[str, str | None, float]]:
+        # What is left behind is not the matter here: three of four.
+        estate = f"left_behind = 1\n{estate}"
         misses = play(model.format(targets=estate) + f"[functions.f.targets]\n{own}\n").misses
         return [(m.target, m.function, m.wanted) for m in misses]
 
@@ -73,13 +77,13 @@ def test_a_functions_own_wait_takes_the_place_of_the_estates_and_shares_are_chec
 def test_without_targets_the_cheapest_is_picked_and_the_next_is_named(lines):
     found = lines("", ("dear", "3", ""), ("cheap", "2", ""))
     assert found[0] == "Pick c.cheap: 8.00 EUR a month, is the cheapest that takes every function."
-    assert found[1] == "Next is c.dear at 12.00, 50 % more: the pick changes if prices or volume move it past that."
+    assert found[1] == "Next is c.dear at 12.00, 50.0 % more: the pick changes if prices or volume move it past that."
     assert len(found) == 2
 
 
 def test_a_cheaper_plan_that_misses_is_named_with_what_it_misses(lines):
     # Two of four requests are refused on the small plan: its bill is smaller, its share of refusals one half.
-    found = lines("refused = 0.1", ("small", "2", "instance_limit = 2"), ("large", "2", ""))
+    found = lines("refused = 0.1\nleft_behind = 1", ("small", "2", "instance_limit = 2"), ("large", "2", ""))
     assert found[0] == "Pick c.large: 8.00 EUR a month, meets every target."
     assert found[1] == (
         "Why not c.small, 4.00: it misses refused 50.00 % (target 10 %). Without that it would be the pick."
@@ -94,6 +98,101 @@ def test_where_none_meets_the_closest_is_named_with_each_miss_on_a_line(lines):
         "No plan meets every target. Closest is c.large, 8.00 EUR a month:",
         "  it misses cost 8.00 EUR (target 1.00).",
     ]
+
+
+def test_a_plan_that_leaves_work_undone_is_not_the_cheapest(lines):
+    # Two of four requests are refused on the small plan, which costs half: it leaves one half behind.
+    found = lines("", ("small", "2", "instance_limit = 2"), ("large", "2", ""))
+    assert found[0] == "Pick c.large: 8.00 EUR a month, is the cheapest that takes every function."
+    assert found[1] == (
+        "Why not c.small, 4.00: it misses left behind 50.00 % (target 1 %). Without that it would be the pick."
+    )
+    only = lines("", ("small", "2", "instance_limit = 2"))
+    assert only[:2] == [
+        "No plan meets every target. Closest is c.small, 4.00 EUR a month:",
+        "On c.small, 2 of 4 f requests are refused (50 %).",
+    ]
+
+
+def test_what_is_left_behind_is_counted_by_the_rule(play):
+    # Of five requests one is answered by an error, two are cut by the timeout (left behind), two are answered.
+    model = """
+[functions.f]
+memory = "256 MB"
+timeout = "1 s"
+run = { samples = "runs.csv" }
+cpu_share = 0
+[endpoints.e]
+[demand.d]
+into = "endpoints.e"
+lumps = [{ at = "2027-03-05T00:00", count = 5_000 }]
+[[triggers]]
+from = "endpoints.e"
+to = "f"
+"""
+
+    def of(more: str, runs: str):
+        from tests.conftest import unit
+
+        folder = pathlib.Path(play.folder)
+        (folder / "runs.csv").write_text(runs)
+        return unit(play(model.replace("cpu_share = 0", "cpu_share = 0\n" + more)))
+
+    cut = of("", "ms\n2000\n500\n")
+    assert cut.events["errored"] == cut.attempts["timed_out"] == cut.cut_requests == cut.left_behind_events
+    assert 2_300 < cut.left_behind_events < 2_700
+    errors = of("error_rate = 0.5", "ms\n500\n")
+    assert errors.events["errored"] > 2_300
+    assert errors.left_behind_events == 0
+
+
+def test_a_run_in_flight_at_the_months_end_is_not_left_behind(play):
+    # Two messages at the last second, one instance: one runs when the month ends, the other waits.
+    model = MODEL.format(targets="").replace("endpoints.e", "queues.e").replace('"2 s"', '"20 s"\ninstance_limit = 1')
+    from tests.conftest import unit
+
+    found = unit(play(model.replace("2027-03-05T00:00", "2027-03-31T23:59:59").replace("count = 4", "count = 2")))
+    assert (found.events["unfinished"], found.in_flight_events, found.left_behind_events) == (2, 1, 1)
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "wanted", "missed", "undecided"),
+    [
+        (1.0, 2.0, 3.0, False, False),
+        (1.0, 2.0, 2.0, False, True),
+        (1.0, 2.0, 1.0, False, True),
+        (1.0, 2.0, 0.5, True, False),
+    ],
+)
+def test_a_target_inside_its_interval_ends_included_is_undecided(low, high, wanted, missed, undecided):
+    check = Check("wait_p95", "f", wanted, 1.5, low, high)
+    assert (check.missed, check.undecided) == (missed, undecided)
+
+
+@pytest.mark.parametrize(
+    ("amount", "text"),
+    [
+        ("0", "0.00"),
+        ("0.00012345", "0.0001234"),
+        ("0.5", "0.5000"),
+        ("0.99", "0.9900"),
+        ("1", "1.00"),
+        ("1234.5", "1,234.50"),
+    ],
+)
+def test_money_below_one_has_four_digits_that_count(amount, text):
+    from decimal import Decimal
+
+    from echotally.output.terminal import money
+
+    assert money(Decimal(amount)) == text == money(float(amount))
+
+
+def test_percentages_are_of_unrounded_costs(lines):
+    # 4 calls at 0.00074 and at 0.00136: 0.00296 and 0.00544, which is 83.8 % more; rounded to cents it would be nothing.
+    found = lines("", ("dear", "0.00136", ""), ("cheap", "0.00074", ""))
+    assert found[0].startswith("Pick c.cheap: 0.002960 EUR")
+    assert found[1].startswith("Next is c.dear at 0.005440, 83.8 % more")
 
 
 def test_where_none_can_take_the_functions_the_reasons_are_pointed_to(lines):

@@ -25,7 +25,7 @@ COMMANDS = {
     "load": ("load river.toml --function map --clients 1,5 --calls 200 --plan heron.shared", r"map on heron\.shared answers at most", "rows"),
     "drain": ("drain river.toml --queue sms --backlog 200 --plan heron.shared", r"sms: 200 messages are gone soonest on heron\.shared", "rows"),
     "crossover": ("crossover small/model.toml --scale 0.1..10 --workers 1", r"Cheapest that meets every target: test\.(plan|other)", "rows"),
-    "choose": ("choose small/model.toml", r"\d+\.\d\d EUR a month on 1 plan\(s\), meets every target; today ", None),
+    "choose": ("choose small/model.toml", r"\d+\.\d+ EUR a month on 1 plan\(s\), meets every target; today ", None),
     "sweep": ("sweep small/model.toml --workers 1 --vary functions.f.memory=128,256 --vary functions.f.instance_limit=1,2".replace("128,256", "128MB,256MB"), r"Best \(cheapest that meets every target\): ", "rows"),
     "demand": ("demand small/model.toml", r"test, 2027-03", None),
     "firings": ("firings river.toml --log logs/look.csv --column time=time", r"nightly-charts: ", "rows"),

@@ -238,20 +238,22 @@ def waits_of(sketch: NDArray[np.int64], longest: int) -> Waits:
 
     A quantile is the mean of the values in its bin, so a constant wait comes out exactly (above 2 s, to 1e-9 of it).
     """
+    p50, p95, p99 = (wait_quantile(sketch, q) for q in (0.5, 0.95, 0.99))
+    return Waits(p50, p95, p99, None if p50 is None else longest / 1e9)
+
+
+def wait_quantile(sketch: NDArray[np.int64], q: float) -> float | None:
+    """One quantile of a sketch, s; None of an empty one."""
     bins = sketch[0]
-    total = int(bins.sum())
-    if total == 0:
-        return Waits(None, None, None, None)
     cumulative = np.cumsum(bins)
-
-    def quantile(q: float) -> float:
-        place = int(np.searchsorted(cumulative, max(1, int(np.ceil(q * total - 1e-9)))))
-        # One bin only: a month reads dozens of sketches of thousands of bins.
-        octave = max(place // 128 - 1, 0)
-        start = place if place < 256 else (128 + place % 128) << octave
-        return (start + float(sketch[1][place]) * 2.0 ** max(octave - r.OFFSET_BITS, 0) / float(bins[place])) / 1e9
-
-    return Waits(quantile(0.5), quantile(0.95), quantile(0.99), longest / 1e9)
+    total = int(cumulative[-1])
+    if total == 0:
+        return None
+    place = int(np.searchsorted(cumulative, max(1, int(np.ceil(q * total - 1e-9)))))
+    # One bin only: a month reads dozens of sketches of thousands of bins.
+    octave = max(place // 128 - 1, 0)
+    start = place if place < 256 else (128 + place % 128) << octave
+    return (start + float(sketch[1][place]) * 2.0 ** max(octave - r.OFFSET_BITS, 0) / float(bins[place])) / 1e9
 
 
 def _level_values() -> NDArray[np.int64]:

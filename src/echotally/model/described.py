@@ -141,6 +141,7 @@ MODEL_KEYS: dict[str, dict[str, str]] = {
     },
     "Targets": {
         "throttled": "At most this share of attempts throttled.",
+        "left_behind": "At most this share of events left behind: rejected, lost, dead-lettered, expired, too large or unfinished.",
         "refused": "At most this share of requests rejected.",
         "lost": "At most this many events lost, dead-lettered, expired or too large.",
         "wait_p95": "95 % of events wait no longer than this, for every function.",
@@ -148,6 +149,7 @@ MODEL_KEYS: dict[str, dict[str, str]] = {
     },
     "FunctionTargets": {
         "throttled": "At most this share of its attempts throttled.",
+        "left_behind": "At most this share of its events left behind.",
         "refused": "At most this share of its requests rejected.",
         "lost": "At most this many of its events lost, dead-lettered, expired or too large.",
         "wait_p95": "95 % of its events wait no longer than this.",

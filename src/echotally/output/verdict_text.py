@@ -22,7 +22,7 @@ _PLAYED_PER_S = 3_000_000
 def check_text(check: Check, currency: str) -> str:
     """A target in words, with what was found (and its interval, where it is an estimate) and what was wanted."""
     who = f"{check.function}: " if check.function else ""
-    found, wanted = _quantity(check, check.found), _quantity(check, check.wanted)
+    found, wanted = _quantity(check, check.found), _wanted(check)
     between = ""
     if check.low is not None and check.high is not None and check.low < check.high:
         between = f", {_quantity(check, check.low)} to {_quantity(check, check.high)}"
@@ -30,6 +30,13 @@ def check_text(check: Check, currency: str) -> str:
     name = {**_SHARES, "wait_p95": "wait p95", "monthly_cost": "cost"}.get(check.target, check.target)
     more = " %" if check.target in _SHARES else " s" if check.target == "wait_p95" else ""
     return f"{who}{name} {found}{unit}{between} (target {wanted}{more})"
+
+
+def _wanted(check: Check) -> str:
+    """A target as it was written: no more digits than that."""
+    if check.target in _SHARES:
+        return f"{check.wanted * 100:g}"
+    return f"{check.wanted:g}" if check.target == "wait_p95" else _quantity(check, check.wanted)
 
 
 def _quantity(check: Check, value: float) -> str:
@@ -60,11 +67,7 @@ def headline(projection: Projection) -> str:
         cost = money(best.bill.shown)
         if best.undecided:
             return f"Pick {projection.pick}, undecided: {cost} {currency} a month{_between(best)}; no other plan surely meets every target."
-        met = (
-            "meets every target"
-            if has_targets(projection)
-            else "the cheapest that takes every function and leaves little behind"
-        )
+        met = "meets every target" if has_targets(projection) else "is the cheapest that takes every function"
         return f"Pick {projection.pick}: {cost} {currency} a month{_between(best)}, {met}."
     if projection.closest:
         near = projection.plan(projection.closest)

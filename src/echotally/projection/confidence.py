@@ -10,10 +10,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from statistics import fmean, stdev
 
-from echotally.engine.measured import Measured
+from echotally.engine.measured import Measured, UnitMeasured, wait_quantile
 from echotally.engine.sampling.knowing import Loss
 from echotally.projection.verdict import Check, left_behind_share, lost_events, throttled_share
 
@@ -25,6 +25,11 @@ _Z975 = 1.959964
 Interval = tuple[float, float]
 #: What the method itself may be off by, as a share: a stretch has no empty start and no cut end; a sketch's bin is wide.
 _OF_COST, _OF_COUNTS, _OF_WAITS = 0.0005, 0.002, 0.01
+#: How far beside the 95th percentile, as a share of all events.
+_BESIDE = 0.0025
+#: Of a function that is just critical, what is left over is a random walk: its scatter is wide and its tail long, and what
+#: is billed depends on how long it happened to be idle.
+_WALK, _OF_CRITICAL = 3.0, 0.005
 _COUNTED = ("throttled", "refused", "lost", "left_behind")
 
 
@@ -58,6 +63,11 @@ def interval(values: Sequence[float], method: float = _OF_COST) -> Interval:
     return max(0.0, middle - half), middle + half
 
 
+def walking(values: Sequence[float]) -> Interval:
+    """As ``interval``, of what a random walk leaves over: from nothing to well beyond what was seen."""
+    return 0.0, fmean(values) + _WALK * _T975[len(values) - 1] * stdev(values)
+
+
 def counted(values: Sequence[float], share: float, possible: bool = True) -> Interval:
     """As ``interval``, of a count of which a ``share`` was played; ``possible`` False: it cannot be but 0."""
     if not possible and not any(values):
@@ -89,53 +99,108 @@ def expected_count(mean: float, together: float) -> Interval:
     return max(0.0, mean - half), mean + max(half, 3.0 * together if mean > 0.02 else together)
 
 
-@dataclass
-class _Figures:
-    """The same figure of every part, and what it is divided by."""
+@dataclass(frozen=True)
+class Doubt:
+    """How sure a sample is: the month it estimates, its parts' months, the share of the events that was played, losses that are known
+    beforehand, and functions that are just critical (``engine.sampling.Sampled``).
+    """
 
+    month: Measured
     parts: Sequence[Measured]
     share: float
     losses: Mapping[str, Loss]
+    critical: frozenset[str]
 
-    def lost(self, name: str | None) -> Interval:
-        units = [u for u in self.parts[0].units if name is None or u.unit.function == name]
-        names = {u.unit.function for u in units}
-        if all(n in self.losses for n in names):
-            values = [self._count(part, name, "lost") for part in self.parts]
-            together = max((self.losses[n].together for n in names), default=1)
-            beside = fmean(self._count(part, name, "beside") for part in self.parts)
-            if not beside:
-                return expected_count(fmean(values), together)
-        return counted([self._count(part, name, "lost") for part in self.parts], self.share, self._may_lose(names))
+    def cost(self, values: Sequence[float]) -> Interval:
+        """Of the month's cost."""
+        return interval(values, _OF_CRITICAL if self.critical else _OF_COST)
 
-    def _may_lose(self, names: set[str]) -> bool:
-        return any(n not in self.losses or self.losses[n].chance > 0 for n in names)
+    def waits(self, values: Sequence[float], unit: UnitMeasured) -> Interval:
+        """Of the p95 of a unit's waits, s: where waits come in steps parts may agree by chance, so that what lies just
+        beside the 95th percentile counts as well.
+        """
+        low, high = walking(values) if self._walks(unit.unit.function) else interval(values, _OF_WAITS)
+        beside = [wait_quantile(unit.wait_bins, 0.95 + by) for by in (-_BESIDE, _BESIDE)]
+        return min([low, *(w for w in beside if w is not None)]), max([high, *(w for w in beside if w is not None)])
+
+    def counted(self, values: Sequence[float], function: str | None, possible: bool = True) -> Interval:
+        """Of a count of events or attempts."""
+        low, high = counted(values, self.share, possible)
+        if self._walks(function):
+            least, most = walking(values)
+            return min(low, least), max(high, most)
+        return low, high
+
+    def _walks(self, function: str | None) -> bool:
+        return bool(self.critical) if function is None else function in self.critical
+
+    def lost(self, function: str | None) -> Interval:
+        """Of the events lost, dead-lettered, expired or too large."""
+        names = {u.unit.function for u in self.parts[0].units if function in (None, u.unit.function)}
+        values = [float(sum(lost_events(u.events) for u in self._units(part, function))) for part in self.parts]
+        beside = sum(u.events["expired"] + u.events["too_large"] for p in self.parts for u in self._units(p, function))
+        if not beside and not self._walks(function) and all(n in self.losses for n in names):
+            return expected_count(fmean(values), max((self.losses[n].together for n in names), default=1))
+        possible = any(n not in self.losses or self.losses[n].chance > 0 for n in names)
+        return self.counted(values, function, possible)
 
     @staticmethod
-    def _count(part: Measured, name: str | None, what: str) -> float:
-        units = [u for u in part.units if name is None or u.unit.function == name]
-        if what == "lost":
-            return float(sum(lost_events(u.events) for u in units))
-        return float(sum(u.events["expired"] + u.events["too_large"] for u in units))
+    def _units(part: Measured, function: str | None) -> list[UnitMeasured]:
+        return [u for u in part.units if function in (None, u.unit.function)]
 
+    def checks(self, checks: Sequence[Check], of_parts: Sequence[Sequence[Check]]) -> tuple[Check, ...]:
+        """The checks of a sampled month, each with its interval, from the checks of every part."""
+        found = []
+        for check in checks:
+            low, high = self._of(check, of_parts)
+            found.append(replace(check, low=low, high=high))
+        return tuple(found)
 
-def check_intervals(
-    checks: Sequence[Check], parts: Sequence[Sequence[Check]], measured: Sequence[Measured], share: float,
-    losses: Mapping[str, Loss],
-) -> tuple[Check, ...]:  # fmt: skip
-    """The checks of a sampled month with the interval of each, from the checks of every part."""
-    found = []
-    for check in checks:
-        values = [_found(part, check) for part in parts]
+    def _of(self, check: Check, of_parts: Sequence[Sequence[Check]]) -> Interval:
+        values = [_found(part, check) for part in of_parts]
         if check.target == "lost":
-            low, high = _Figures(measured, share, losses).lost(check.function)
-        elif check.target in _COUNTED:
-            base = _base(measured[0], check)
-            low, high = (x / base for x in counted([v * base for v in values], share)) if base else (0.0, 0.0)
-        else:
-            low, high = interval(values, _OF_WAITS if check.target == "wait_p95" else _OF_COST)
-        found.append(Check(check.target, check.function, check.wanted, check.found, low, high))
-    return tuple(found)
+            return self.lost(check.function)
+        if check.target in _COUNTED:
+            base = self._base(check)
+            return _scaled(self.counted([v * base for v in values], check.function), base) if base else (0.0, 0.0)
+        if check.target == "wait_p95":
+            units = [u for u in self._units(self.month, check.function) if u.waits.p95 is not None]
+            return self.waits(values, max(units, key=lambda u: u.waits.p95 or 0.0))
+        return self.cost(values)
+
+    def _base(self, check: Check) -> float:
+        """What a share is a share of: attempts, requests, events in."""
+        units = self._units(self.parts[0], check.function)
+        if check.target == "throttled":
+            return float(sum(u.attempts["total"] for u in units))
+        return float(sum(u.requests if check.target == "refused" else u.events["in"] for u in units))
+
+    def confidence(self, costs: Sequence[float], refused: Sequence[float]) -> Confidence:
+        """Every interval of design section 5; ``costs`` and shares ``refused`` are the parts' own."""
+        units = [p.units for p in self.parts]
+        attempts = [{k: sum(u.attempts[k] for u in of) for k in of[0].attempts} for of in units]
+        tried = fmean(a["total"] for a in attempts) or 1.0
+        asked, came = (
+            float(sum(n)) or 1.0 for n in zip(*((u.requests, u.events["in"]) for u in units[0]), strict=True)
+        )
+        throttled = self.counted([throttled_share(a) * tried for a in attempts], None)
+        rejected = self.counted([r * asked for r in refused], None, asked > 1.0)
+        behind = self.counted([left_behind_share(of) * came for of in units], None)
+        return Confidence(
+            LEVEL, self.cost(costs), _scaled(throttled, tried), _scaled(rejected, asked), self.lost(None),
+            _scaled(behind, came), tuple(self._unit(n) for n in range(len(units[0]))),
+        )  # fmt: skip
+
+    def _unit(self, n: int) -> UnitConfidence:
+        units = [part.units[n] for part in self.parts]
+        name = units[0].unit.function
+        waits = [u.waits.p95 for u in units if u.waits.p95 is not None]
+        came = float(units[0].events["in"]) or 1.0
+        behind = self.counted([left_behind_share([u]) * came for u in units], name)
+        return UnitConfidence(
+            name, units[0].unit.environment, self.waits(waits, self.month.units[n]) if len(waits) == len(units) else None,
+            _scaled(behind, came),
+        )  # fmt: skip
 
 
 def _found(part: Sequence[Check], check: Check) -> float:
@@ -143,48 +208,5 @@ def _found(part: Sequence[Check], check: Check) -> float:
     return same[0] if same else check.found
 
 
-def _base(measured: Measured, check: Check) -> float:
-    """What a share is a share of: attempts, requests, events in."""
-    units = [u for u in measured.units if check.function in (None, u.unit.function)]
-    if check.target == "throttled":
-        return float(sum(u.attempts["total"] for u in units))
-    if check.target == "refused":
-        return float(sum(u.requests for u in units))
-    return float(sum(u.events["in"] for u in units))
-
-
-def confidence(
-    costs: Sequence[float],
-    parts: Sequence[Measured],
-    refused: Sequence[float],
-    share: float,
-    losses: Mapping[str, Loss],
-) -> Confidence:
-    """Every interval of design section 5, from the parts' measured months and costs."""
-    attempts = [{k: sum(u.attempts[k] for u in p.units) for k in p.units[0].attempts} for p in parts]
-    tried = fmean(a["total"] for a in attempts) or 1.0
-    asked = float(sum(u.requests for u in parts[0].units)) or 1.0
-    came = float(sum(u.events["in"] for u in parts[0].units)) or 1.0
-    throttled = counted([throttled_share(a) * tried for a in attempts], share)
-    rejected = counted([r * asked for r in refused], share, any(refused) or asked > 1.0)
-    behind = counted([left_behind_share(p.units) * came for p in parts], share)
-    return Confidence(
-        LEVEL, interval(costs), _scaled(throttled, tried), _scaled(rejected, asked),
-        _Figures(parts, share, losses).lost(None), _scaled(behind, came),
-        tuple(_unit(parts, n, share) for n in range(len(parts[0].units))),
-    )  # fmt: skip
-
-
 def _scaled(values: Interval, by: float) -> Interval:
     return values[0] / by, values[1] / by
-
-
-def _unit(parts: Sequence[Measured], n: int, share: float) -> UnitConfidence:
-    units = [part.units[n] for part in parts]
-    waits = [u.waits.p95 for u in units if u.waits.p95 is not None]
-    came = float(units[0].events["in"]) or 1.0
-    behind = counted([left_behind_share([u]) * came for u in units], share)
-    return UnitConfidence(
-        units[0].unit.function, units[0].unit.environment, interval(waits, _OF_WAITS) if len(waits) == len(parts) else None,
-        _scaled(behind, came),
-    )  # fmt: skip

@@ -15,7 +15,7 @@ from echotally.engine.sampling import Sampled, sample, wants_sampling
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.projection.bills import Bill, make_bill
-from echotally.projection.confidence import Confidence, check_intervals, confidence
+from echotally.projection.confidence import Confidence, Doubt
 from echotally.projection.metering import Metered, meter
 from echotally.projection.placement import Loaded, load, placement_on
 from echotally.projection.side_by_side import side_by_side
@@ -132,10 +132,10 @@ def _judge_sample(
     """The checks of a sampled month with their intervals, and the intervals of all figures a target can name."""
     bills = [_billed(model, part, candidate)[1] for part in found.parts]
     of_parts = [check_targets(model, part, its) for part, its in zip(found.parts, bills, strict=True)]
-    checks = check_intervals(check_targets(model, found.month, bill), of_parts, found.parts, found.share, found.losses)
-    costs = [float(its.unrounded) for its in bills]
+    doubt = Doubt(found.month, found.parts, found.share, found.losses, found.critical)
     refused = [refused_share(model, part) for part in found.parts]
-    return checks, confidence(costs, found.parts, refused, found.share, found.losses)
+    checks = doubt.checks(check_targets(model, found.month, bill), of_parts)
+    return checks, doubt.confidence([float(its.unrounded) for its in bills], refused)
 
 
 def _billed(model: Model, measured: Measured, candidate: Offer) -> tuple[Metered, Bill]:

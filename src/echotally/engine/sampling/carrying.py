@@ -16,8 +16,9 @@ from dataclasses import dataclass, field
 from echotally.engine.sampling.lanes import Lane
 
 _NS_H = 3_600 * 10**9
-#: Steps of a lane that holds work: ages are straight lines in between.
-STEP_NS = 300 * 10**9
+#: Steps of a lane that holds work, the shortest and the longest: ages are straight lines in between, and what is old
+#: changes slowly.
+_SHORTEST_NS, _LONGEST_NS, _OF_AGE = 300 * 10**9, 3_600 * 10**9, 0.05
 
 
 @dataclass
@@ -47,6 +48,10 @@ class Carried:
     def held(self) -> float:
         """Events there now."""
         return self.came[-1] - self.gone if self.came else 0.0
+
+    def step_ns(self, now_ns: int) -> int:
+        """How long the next step may be."""
+        return int(min(_LONGEST_NS, max(_SHORTEST_NS, _OF_AGE * self._age(float(now_ns)))))
 
     def begins(self, at_ns: float, held: float = 0.0, ages: Sequence[float] = ()) -> None:
         """Full from now on, with ``held`` events of the ages given as quantiles, oldest first (left out: all came now)."""

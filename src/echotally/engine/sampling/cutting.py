@@ -56,13 +56,17 @@ class Group:
 
 @dataclass
 class Cut:
-    """The month in segments, in the order of time; ``kinds`` lists the segments of each kind played as it is."""
+    """The month in segments, in the order of time; ``kinds`` lists the segments of each kind played as it is.
+
+    ``more`` is how many events there are in all for one from outside.
+    """
 
     taps: list[Tap]
     segments: list[Segment]
     groups: list[Group]
     kinds: list[list[int]] = field(default_factory=list)
     warm_ns: int = 0
+    more: float = 1.0
 
 
 def cut_month(
@@ -99,7 +103,7 @@ def cut_month(
     for number, members in enumerate(kinds):
         for n in members:
             segments[n] = replace(segments[n], kind=number)
-    return Cut(taps, segments, groups, kinds, warm)
+    return Cut(taps, segments, groups, kinds, warm, more)
 
 
 def expected_in(taps: Sequence[Tap], start: int, end: int) -> float:

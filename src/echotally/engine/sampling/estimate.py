@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.build import stream_seed
 from echotally.engine.measured import Measured
-from echotally.engine.sampling.carrying import STEP_NS, Carried
+from echotally.engine.sampling.carrying import Carried
 from echotally.engine.sampling.cutting import BUDGET, SHARE, Cut, cut_month, expected_in
 from echotally.engine.sampling.expecting import expected_events
 from echotally.engine.sampling.knowing import Loss, known_losses
@@ -44,12 +44,15 @@ Array = NDArray[np.float64]
 class Sampled:
     """The month estimated from a sample, ``PARTS`` estimates each from a part of it alone, the share of the month's
     events that was played, and what of its losses is known beforehand, by function.
+
+    ``critical`` are functions to which just about as much comes as they can do: what they leave over is chance.
     """
 
     month: Measured
     parts: list[Measured]
     share: float
     losses: dict[str, Loss]
+    critical: frozenset[str]
 
 
 def sample(
@@ -69,7 +72,7 @@ def sample(
         part.knows(losses)
     whole = Total.mean(parts).measured(model, month)
     share = min(1.0, sampler.player.played / max(1.0, sampler.expected))
-    return Sampled(whole, [part.measured(model, month) for part in parts], share, losses)
+    return Sampled(whole, [part.measured(model, month) for part in parts], share, losses, frozenset(sampler.critical))
 
 
 class _Sampler:
@@ -86,6 +89,7 @@ class _Sampler:
         self.stretches: dict[tuple[int, Mode], Stretch] = {}
         self.whole: list[Tap] = []
         self.modes: dict[tuple[int, Mode], Mode] = {}
+        self.critical: set[str] = set()
         self.feeding: dict[int, list[tuple[int, float]] | None] = {}
 
     def _tell(self) -> None:
@@ -122,8 +126,7 @@ class _Sampler:
         found = []
         for members in self.cut.kinds:
             first = self.cut.segments[members[0]]
-            more = max(1.0, self.expected / max(1.0, sum(t.expected for t in self.cut.taps)))
-            events = expected_in(self.cut.taps, first.start_ns - self.cut.warm_ns, first.end_ns) * more
+            events = expected_in(self.cut.taps, first.start_ns - self.cut.warm_ns, first.end_ns) * self.cut.more
             found.append(max(1, int(budget / max(1.0, events))))
         return found
 
@@ -150,6 +153,8 @@ class _Sampler:
         come = [self.come(group, lane, f.come[lane]) for f in flows]
         net = [c - float(f.gone[lane]) for c, f in zip(come, flows, strict=True)]
         noise: float = max(stdev(net) / len(net) ** 0.5, _CRITICAL * fmean(come))
+        if abs(fmean(net)) <= _SURE * noise:
+            self.critical |= {self.player.first.units[u].function for u in self.player.lanes[lane].units}
         return bool(fmean(net) > -_SURE * noise)
 
     def come(self, group: int, lane: int, seen: float) -> float:
@@ -299,7 +304,9 @@ class _Month:
         now = segment.start_ns
         while now < segment.end_ns:
             full = self.sampler.mode(segment.group, self._full())
-            step = min(STEP_NS, segment.end_ns - now) if full else segment.end_ns - now
+            step = segment.end_ns - now
+            if full:
+                step = min(step, *(self.carried[lane].step_ns(now) for lane in full))
             key = (segment.group, full)
             self.times[key] = self.times.get(key, 0.0) + step
             hour = (self._hour(now), key)

@@ -31,8 +31,8 @@ from echotally.model.estate import Model
 from echotally.rates.loading import Offer
 
 PARTS = 4
-#: Work sent away and still there after so long, or after this share of the time played, will not clear by itself.
-_LONG_AWAY_NS, _SHARE_AWAY = 300 * 10**9, 0.3
+#: Work sent away and still there after so long, and after two of a plan's longest pauses, does not clear by itself.
+_LONG_AWAY_NS = 300 * 10**9
 #: How often a warming world is looked at for lanes that fill.
 _LOOKS = 4
 #: Events that full lanes hand on in a stretch, about.
@@ -123,6 +123,7 @@ class Player:
         group = cut.groups[number]
         part = self._part_ns(group.part_ns, cut.warm_ns, full)
         length = cut.warm_ns + part * PARTS
+        self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
         plan = _lasting(self.month, steady(cut.taps, group.rates, length), length)
         label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
         laid = {lane: self._first_guess(lane, length) for lane in full}
@@ -175,8 +176,7 @@ class Player:
                 self._count(after)
                 return Stretch([], [], part, suspicious, False, True)
             before, held = after, now
-        elapsed = warm + part * PARTS
-        away = float(oldest_throttled_ns(built).max(initial=0.0)) > max(_LONG_AWAY_NS, _SHARE_AWAY * elapsed)
+        away = self._away(built)
         self._count(before)
         for lane in range(len(self.lanes)):
             if lane not in full:
@@ -206,7 +206,8 @@ class Player:
         start = first.start_ns - warm
         taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in (*cut.taps, *whole)]
         # Room for all of the month that may follow is not bounded by what is played of it.
-        self._refuse_early(cut, whole, first.start_ns - warm, first.end_ns)
+        coming = expected_in(cut.taps, first.start_ns - warm, first.end_ns) * cut.more
+        self._refuse(self.played + int(min(1e18, coming)))
         plan = _lasting(self.month, tuple(taps), self.month.clock.length_ns - start)
         laid = {lane: self._first_guess(lane, warm + first.end_ns - first.start_ns) for lane in full}
         while True:
@@ -225,8 +226,7 @@ class Player:
                 self._refuse(self.played + int(built.world.ck[0]["number"]))
                 if number + covered >= len(cut.segments):
                     break
-                away = float(oldest_throttled_ns(built).max(initial=0.0)) > _LONG_AWAY_NS
-                if not away and cut.segments[number + covered].group not in flagged:
+                if not self._away(built) and cut.segments[number + covered].group not in flagged:
                     break
             dry = [lane for lane in full if ran_dry(built, self.lanes[lane])]
             if not dry or all(laid[lane] >= _LAID_MOST for lane in dry):
@@ -246,6 +246,13 @@ class Player:
             span, covered, left, ages, unfinished_outside(built, self.lanes), flow.come, flow.gone, flow.handled, flow.run_ns
         )  # fmt: skip
 
+    def _away(self, built: Built) -> bool:
+        """Whether some event has been sent away for lack of room for so long that its hour does not clear by itself."""
+        for unit, oldest in zip(built.units, oldest_throttled_ns(built), strict=True):
+            if oldest > max(_LONG_AWAY_NS, 2 * unit.offer.plan.push.longest_wait):
+                return True
+        return False
+
     def _longest_run(self, whole: Sequence[Tap]) -> int:
         """How long before an hour a firing may have begun that still runs in it."""
         longest = 0
@@ -254,9 +261,6 @@ class Player:
                 if trigger.from_ == tap.source:
                     longest = max(longest, self.model.functions[trigger.to].timeout)
         return min(longest, 12 * 3_600 * 10**9)
-
-    def _refuse_early(self, cut: Cut, whole: Sequence[Tap], start: int, end: int) -> None:
-        self._refuse(self.played + int(expected_in(cut.taps, start, end)))
 
     def _heard(self, _: float) -> None:
         self.tell()
