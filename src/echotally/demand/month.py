@@ -6,6 +6,7 @@ schedule or trace that cannot be used must be reported with its address, all of 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, timedelta
@@ -50,7 +51,7 @@ class Tap:
     @property
     def expected(self) -> float:
         """Events expected in the month (clients: unknown beforehand, 0)."""
-        return sum(s.count + s.rate * (s.end_ns - s.start_ns) for s in self.stretches)
+        return math.fsum(s.count + s.rate * (s.end_ns - s.start_ns) for s in self.stretches)
 
 
 @dataclass(frozen=True)

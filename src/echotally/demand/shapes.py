@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
@@ -26,7 +27,7 @@ def _scaled(weights: tuple[float, ...] | None, n: int) -> list[float]:
     """Weights with mean 1."""
     if weights is None:
         return [1.0] * n
-    return [weight * n / sum(weights) for weight in weights]
+    return [weight * n / math.fsum(weights) for weight in weights]
 
 
 def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> tuple[Stretch, ...]:
@@ -52,7 +53,7 @@ def _stretches(
     day, week = _scaled(day_shape, 24), _scaled(week_shape, 7)
     shaped = [(h.start_ns, h.end_ns, day[h.hour] * week[h.weekday]) for h in clock.local_hours()]
     if monthly is not None:
-        weight = sum((end - start) * shape for start, end, shape in shaped)
+        weight = math.fsum((end - start) * shape for start, end, shape in shaped)
         base = monthly / weight if weight else 0.0
     else:
         base = float(rate or 0) / 1e9

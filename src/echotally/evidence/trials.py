@@ -149,12 +149,12 @@ def _run(calm: list[TrialRow], notes: list[str]) -> tuple[Estimate, Estimate]:
         means = [(r.mean_ms or r.p50_ms or 1e3 * r.clients / r.answers_per_s, r.calls) for r in calm if r.answers_per_s]
         if not means:
             raise BadInput(Problem("no trial has an answered call"))
-        value = sum(m * n for m, n in means) / sum(n for _, n in means)
+        value = math.fsum(m * n for m, n in means) / sum(n for _, n in means)
         notes.append("no p50 and p95 of an unsaturated trial: run time taken as constant, from mean latency")
         return Estimate(value, value, value), Estimate(value, value, value)
     calls = sum(r.calls - r.refused for r in told)
-    mean_log = sum(math.log(r.p50_ms or 1) * (r.calls - r.refused) for r in told) / calls
-    sigma = sum(math.log((r.p95_ms or 1) / (r.p50_ms or 1)) * (r.calls - r.refused) for r in told) / calls / Z95
+    mean_log = math.fsum(math.log(r.p50_ms or 1) * (r.calls - r.refused) for r in told) / calls
+    sigma = math.fsum(math.log((r.p95_ms or 1) / (r.p50_ms or 1)) * (r.calls - r.refused) for r in told) / calls / Z95
     sigma = max(sigma, 1e-6)
     # Asymptotic spread of sample quantiles of a log-normal: sqrt(q (1 - q) / n) / density.
     half50 = _Z * sigma * math.sqrt(math.pi / 2 / calls)

@@ -157,7 +157,7 @@ class _Chooser:
                 if key is not None and key[0] == name:
                     for meter_key, quantity in meters.items():
                         total[meter_key] = total.get(meter_key, 0.0) + quantity
-        return sum(_bill(self.loaded.offers[plan].plan, total) for plan, total in used.items())
+        return math.fsum(_bill(self.loaded.offers[plan].plan, total) for plan, total in used.items())
 
     def best_assignment(self) -> tuple[dict[str, str], int, str, Decimal | None]:
         """Estimate, play the best estimates, take the cheapest that meets the targets."""
@@ -218,7 +218,7 @@ class _Chooser:
         total = 0.0
         for name in self.functions:
             total += min(
-                sum(
+                math.fsum(
                     quantity * _lowest(self.loaded.offers[plan].plan, meter_name)
                     for key, meters in self.quantities[plan].items()
                     if key is not None and key[0] == name
@@ -228,7 +228,9 @@ class _Chooser:
             )
         accounts = len({e.account for e in self.loaded.model.environments.values()})
         for offer in self.offers:
-            total -= accounts * sum(free * _lowest(offer.plan, name) for name, free in offer.plan.allowance.items())
+            total -= accounts * math.fsum(
+                free * _lowest(offer.plan, name) for name, free in offer.plan.allowance.items()
+            )
         return max(0.0, total)
 
     # -- sizes --------------------------------------------------------------------------------------------------

@@ -162,7 +162,7 @@ def crossover(
     points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM) for n, s in enumerate(scales)]
     found = run_points(loaded, sets, points, workers, store, cluster, progress)
     rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
-    events = sum(t.expected for t in loaded.month.taps if not t.source.startswith("schedules."))
+    events = math.fsum(t.expected for t in loaded.month.taps if not t.source.startswith("schedules."))
     seeker = _Seeker(loaded, sets, chosen, events, rows)
     crossings = seeker.all(scales, workers if workers > 0 else None, progress)
     changes = seeker.changes(scales, workers if workers > 0 else None, progress)

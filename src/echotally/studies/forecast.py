@@ -13,6 +13,7 @@ log-normals, one for each side. The inputs are independent; a factor holds for a
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -214,7 +215,7 @@ class _Forecaster:
         shares = {name: response.shares(factors) for name, response in responses.items()}
         found = tuple(self._plan(offer, base, costs, shares, responses[offer.name], factors) for offer in offers)
         error = self._error(plan, costs[plan.name], factors)
-        expected = sum(base[step, "", 1.0][plan.name].cost for step in self.steps)
+        expected = math.fsum(base[step, "", 1.0][plan.name].cost for step in self.steps)
         return Forecast(
             self.loaded, self.months, self.draws, self.seed, offers[0].card.currency, tuple(self.inputs), found,
             tuple(_switches(found)), plan.name, expected,
@@ -223,7 +224,7 @@ class _Forecaster:
 
     def _rank(self, base: Mapping[Variant, Mapping[str, Played]], offer: Offer) -> tuple[bool, float, str]:
         months = [base[step, "", 1.0][offer.name] for step in self.steps]
-        return any(m.behind for m in months), sum(m.cost for m in months), offer.name
+        return any(m.behind for m in months), math.fsum(m.cost for m in months), offer.name
 
     # -- playing --------------------------------------------------------------------------------------------------
     def _ends(self, inputs: Sequence[Input], steps: Sequence[int]) -> dict[Variant, Loaded]:
@@ -329,7 +330,7 @@ class _Forecaster:
         beside: Mapping[Variant, Mapping[str, Played]], middle: int,
     ) -> list[Swing]:  # fmt: skip
         """Costs of all months with one input at its ends, the others as expected; widest first."""
-        expected = sum(base[step, "", 1.0][plan.name].cost for step in self.steps)
+        expected = math.fsum(base[step, "", 1.0][plan.name].cost for step in self.steps)
         swings = []
         for n, each in enumerate(self.inputs):
             ends = np.ones((2, len(self.inputs)))

@@ -85,7 +85,7 @@ def cut_month(
     steady = [n for n, s in enumerate(segments) if s.kind is None]
     rates = np.array([[_expected(t, s.start_ns, s.end_ns) / (s.end_ns - s.start_ns) for t in taps] for s in segments])
     rates = rates.reshape(len(segments), len(taps))
-    outside = sum(tap.expected for tap in taps)
+    outside = math.fsum(tap.expected for tap in taps)
     more = max(1.0, expected / outside) if outside else 1.0
     budget = min(BUDGET, expected * SHARE) / more
     groups: list[Group] = []
@@ -108,7 +108,7 @@ def cut_month(
 
 def expected_in(taps: Sequence[Tap], start: int, end: int) -> float:
     """Events the taps expect between two instants."""
-    return sum(_expected(tap, start, end) for tap in taps)
+    return math.fsum(_expected(tap, start, end) for tap in taps)
 
 
 def _expected(tap: Tap, start: int, end: int) -> float:

@@ -9,6 +9,7 @@ and Kelton, "Simulation Modeling and Analysis", section 9.5).
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from statistics import fmean, stdev
@@ -163,7 +164,7 @@ class _Sampler:
         if direct is None:
             return float(seen)
         rates = self.cut.groups[group].rates
-        return float(sum(share * rates[tap] for tap, share in direct)) * self.player.lanes[lane].share
+        return math.fsum(share * rates[tap] for tap, share in direct) * self.player.lanes[lane].share
 
     def direct(self, lane: int) -> list[tuple[int, float]] | None:
         """Taps that feed a lane's source, with the share of their events; None where functions or letters feed it too."""
@@ -341,7 +342,7 @@ class _Month:
         self.total.unit["ev_expired"][home] += lot.expired
         self.total.source["ended"][mine.source] += lot.expired
         hour = self._hour(now)
-        backlog = sum(self.carried[n].held for n, other in enumerate(self.lanes) if home in other.units)
+        backlog = math.fsum(self.carried[n].held for n, other in enumerate(self.lanes) if home in other.units)
         self.total.maxima["backlog_peak"][home] = max(self.total.maxima["backlog_peak"][home], int(backlog))
         self.total.series[home, hour, 4] = max(self.total.series[home, hour, 4], backlog)
         self.total.series[home, hour, 5] = lot.age_high / 1e9

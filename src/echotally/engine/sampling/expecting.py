@@ -34,7 +34,9 @@ def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offe
         outside[key] = outside.get(key, 0.0) + asked.get(tap.label, tap.expected)
     total = 0.0
     for environment in model.environments:
-        total += sum(wiring.flows({s: n for (e, s), n in outside.items() if e == environment}).at_sources.values())
+        total += math.fsum(
+            wiring.flows({s: n for (e, s), n in outside.items() if e == environment}).at_sources.values()
+        )
     return total
 
 

@@ -7,6 +7,7 @@ and the ages in it are carried by ``carrying``, hour by hour.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -158,7 +159,7 @@ def _feeder(built: Built, lane: Lane, taps: Sequence[Tap]) -> tuple[int, int, in
         topic for topic in range(len(built.sources)) for x in _edges(w, topic) if w.ed[x]["target"] == lane.source
     }
     rates = [
-        (sum(s.rate * (s.end_ns - s.start_ns) + s.count for s in tap.stretches), n)
+        (math.fsum(s.rate * (s.end_ns - s.start_ns) + s.count for s in tap.stretches), n)
         for n, tap in enumerate(taps)
         if built.sources.index((tap.environment, tap.source)) in feeding
     ]

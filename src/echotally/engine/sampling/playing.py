@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
@@ -145,7 +146,7 @@ class Player:
 
     def _part_ns(self, part: int, warm: int, full: Mode) -> int:
         """Full lanes tell their rates from fewer events than a stretch has that must also show its quantiles."""
-        rate = sum(self.rates.get(lane, 0.0) for lane in full)
+        rate = math.fsum(self.rates.get(lane, 0.0) for lane in full)
         if not rate:
             return part
         return int(min(part, max(warm / PARTS, 60e9, _FULL_EVENTS / PARTS / rate)))
