@@ -73,6 +73,17 @@ def _time(model: Model, unit: UnitMeasured) -> Iterator[Step]:
         f"(1 - {share:g}) + {share:g} x vCPUs measured with / {settings.vcpu_used:.3g} vCPUs here",
         f"{settings.cpu_factor:.3f}",
     )
+    if plan.bills != "reserved" and function.slots > 1 and share:
+        yield Step(
+            "CPU share here",
+            f"{share:g} x vCPUs measured with / {settings.vcpu_used:.3g} vCPUs here, of the CPU factor",
+            f"{settings.cpu_part:.3f}",
+        )
+        yield Step(
+            "crowding",
+            f"max(1, calls in the instance x {settings.cpu_part:.3f} x {settings.vcpu_used:.3g} / {settings.vcpu:.3g} vCPUs)",
+            f"{max(1.0, function.slots * settings.cpu_part * settings.vcpu_used / settings.vcpu):.3f} when full",
+        )
     mean = unit.busy_ns / unit.started if unit.started else 0.0
     yield Step("run time", f"({' + '.join(parts)}) x CPU factor x crowding, cut at the timeout", _time_text(mean))
     billed = "billed" if plan.cold_start_billed else "not billed"
