@@ -47,6 +47,9 @@ CASES = [
     ("T02", F.replace('"2 s"', '"20 min"') + E, '"20 min"', '"2 s"'),
     ("T03", F.replace('"2 s"', '"1 min"') + E, '"1 min"', '"2 s"'),
     ("T04", F.replace('"2 s"', '"3 s"') + E, '"3 s"', '"2 s"', 'gateway_wait = "2 s"'),
+    ("T06", F.replace('"2 s"', '"5 min"').replace('"100 ms"', '"290700 ms"') + S, '"290700 ms"', '"100 s"'),
+    ("S08", F + cron("0 4 * * 1") + S.replace("schedules.s", "schedules.z").replace("0 4 * * *", "0 4 ? * 2 *"), "? * 2 *", "? * MON *"),
+    ("L05", F + E.replace("4 /min", "4 /h"), "4 /h", "40 /min"),
     ("T05", F + "per_item = '18 ms'\n" + Q + "batch = 100\n", "batch = 100", "batch = 50"),
     ("M01", F + 'memory_used = "100 MB"\n' + Q.replace("4 /min", "25 /min"), '"100 MB"', '"400 MB"'),
     ("M02", F + 'memory_used = "500 MB"\n' + Q, '"500 MB"', '"400 MB"'),
@@ -83,6 +86,10 @@ CASES = [
 ]  # fmt: skip
 
 
+#: An allowance that is nearly used and a month without a firing are facts; no change mends them.
+ONLY_TO_KNOW = {"C05", "S07"}
+
+
 def card_for(more: str) -> str:
     text = CARD.format(
         keys=PLAN_KEYS + ("\n" + more if more.partition(" ")[0] != "bills" and more != "free" else ""), prices=PRICES
@@ -103,8 +110,9 @@ def test_a_model_raises_its_finding_and_the_mended_twin_does_not(write, case):
     card = card_for(more[0] if more else "")
     found = check_model(write(text, card=card, zone=zone)).open()
     assert code in {finding.rule.code for finding in found}
-    # Each comes with a change that can be tried.
-    assert all(finding.noticed.sets for finding in found), [f.rule.code for f in found if not f.noticed.sets]
+    # Each comes with a change that was tried, but those of which there is nothing to change.
+    mine = [finding for finding in found if finding.rule.code == code]
+    assert all(finding.noticed.sets for finding in mine) or code in ONLY_TO_KNOW, code
     assert old in text
     mended = text.replace(old, new, 1) if code != "W01" else text.replace(old, "")
     assert code not in codes(write(mended, card=card, zone=zone))
@@ -123,6 +131,7 @@ def test_the_demo_raises_at_least_six_worth_reading(river):
     found = check_model(river).open()
     assert len({finding.rule.code for finding in found}) >= 6
     assert all(finding.noticed.sets and finding.noticed.effect and finding.line for finding in found)
+    assert all(finding.noticed.outcome is not None for finding in found)
 
 
 def test_the_savings_agree_with_project_of_the_suggested_change(write, river):
@@ -139,7 +148,8 @@ def _agreeing(path, code) -> list[str]:
     checked = check_model(path)
     agreed = []
     for finding in checked.open():
-        if finding.noticed.saves is None or code not in (None, finding.rule.code):
+        told = finding.noticed.outcome
+        if finding.noticed.saves is None or code not in (None, finding.rule.code) or (told and told.sampled):
             continue
         before = project(path, plans=[checked.plan]).plans[0].bill.unrounded
         after = project(path, finding.noticed.sets, [checked.plan]).plans[0].bill.unrounded
@@ -238,3 +248,99 @@ def test_taking_a_value_out_by_an_override(write):
         check_model(path, [("functions.f.plan", "")])
     plan = project(path, [("functions.f.tags", "")]).plans[0]
     assert plan.bill is not None
+
+
+ESTATES = {
+    "files that take longer by their size": F.replace('"2 s"', '"30 s"').replace("tags", 'per_mb = "350 ms"\ntags')
+    + E.replace("endpoints", "folders").replace("rate =", 'payload = { median = "8 MB", p95 = "90 MB" }\nrate ='),
+    "runs with a tail of samples": F.replace('"2 s"', '"1 min"').replace('run = "100 ms"', 'run = { samples = "tail.csv" }') + E,
+    "results written to a folder": F.replace("tags", 'emits = [{ into = "folders.out", each = 3 }]\ntags') + Q + "[folders.out]\n",
+    "alerts nobody reads": F.replace("tags", 'emits = [{ into = "queues.out", each = 3 }]\ntags') + Q + "[queues.out]\n",
+    "a source nobody feeds": F + E + '[topics.none]\n[[triggers]]\nfrom = "topics.none"\nto = "f"\n',
+    "every run times out": F.replace('"100 ms"', '"20 min"') + S,
+    "a backlog that grows": F.replace("tags", "instance_limit = 1\ntags") + Q.replace("4 /min", "12 /s"),
+    "a busy floor": F.replace("tags", "instance_floor = 9\nslots = 4\ntags").replace("cpu_share = 0", "cpu_share = 0.5") + E.replace("4 /min", "9 /s"),
+    "short visibility": F + Q.replace("[queues.q]", '[queues.q]\nvisibility = "1 s"\ntries = 2'),
+    "clients in a circle": F.replace("tags", "instance_limit = 3\ntags") + E.replace('rate = "4 /min"', 'clients = 5\nthink = "20 s"'),
+}  # fmt: skip
+_MAY_GROW = {"cold_starts"}
+
+
+@pytest.mark.parametrize("name", [*ESTATES, "the demo", *sorted({case[0] for case in CASES})])
+def test_every_suggestion_does_what_it_promised(write, river, tmp_path, name):
+    """Applied through the program: it can be, a plan stays usable, and nothing gets worse that was not said."""
+    (tmp_path / "tail.csv").write_text("ms\n" + "100\n" * 997 + "9000\n20000\n30000\n")
+    if name == "the demo":
+        path = river
+    else:
+        texts = {case[0]: (case[1], case_card(case)) for case in CASES} | {
+            n: (t, card_for("")) for n, t in ESTATES.items()
+        }
+        text, card = texts[name]
+        path = write(text, card=card, zone="Europe/Dublin" if name == "S05" else "UTC")
+    checked = check_model(path)
+    before = project(path, plans=[checked.plan]).plans[0]
+    for finding in checked.open():
+        if not finding.noticed.sets:
+            continue
+        after = project(path, finding.noticed.sets, [checked.plan]).plans[0]
+        outcome = finding.noticed.outcome
+        assert after.feasible and outcome is not None, finding.rule.code
+        if outcome.opens:
+            assert not before.feasible
+            continue
+        if outcome.sampled:
+            # Of a large month a small sample is played: what it says is about right.
+            assert float(outcome.cost) == pytest.approx(
+                float(after.bill.unrounded - before.bill.unrounded), abs=0.02 * float(before.bill.unrounded)
+            )
+            continue
+        assert after.bill.unrounded - before.bill.unrounded == outcome.cost
+        for kind in ("timed_out", "throttled"):
+            told = outcome.figures[kind]
+            assert told == tuple(sum(u.attempts[kind] for u in plan.measured.units) for plan in (before, after))
+        for figure, (was, now) in outcome.figures.items():
+            slack = 0.05 + 0.05 * was if figure == "wait_p95_s" else 1 + 3 * was**0.5
+            assert figure in {*_MAY_GROW, *finding.noticed.accepts} or now <= was + slack, (finding.rule.code, figure)
+
+
+def case_card(case) -> str:
+    return card_for(case[4] if len(case) > 4 else "")
+
+
+def test_findings_of_one_code_stand_together_worst_money_first_and_few_are_shown(write, tmp_path):
+    many = "".join(F.replace("functions.f", f"functions.f{n}").replace('"2 s"', '"1 min"') for n in range(12))
+    wiring = "".join(
+        f'[endpoints.e{n}]\n[demand.d{n}]\ninto = "endpoints.e{n}"\nrate = "{n + 1} /min"\n'
+        f'[[triggers]]\nfrom = "endpoints.e{n}"\nto = "f{n}"\n'
+        for n in range(12)
+    )
+    path = write(many + wiring, card=card_for(""))
+    found = check_model(path).open()
+    codes_in_order = [f.rule.code for f in found]
+    assert len([c for n, c in enumerate(codes_in_order) if n == 0 or codes_in_order[n - 1] != c]) == len(
+        set(codes_in_order)
+    )
+    done = run_program("check", "model.toml", cwd=tmp_path)
+    assert "T03: the timeout is far above any run (12 places)" in done.stdout
+    assert "... and 7 more of T03; --format json has all." in done.stdout
+
+
+def test_a_folder_that_results_land_in_is_no_finding_and_its_cost_is_its_writers(write):
+    text = ESTATES["results written to a folder"]
+    path = write(text, card=card_for("").replace("queue_operations", "storage_operations"))
+    assert "W03" not in codes(path)
+    plan = project(path).plans[0]
+    # Three operations for each event handled, at 4 a million, are the cost of f.
+    handled = plan.measured.units[0].events["succeeded"]
+    assert plan.bill.shares["f", "live"]["storage_operations"] == Decimal(3 * handled) * Decimal("0.000004")
+    assert plan.bill.idle == 0
+
+
+def test_a_timeout_is_never_suggested_above_the_plans_limit_nor_a_share_in_powers_of_ten(write):
+    found = next(
+        f for f in check_model(write(ESTATES["every run times out"], card=card_for(""))).open() if f.rule.code == "T01"
+    )
+    # 20 minutes of run, 15 minutes at the most on the only plan: nothing to suggest. 31 firings, three tries each.
+    assert found.noticed.sets == ()
+    assert "93 of 93 runs (100 %)" in found.noticed.text

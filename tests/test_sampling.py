@@ -246,7 +246,12 @@ def expected(write, model: str) -> float:
 
 def test_the_count_follows_events_through_emits_topics_streams_and_clients(write):
     f = '[functions.{0}]\nmemory = "512 MB"\nrun = "1 s"\n'
-    model = f.format("f") + 'emits = [{ into = "topics.t", each = 2.5 }, { into = "streams.s", each = 2.5 }]\n' + f.format("g") + f.format("h")
+    model = (
+        f.format("f")
+        + 'emits = [{ into = "topics.t", each = 2.5 }, { into = "streams.s", each = 2.5 }]\n'
+        + f.format("g")
+        + f.format("h")
+    )
     model += '[queues.q]\n[streams.s]\n[topics.t]\nfeeds = [{ into = "queues.q", share = 0.4 }]\n'
     model += '[endpoints.e]\n[demand.d]\ninto = "endpoints.e"\nlumps = [{ at = "2027-03-02T00:00", count = 1_000 }]\n'
     for source, to in (("endpoints.e", "f"), ("queues.q", "g"), ("streams.s", "g"), ("streams.s", "h")):

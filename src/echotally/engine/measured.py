@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -87,6 +88,7 @@ class UnitMeasured:
     order: int
     in_flight_events: int
     cut_requests: int
+    longest_run_ns: int
 
     @property
     def left_behind_events(self) -> int:
@@ -117,8 +119,19 @@ class SourceMeasured:
 
 
 @dataclass(frozen=True)
+class PutIn:
+    """Events that something inside the estate put into a source: a function's emits or dead letters, or a topic's feed."""
+
+    environment: str
+    source: str
+    writer: str
+    topic: bool
+    events: int
+
+
+@dataclass(frozen=True)
 class Measured:
-    """A simulated month. ``series`` has shape (units, hours, 6), columns ``records.SERIES``."""
+    """A simulated month. ``series`` has shape (units, hours, 6), columns ``records.SERIES``; ``put_in`` says who put what where."""
 
     units: list[UnitMeasured]
     sources: list[SourceMeasured]
@@ -128,6 +141,7 @@ class Measured:
     steps: int
     month_ns: int
     series: NDArray[np.float64]
+    put_in: tuple[PutIn, ...] = ()
 
 
 def read_out(model: Model, built: Built) -> Measured:
@@ -145,7 +159,24 @@ def assemble(model: Model, built: Built, w: Any) -> Measured:
     sources = [_source(w, n, env, name) for n, (env, name) in enumerate(built.sources)]
     nodes = {key: int(w.ac[n]["node_hours_ns"]) for n, key in enumerate(built.accounts)}
     total = _level(w.h_conc[len(units)], int(clock["peak"]), length)
-    return Measured(units, sources, total, nodes, built.accounts, int(clock["steps"]), length, w.series)
+    put_in = tuple(_put_in(built, w))
+    return Measured(units, sources, total, nodes, built.accounts, int(clock["steps"]), length, w.series, put_in)
+
+
+def _put_in(built: Built, w: Any) -> Iterator[PutIn]:
+    for n, (env, name) in enumerate(built.sources):
+        for x in range(int(w.so[n]["first_edge"]), int(w.so[n]["first_edge"] + w.so[n]["edge_n"])):
+            yield PutIn(env, built.sources[int(w.ed[x]["target"])][1], name, True, int(w.ed[x]["sent"]))
+        letter = int(w.so[n]["dead_letter"])
+        for g in range(int(w.so[n]["first_trigger"]), int(w.so[n]["first_trigger"] + w.so[n]["trigger_n"])):
+            target = letter if letter >= 0 else int(w.tr[g]["dead_letter"])
+            if target >= 0:
+                unit = built.units[int(w.tr[g]["unit"])]
+                yield PutIn(env, built.sources[target][1], unit.function, False, int(w.tr[g]["letters"]))
+    for n, unit in enumerate(built.units):
+        for x in range(int(w.fn[n]["first_emit"]), int(w.fn[n]["first_emit"] + w.fn[n]["emit_n"])):
+            into = built.sources[int(w.ed[x]["target"])][1]
+            yield PutIn(unit.environment, into, unit.function, False, int(w.ed[x]["sent"]))
 
 
 def _unit(model: Model, w: Any, n: int, unit: Unit, length: int) -> UnitMeasured:
@@ -169,7 +200,7 @@ def _unit(model: Model, w: Any, n: int, unit: Unit, length: int) -> UnitMeasured
         int(f["lag_max"]) / 1e9 if streams else None, int(f["backlog_peak"]),
         int(f["billed_ns"]), int(f["busy_ns"]), int(f["life_ns"]), int(f["idle_floor_ns"]),
         int(f["requests"]), int(f["replies"]), w.h_wait[n].copy(), _file_order(model, unit),
-        int(f["ev_flying"]), int(f["ev_cut"]),
+        int(f["ev_flying"]), int(f["ev_cut"]), int(f["longest_run"]),
     )  # fmt: skip
 
 

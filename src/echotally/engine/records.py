@@ -71,12 +71,12 @@ _INTS: dict[str, str] = {
         ev_in ev_ok ev_errored ev_rejected ev_lost ev_dead ev_expired ev_large ev_skipped ev_left ev_flying ev_cut duplicates
         conc_since conc_peak inst_since inst_peak at_limit_ns limit_since billed_ns busy_ns life_ns idle_floor_ns
         floor_since backlog_peak wait_max late_max requests replies firings cargo_cut memory_cost fail_each lives
-        token_wake stream_n lag_since lag_oldest lag_max lag_zero wait_zero cpu_n""",
+        token_wake longest_run stream_n lag_since lag_oldest lag_max lag_zero wait_zero cpu_n""",
     "account": """limit in_flight blocked first_unit unit_n token_level token_at first_instance instance_n
         first_node node_n nodes_limit nodes_floor node_start node_keep_alive node_memory nodes_up node_hours_ns
         nodes_wait memory_total""",
     "trigger": """source unit batch batch_wait readers in_flight tries dead_letter rng active first_part part_n
-        fail_each wake_at share_all skip items kind list_q after""",
+        fail_each wake_at share_all skip items kind list_q after letters""",
     "source": """kind visibility retention tries delay dead_letter fifo groups gate partitions rng turn
         first_trigger trigger_n first_edge edge_n lists delay_timer inv_timer expire_timer idle_ns idle_since
         sends receives deletes arrived ended ended_at ev_dead ev_expired payload_limit items overlap_skip home full
@@ -85,7 +85,7 @@ _INTS: dict[str, str] = {
     "list": "head tail hint n",
     "tap": """source kind spread first_seg seg_n seg at left rng pay_kind pay_from pay_n think_kind think_from think_n
         base k clients same client_tries client_pause""",
-    "edge": "target share_all pay_kind pay_from pay_n whole",
+    "edge": "target share_all pay_kind pay_from pay_n whole sent",
     "instance": """unit account node n ready created released prev next cold_call active_since alive memory_free
         cold_ns listed number""",
     "node": "memory ready up since idle_since timer n account",

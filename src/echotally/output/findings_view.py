@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import json
 import shlex
+from itertools import groupby
 from typing import Any
 
 from echotally.output.checked import checked_text
-from echotally.output.terminal import money, safe
+from echotally.output.terminal import money, safe, seconds
 from echotally.studies.findings import RULES, Checked, Finding
 
+#: Places of one finding shown in the terminal.
+_MOST_SHOWN = 5
 _SARIF_LEVEL = {"error": "error", "warning": "warning", "hint": "note"}
 
 
@@ -22,7 +25,8 @@ def findings_text(checked: Checked) -> str:
     """What the model holds, then each finding: where, what, what it costs, what to try; accepted ones last."""
     parts = [checked_text(checked.loaded), f"Looked at on {checked.plan}. {_counted(checked)}\n"]
     accepted = [f for f in checked.findings if f.accepted is not None]
-    parts += [_one(finding) for finding in checked.open()]
+    for _, group in groupby(checked.open(), key=lambda f: f.rule.code):
+        parts.append(_group(list(group)))
     if accepted:
         parts.append("\nAccepted:\n")
         parts += [f"  {f.rule.code} {safe(f.noticed.address)}: {safe(f.accepted or '')}\n" for f in accepted]
@@ -35,19 +39,51 @@ def _counted(checked: Checked) -> str:
     return ("Findings: " + ", ".join(said) + ".") if said else "Nothing found."
 
 
+def _group(findings: list[Finding]) -> str:
+    """Findings of one code under one heading, worst money first; of many the first few."""
+    rule, shown = findings[0].rule, findings[:_MOST_SHOWN]
+    many = f" ({len(findings)} places)" if len(findings) > 1 else ""
+    text = f"\n{rule.level} {rule.code}: {rule.title}{many}\n" + "".join(_one(f) for f in shown)
+    left = len(findings) - len(shown)
+    return text + (f"  ... and {left} more of {rule.code}; --format json has all.\n" if left else "")
+
+
 def _one(finding: Finding) -> str:
-    noticed, rule = finding.noticed, finding.rule
+    noticed = finding.noticed
     place = f"{finding.file}:{finding.line}: " if finding.line else ""
     lines = [
-        f"\n{rule.level} {rule.code}: {rule.title}",
         f"  {place}{safe(noticed.address)}: {safe(noticed.text)}.",
         f"  Effect: {safe(noticed.effect)}.",
     ]
     if noticed.sets:
-        saves = noticed.saves
-        worth = f"    # {'saves' if saves > 0 else 'costs'} {money(abs(saves))} a month" if saves is not None else ""
-        lines.append(f"  Try:    {safe(change_text(finding))}{worth}")
+        lines.append(f"  Try:    {safe(change_text(finding))}    # {outcome_text(finding)}")
     return "\n".join(lines) + "\n"
+
+
+def outcome_text(finding: Finding) -> str:
+    """What the change did when it was played, in a few words."""
+    outcome = finding.noticed.outcome
+    if outcome is None:
+        return "not played"
+    if outcome.opens:
+        return "makes the plan usable"
+    saved = -outcome.cost
+    said = [
+        f"saves {money(saved)} a month"
+        if saved > 0
+        else f"costs {money(-saved)} a month"
+        if saved < 0
+        else "costs the same"
+    ]
+    for name, (before, after) in outcome.figures.items():
+        if name == "wait_p95_s":
+            if abs(after - before) > 0.0005:
+                said.append(f"wait p95 {seconds(before)} to {seconds(after)} s")
+        elif before != after:
+            said.append(f"{name.replace('_', ' ')} {before:,.0f} to {after:,.0f}")
+    if outcome.sampled:
+        return "on a sample of the month: about " + ", ".join(said)
+    return ", ".join(said) + (", nothing else changes" if len(said) == 1 else "")
 
 
 def findings_json(checked: Checked) -> str:
@@ -63,6 +99,7 @@ def findings_json(checked: Checked) -> str:
             "text": f.noticed.text,
             "effect": f.noticed.effect,
             "set": [f"{address}={value}" for address, value in f.noticed.sets],
+            "outcome": _outcome(f),
             "saves": None if f.noticed.saves is None else f"{f.noticed.saves:.6f}",
             "accepted": f.accepted,
         }
@@ -70,6 +107,20 @@ def findings_json(checked: Checked) -> str:
     ]
     data = {"schema": "echotally-findings/1", "plan": checked.plan, "findings": rows}
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _outcome(finding: Finding) -> dict[str, Any] | None:
+    """What the change did, as data: cost after less before, and each figure before and after; None where it was not played."""
+    outcome = finding.noticed.outcome
+    if outcome is None:
+        return None
+    figures = {name: {"before": before, "after": after} for name, (before, after) in outcome.figures.items()}
+    return {
+        "cost": f"{outcome.cost:.6f}",
+        "sampled": outcome.sampled,
+        "makes_the_plan_usable": outcome.opens,
+        **figures,
+    }
 
 
 def findings_sarif(checked: Checked) -> str:

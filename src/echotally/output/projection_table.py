@@ -13,6 +13,7 @@ from echotally.output.bill_view import bill_parts, standing_line
 from echotally.output.replications_view import replication_parts
 from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
 from echotally.output.verdict_text import check_text, has_targets, verdict_lines
+from echotally.projection.metering import events_from_outside
 from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.replicate import Replicated
 from echotally.projection.verdict import left_behind_share, lost_events, throttled_share
@@ -28,7 +29,7 @@ def _plan_row(projection: Projection, plan: PlanProjection) -> list[str]:
     measured, bill = plan.measured, plan.bill
     assert measured is not None and bill is not None
     units = measured.units
-    events = sum(u.events["in"] for u in units)
+    events = events_from_outside(projection.model, measured)
     attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
     per_million = bill.unrounded / Decimal(events) * 1_000_000 if events else None
     slowest = max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)

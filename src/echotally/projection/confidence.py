@@ -30,6 +30,8 @@ _BESIDE = 0.0025
 #: Of a function that is just critical, what is left over is a random walk: its scatter is wide and its tail long, and what
 #: is billed depends on how long it happened to be idle.
 _WALK, _OF_CRITICAL = 3.0, 0.005
+#: Four parts tell their own scatter badly, and backlogs are no normal numbers: intervals are this much wider than Student's.
+_WIDER = 1.25
 _COUNTED = ("throttled", "refused", "lost", "left_behind")
 
 
@@ -59,7 +61,7 @@ class Confidence:
 def interval(values: Sequence[float], method: float = _OF_COST) -> Interval:
     """Where one more month like these would lie, never below zero; ``method``: the share the method may be off by."""
     middle = fmean(values)
-    half = _T975[len(values) - 1] * stdev(values) * math.sqrt(1 + 1 / len(values)) + method * middle
+    half = _WIDER * _T975[len(values) - 1] * stdev(values) * math.sqrt(1 + 1 / len(values)) + method * middle
     return max(0.0, middle - half), middle + half
 
 

@@ -101,8 +101,12 @@ class _Meters:
 
     def _source(self, source: SourceMeasured) -> None:
         kind = source.source.split(".")[0]
+        unread = not self._readers(source.source)
         owners = self._owners(source)
         for meter, quantity in self._source_quantities(kind, source, owners[0][0]):
+            if unread:
+                self._to_writers(source, meter, Decimal(quantity), owners[0])
+                continue
             shared = owners if kind in ("streams", "topics") else owners[:1]
             for account, key in shared:
                 self.add(account, meter, key, Decimal(quantity) / len(shared))
@@ -116,6 +120,38 @@ class _Meters:
                         (trigger.to, source.environment),
                         source.sends,
                     )
+
+    def _to_writers(
+        self, source: SourceMeasured, meter: str, quantity: Decimal, otherwise: tuple[Account, UnitKey | None]
+    ) -> None:
+        """Output nobody reads is its writers': by what each put in, partition-hours in equal parts (fine print 64)."""
+        parts = self._written(source.environment, source.source, Decimal(1))
+        parts = {key: part for key, part in parts.items() if part}
+        if meter == "stream_partition_hours" and parts:
+            parts = dict.fromkeys(parts, 1 / Decimal(len(parts)))
+        for key, part in parts.items():
+            unit = self.units[key].unit
+            self.add((unit.account, unit.offer.name), meter, key, quantity * part)
+        # What demand puts in belongs to no function.
+        account, key_of = otherwise
+        self.add(account, meter, key_of, quantity * (1 - sum(parts.values(), Decimal(0))))
+
+    def _written(self, environment: str, source: str, share: Decimal) -> dict[UnitKey, Decimal]:
+        """Parts of ``share`` of a source's events by the function that put them in, topics followed back."""
+        found: dict[UnitKey, Decimal] = defaultdict(Decimal)
+        came = next(
+            s.arrived or s.sends for s in self.measured.sources if (s.environment, s.source) == (environment, source)
+        )
+        for put in self.measured.put_in if came else ():
+            if (put.environment, put.source) != (environment, source):
+                continue
+            part = share * Decimal(put.events) / Decimal(came)
+            if put.topic:
+                for key, more in self._written(environment, put.writer, part).items():
+                    found[key] += more
+            else:
+                found[put.writer, environment] += part
+        return found
 
     def _source_quantities(
         self, kind: str, source: SourceMeasured, account: Account
@@ -162,3 +198,28 @@ class _Meters:
 def meter(model: Model, measured: Measured, candidate: Offer) -> Metered:
     """Every quantity of the month, by account, meter and unit."""
     return _Meters(model, measured, candidate).everything()
+
+
+def events_from_outside(model: Model, measured: Measured) -> int:
+    """Events that came from outside, each once, whatever reads it: demand, items of firings, backlogs (fine print 73)."""
+    inside: dict[tuple[str, str], int] = defaultdict(int)
+    for put in measured.put_in:
+        inside[put.environment, put.source] += put.events
+    total = 0
+    for source in measured.sources:
+        kind, _, name = source.source.partition(".")
+        readers = sum(t.from_ == source.source for t in model.triggers)
+        if kind == "schedules":
+            # Skipped firings are left out; each trigger of a schedule counts its own.
+            done = [u for u in measured.units for t in model.triggers
+                    if t.from_ == source.source and (u.unit.function, u.unit.environment) == (t.to, source.environment)]  # fmt: skip
+            skipped = max((u.events["skipped"] for u in done), default=0)
+            total += max(0, source.sends * model.schedules[name].items - skipped)
+        else:
+            came = source.sends if kind in ("streams", "topics", "folders") else source.arrived
+            # Requests of an endpoint nobody serves, and a stream's records, count once whatever reads them.
+            total += max(
+                0,
+                (came if readers or kind != "endpoints" else source.sends) - inside[source.environment, source.source],
+            )
+    return total

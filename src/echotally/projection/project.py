@@ -99,11 +99,12 @@ def project_plan(
     standing: bool = False,
     exact: bool = False,
     sampled_from: int | None = None,
+    effort: int | None = None,
 ) -> PlanProjection:
     """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs.
 
-    A month of more than 40 million expected events (or ``sampled_from``) is sampled unless ``exact``. Raises ``BadInput``
-    where even the sample would play more than that.
+    A month of more than 40 million expected events (or ``sampled_from``) is sampled unless ``exact``; ``effort`` is
+    how many events a sample plays in its steady hours (left out: six million). Raises ``BadInput`` where even the sample would play more than that.
     """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
@@ -116,7 +117,7 @@ def project_plan(
     idle = standing_bill(loaded, candidate) if standing else None
     hints = _hints(model, placement)
     if not exact and wants_sampling(model, loaded.month, placement, sampled_from):
-        found = sample(model, loaded.month, placement, seed, progress)
+        found = sample(model, loaded.month, placement, seed, progress, effort)
         metered, bill = _billed(model, found.month, candidate)
         checks, sure = _judge_sample(model, found, candidate, bill)
         return PlanProjection(candidate, (), found.month, metered, bill, checks, idle, "sampled", sure, hints)

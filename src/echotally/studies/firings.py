@@ -13,6 +13,7 @@ from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns, zone_of
 from echotally.model.estate import Schedule
+from echotally.model.units import duration_text
 from echotally.projection.placement import Loaded, load
 from echotally.projection.project import project_loaded
 from echotally.rates.loading import Offer
@@ -64,7 +65,7 @@ def view_firings(
     bill = now.plan(plan).bill if plan else None
     views = []
     for name, schedule in loaded.model.schedules.items():
-        expression = schedule.cron or schedule.rrule or f"every {schedule.every} ns"
+        expression = schedule.cron or schedule.rrule or f"every {duration_text(schedule.every or 0)}"
         zone = loaded.model.estate.timezone
         start = after or loaded.month.clock.start - timedelta(microseconds=1)
         if start.tzinfo is None:
@@ -106,8 +107,13 @@ def _overlap(loaded: Loaded, name: str, schedule: Schedule, offer: Offer | None)
     longest = max(functions, key=lambda f: loaded.model.functions[f].run.mean)
     function = loaded.model.functions[longest]
     plan = loaded.offers[function.plan].plan if function.plan else offer.plan
-    typical, long = (run_ns(function, plan, function.run.quantile(q), schedule.items) / 1e9 for q in (0.5, 0.99))
+    limit = min(function.timeout, plan.timeout_limit or function.timeout) / 1e9
+    whole = [run_ns(function, plan, function.run.quantile(q), schedule.items) / 1e9 for q in (0.5, 0.99)]
+    # A run ends at its timeout, however long it would be.
+    typical, long = (min(each, limit) for each in whole)
     runs = f"a run of {longest} takes {typical:,.1f} s, the longest in a hundred {long:,.1f} s"
+    if whole[1] > limit:
+        runs += f" (cut at the timeout of {limit:,.0f} s)"
     if gap is None:
         return f"{runs}; fires at most once in the month"
     word = (

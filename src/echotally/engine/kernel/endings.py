@@ -81,6 +81,7 @@ def given_up(w, e, u, g):
     """A pushed or stream event is given up: to the trigger's dead letter, else lost."""
     if tr(w, g).dead_letter >= 0:
         rooms.expect(w, tr(w, g).dead_letter, ev(w, e).payload)
+        tr(w, g).letters += 1
         ends(w, e, u, DEAD)
     else:
         ends(w, e, u, LOST)

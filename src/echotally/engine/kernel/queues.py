@@ -124,6 +124,7 @@ def visibility_over(w, s):
         _let_go(w, s, e)
         if q.dead_letter >= 0 and ev(w, e).receipts >= q.tries:
             rooms.expect(w, q.dead_letter, ev(w, e).payload)
+            tr(w, ev(w, e).trigger).letters += 1
             endings.ends(w, e, tr(w, ev(w, e).trigger).unit, endings.DEAD)
         else:
             _show(w, s, e)

@@ -123,6 +123,7 @@ def begin(w, c):
     if load > cap:
         work *= load / cap
     ns = whole(work)
+    f.longest_run = max(f.longest_run, ns)
     call.timed_out = 0
     if ns > f.timeout:
         ns = f.timeout
@@ -264,6 +265,7 @@ def _emit(w, u, n):
             for _ in range(n):
                 if uniform(w, f.rng + 3) < edge.fraction:
                     out += 1
+        edge.sent += out
         for _ in range(out):
             size = draw(w, f.rng + 5, edge.pay_kind, edge.pay_scale, edge.pay_sigma, edge.pay_from, edge.pay_n)
             rooms.expect(w, edge.target, whole(size))

@@ -55,6 +55,7 @@ def _publish(w, s, payload):
     q.sends += 1
     for x in range(q.first_edge, q.first_edge + q.edge_n):
         if ed(w, x).share_all == 1 or uniform(w, q.rng) < ed(w, x).share:
+            ed(w, x).sent += 1
             queues.message_in(w, ed(w, x).target, payload, UP)
     for g in range(q.first_trigger, q.first_trigger + q.trigger_n):
         if tr(w, g).share_all == 1 or uniform(w, tr(w, g).rng) < tr(w, g).share:

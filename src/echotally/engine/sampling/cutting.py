@@ -71,7 +71,7 @@ class Cut:
 
 def cut_month(
     model: Model, month: MonthPlan, placement: Mapping[str, Offer], expected: float, parts: int,
-    whole: Sequence[Tap] = (),
+    whole: Sequence[Tap] = (), effort: int = BUDGET,
 ) -> Cut:  # fmt: skip
     """Cut the month. ``whole`` are schedules' taps that share room with the rest: their hours are played as they are."""
     taps = [tap for tap in month.taps if not tap.source.startswith("schedules.")]
@@ -87,7 +87,7 @@ def cut_month(
     rates = rates.reshape(len(segments), len(taps))
     outside = math.fsum(tap.expected for tap in taps)
     more = max(1.0, expected / outside) if outside else 1.0
-    budget = min(BUDGET, expected * SHARE) / more
+    budget = min(effort, expected * SHARE) / more
     groups: list[Group] = []
     for members in _grouped(rates, steady, warm, budget):
         lengths = np.array([segments[n].end_ns - segments[n].start_ns for n in members], float)

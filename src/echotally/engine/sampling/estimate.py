@@ -59,9 +59,10 @@ class Sampled:
 def sample(
     model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int,
     progress: Callable[[float], None] | None = None,
+    effort: int | None = None,
 ) -> Sampled:  # fmt: skip
-    """Sample a month. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
-    sampler = _Sampler(model, month, placement, seed, progress)
+    """Sample a month; ``effort``: events to play in steady hours. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
+    sampler = _Sampler(model, month, placement, seed, progress, effort or BUDGET)
     parts = sampler.parts()
     throttled = {u.function for p in parts for u, n in zip(p.built.units, p.unit["throttled"], strict=True) if n > 0}
     losses = {
@@ -80,12 +81,14 @@ class _Sampler:
     def __init__(
         self, model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int,
         progress: Callable[[float], None] | None,
+        effort: int,
     ) -> None:  # fmt: skip
+        self.effort = effort
         self.model, self.month, self.placement, self.seed = model, month, placement, seed
         self.expected = expected_events(model, month, placement)
         self.progress, self.done = progress, 0.0
         self.player = Player(model, month, placement, seed, self.expected, self._tell)
-        self.cut = cut_month(model, month, placement, self.expected, PARTS)
+        self.cut = cut_month(model, month, placement, self.expected, PARTS, effort=effort)
         self.each = self._hours_each()
         self.stretches: dict[tuple[int, Mode], Stretch] = {}
         self.whole: list[Tap] = []
@@ -123,7 +126,7 @@ class _Sampler:
 
     def _hours_each(self) -> list[int]:
         """How many hours of each kind a part plays: as much in all as the groups' stretches hold."""
-        budget = min(BUDGET, self.expected * SHARE) / 2 / PARTS / max(1, len(self.cut.kinds))
+        budget = min(self.effort, self.expected * SHARE) / 2 / PARTS / max(1, len(self.cut.kinds))
         found = []
         for members in self.cut.kinds:
             first = self.cut.segments[members[0]]
@@ -189,7 +192,7 @@ class _Sampler:
             return span
         stretches = self.stretches
         self.modes = {}
-        self.cut = cut_month(self.model, self.month, self.placement, self.expected, PARTS, self.whole)
+        self.cut = cut_month(self.model, self.month, self.placement, self.expected, PARTS, self.whole, self.effort)
         self.each = self._hours_each()
         self.stretches = {}
         for number in range(len(self.cut.groups)):

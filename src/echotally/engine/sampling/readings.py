@@ -25,7 +25,7 @@ INTEGRALS = ("life_ns", "idle_floor_ns", "at_limit_ns", "lag_zero")
 _SUMS = (*COUNTS, *INTEGRALS)
 #: How events end; ``ev_left`` is what remains.
 ENDINGS = ("ev_ok", "ev_errored", "ev_rejected", "ev_lost", "ev_dead", "ev_expired", "ev_large", "ev_skipped")
-MAXIMA = ("conc_peak", "inst_peak", "wait_max", "late_max", "backlog_peak", "lag_max")
+MAXIMA = ("conc_peak", "inst_peak", "wait_max", "late_max", "backlog_peak", "lag_max", "longest_run")
 #: Maxima and sketches that a lane kept full by hand has spoilt: what is known of its ages stands in their place.
 _SPOILT_MAXIMA = ("wait_max", "late_max", "backlog_peak", "lag_max")
 _SOURCE_COUNTS = ("arrived", "ended", "sends", "receives", "deletes")
@@ -42,6 +42,7 @@ class Reading:
         self.unit = {name: w.fn[name].astype(float) for name in _SUMS}
         self.unit["arrived"] = w.series[:, :, 0].sum(axis=1)
         self.source = {name: w.so[name].astype(float) for name in _SOURCE_SUMS}
+        self.put = {"sent": w.ed["sent"].astype(float), "letters": w.tr["letters"].astype(float)}
         self.sketch = {name: getattr(w, name).astype(float) for name in SKETCHES}
         self.nodes = w.ac["node_hours_ns"].astype(float)
         self.maxima = {name: w.fn[name].copy() for name in MAXIMA}
@@ -67,6 +68,7 @@ class Reading:
         return Span(
             {name: self.unit[name] - before.unit[name] for name in self.unit},
             {name: self.source[name] - before.source[name] for name in self.source},
+            {name: self.put[name] - before.put[name] for name in self.put},
             {name: _sparse(self.sketch[name] - before.sketch[name]) for name in self.sketch},
             self.nodes - before.nodes,
             self.maxima,
@@ -85,12 +87,11 @@ class Span:
     """The counts of a stretch of time, by unit, source and sketch (sparse), and the maxima up to its end."""
 
     def __init__(
-        self, unit: dict[str, Any], source: dict[str, Any], sketch: dict[str, Any], nodes: Any, maxima: dict[str, Any],
+        self, unit: dict[str, Any], source: dict[str, Any], put: dict[str, Any], sketch: dict[str, Any], nodes: Any, maxima: dict[str, Any],
         peak: int,
     ) -> None:  # fmt: skip
-        self.unit, self.source, self.sketch, self.nodes, self.maxima, self.peak = (
-            unit, source, sketch, nodes, maxima, peak,
-        )  # fmt: skip
+        self.unit, self.source, self.put, self.sketch = unit, source, put, sketch
+        self.nodes, self.maxima, self.peak = nodes, maxima, peak
 
     def without_lanes_kept_full(self, units: set[int]) -> Span:
         """The same, with nothing of the ages of events that were laid into full lanes of these units."""
@@ -113,6 +114,7 @@ class Total:
         self.built = built
         self.unit = {name: np.zeros_like(values) for name, values in first.unit.items()}
         self.source = {name: np.zeros_like(values) for name, values in first.source.items()}
+        self.put = {name: np.zeros_like(values) for name, values in first.put.items()}
         self.sketch = {name: np.zeros_like(values) for name, values in first.sketch.items()}
         self.nodes = np.zeros_like(first.nodes)
         self.maxima = {name: np.zeros_like(values) for name, values in first.maxima.items()}
@@ -122,7 +124,7 @@ class Total:
 
     def add(self, span: Span, weight: float) -> None:
         """Add a span, ``weight`` times."""
-        for mine, name in ((self.unit, "unit"), (self.source, "source")):
+        for mine, name in ((self.unit, "unit"), (self.source, "source"), (self.put, "put")):
             for key, values in mine.items():
                 values += weight * getattr(span, name)[key]
         for key, sketch in self.sketch.items():
@@ -140,6 +142,8 @@ class Total:
             self.unit[name] += span.unit[name]
         for name in _SOURCE_COUNTS:
             self.source[name] += span.source[name]
+        for name, values in self.put.items():
+            values += span.put[name]
         for name in INTEGRALS:
             self.unit[name][alone] = span.unit[name][alone]
         for name in ("h_wait", "h_late"):
@@ -202,7 +206,7 @@ class Total:
         found = parts[0]
         whole = Total.__new__(Total)
         whole.built = found.built
-        for name in ("unit", "source", "sketch"):
+        for name in ("unit", "source", "put", "sketch"):
             setattr(
                 whole, name, {k: sum(getattr(p, name)[k] for p in parts) / len(parts) for k in getattr(found, name)}
             )
@@ -228,11 +232,13 @@ class Total:
         fn["started"] = fn["attempts"] - fn["throttled"]
         for name, values in self.source.items():
             so[name] = np.rint(values)
+        ed, tr = w.ed.copy(), w.tr.copy()
+        ed["sent"], tr["letters"] = np.rint(self.put["sent"]), np.rint(self.put["letters"])
         ac["node_hours_ns"] = np.rint(self.nodes)
         ck[0]["horizon"], ck[0]["peak"] = month.clock.length_ns, self.peak
         _spread_lag(self.sketch["h_lag"])
         sketches = {name: np.rint(values).astype(np.int64) for name, values in self.sketch.items()}
-        world = w._replace(fn=fn, so=so, ac=ac, ck=ck, series=self.series, **sketches)
+        world = w._replace(fn=fn, so=so, ac=ac, ck=ck, ed=ed, tr=tr, series=self.series, **sketches)
         return assemble(model, self.built, world)
 
 

@@ -13,6 +13,7 @@ from echotally.projection.project import PlanProjection, project_loaded
 from echotally.rates.loading import Offer, candidates
 from echotally.studies.findings import limits, memory, money, schedules, sources, timeouts, wiring
 from echotally.studies.findings.base import LEVELS, RULES, Context, Finding, Noticed, Rule
+from echotally.studies.findings.judging import judged, side_by_side_sets
 
 __all__ = ["LEVELS", "RULES", "Checked", "Finding", "Noticed", "Rule", "check_model"]
 #: Importing them is what registers their rules.
@@ -42,13 +43,21 @@ def check_model(path: Path | str, sets: Iterable[tuple[str, str]] = (), plan: st
     _known_codes(loaded)
     offer, base = _played(loaded, plan)
     ctx = Context(Path(path), sets, loaded, offer, base)
+    seen = [(rule, noticed) for rule in RULES.values() for noticed in rule.look(ctx)]
+    side_by_side_sets(ctx, [noticed for _, noticed in seen])
     found = [
-        _placed(loaded.document, rule, noticed, _accepted(loaded, rule, noticed))
-        for rule in RULES.values()
-        for noticed in rule.look(ctx)
+        _placed(loaded.document, rule, judged(ctx, noticed), _accepted(loaded, rule, noticed)) for rule, noticed in seen
     ]
     order = {level: n for n, level in enumerate(LEVELS)}
-    found.sort(key=lambda f: (f.accepted is not None, order[f.rule.level], -(f.noticed.saves or 0), f.rule.code))
+    # Findings of one code stay together, the code whose worst is worth most money first.
+    worth = {
+        rule.code: max((f.noticed.saves or 0 for f in found if f.rule is rule), default=0) for rule in RULES.values()
+    }
+    found.sort(
+        key=lambda f: (
+            f.accepted is not None, order[f.rule.level], -worth[f.rule.code], f.rule.code, -(f.noticed.saves or 0), f.noticed.address,
+        )
+    )  # fmt: skip
     return Checked(loaded, offer.name, tuple(found))
 
 

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from echotally.engine.measured import UnitMeasured
+from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput
 from echotally.model.estate import Function, Model, Trigger
 from echotally.projection.placement import Loaded, load, placement_on
@@ -25,8 +26,8 @@ from echotally.rates.settings import run_ns, unit_settings
 
 Sets = tuple[tuple[str, str], ...]
 LEVELS = ("error", "warning", "hint")
-#: Above this many events a month suggestions are not replayed, so that ``check`` stays quick.
-_MOST_REPLAYED = 2_000_000
+#: Above this many events a month changes are played on a small sample of so many events, so that ``check`` stays quick.
+_MOST_REPLAYED, _SMALL = 2_000_000, 200_000
 
 
 @dataclass(frozen=True)
@@ -41,10 +42,26 @@ class Rule:
 
 
 @dataclass(frozen=True)
+class Outcome:
+    """What a change does to the month it was played in: cost after less before, and (before, after) of each figure.
+
+    ``sampled``: the month is large, and a small sample of it was played, with and without the change. ``opens``: the plan
+    cannot be used as it is, and can with the change; there is nothing to compare.
+    """
+
+    cost: Decimal
+    figures: dict[str, tuple[float, float]]
+    sampled: bool = False
+    opens: bool = False
+
+
+@dataclass(frozen=True)
 class Noticed:
     """What a rule noticed at an address: the numbers of this model in words, and one change to try.
 
-    ``effect`` says what it costs or loses; ``saves`` is what the change saves a month, where it was replayed.
+    ``effect`` says what it costs or loses; ``saves`` is what the change saves a month, where it was replayed. ``promises`` are
+    figures of which the change must better one (``cost`` or a name of ``Outcome.figures``), or it is not given; ``accepts`` are
+    figures that it may worsen, as its text says; ``dearer``: it is meant to cost more, and says so. ``outcome`` is what it did when it was played; None where it was not.
     """
 
     address: str
@@ -52,6 +69,10 @@ class Noticed:
     effect: str
     sets: Sets
     saves: Decimal | None = None
+    promises: tuple[str, ...] = ()
+    accepts: tuple[str, ...] = ()
+    dearer: bool = False
+    outcome: Outcome | None = None
 
 
 @dataclass(frozen=True)
@@ -123,7 +144,9 @@ class Context:
 
     def money(self, amount: Decimal | float) -> str:
         """An amount in words."""
-        return f"{amount:,.2f} {self.currency}"
+        size = abs(float(amount))
+        places = 2 if size == 0 or size >= 1 else max(2, 3 - math.floor(math.log10(size)))
+        return f"{amount:,.{places}f} {self.currency}"
 
     def units(self, name: str) -> list[UnitMeasured]:
         """What was measured of a function, an item an environment."""
@@ -149,6 +172,11 @@ class Context:
         base = function.run.mean if share is None else function.run.quantile(share)
         return run_ns(function, self.plan(name), base, items) / 1e9
 
+    def timeout_s(self, name: str) -> float:
+        """When a run of a function is ended on its plan, s."""
+        function, plan = self.model.functions[name], self.plan(name)
+        return min(function.timeout, plan.timeout_limit or function.timeout) / 1e9
+
     def parallel(self, name: str) -> float:
         """How many calls of a function may run at once by its own and the account's limits."""
         function, plan = self.model.functions[name], self.plan(name)
@@ -169,25 +197,53 @@ class Context:
         return (0.0, 0.0) if busiest is None else (float(busiest.mean()), float(busiest.max()))
 
     def trial(self, sets: Sets) -> PlanProjection | None:
-        """The month with a change, on the same plan; None where it cannot be played or would take long."""
+        """The month with a change, on the same plan, or a small sample of it; None where it cannot be played."""
         if sets not in self.tried:
             self.tried[sets] = self._play(sets)
         return self.tried[sets]
 
-    def _play(self, sets: Sets) -> PlanProjection | None:
-        if self.base is None or sum(tap.expected for tap in self.loaded.month.taps) > _MOST_REPLAYED:
-            return None
+    @cached_property
+    def too_large(self) -> bool:
+        """Whether the month holds so many events that changes are played on a sample of it."""
+        return expected_events(self.model, self.loaded.month, self.placement) > _MOST_REPLAYED
+
+    def applies(self, sets: Sets) -> bool:
+        """Whether the model with a change can be loaded."""
         try:
-            changed = load(self.path, [*self.sets, *sets])
-            played = project_plan(changed, changed.offers[self.offer.name], self.model.estate.seed)
+            load(self.path, [*self.sets, *sets])
+        except BadInput:
+            return False
+        return True
+
+    @cached_property
+    def compared(self) -> PlanProjection | None:
+        """What changes are laid beside: the month, or of a large one a small sample; None where neither can be played."""
+        if self.base is None or not self.too_large:
+            return self.base
+        return self._project(self.loaded)
+
+    def _project(self, loaded: Loaded) -> PlanProjection | None:
+        offer, seed = loaded.offers[self.offer.name], self.model.estate.seed
+        start, effort = (0, _SMALL) if self.too_large else (None, None)
+        try:
+            played = project_plan(loaded, offer, seed, sampled_from=start, effort=effort)
         except BadInput:
             return None
         return played if played.bill else None
 
+    def _play(self, sets: Sets) -> PlanProjection | None:
+        if self.base is not None and self.compared is None:
+            return None
+        try:
+            return self._project(load(self.path, [*self.sets, *sets]))
+        except BadInput:
+            return None
+
     def saving(self, sets: Sets) -> Decimal | None:
         """What a change saves a month, by playing it."""
         played = self.trial(sets)
-        return self.total - played.bill.unrounded if played and played.bill else None
+        now = self.compared
+        return now.bill.unrounded - played.bill.unrounded if now and now.bill and played and played.bill else None
 
 
 def rewired(ctx: Context, source: str, kind: str) -> Sets:
@@ -251,3 +307,12 @@ def batch_of(function: Function, trigger: Trigger, model: Model) -> int:
     """Events of a full call of a trigger."""
     kind, _, name = trigger.from_.partition(".")
     return model.schedules[name].items if kind == "schedules" else trigger.batch
+
+
+def percent(share: float) -> str:
+    """A share in words: two digits that count, never in powers of ten."""
+    value = share * 100
+    if value == 0 or value >= 99.95:
+        return f"{value:.0f} %"
+    places = max(0, 1 - math.floor(math.log10(value)))
+    return f"{value:.{places}f} %"

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from decimal import Decimal
 
 from echotally.rates.settings import unit_settings
-from echotally.studies.findings.base import Context, Noticed, Sets, rule
+from echotally.studies.findings.base import Context, Noticed, Sets, percent, rule
 
 #: A limit far above any use, to see how many instances would be used without one.
 _OPEN = 100_000
@@ -122,3 +123,28 @@ def too_many_slots(ctx: Context) -> Iterator[Noticed]:
                 f"a full instance takes {stretch:.1f} times as long for each call",
                 ((f"functions.{name}.slots", str(max(1, int(full)))),),
             )  # fmt: skip
+
+
+#: Share of calls that wait for a cold start from which callers notice, and the most a floor may add to the bill to be named.
+_COLD = 0.1
+
+
+@rule("L05", "hint", "many calls wait for a cold start",
+      "Events come so far apart that instances are gone before the next: a floor keeps one warm, at a price.")  # fmt: skip
+def many_cold(ctx: Context) -> Iterator[Noticed]:
+    """Cold starts in a tenth of the calls of an endpoint's function, with the price of a floor that ends them."""
+    for name, function in ctx.model.functions.items():
+        units, plan = ctx.units(name), ctx.plan(name)
+        started, cold = sum(u.started for u in units), sum(u.cold_starts for u in units)
+        asked = any(t.from_.startswith("endpoints.") for _, t in ctx.triggers(name))
+        if not asked or not started or cold < _COLD * started or plan.bills == "reserved" or function.instance_floor:
+            continue
+        sets: Sets = ((f"functions.{name}.instance_floor", "1"),)
+        saves = ctx.saving(sets)
+        price = "" if saves is None else f"; a floor of one costs {ctx.money(max(-saves, Decimal(0)))} a month"
+        yield Noticed(
+            f"functions.{name}.instance_floor",
+            f"{cold:,} of {started:,} calls ({percent(cold / started)}) wait for a cold start",
+            f"callers wait about {function.cold_start.mean * plan.cold_start_factor / 1e9:,.2f} s more{price}",
+            sets, saves, promises=("cold_starts",), dearer=True,
+        )  # fmt: skip

@@ -69,7 +69,7 @@ def nearly_full(ctx: Context) -> Iterator[Noticed]:
                 f"{memory_text(function.memory_used)} of {memory_text(function.memory)} used "
                 f"({function.memory_used / function.memory * 100:.0f} %)",
                 f"the next size costs {ctx.money(-saves)} a month more" if saves is not None else "runs may be killed",
-                sets, saves,
+                sets, saves, dearer=True,
             )  # fmt: skip
 
 

@@ -137,20 +137,16 @@ def paid_waiting(ctx: Context) -> Iterator[Noticed]:
 @rule("C05", "hint", "an allowance is about to be crossed",
       "What was free until now is billed from the next unit on.")  # fmt: skip
 def near_allowance(ctx: Context) -> Iterator[Noticed]:
-    """Between 80 % and all of an allowance used; the change to try is what growth would do."""
+    """Between 80 % and all of an allowance used. There is nothing to change, only something to know."""
     bill = ctx.base.bill if ctx.base else None
     for line in bill.lines if bill else ():
         free = ctx.loaded.offers[line.plan].plan.allowance.get(line.meter, 0)
         if not free or not Decimal("0.8") * free <= line.quantity <= free:
             continue
-        factor = Decimal("1.2") * free / line.quantity
-        live = next(iter(ctx.model.environments))
-        grown = float(factor) * ctx.model.environments[live].demand
         yield Noticed(
             f"plans.{line.plan}.allowance.{line.meter}",
             f"{line.quantity:,.0f} of {free:,} free {line.meter} are used ({line.quantity / free * 100:.0f} %)",
-            f"free until demand grows by {(free / line.quantity - 1) * 100:.0f} %",
-            ((f"environments.{live}.demand", f"{grown:.2f}"),),
+            f"free until demand grows by {(free / line.quantity - 1) * 100:.0f} %", (),
         )  # fmt: skip
 
 

@@ -50,7 +50,7 @@ def every_minute(ctx: Context) -> Iterator[Noticed]:
         reason = f"its name says {word}" if word else f"each firing hands over {schedule.items:,} items"
         cost = f"{ctx.money(saves)} a month of it is avoidable" if saves else f"{n:,} firings are billed"
         yield Noticed(f"schedules.{name}.{_form(schedule)}", f"fires {n:,} times in the month, every minute, but {reason}",
-                      cost, sets, saves)  # fmt: skip
+                      cost, sets, saves, accepts=("wait_p95_s",))  # fmt: skip
 
 
 def _form(schedule: Schedule) -> str:
@@ -132,13 +132,12 @@ def silent(ctx: Context) -> Iterator[Noticed]:
             continue
         zone = zone_of(schedule, ctx.model.estate.timezone)
         coming = next(firings(schedule, zone, clock.end - timedelta(microseconds=1), clock.start), None)
-        sets: Sets = (("estate.month", f"{coming.astimezone(clock.zone):%Y-%m}"),) if coming else ()
         last = last_before(schedule, zone, clock.start)
         when = f"next on {coming:%d %B %Y}" if coming else f"last on {last:%d %B %Y}" if last else "never again"
         yield Noticed(
             f"schedules.{name}.{_form(schedule)}",
             f"{schedule_words(schedule)}: no firing in {ctx.model.estate.month}, {when}",
-            "work that other months have is missing from this one", sets,
+            "work that other months have is missing from this one", (),
         )  # fmt: skip
 
 
@@ -153,7 +152,8 @@ def overlaps(ctx: Context) -> Iterator[Noticed]:
         for trigger in ctx.model.triggers:
             if trigger.from_ != f"schedules.{name}":
                 continue
-            run_s = ctx.run_s(trigger.to, 0.5, schedule.items)
+            # A run ends at its timeout, however long it would be.
+            run_s = min(ctx.run_s(trigger.to, 0.5, schedule.items), ctx.timeout_s(trigger.to))
             if run_s < gap_s:
                 continue
             growing = run_s / gap_s > ctx.parallel(trigger.to)
@@ -163,5 +163,40 @@ def overlaps(ctx: Context) -> Iterator[Noticed]:
                 f"schedules.{name}.{_form(schedule)}",
                 f"fires every {duration_text(int(gap_s * 1e9))}, but a run of {trigger.to} takes {run_s:,.1f} s: "
                 f"about {run_s / gap_s:,.1f} run at once, {pile}",
-                "work done twice over, or late", sets, ctx.saving(sets),
+                "work done twice over, or late", sets,
             )  # fmt: skip
+
+
+@rule("S08", "warning", "a weekday number that means another day elsewhere in the model",
+      "Where a year stands last weekdays count from 1 for Sunday; in the other forms 1 is Monday.")  # fmt: skip
+def two_ways_to_count_weekdays(ctx: Context) -> Iterator[Noticed]:
+    """Numbered weekdays in both countings within one model."""
+    numbered = {n: s for n, s in ctx.model.schedules.items() if s.cron and _weekday_numbers(s)}
+    last = {n: s for n, s in numbered.items() if _year_last(s)}
+    if not last or len(last) == len(numbered):
+        return
+    other = next(n for n in numbered if n not in last)
+    for name, schedule in last.items():
+        fields = (schedule.cron or "").split()
+        named = re.sub(r"(?<![#/\d])([1-7])(?!\d)", lambda m: _DAYS[int(m[1]) - 1], fields[4])
+        sets: Sets = ((f"schedules.{name}.cron", " ".join([*fields[:4], named, fields[5]])),)
+        yield Noticed(
+            f"schedules.{name}.cron",
+            f"weekday {fields[4]} is {named} here, where a year stands last; in schedules.{other} the same number is a day later",
+            "a job on the wrong day of the week", sets,
+        )  # fmt: skip
+
+
+_DAYS = ("SUN", "MON", "TUE", "WED", "THU", "FRI", "SAT")
+
+
+def _year_last(schedule: Schedule) -> bool:
+    return len((schedule.cron or "").split()) == 6 and not schedule.seconds
+
+
+def _weekday_numbers(schedule: Schedule) -> bool:
+    parts = (schedule.cron or "").split()
+    if len(parts) not in (5, 6):
+        return False
+    field = parts[4] if len(parts) == 5 or not schedule.seconds else parts[5]
+    return bool(re.search(r"(?<![#/])\d", field))

@@ -74,7 +74,7 @@ def short_retention(ctx: Context) -> Iterator[Noticed]:
             expired = sum(u.events["expired"] for u in ctx.units(trigger.to))
             sets = ((f"{trigger.from_}.retention", nice_duration(1.5 * drain_ns)),)
             yield Noticed(f"{trigger.from_}.retention", f"{duration_text(source.retention)}, but {largest:,} events at once take "
-                          f"about {drain_ns / 3.6e12:,.1f} h to clear", f"{expired:,} events expired in the month", sets)  # fmt: skip
+                          f"about {drain_ns / 3.6e12:,.1f} h to clear", f"{expired:,} events expired in the month", sets, accepts=("wait_p95_s",))  # fmt: skip
 
 
 @rule("Q04", "warning", "more comes in than can be cleared",
@@ -96,7 +96,7 @@ def too_slow(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(
             f"triggers.{number}",
             f"{rate:,.0f} events an hour {when}, of which {trigger.to} can clear {clears:,.0f}: the backlog grows by {grows:,.0f} an hour",
-            f"up to {worst:,} events waited at once", sets,
+            f"up to {worst:,} events waited at once", sets, promises=("left_behind", "wait_p95_s", "lost"),
         )  # fmt: skip
 
 
@@ -106,7 +106,8 @@ def _wider(ctx: Context, number: int, name: str, rate_per_s: float) -> Sets:
     lanes = math.ceil(rate_per_s * ctx.run_s(trigger.to, None, trigger.batch) / trigger.batch)
     function = ctx.model.functions[trigger.to]
     limit: Sets = ()
-    if ctx.parallel(trigger.to) < lanes:
+    # On reserved instances an instance limit does nothing: what binds is their memory.
+    if ctx.parallel(trigger.to) < lanes and ctx.plan(trigger.to).bills != "reserved":
         limit = ((f"functions.{trigger.to}.instance_limit", str(math.ceil(lanes / function.slots))),)
     if trigger.from_.startswith("streams."):
         partitions = ctx.model.streams[name].partitions

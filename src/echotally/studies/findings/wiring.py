@@ -42,10 +42,16 @@ def never_fed(ctx: Context) -> Iterator[Noticed]:
         if kind == "schedules" or source in fed:
             continue
         readers = ", ".join(t.to for t in ctx.model.triggers if t.from_ == source)
-        sets: Sets = ((f"demand.{name}.into", source), (f"demand.{name}.rate", "1 /min"))
         yield Noticed(
-            source, "nothing puts events into it", f"{readers} never runs for it" if readers else "a leftover", sets
-        )
+            source, "nothing puts events into it", f"{readers} never runs for it" if readers else "a leftover",
+            _taken_out(ctx, source),
+        )  # fmt: skip
+
+
+def _taken_out(ctx: Context, source: str) -> Sets:
+    """Take a source out, with the triggers that read it; later items first, so that numbers stay true."""
+    numbers = [n for n, trigger in enumerate(ctx.model.triggers) if trigger.from_ == source]
+    return (*((f"triggers.{n}", "") for n in reversed(numbers)), (source, ""))
 
 
 @rule("W03", "warning", "a source is never read",
@@ -58,13 +64,23 @@ def never_read(ctx: Context) -> Iterator[Noticed]:
         kind, _, name = source.partition(".")
         if source in read or source in letters or (kind == "topics" and ctx.model.topics[name].feeds):
             continue
+        writers = [name for name, f in ctx.model.functions.items() if any(e.into == source for e in f.emits)]
+        if kind == "folders" and writers:
+            # An output folder is where results are meant to land.
+            continue
         came = (
             sum(s.arrived for s in ctx.base.measured.sources if s.source == source)
             if ctx.base and ctx.base.measured
             else 0
         )
         into = [d for d, demand in ctx.model.demand.items() if demand.into == source]
-        sets = (*((f"demand.{d}", "") for d in into), (source, ""))
+        written = [
+            (f"functions.{name}.emits.{n}", "")
+            for name in writers
+            for n, emit in reversed(list(enumerate(ctx.model.functions[name].emits)))
+            if emit.into == source
+        ]
+        sets = (*((f"demand.{d}", "") for d in into), *written, (source, ""))
         yield Noticed(source, "no function reads it", f"{came:,} events of the month are handled by nobody", sets)
 
 
