@@ -18,14 +18,14 @@ if TYPE_CHECKING:
     from echotally.evidence.firing_check import FiringCheck
 
 
-def _moment(text: str | None) -> datetime | None:
+def _moment(text: str | None, option: str = "--from") -> datetime | None:
     if text is None:
         return None
     try:
         return datetime.fromisoformat(text)
     except ValueError as error:
         raise BadInput(
-            Problem("is not a time", "--from", value=text, allowed="ISO 8601, such as 2027-03-01T00:00")
+            Problem("is not a time", option, value=text, allowed="ISO 8601, such as 2027-03-01T00:00")
         ) from error
 
 
@@ -38,7 +38,8 @@ def _moment(text: str | None) -> datetime | None:
 @click.option(
     "--from",
     "after",
-    help="List firings strictly after this time, in the zone unless it has an offset (default: now; of a model, its month).",
+    help="List firings strictly after this time, in the zone unless it has an offset (default: now; of a model, its month). "
+    "With --log: look at firings from this time on (default: the first that could belong to the log).",
 )
 @click.option(
     "--count", type=click.IntRange(0, 100_000), default=10, show_default=True, help="How many firings to list."
@@ -51,6 +52,7 @@ def _moment(text: str | None) -> datetime | None:
     type=click.Path(path_type=Path),
     help="Lay the starts in this run log beside a schedule of MODEL: missed, late, extra. May be repeated.",
 )
+@click.option("--until", help="With --log: look at firings before this time (default: the log's last row).")
 @click.option("--schedule", metavar="NAME", help="With --log: which schedule (default: the only one).")
 @click.option("--late", "late", default="1 min", show_default=True, help="With --log: a start is late after this long.")
 @options.column_option
@@ -67,7 +69,7 @@ def _moment(text: str | None) -> datetime | None:
 @options.width_option
 @options.out_option
 def firings(
-    what: str, sets: tuple[tuple[str, str], ...], timezone: str, after: str | None, count: int, month: str | None,
+    what: str, sets: tuple[tuple[str, str], ...], timezone: str, after: str | None, until: str | None, count: int, month: str | None,
     logs: tuple[Path, ...], schedule: str | None, late: str, columns: tuple[tuple[str, str], ...],
     seconds: bool, ics: Path | None, form: str | None, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
@@ -79,10 +81,11 @@ def firings(
     of_model = what.endswith(".toml") or Path(what).is_file()
     options.only_where(not of_model, "on a model, which says its own", "timezone", "month", "seconds")
     options.only_where(of_model, "on an expression", "sets", "logs")
-    options.only_where(logs, "without --log", "schedule", "late", "columns")
-    options.only_where(not logs, "with --log", "after", "count", "ics")
+    options.only_where(logs, "without --log", "schedule", "late", "columns", "until")
+    options.only_where(not logs, "with --log", "count", "ics")
     if logs:
-        found = _checked(Path(what), sets, logs, schedule, late, columns)
+        window = (_moment(after), _moment(until, "--until"))
+        found = _checked(Path(what), sets, logs, schedule, late, columns, window)
         answer = in_form(
             form or "table", lambda: shown.check_text(found, width, colour), lambda: shown.check_json(found)
         )
@@ -113,7 +116,7 @@ def firings(
 
 def _checked(
     model: Path, sets: tuple[tuple[str, str], ...], logs: tuple[Path, ...], schedule: str | None, late: str,
-    columns: tuple[tuple[str, str], ...],
+    columns: tuple[tuple[str, str], ...], window: tuple[datetime | None, datetime | None],
 ) -> FiringCheck:  # fmt: skip
     from echotally.evidence.firing_check import check_firings
     from echotally.projection.placement import load
@@ -123,4 +126,4 @@ def _checked(
     if schedule is None and len(names) != 1:
         raise BadInput(Problem("the model has several schedules or none", "--schedule", allowed=", ".join(names)))
     tolerance_s = (options.duration(None, None, late) or 0) / 1e9
-    return check_firings(loaded, schedule or names[0], logs, columns, tolerance_s)
+    return check_firings(loaded, schedule or names[0], logs, columns, tolerance_s, None, *window)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
@@ -71,7 +72,7 @@ def _every(step_ns: int, anchor: datetime, after: datetime, zone: ZoneInfo) -> I
 def _recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[datetime]:
     """RFC 5545: iterate in local time, then place each local time on the clock."""
     local_after = after.astimezone(zone).replace(tzinfo=None) - timedelta(days=1)
-    rule = _rule(schedule, datetime(after.astimezone(zone).year, 1, 1))
+    rule = _rule(_in_zone(schedule, zone), datetime(after.astimezone(zone).year, 1, 1))
     last = None
     for local in rule.xafter(local_after, inc=True):
         utc = to_utc(local.replace(tzinfo=None), zone)
@@ -80,19 +81,65 @@ def _recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[
             yield utc.astimezone(zone)
 
 
+def _in_zone(schedule: Schedule, zone: ZoneInfo) -> Schedule:
+    """The schedule with its zone written down, the estate's where it has none of its own."""
+    return schedule if schedule.timezone else schedule.model_copy(update={"timezone": str(zone)})
+
+
 def _rule(schedule: Schedule, start: datetime) -> Any:
-    """The library's rule, begun at the schedule's ``from``, else at ``start``."""
+    """The library's rule, begun at the schedule's ``from``, else at ``start``; raises ``BadSchedule`` for one that never fires."""
+    text = schedule.rrule or ""
+    rule = _library_rule(text, schedule.from_ or start, schedule.timezone)
+    _must_recur(text)
+    return rule
+
+
+def _library_rule(text: str, start: datetime, zone: str | None) -> Any:
     from dateutil.rrule import rrulestr
 
-    text = schedule.rrule or ""
     if "DTSTART" in text.upper():
         raise BadSchedule("has a DTSTART of its own|the key from, beside the rule")
+    if re.search(r"INTERVAL=0*(;|$)", text.upper()):
+        raise BadSchedule("has an INTERVAL of 0|a whole number from 1")
     try:
-        return rrulestr(text, dtstart=schedule.from_ or start, forceset=False)
+        # The library walks in local time; an UNTIL in UTC, as RFC 5545 has it beside a zone, is that instant's local time.
+        local = re.sub(r"(?<=UNTIL=)(\d{8}T\d{6})Z", lambda m: _local_until(m[1], zone), text.upper())
+        return rrulestr(local, dtstart=start, forceset=False)
     except (ValueError, TypeError, KeyError, AttributeError) as error:
+        never = "empty set" in str(error)
         raise BadSchedule(
-            f"is not a recurrence rule ({error})|RFC 5545, such as FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=6"
+            "can never fire: its interval steps over every time it names|an INTERVAL that meets its BY parts"
+            if never
+            else f"is not a recurrence rule ({error})|RFC 5545, such as FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=6"
         ) from error
+
+
+def _local_until(utc: str, zone: str | None) -> str:
+    at = datetime.strptime(utc, "%Y%m%dT%H%M%S").replace(tzinfo=UTC).astimezone(ZoneInfo(zone or "UTC"))
+    return f"{at:%Y%m%dT%H%M%S}"
+
+
+@lru_cache(maxsize=256)
+def _must_recur(text: str) -> None:
+    """Refuse days that no year has, in bounded time: the rule's days looked at year by year, where the library would walk its
+    own steps, seconds even, to the end of time.
+    """
+    days = dict(part.split("=", 1) for part in text.upper().replace("RRULE:", "").split(";") if "=" in part)
+    kept = {
+        k: v
+        for k, v in days.items()
+        if k in ("BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYDAY", "BYWEEKNO", "BYSETPOS", "BYEASTER")
+    }
+    if days.get("FREQ") not in ("YEARLY", "MONTHLY"):
+        # Of more frequent rules a weekday is any such weekday, and a place in a set is one of a day's times.
+        kept.pop("BYSETPOS", None)
+    if not kept:
+        return
+    freq = "MONTHLY" if days.get("FREQ") == "MONTHLY" and "BYSETPOS" in kept else "YEARLY"
+    yearly = ";".join([f"FREQ={freq}", *(f"{k}={v}" for k, v in kept.items())])
+    first = next(iter(_library_rule(f"{yearly};UNTIL=24000101T000000", datetime(2000, 1, 1), None)), None)
+    if first is None:
+        raise BadSchedule("can never fire: no year has such a day|days that exist")
 
 
 def last_before(schedule: Schedule, zone: ZoneInfo, until: datetime) -> datetime | None:
@@ -100,10 +147,17 @@ def last_before(schedule: Schedule, zone: ZoneInfo, until: datetime) -> datetime
     cron = cron_of(schedule)
     if cron is not None:
         return last_firing(cron, zone, until)
+    if schedule.every is not None:
+        if schedule.from_ is None:
+            return None
+        anchor = to_utc(schedule.from_, zone)
+        gap = until - anchor
+        steps = ((gap.days * 86_400 + gap.seconds) * 10**9 + gap.microseconds * 1_000) // schedule.every
+        return None if steps < 0 else (anchor + timedelta(microseconds=steps * schedule.every / 1_000)).astimezone(zone)
     if schedule.rrule is None:
         return None
     local = until.astimezone(zone).replace(tzinfo=None)
-    found = _rule(schedule, datetime(local.year, 1, 1)).before(local, inc=True)
+    found = _rule(_in_zone(schedule, zone), datetime(local.year, 1, 1)).before(local, inc=True)
     return to_utc(found, zone).astimezone(zone) if found else None
 
 

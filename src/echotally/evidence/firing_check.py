@@ -11,8 +11,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
-from echotally.demand.schedules import firings, zone_of
+from echotally.demand.clock import to_utc
+from echotally.demand.schedules import firings, last_before, zone_of
 from echotally.errors import BadInput, Problem
 from echotally.evidence.logs import Trouble, open_log
 from echotally.projection.placement import Loaded
@@ -21,6 +23,8 @@ _MOST_FIRINGS = 1_000_000
 _SHIFTS_H = [h for h in range(-14, 15) if h]
 #: A clock may be this much ahead of the schedule's.
 _EARLY_S = 2.0
+#: A first start so long after a firing is no longer taken for that firing's.
+_LONGEST_LATE_S = 3_600.0
 
 
 @dataclass(frozen=True)
@@ -44,9 +48,12 @@ class FiringCheck:
 
 def check_firings(
     loaded: Loaded, schedule: str, paths: Sequence[Path], columns: Sequence[tuple[str, str]] = (),
-    tolerance_s: float = 60.0, environment: str | None = None,
+    tolerance_s: float = 60.0, environment: str | None = None, after: datetime | None = None, until: datetime | None = None,
 ) -> FiringCheck:  # fmt: skip
     """Lay the starts of the schedule's function in a log beside its firings; late means by more than ``tolerance_s``.
+
+    Firings from ``after`` until before ``until`` are looked for (in the schedule's zone unless they have an offset); left
+    out, from the first firing that could belong to the log, the one its first start came after, to the log's last row.
 
     Attempts on end that retry a failed run count as extra. Raises ``BadInput``.
     """
@@ -56,7 +63,8 @@ def check_firings(
     functions = [t.to for t in model.triggers if t.from_ == f"schedules.{schedule}"]
     if not functions:
         raise BadInput(Problem("triggers no function", f"schedules.{schedule}"))
-    with open_log(paths, columns, str(model.estate.timezone)) as log:
+    # A start logged twice with one id is looked at here as what it may be, a start too many.
+    with open_log(paths, columns, str(model.estate.timezone), keep_repeated=True) as log:
         named = any(log.functions)
         wanted = "usable AND outcome <> 'throttled'" + (" AND function = $name" if named else " AND $name <> ''")
         wanted += " AND environment = $env" if environment else ""
@@ -67,8 +75,29 @@ def check_firings(
     if span[0] is None:
         raise BadInput(Problem("the log has no usable row"))
     seen = [float(row[0]) for row in rows]
-    expected = _expected(loaded, schedule, float(span[0]), float(span[1]))
+    zone = zone_of(model.schedules[schedule], str(model.estate.timezone))
+    low, high = (None if at is None else _instant(at, zone) for at in (after, until))
+    first = _first(loaded, schedule, float(span[0]), seen, tolerance_s) if low is None else low
+    last = float(span[1]) if high is None else high - 1e-6
+    seen = [at for at in seen if (low is None or at >= low) and (high is None or at < high)]
+    expected = _expected(loaded, schedule, first, last)
     return _compared(schedule, functions[0], expected, seen, tolerance_s, troubles, notes)
+
+
+def _instant(at: datetime, zone: ZoneInfo) -> float:
+    return (to_utc(at, zone) if at.tzinfo is None else at).timestamp()
+
+
+def _first(loaded: Loaded, name: str, span: float, seen: list[float], tolerance_s: float) -> float:
+    """From when firings are looked for: the log's first row, or the firing shortly before it that its first start belongs to."""
+    schedule = loaded.model.schedules[name]
+    if not seen:
+        return span
+    zone = zone_of(schedule, str(loaded.model.estate.timezone))
+    before = last_before(schedule, zone, datetime.fromtimestamp(seen[0] + _EARLY_S, UTC))
+    if before is None or seen[0] - before.timestamp() > max(_LONGEST_LATE_S, tolerance_s):
+        return span
+    return min(span, before.timestamp())
 
 
 def _expected(loaded: Loaded, name: str, first: float, last: float) -> list[float]:

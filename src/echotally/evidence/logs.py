@@ -60,12 +60,13 @@ class RunLog:
 
 @contextmanager
 def open_log(
-    paths: Sequence[Path], told: Iterable[tuple[str, str]] = (), timezone: str = "UTC", workers: int | None = None
-) -> Iterator[RunLog]:
+    paths: Sequence[Path], told: Iterable[tuple[str, str]] = (), timezone: str = "UTC", workers: int | None = None,
+    keep_repeated: bool = False,
+) -> Iterator[RunLog]:  # fmt: skip
     """Read log files into a database in a temporary folder, which goes when the context ends.
 
     ``told`` are (ours, theirs) column names; ``timezone`` is that of times without an offset. At most 1 GB of
-    memory is used, more goes to disk. Raises ``BadInput`` for a file that cannot be read as a log.
+    memory is used, more goes to disk. ``keep_repeated``: attempts with an id that was there before stay. Raises ``BadInput`` for a file that cannot be read as a log.
     """
     import duckdb
 
@@ -77,15 +78,21 @@ def open_log(
             connection.execute(f"SET TimeZone='{timezone}'")
             if workers:
                 connection.execute(f"SET threads={workers}")
-            yield _Reader(connection, list(told), Path(folder), timezone).read(paths)
+            yield _Reader(connection, list(told), Path(folder), timezone, keep_repeated).read(paths)
         finally:
             connection.close()
 
 
 class _Reader:
     def __init__(
-        self, connection: DuckDBPyConnection, told: list[tuple[str, str]], folder: Path, timezone: str
+        self,
+        connection: DuckDBPyConnection,
+        told: list[tuple[str, str]],
+        folder: Path,
+        timezone: str,
+        keep_repeated: bool,
     ) -> None:
+        self.keep_repeated = keep_repeated
         self.connection, self.told, self.folder = connection, told, folder
         self.utc = timezone == "UTC"
         self.notes: list[str] = []
@@ -197,7 +204,11 @@ class _Reader:
         if "id" in self.mapped:
             known = "id IS NOT NULL AND usable"
             again = self._number(f"SELECT count(*) - count(DISTINCT hash(id, function)) FROM runs WHERE {known}")
-            if again:
+            if again and self.keep_repeated:
+                self.troubles.append(
+                    Trouble(int(again), "with an id that was there before", "kept, as starts too many")
+                )
+            elif again:
                 self.connection.execute(
                     f"DELETE FROM runs WHERE {known} AND rowid NOT IN"
                     f" (SELECT min(rowid) FROM runs WHERE {known} GROUP BY id, function)"
