@@ -64,6 +64,13 @@ if TYPE_CHECKING:
 @options.seed_option
 @click.option("--gate", is_flag=True, help="Leave with exit code 3 if no plan meets every target.")
 @options.format_option("table", "json", "csv", "markdown", "focus")
+@click.option(
+    "--level",
+    type=click.Choice(["plans", "functions", "bill", "series"]),
+    default="functions",
+    show_default=True,
+    help="Which rows CSV and Parquet hold: plans, functions and environments, the bill's lines, or hours.",
+)
 @options.plot_option
 @click.option(
     "--chart",
@@ -81,7 +88,7 @@ if TYPE_CHECKING:
 def project(
     model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], explained: str | None, by: str | None,
     unpinned: bool, replications: int | None, workers: int | None, exact: bool, sampled_from: int | None, series: Path | None, run_log_path: Path | None, seed: int | None,
-    gate: bool, form: str, plot: Path | None, chart: str, function: str | None, width: int | None,
+    gate: bool, form: str, level: str, plot: Path | None, chart: str, function: str | None, width: int | None,
     out: Path | None,
 ) -> int:  # fmt: skip
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
@@ -100,6 +107,8 @@ def project(
     options.only_where(replications, "without --replications", "workers")
     options.only_where(not exact, "with --exact", "sampled_from")
     options.only_where(form == "table", "but in the table", "explained")
+    as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
+    options.only_where(as_rows, "but in CSV and Parquet", "level")
     options.only_where(form in ("table", "json"), "but in the table and in JSON", "by")
     loaded = load(model, sets)
     if unpinned:
@@ -123,26 +132,26 @@ def project(
     if out and out.suffix in (".xlsx", ".parquet"):
         from echotally.output.projection_exports import projection_file
 
-        write_whole(out, projection_file(result, out.suffix, form))
+        write_whole(out, projection_file(result, out.suffix, form, level))
     elif form == "table":
         from echotally.output.projection_table import projection_text
 
         deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
     else:
-        deliver(_as_data(result, form, by, replicated), out)
+        deliver(_as_data(result, form, by, replicated, level), out)
     if gate and result.pick and result.plan(result.pick).undecided:
         click.echo(f"gate: {result.pick} is undecided, which is no miss; --exact would settle it", err=True)
     return MISSED if gate and result.pick is None else 0
 
 
-def _as_data(result: Projection, form: str, by: str | None, replicated: Replicated | None) -> str:
+def _as_data(result: Projection, form: str, by: str | None, replicated: Replicated | None, level: str) -> str:
     if form == "json":
         from echotally.output.projection_json import projection_json
 
         return projection_json(result, by, replicated)
     from echotally.output.projection_exports import projection_rows
 
-    return projection_rows(result, form)
+    return projection_rows(result, form, level)
 
 
 def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:

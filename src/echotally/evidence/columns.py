@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from difflib import get_close_matches
 
 from echotally.errors import BadInput, Problem
 
@@ -23,6 +24,8 @@ KNOWN: dict[str, tuple[str, ...]] = {
     "id": ("id", "call_id", "request_id", "attempt_id", "run_id"),
 }
 REQUIRED = ("time", "run")
+#: How alike a heading and a known name are (difflib's ratio) for it to be a likely slip.
+_CLOSE = 0.8
 _MS = {"ns": 1e-6, "us": 1e-3, "ms": 1.0, "millis": 1.0, "s": 1e3, "sec": 1e3, "seconds": 1e3, "min": 6e4}
 _MB = {"b": 2.0**-20, "bytes": 2.0**-20, "kb": 2.0**-10, "mb": 1.0, "gb": 1024.0}
 #: Units by name that a heading or a value may carry, as factors to ms or binary MB.
@@ -76,6 +79,17 @@ def map_columns(headings: Sequence[str], told: Iterable[tuple[str, str]], file: 
             problems.append(Problem(text, file=file, allowed=allowed))
     if problems:
         raise BadInput(problems)
+    return found
+
+
+def nearly_known(headings: Sequence[str], mapped: Mapping[str, Mapped]) -> list[tuple[str, str]]:
+    """Headings that are not read although they are close to a name we know: (heading, our column)."""
+    taken = {each.theirs for each in mapped.values()}
+    names = {name: ours for ours, known in KNOWN.items() if ours not in mapped for name in known if len(name) > 3}
+    found = []
+    for heading in headings:
+        near = get_close_matches("_".join(_words(heading)), names, 1, _CLOSE) if heading not in taken else []
+        found += [(heading, names[near[0]])] if near else []
     return found
 
 

@@ -59,12 +59,16 @@ def share(hits: int, of: int) -> Estimate:
     return Estimate(hits / of, low, high)
 
 
-def log_normal(n: int, mean_log: float, sd_log: float, sample: NDArray[np.float64], shift_ms: float = 0.0) -> Spread:
+def log_normal(
+    n: int, mean_log: float, sd_log: float, sample: NDArray[np.float64], shift_ms: float = 0.0,
+    bins: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None,
+) -> Spread:  # fmt: skip
     """The log-normal of ``n`` times (ms) whose logarithms have this mean and standard deviation.
 
     ``shift_ms`` is how far all times may be off together, as the half of a 95 % interval.
 
-    ``sample`` are some of the times (all, or drawn evenly): they decide whether it fits, and stand in if it does not.
+    ``sample`` are some of the times (all, or drawn evenly): they decide whether it fits, and stand in if it does not. ``bins``
+    are all of them counted: upper edges in standard deviations from the mean logarithm, and how many lie below each; then they decide.
     """
     constant = n < 2 or sd_log < 1e-3
     if constant:
@@ -75,8 +79,8 @@ def log_normal(n: int, mean_log: float, sd_log: float, sample: NDArray[np.float6
     # Variance of mean + z sd: sd^2 (1/n + z^2 / (2 (n - 1))).
     tail = _Z * sd_log * math.sqrt(1 / n + Z95**2 / (2 * (n - 1)))
     p95 = _exp(mean_log + Z95 * sd_log, math.hypot(tail, shift))
-    distance = _distance(np.sort(sample), mean_log, sd_log)
-    refused = max(GOOD_ENOUGH, 0.886 / math.sqrt(len(sample)))
+    distance = _distance(np.sort(sample), mean_log, sd_log) if bins is None else _distance_of_bins(*bins)
+    refused = max(GOOD_ENOUGH, 0.886 / math.sqrt(n if bins is not None else len(sample)))
     if distance <= refused:
         return Spread("log-normal", median, p95, n, distance, refused)
     middle, upper = (
@@ -104,6 +108,13 @@ def _distance(times: NDArray[np.float64], mean_log: float, sd_log: float) -> flo
     n = len(times)
     steps = np.arange(1, n + 1) / n
     return float(max(np.max(steps - fitted), np.max(fitted - steps + 1 / n)))
+
+
+def _distance_of_bins(edges: NDArray[np.float64], below: NDArray[np.float64]) -> float:
+    """As ``_distance``, of counts: at the edges exact, between them off by at most what a bin holds."""
+    from scipy.special import ndtr
+
+    return float(np.max(np.abs(below / below[-1] - ndtr(edges)))) if len(below) else 0.0
 
 
 @dataclass(frozen=True)

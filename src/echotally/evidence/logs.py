@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from echotally.errors import BadInput, Problem
-from echotally.evidence.columns import Mapped, map_columns
+from echotally.evidence.columns import Mapped, map_columns, nearly_known
 from echotally.evidence.normalize import TABLE, insert_statement, quoted, quoted_name
 from echotally.evidence.otlp import is_otlp, read_otlp
 from echotally.evidence.text_files import hold_against, utf8
@@ -130,6 +130,10 @@ class _Reader:
             }
             mapped = map_columns(list(types), self.told, path.name)
             self.mapped |= mapped
+            self.notes += [
+                f"column '{_short(heading)[1:-1]}' of {path.name} is not read; it is close to {ours}: --column {ours}={_short(heading)[1:-1]} reads it"
+                for heading, ours in nearly_known(list(types), mapped)
+            ]
             self.connection.execute(insert_statement(mapped, types, source, self.utc))
         except duckdb.OutOfMemoryException as error:
             raise BadInput(Problem(f"needs more than {_MEMORY_LIMIT} of memory", file=path.name)) from error

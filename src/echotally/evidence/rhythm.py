@@ -54,7 +54,7 @@ def rhythm(counts: dict[int, float], first_s: float, last_s: float, zone: ZoneIn
             week = _weights(weekday, events, covered * day[hour], 7)
     fitted = (day[hour] if day is not None else 1.0) * (week[weekday] if week is not None else 1.0) * covered
     expected = fitted * total / float(np.sum(fitted))
-    scatter = _dispersion(events, expected, starts)
+    scatter = _dispersion(events, expected, starts, 1 + 23 * (day is not None) + 6 * (week is not None))
     # Seconds of average weight: a log that ends at dusk has seen more than its share of busy hours.
     seconds = float(np.sum(fitted))
     half = _Z * math.sqrt(max(total, 1.0) * scatter) / seconds
@@ -71,13 +71,21 @@ def _weights(
     return found / found.mean() if found.sum() > 0 else np.ones(n)
 
 
-def _dispersion(events: NDArray[np.float64], expected: NDArray[np.float64], starts: NDArray[np.int64]) -> float:
-    """Pearson's chi-square over its degrees of freedom, in stretches of which at least five events are expected."""
+def _dispersion(
+    events: NDArray[np.float64], expected: NDArray[np.float64], starts: NDArray[np.int64], fitted: int
+) -> float:
+    """Pearson's chi-square over its degrees of freedom (less the ``fitted`` weights), in stretches of which at least five events
+    are expected. Within what chance does to so few stretches it is 1.
+    """
     block = max(1, math.ceil(5 / max(float(expected.mean()), 1e-9)))
     at = (starts - starts[0]) // block
     seen, wanted = np.bincount(at, events), np.bincount(at, expected)
-    freedom = max(1, int(np.sum(wanted > 1)) - 30)
-    return max(1.0, float(np.sum((seen - wanted)[wanted > 1] ** 2 / wanted[wanted > 1])) / freedom)
+    # A stretch that is filled in part says little of its scatter: at least half of what the others expect.
+    kept = wanted > max(1.0, 0.5 * float(np.median(wanted)))
+    freedom = max(1, int(np.sum(kept)) - fitted)
+    found = float(np.sum((seen - wanted)[kept] ** 2 / wanted[kept])) / freedom
+    # Chi-square over its freedom is above 1 + 2.33 sqrt(2 / freedom) once in a hundred Poisson logs.
+    return found if found > 1 + 2.33 * math.sqrt(2 / freedom) else 1.0
 
 
 def _kept(

@@ -8,7 +8,7 @@ from echotally.errors import BadInput, Problem
 from echotally.output.exports import csv_text, markdown_text, workbook
 from echotally.output.frames import parquet
 from echotally.projection.figures import series_frame
-from echotally.projection.flat import bill_frame, functions_frame
+from echotally.projection.flat import bill_frame, frame_at, functions_frame
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,18 +19,20 @@ if TYPE_CHECKING:
 _MOST_ROWS = 200_000
 
 
-def projection_rows(projection: Projection, form: str) -> str:
-    """Plans and functions as CSV or Markdown, or the picked plan's month as FOCUS rows (CSV)."""
+def projection_rows(projection: Projection, form: str, level: str = "functions") -> str:
+    """One level as CSV, plans and functions as Markdown tables, or the picked plan's month as FOCUS rows (CSV)."""
     if form == "focus":
         return str(focus_frame(projection).to_csv(index=False, lineterminator="\n"))
-    frame = functions_frame(projection)
-    return markdown_text(frame) if form == "markdown" else csv_text(frame)
+    if form == "csv":
+        return csv_text(frame_at(projection, level))
+    tables = [frame_at(projection, each).dropna(axis=1, how="all") for each in ("plans", "functions")]
+    return "\n".join(markdown_text(table) for table in tables)
 
 
-def projection_file(projection: Projection, ending: str, form: str) -> bytes:
-    """The bytes of a .parquet or .xlsx file."""
+def projection_file(projection: Projection, ending: str, form: str, level: str = "functions") -> bytes:
+    """The bytes of a .parquet file of one level, or of a .xlsx file of all."""
     if ending == ".parquet":
-        return parquet(focus_frame(projection, typed=True) if form == "focus" else functions_frame(projection))
+        return parquet(focus_frame(projection, typed=True) if form == "focus" else frame_at(projection, level))
     if form == "focus":
         raise BadInput(Problem("FOCUS rows go into CSV or Parquet", "-o", value=ending, allowed=".csv or .parquet"))
     return workbook(
@@ -69,8 +71,7 @@ def focus_frame(projection: Projection, typed: bool = False) -> pd.DataFrame:
 
 
 def _summary(projection: Projection) -> pd.DataFrame:
-    frame = functions_frame(projection)
-    return frame[frame["function"] == ""].drop(columns=["function", "environment"]).dropna(axis=1, how="all")
+    return frame_at(projection, "plans").dropna(axis=1, how="all")
 
 
 def assumptions_frame(projection: Projection) -> pd.DataFrame:

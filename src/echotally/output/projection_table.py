@@ -97,25 +97,47 @@ _UNIT_COLUMNS = [
     Column("throttled %", rank=1), Column("failed", rank=2), Column("lost", rank=2), Column("wait p95 s"),
     Column("calls p99", rank=4), Column("inst. peak", rank=3), Column("limit", rank=4), Column("cost"),
 ]  # fmt: skip
+#: Columns that stand beside the others only where some function has something to put there.
+_SOMETIMES: dict[str, Callable[[UnitMeasured], float | None]] = {
+    "timed out": lambda u: u.attempts["timed_out"],
+    "dead letters": lambda u: u.events["dead_lettered"],
+    "handled twice": lambda u: u.duplicates,
+    "left behind": lambda u: u.left_behind_events,
+}
 
 
 def functions_table(projection: Projection, plan: PlanProjection, width: int | None = None) -> RenderableType:
     """Every function of one plan, environment by environment."""
     assert plan.measured is not None and plan.bill is not None
+    units = sorted(plan.measured.units, key=lambda u: u.order)
+    beside = {name: read for name, read in _SOMETIMES.items() if any(read(u) for u in units)}
+    # A lag is told where it is more than the wait of the events themselves.
+    if any((u.lag_max_s or 0) > (u.waits.max or 0) + 1 for u in units):
+        beside["lag max s"] = lambda u: u.lag_max_s
+    sure = {(f.function, f.environment): f.wait_p95 for f in plan.confidence.functions} if plan.confidence else {}
     rows = []
-    for u in sorted(plan.measured.units, key=lambda u: u.order):
-        failed = u.attempts["failed"] + u.attempts["timed_out"]
+    for u in units:
         cost = plan.bill.functions[u.unit.function, u.unit.environment]
+        more = [seconds(read(u)) if name == "lag max s" else count(read(u)) for name, read in beside.items()]
         rows.append([
             safe(u.unit.function), safe(u.unit.environment), count(u.events["in"]), count(u.attempts["total"]),
-            share(throttled_share(u.attempts)), count(failed), count(lost_events(u.events)), seconds(u.waits.p95),
-            count(u.concurrency.p99), count(u.instances.peak), count(u.instance_limit), f"{cost:,.4f}",
+            share(throttled_share(u.attempts)), count(u.attempts["failed"] + u.attempts["timed_out"]), count(lost_events(u.events)), *more,
+            _wait_text(u, sure.get((u.unit.function, u.unit.environment))), count(u.concurrency.p99), count(u.instances.peak), count(u.instance_limit), f"{cost:,.4f}",
         ])  # fmt: skip
+    blank = [""] * (9 + len(beside))
     if plan.bill.flat:
-        rows.append(["(flat)", "", *[""] * 9, f"{plan.bill.flat:,.4f}"])
+        rows.append(["(flat)", "", *blank, f"{plan.bill.flat:,.4f}"])
     if abs(plan.bill.idle) >= Decimal("0.00005"):
-        rows.append(["(idle)", "", *[""] * 9, f"{plan.bill.idle:,.4f}"])
-    return table(f"Functions on {plan.offer.name} (cost in {projection.currency})", _UNIT_COLUMNS, rows, width=width)
+        rows.append(["(idle)", "", *blank, f"{plan.bill.idle:,.4f}"])
+    columns = [*_UNIT_COLUMNS[:7], *(Column(name, rank=2) for name in beside), *_UNIT_COLUMNS[7:]]
+    return table(f"Functions on {plan.offer.name} (cost in {projection.currency})", columns, rows, width=width)
+
+
+def _wait_text(unit: UnitMeasured, between: tuple[float, float] | None) -> str:
+    """A wait, with its interval where it is an estimate."""
+    if between is None or unit.waits.p95 is None or seconds(between[0]) == seconds(between[1]):
+        return seconds(unit.waits.p95)
+    return f"{seconds(unit.waits.p95)} ({seconds(between[0])} to {seconds(between[1])})"
 
 
 def assumptions(projection: Projection) -> list[str]:

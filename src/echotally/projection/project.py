@@ -84,11 +84,13 @@ class Projection:
         """The projection of one plan by its full name; raises ``KeyError``."""
         return next(p for p in self.plans if p.offer.name == name)
 
-    def to_frame(self) -> pd.DataFrame:
-        """A row for each plan, then one for each function and environment on it (``projection.flat.functions_frame``)."""
-        from echotally.projection.flat import functions_frame
+    def to_frame(self, level: str = "functions") -> pd.DataFrame:
+        """One level as a table: "functions" (a row a plan, function and environment), "plans", "bill" (a row a plan and
+        meter) or "series" (a row an hour); raises ``ValueError`` for another.
+        """
+        from echotally.projection.flat import frame_at
 
-        return functions_frame(self)
+        return frame_at(self, level)
 
 
 def project_plan(
