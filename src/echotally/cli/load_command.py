@@ -45,6 +45,9 @@ from echotally.output.writing import deliver, write_whole
 @click.option(
     "--think", default="0 s", show_default=True, help='Pause of a client after each answer, such as "200 ms".'
 )
+@click.option(
+    "--pause", default="1 ms", show_default=True, help='Least pause of a client that was refused, such as "1 s".'
+)
 @click.option("--plan", metavar="CARD.PLAN", help="Plan to run on (default: the one project picks).")
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
@@ -52,7 +55,7 @@ from echotally.output.writing import deliver, write_whole
 @options.out_option
 def load(
     model: Path, sets: tuple[tuple[str, str], ...], name: str, clients: tuple[int, ...], limits: tuple[int, ...], calls: int,
-    seconds: float | None, warm_up: float, think: str, plan: str | None, form: str, plot: Path | None, width: int | None,
+    seconds: float | None, warm_up: float, think: str, pause: str, plan: str | None, form: str, plot: Path | None, width: int | None,
     out: Path | None,
 ) -> None:  # fmt: skip
     """Try a function of MODEL under load: throughput, latency, refusals, instances and cost for each number of clients and limit."""
@@ -63,8 +66,10 @@ def load(
 
     check_plot_path(plot)
     prepare_simulation()
-    pause = constant(options.duration(None, None, think) or 0)
-    found = load_trial(model, name, clients, limits or (None,), calls, seconds, warm_up, pause, plan, sets)
+    thinking, pause_ns = constant(options.duration(None, None, think) or 0), options.duration(None, None, pause)
+    found = load_trial(
+        model, name, clients, limits or (None,), calls, seconds, warm_up, thinking, plan, sets, pause_ns
+    )  # fmt: skip
     if plot:
         write_whole(plot, shown.load_chart(found, plot.suffix[1:]))
     text = in_form(form, lambda: shown.load_text(found, width, False if out else None), lambda: shown.load_json(found))

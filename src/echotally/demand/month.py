@@ -47,6 +47,7 @@ class Tap:
     think: Spread = field(default_factory=lambda: constant(0))
     client_tries: int = 1
     client_pause_ns: int = 0
+    refused_pause_ns: int = 1_000_000
 
     @property
     def expected(self) -> float:
@@ -136,7 +137,7 @@ class _Planner:
         def tap(part: str, kind: str, spread: str, stretches: tuple[Stretch, ...]) -> Tap:
             return Tap(
                 f"demand:{label}:{name}:{part}", name, demand.into, kind, spread, stretches, demand.burst or 1.0,
-                demand.payload, _clients(demand, factor), demand.think, demand.client_tries, demand.client_pause,
+                demand.payload, _clients(demand, factor), demand.think, demand.client_tries, demand.client_pause, _refused_pause(demand),
             )  # fmt: skip
 
         factor = environment.demand * self.factors.get(label, 1.0)
@@ -196,6 +197,11 @@ class _Planner:
             )
             starts = [self.clock.ns(at.astimezone(UTC)) for at in takewhile(lambda at: at < self.clock.end, found)]
         return [start for start in starts if 0 <= start < self.clock.length_ns]
+
+
+def _refused_pause(demand: Demand) -> int:
+    """How long a refused client of a closed loop pauses at least, ns: ``client_pause`` where it is written, else 1 ms."""
+    return demand.client_pause if "client_pause" in demand.model_fields_set else 1_000_000
 
 
 def _clients(demand: Demand, factor: float) -> int:

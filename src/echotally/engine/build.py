@@ -285,6 +285,7 @@ class _Builder:
             self.spread(t, "think", tap.think)
             if tap.kind == "clients":
                 t["think_scale"] = tap.think.scale if tap.think.kind != SAMPLES else tap.think.mean
+            t["refused_pause"] = tap.refused_pause_ns
             t["clients"], t["client_tries"], t["client_pause"] = (
                 tap.clients,
                 tap.client_tries,

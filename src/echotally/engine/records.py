@@ -84,7 +84,7 @@ _INTS: dict[str, str] = {
     "part": "trigger list first waiting in_flight failing number prev next listed wake_at timer arrived full dropped",
     "list": "head tail hint n",
     "tap": """source kind spread first_seg seg_n seg at left rng pay_kind pay_from pay_n think_kind think_from think_n
-        base k clients same client_tries client_pause""",
+        base k clients same client_tries client_pause refused_pause""",
     "edge": "target share_all pay_kind pay_from pay_n whole sent",
     "instance": """unit account node n ready created released prev next cold_call active_since alive memory_free
         cold_ns listed number""",
@@ -95,7 +95,7 @@ _INTS: dict[str, str] = {
     "cargo": "event next",
     "entry": "at key what",
     "pending": "source payload",
-    "step": "at unit count",
+    "step": "at unit count ready",
     "attempt": "unit number items at run_at ended cold_ns outcome",
 }
 _FLOATS: dict[str, str] = {

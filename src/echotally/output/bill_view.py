@@ -57,11 +57,19 @@ def bill_table(projection: Projection, plan: PlanProjection, width: int | None =
     for line in merged_lines(plan.bill):
         name = f"{line.plan}: {line.meter}" if pinned else line.meter
         rows.append([
-            name, METERS[line.meter].unit, quantity_text(line.quantity), quantity_text(line.allowance),
+            name, METERS[line.meter].unit, quantity_text(line.quantity), _free(plan, line),
             quantity_text(line.billable), _price(plan, line), f"{line.amount:,.6f}",
         ])  # fmt: skip
     rows.append(["total, rounded", "", "", "", "", "", f"{plan.bill.total:,.2f}"])
     return table(f"Bill on {plan.offer.name} ({projection.currency})", _BILL_COLUMNS, rows, width=width)
+
+
+def _free(plan: PlanProjection, line: Line) -> str:
+    """The allowance over all accounts on the plan, and how much of it is used (above 100 % where more was needed)."""
+    assert plan.metered is not None
+    tariffs = [p for (_, name), p in plan.metered.plans.items() if name == line.plan]
+    free = sum(Decimal(p.allowance.get(line.meter, 0)) for p in tariffs)
+    return f"{quantity_text(Decimal(free))} ({float(line.quantity / free):.0%} used)" if free else "0"
 
 
 def _price(plan: PlanProjection, line: Line) -> str:

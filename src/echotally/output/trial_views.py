@@ -40,7 +40,7 @@ def _limit(limit: int | None) -> str:
 def drain_text(found: Drain, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, then a row a plan, limit and batch size."""
     columns = [
-        Column("plan", False), Column("limit"), Column("batch"), Column("empty after s"), Column("oldest waited s"),
+        Column("plan", False), Column("limit"), Column("batch"), Column("empty after s"), Column("99 % handled after s", rank=2), Column("oldest waited s"),
         Column("messages/s", rank=1), Column("expired", rank=2), Column("dead letters", rank=2), Column("peak inst."),
         Column("first start s", rank=4), Column("last start s", rank=3), Column("cost", rank=1),
     ]  # fmt: skip
@@ -56,14 +56,19 @@ def drain_text(found: Drain, width: int | None = None, colour: bool | None = Non
     if found.reasons:
         why = [Column("plan", False), Column("why not", False, True)]
         parts.append(table("Cannot be used", why, [[name, text] for name, text in found.reasons]))
-    parts.append(Text("All other demand is stopped; cost is what the month costs more for it.", style="dim"))
+    parts.append(
+        Text(
+            "All other demand is stopped while it drains; cost is what the real month costs more with it, allowances and tiers as they are used there.",
+            style="dim",
+        )
+    )
     return rendered(parts, width, colour)
 
 
 def _drain_cells(row: DrainRow, clears: bool) -> list[str]:
     starts = row.starts_s
     return [
-        row.plan, _limit(row.limit), count(row.batch), seconds(row.empty_s), seconds(row.oldest_s), seconds(row.rate_per_s),
+        row.plan, _limit(row.limit), count(row.batch), seconds(row.empty_s), seconds(row.most_s), seconds(row.oldest_s), seconds(row.rate_per_s),
         count(row.expired), count(row.dead_lettered), count(row.peak_instances), seconds(starts[0] if starts else None),
         seconds(starts[-1] if starts else None), f"{row.cost:,.6f}", *([count(row.clears)] if clears else []),
     ]  # fmt: skip
@@ -73,10 +78,11 @@ def drain_json(found: Drain) -> str:
     """The drains as data (schema ``echotally-drain/1``)."""
     rows = [
         {
-            "plan": row.plan, "limit": row.limit, "batch": row.batch, "empty_s": row.empty_s, "oldest_s": row.oldest_s,
+            "plan": row.plan, "limit": row.limit, "batch": row.batch, "empty_s": row.empty_s, "handled_99_s": row.most_s, "oldest_s": row.oldest_s,
             "rate_per_s": row.rate_per_s, "handled": row.handled, "expired": row.expired, "dead_lettered": row.dead_lettered,
             "peak_instances": row.peak_instances, "starts_s": list(row.starts_s),
-            "instances": [{"from_s": at, "count": n} for at, n in row.instances], "cost": amount_text(row.cost), "clears": row.clears,
+            "instances": [{"from_s": at, "count": n} for at, n in row.instances],
+            "ready": [{"from_s": at, "count": n} for at, n in row.ready], "cost": amount_text(row.cost), "clears": row.clears,
         }
         for row in found.rows
     ]  # fmt: skip
@@ -92,20 +98,29 @@ def drain_json(found: Drain) -> str:
 
 
 def drain_chart(found: Drain, form: str) -> bytes:
-    """Instances over time, a line a drain, with a mark where the queue is empty."""
+    """Instances over time until the last is gone, a line a drain: thin while they start, thick when ready, a mark where the queue
+    is empty, and after it those that have yet to go.
+    """
     figure, (panel,) = new_figure()
-    longest = max((row.empty_s or 0.0 for row in found.rows), default=1.0) or 1.0
+    ends = [row.instances[-1][0] for row in found.rows if row.instances] + [row.empty_s or 0.0 for row in found.rows]
+    longest = 1.03 * max(ends, default=1.0) or 1.0
     for n, row in enumerate(found.rows[:16]):
         looks = style(n)
-        end = row.empty_s if row.empty_s is not None else longest
-        times = [at for at, _ in row.instances if at <= end]
-        counts = [k for at, k in row.instances if at <= end]
         label = f"{row.plan}, limit {_limit(row.limit)}, batch {row.batch}"
-        panel.step([*times, end], [*counts, counts[-1] if counts else 0], where="post", label=label, color=looks["color"],
-                   linestyle=looks["linestyle"], linewidth=1.8)  # fmt: skip
-        panel.plot([end], [counts[-1] if counts else 0], marker=looks["marker"], color=looks["color"], markersize=8)
-    panel.set_xlabel("time from the start of the drain (s); the mark is where the queue is empty")
+        for changes, wide, name in ((row.instances, 0.9, None), (row.ready, 2.2, label)):
+            times, counts = [at for at, _ in changes], [k for _, k in changes]
+            panel.step([*times, longest], [*counts, counts[-1] if counts else 0], where="post", label=name, color=looks["color"],
+                       linestyle=looks["linestyle"], linewidth=wide)  # fmt: skip
+        if row.empty_s is not None:
+            there = [k for at, k in row.instances if at <= row.empty_s]
+            panel.plot(
+                [row.empty_s], [there[-1] if there else 0], marker=looks["marker"], color=looks["color"], markersize=9
+            )
+    panel.set_xlabel(
+        "time from the start of the drain (s); thin: starting too, thick: ready; the mark: the queue is empty, the rest have yet to go"
+    )
     panel.set_ylabel(f"instances of {found.function}")
+    panel.set_xlim(0, longest)
     panel.set_ylim(bottom=0)
     panel.legend(frameon=False, ncols=2, fontsize=9)
     panel.set_title(drain_verdict(found).replace(": ", ":\n", 1), loc="left", fontsize=12)
@@ -119,7 +134,14 @@ def load_verdict(found: LoadTrial) -> str:
         f"{found.function} on {found.plan} answers at most {best.calls_per_s:,.1f} calls a second "
         f"({best.clients:,} clients, limit {_limit(best.limit)}, p95 {_ms(best.latency.p95)} ms)."
     )
-    return text + (f" A limit above {found.enough:,} brings nothing more." if found.enough else "")
+    text += f" A limit above {found.enough:,} brings nothing more." if found.enough else ""
+    bound = list(dict.fromkeys(row.bound for row in found.rows if row.bound))
+    text += f" What binds: {'; '.join(bound)}." if bound else ""
+    storm = [row for row in found.rows if row.refused > row.calls / 2]
+    if storm and found.pause_ns <= 1_000_000:
+        said = f" In {len(storm)} of {len(found.rows)} rows refused clients that ask again at once (after 1 ms) made most of the calls"
+        text += f"{said}: --pause '1 s' has them wait."
+    return text
 
 
 def _ms(value_s: float | None) -> str:
@@ -131,12 +153,12 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
     columns = [
         Column("limit"), Column("clients"), Column("calls", rank=3), Column("calls/s"), Column("refused %"), Column("mean ms", rank=2),
         Column("p50 ms", rank=1), Column("p95 ms"), Column("p99 ms", rank=1), Column("max ms", rank=3), Column("peak inst."),
-        Column("mean calls", rank=4), Column("cost/million", rank=2), Column("", False),
+        Column("mean calls", rank=4), Column("steady after s", rank=3), Column("cost/million", rank=2), Column("", False),
     ]  # fmt: skip
     rows = [
         [_limit(r.limit), count(r.clients), count(r.calls), f"{r.calls_per_s:,.2f}", share(r.refused_share), _ms(r.latency_mean_s),
          _ms(r.latency.p50), _ms(r.latency.p95), _ms(r.latency.p99), _ms(r.latency.max), count(r.instances.peak),
-         f"{r.concurrency.mean:,.2f}", "–" if r.cost_per_million is None else money(r.cost_per_million), "knee" if r.knee else ""]
+         f"{r.concurrency.mean:,.2f}", seconds(r.steady_s), "–" if r.cost_per_million is None else money(r.cost_per_million), "knee" if r.knee else ""]
         for r in found.rows
     ]  # fmt: skip
     marks = ["bold" if r.knee else "" for r in found.rows]
@@ -150,13 +172,6 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
             style="dim",
         )
     )
-    if any(row.refused and not row.calls_per_s for row in found.rows):
-        # A refused client asks again after a millisecond, so a trial can be over before the first cold start is.
-        parts.append(
-            Text(
-                "Where nothing was answered, refusals used up --calls within a cold start: try --think 1s, or more --calls."
-            )
-        )
     return rendered(parts, width, colour)
 
 
@@ -171,7 +186,7 @@ def load_json(found: LoadTrial) -> str:
     rows = [
         {
             "clients": r.clients, "limit": r.limit, "calls": r.calls, "seconds": r.seconds, "calls_per_s": r.calls_per_s,
-            "refused": r.refused, "refused_share": r.refused_share, "latency_ms": _latency(r),
+            "refused": r.refused, "refused_share": r.refused_share, "steady_s": r.steady_s, "bound_by": r.bound or None, "latency_ms": _latency(r),
             "instances": {"mean": r.instances.mean, "peak": r.instances.peak},
             "concurrency": {"mean": r.concurrency.mean, "peak": r.concurrency.peak},
             "cost_per_million": None if r.cost_per_million is None else amount_text(r.cost_per_million), "knee": r.knee,

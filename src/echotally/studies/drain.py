@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from decimal import Decimal
+from decimal import Decimal, localcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.demand.month import MonthPlan
 from echotally.engine.build import Built
-from echotally.engine.measured import Measured, read_out
+from echotally.engine.measured import Measured, read_out, wait_quantile
 from echotally.engine.running import begun, finish, play
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
-from echotally.projection.bills import make_bill
 from echotally.projection.metering import meter
 from echotally.projection.placement import Loaded, load, placement_on
-from echotally.projection.standing import standing_bill
+from echotally.projection.project import PlanProjection, project_plan
+from echotally.projection.standing import standing_quantities
+from echotally.rates.billing import bill_account, exact
+from echotally.rates.card import Plan
 from echotally.rates.feasibility import reasons_against
 from echotally.rates.loading import Offer, candidates
 
@@ -33,8 +35,9 @@ class DrainRow:
     """One drain. Times in s from its start; ``empty_s`` None where messages are left at the month's end.
 
     ``oldest_s`` is the longest any message waited for its run; ``starts_s`` when instances began to start;
-    ``instances`` (from_s, count); ``cost`` what the month costs more for it; ``clears`` the largest backlog
-    empty within the time asked for (None: not asked).
+    ``instances`` (from_s, count) and ``ready`` of them (from_s, count), until the last is gone; ``most_s`` when 99 % were
+    handled; ``cost`` what the real month costs more with it; ``clears`` the largest backlog empty within the time asked for
+    (None: not asked).
     """
 
     plan: str
@@ -51,6 +54,8 @@ class DrainRow:
     instances: tuple[tuple[float, int], ...]
     cost: Decimal
     clears: int | None = None
+    most_s: float | None = None
+    ready: tuple[tuple[float, int], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -95,6 +100,7 @@ def drain(
             Problem("no rate card has this plan", "--plan", value=unknown[0], allowed=", ".join(loaded.offers))
         )
     offers = [loaded.offers[name] for name in plans] or candidates(loaded.model, loaded.offers)
+    months: dict[str, PlanProjection] = {}
     rows: list[DrainRow] = []
     reasons: list[tuple[str, str]] = []
     for offer in offers:
@@ -105,7 +111,9 @@ def drain(
                 if against:
                     reasons += [(offer.name, text) for text in against]
                     continue
-                one = _Trial(replace(loaded, model=model), offer, queue, function)
+                if offer.name not in months:
+                    months[offer.name] = project_plan(loaded, offer, loaded.model.estate.seed)
+                one = _Trial(replace(loaded, model=model), offer, queue, function, months[offer.name])
                 rows.append(one.row(backlog, limit, within_ns))
     return Drain(loaded, queue, function, backlog, within_ns, tuple(rows), tuple(dict.fromkeys(reasons)))
 
@@ -140,7 +148,8 @@ def _changed(model: Model, queue: str, function: str, limit: int | None, batch: 
 class _Trial:
     """One plan, limit and batch, on which drains of any size can be played."""
 
-    def __init__(self, loaded: Loaded, offer: Offer, queue: str, function: str) -> None:
+    def __init__(self, loaded: Loaded, offer: Offer, queue: str, function: str, real: PlanProjection) -> None:
+        self.real = real
         self.loaded, self.offer, self.queue, self.function = loaded, offer, queue, function
         self.placement = placement_on(loaded.model, loaded.offers, offer)
         self.month = MonthPlan(loaded.month.clock, (), {}, ())
@@ -164,19 +173,35 @@ class _Trial:
         built, measured, empty_s = self.played(backlog)
         n, unit = next((n, u) for n, u in enumerate(measured.units) if u.unit.function == self.function)
         handled = unit.events["succeeded"]
-        starts, instances = _timeline(built, n, unit.instances.peak)
+        starts, instances, ready = _timeline(built, n, unit.instances.peak)
+        # All messages are there at 0 s, so what a message waits and runs is when it is handled.
+        most_s = wait_quantile(built.world.h_late[n], 0.99)
         return DrainRow(
             self.offer.name, unit.instance_limit if limit is None else limit, self.batch, empty_s, unit.waits.max,
             handled / empty_s if empty_s else None, handled, unit.events["expired"], unit.events["dead_lettered"],
             unit.instances.peak, starts, instances, self._cost(measured),
-            None if within_ns is None else self._clears(within_ns / 1e9),
+            None if within_ns is None else self._clears(within_ns / 1e9), most_s, ready,
         )  # fmt: skip
 
     def _cost(self, measured: Measured) -> Decimal:
-        """What the month costs more than a month in which nothing runs."""
-        units = [(u.unit.function, u.unit.environment) for u in measured.units]
-        bill = make_bill(meter(self.loaded.model, measured, self.offer), units, self.offer.card.currency)
-        return bill.unrounded - standing_bill(self.loaded, self.offer).unrounded
+        """What the real month costs more with the drain in it: its quantities beside the month's, billed together.
+
+        Allowances and tiers are used up as they are there. Where the real month cannot run on the plan, beside one in which
+        nothing runs.
+        """
+        metered = meter(self.loaded.model, measured, self.offer)
+        quiet = standing_quantities(self.loaded, self.offer)
+        more = {
+            account: {
+                name: metered.total(account, name) - quiet.get(account, {}).get(name, Decimal(0)) for name in meters
+            }
+            for account, meters in metered.quantities.items()
+        }
+        real = self.real.metered
+        now = {a: {m: real.total(a, m) for m in meters} for a, meters in real.quantities.items()} if real else quiet
+        plans = metered.plans | (real.plans if real else {})
+        with localcontext(exact()):
+            return _billed(plans, _together(now, more)) - _billed(plans, now)
 
     def _clears(self, within_s: float) -> int:
         """The largest backlog that is empty in time: doubled until it is not, then halved between."""
@@ -197,17 +222,50 @@ class _Trial:
         return low
 
 
-def _timeline(built: Built, n: int, peak: int) -> tuple[tuple[float, ...], tuple[tuple[float, int], ...]]:
-    """Times at which instances began to start, and the count from each change on."""
+Totals = dict[tuple[str, str], dict[str, Decimal]]
+
+
+def _together(one: Totals, other: Totals) -> Totals:
+    found: Totals = {account: dict(meters) for account, meters in one.items()}
+    for account, meters in other.items():
+        for name, quantity in meters.items():
+            own = found.setdefault(account, {})
+            own[name] = max(Decimal(0), own.get(name, Decimal(0)) + quantity)
+    return found
+
+
+def _billed(plans: Mapping[tuple[str, str], Plan], totals: Totals) -> Decimal:
+    lines = (
+        line
+        for account, meters in totals.items()
+        for line in bill_account(account[1], account[0], plans[account], meters)
+    )
+    return sum((line.amount for line in lines), Decimal(0))
+
+
+Changes = tuple[tuple[float, int], ...]
+
+
+def _timeline(built: Built, n: int, peak: int) -> tuple[tuple[float, ...], Changes, Changes]:
+    """Times at which instances began to start, the count from each change on, and how many of them are ready."""
     w = built.world
     steps = w.trail[: int(w.ck[0]["trail_n"])]
     own = steps[steps["unit"] == n]
     if not len(own):
-        return (), ((0.0, peak),)
+        return (), ((0.0, peak),), ((0.0, peak),)
     counts: dict[float, int] = {}
-    starts, last = [], 0
-    for at, count in zip(own["at"] / 1e9, own["count"], strict=True):
-        if count > last:
+    readies: dict[float, int] = {}
+    starts, last, ready, warm = [], 0, 0, bool(built.world.fn[n]["floor"])
+    for at, count, became in zip(own["at"] / 1e9, own["count"], own["ready"], strict=True):
+        if became:
+            ready += 1
+        elif count > last:
+            if at == 0 and warm:
+                ready += 1
             starts.append(float(at))
-        counts[float(at)] = last = int(count)
-    return tuple(starts), tuple(counts.items())
+        else:
+            ready -= 1
+        if not became:
+            counts[float(at)] = last = int(count)
+        readies[float(at)] = max(0, min(ready, last))
+    return tuple(starts), tuple(counts.items()), tuple(readies.items())

@@ -19,12 +19,14 @@ from echotally.projection.metering import meter
 from echotally.projection.placement import Loaded, load
 from echotally.projection.project import project_loaded
 from echotally.rates.feasibility import reasons_against
-from echotally.rates.loading import Offer
+from echotally.rates.loading import Offer, candidates
 
 if TYPE_CHECKING:
     import pandas as pd
 
 #: Meters that a trial of a few minutes says nothing about.
+#: Changes of instances that are kept of a trial.
+_TRAIL = 50_000
 _BY_THE_MONTH = ("storage_gb_months", "flat_months")
 
 
@@ -32,7 +34,8 @@ _BY_THE_MONTH = ("storage_gb_months", "flat_months")
 class LoadRow:
     """One trial: ``calls`` answered or refused in ``seconds``; throughput of answers; latency in s of answered calls.
 
-    ``knee``: more clients at this limit bring little throughput and much latency.
+    ``knee``: more clients at this limit bring little throughput and much latency. ``steady_s``: no instance was added after so
+    long; ``bound``: the plan's own limit that was reached, in words.
     """
 
     clients: int
@@ -47,6 +50,8 @@ class LoadRow:
     concurrency: Level
     cost_per_million: Decimal | None
     knee: bool = False
+    steady_s: float | None = None
+    bound: str = ""
 
     @property
     def refused_share(self) -> float:
@@ -63,6 +68,7 @@ class LoadTrial:
     function: str
     rows: tuple[LoadRow, ...]
     enough: int | None
+    pause_ns: int = 1_000_000
 
     def to_frame(self) -> pd.DataFrame:
         """A row for each pair of clients and limit (``LoadRow``)."""
@@ -82,11 +88,12 @@ def load_trial(
     think: Spread | None = None,
     plan: str | None = None,
     sets: Iterable[tuple[str, str]] = (),
+    pause_ns: int | None = None,
 ) -> LoadTrial:
     """Let ``clients`` ask ``function`` again and again until ``calls`` are answered or refused, or ``seconds`` are over.
 
     Only the function runs, alone, on ``plan`` (default: the one ``project`` picks). What happens in the first
-    ``warm_up_s`` is left out. Raises ``BadInput``, also where the function does not fit the plan.
+    ``warm_up_s`` is left out. A refused client pauses at least ``pause_ns`` (left out: 1 ms). Raises ``BadInput``, also where the function does not fit the plan.
     """
     loaded = load(path, sets)
     if function not in loaded.model.functions:
@@ -100,15 +107,23 @@ def load_trial(
     if against:
         raise BadInput(Problem(f"{function} does not fit {offer.name}: {'; '.join(against)}", "--plan"))
     rows = [
-        _trial(loaded, function, offer, n, limit, calls, seconds, warm_up_s, think or constant(0))
+        _trial(loaded, function, offer, n, limit, calls, seconds, warm_up_s, think or constant(0), pause_ns)
         for limit in limits
         for n in clients
     ]
-    return LoadTrial(loaded, offer.name, function, tuple(_with_knees(rows)), _enough(rows))
+    return LoadTrial(
+        loaded, offer.name, function, tuple(_with_knees(rows)), _enough(rows), pause_ns or 1_000_000
+    )  # fmt: skip
 
 
 def _offer(loaded: Loaded, function: str, plan: str | None) -> Offer:
     wanted = plan or loaded.model.functions[function].plan
+    able = [
+        o.name for o in candidates(loaded.model, loaded.offers) if not reasons_against(loaded.model, function, o.plan)
+    ]
+    if wanted is None and len(able) == 1:
+        # With one plan there is nothing to pick, so the month need not be played.
+        wanted = able[0]
     if wanted is None:
         result = project_loaded(loaded, [])
         wanted = result.pick or result.closest or next(iter(loaded.offers))
@@ -117,10 +132,14 @@ def _offer(loaded: Loaded, function: str, plan: str | None) -> Offer:
     return loaded.offers[wanted]
 
 
-def alone(model: Model, name: str, function: Function, clients: int, think: Spread) -> Model:
+def alone(
+    model: Model, name: str, function: Function, clients: int, think: Spread, pause_ns: int | None = None
+) -> Model:
     """A model in which clients ask one function and nothing else happens."""
     environment = next(iter(model.environments))
-    demand = Demand.model_validate({"into": "endpoints.trial", "clients": clients}).model_copy(update={"think": think})
+    demand = Demand.model_validate({"into": "endpoints.trial", "clients": clients}).model_copy(
+        update={"think": think} | ({"client_pause": pause_ns} if pause_ns else {})
+    )
     trigger = Trigger.model_validate({"from": "endpoints.trial", "to": name})
     return model.model_copy(
         update={
@@ -133,13 +152,13 @@ def alone(model: Model, name: str, function: Function, clients: int, think: Spre
 
 def _trial(
     loaded: Loaded, name: str, offer: Offer, clients: int, limit: int | None, calls: int, seconds: float | None,
-    warm_up_s: float, think: Spread,
+    warm_up_s: float, think: Spread, pause_ns: int | None,
 ) -> LoadRow:  # fmt: skip
     function = loaded.model.functions[name]
     if limit is not None:
         function = function.model_copy(update={"instance_limit": limit})
-    trial = loaded.with_model(alone(loaded.model, name, function, clients, think))
-    built = begun(trial.model, trial.month, {name: offer}, loaded.model.estate.seed)
+    trial = loaded.with_model(alone(loaded.model, name, function, clients, think, pause_ns))
+    built = begun(trial.model, trial.month, {name: offer}, loaded.model.estate.seed, _TRAIL)
     if warm_up_s:
         play(built, int(warm_up_s * 1e9))
         _forget(built)
@@ -186,7 +205,30 @@ def _row(trial: Loaded, offer: Offer, built: Built, began: int, clients: int, li
     return LoadRow(
         clients, limit if limit is not None else unit.instance_limit, answered + refused, length / 1e9, answered / length * 1e9,
         refused, unit.latency, mean, instances, concurrency, _per_million(trial, offer, built, length, answered),
+        steady_s=_steady(built, began), bound=_bound(offer, unit, limit),
     )  # fmt: skip
+
+
+def _steady(built: Built, began: int) -> float | None:
+    """When the last instance was added, s after the trial's start; None where that is not known."""
+    w = built.world
+    count = int(w.ck[0]["trail_n"])
+    if count >= len(w.trail):
+        return None
+    steps = w.trail[:count]
+    ready = steps["at"][(steps["ready"] == 1) & (steps["at"] >= began)]
+    return float(ready.max() - began) / 1e9 if len(ready) else 0.0
+
+
+def _bound(offer: Offer, unit: UnitMeasured, limit: int | None) -> str:
+    """The plan's own limit that the trial ran into."""
+    plan = offer.plan
+    if plan.concurrency_limit is not None and unit.concurrency.peak >= plan.concurrency_limit:
+        return f"{offer.name} allows {plan.concurrency_limit:,} calls at once"
+    own = plan.instance_limit
+    if own is not None and plan.bills != "reserved" and unit.instances.peak >= own and (limit is None or limit > own):
+        return f"{offer.name} allows {own:,} instances"
+    return ""
 
 
 def _finished(trial: Loaded, built: Built, length: int) -> UnitMeasured:

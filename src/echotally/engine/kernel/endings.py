@@ -12,7 +12,6 @@ from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import ARRIVE, GONE, K_CLIENT, LAID
 
 OK, ERRORED, REJECTED, LOST, DEAD, EXPIRED, LARGE, SKIPPED, LEFT = map(np.int64, range(9))
-_MS = 1_000_000
 
 
 @hot
@@ -64,7 +63,7 @@ def handled(w, e, u, wait_ns):
 
 @hot
 def client_pauses(w, e, refused):
-    """If a closed-loop client asked, it pauses and asks again (a refused one pauses at least 1 ms)."""
+    """If a closed-loop client asked, it pauses and asks again (a refused one pauses at least what its demand says, else 1 ms)."""
     tap = ev(w, e).tap
     if tap < 0 or tp(w, tap).clients == 0:
         return
@@ -72,7 +71,7 @@ def client_pauses(w, e, refused):
     think = draw(w, t.rng + 2, t.think_kind, t.think_scale, t.think_sigma, t.think_from, t.think_n)
     pause = whole(think)
     if refused:
-        pause = max(pause, _MS)
+        pause = max(pause, t.refused_pause)
     put(w, clock(w).now + pause, ARRIVE, tap, K_CLIENT, tap)
 
 

@@ -85,12 +85,26 @@ def instances_change(w, u, by):
         step.at = now
         step.unit = u
         step.count = f.count
+        step.ready = 0
         ck.trail_n += 1
     if by > 0:
         f.inst_peak = max(f.inst_peak, f.count)
         series(w, (u * clock(w).hours + ck.hour) * 6 + 3).v = max(
             series(w, (u * clock(w).hours + ck.hour) * 6 + 3).v, np.float64(f.count)
         )
+
+
+@kernel
+def became_ready(w, u):
+    """An instance has started: noted in the trail, where one is kept."""
+    ck = clock(w)
+    if ck.trail_n < w.n_trail:
+        step = trail(w, ck.trail_n)
+        step.at = ck.now
+        step.unit = u
+        step.count = fn(w, u).count
+        step.ready = 1
+        ck.trail_n += 1
 
 
 @hot

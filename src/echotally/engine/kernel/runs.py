@@ -91,6 +91,7 @@ def ready(w, i):
     f = fn(w, u)
     v.released = clock(w).now
     v.alive = READY
+    measures.became_ready(w, u)
     if v.listed == L_STARTING:
         lists.remove(w, ins, f.lists + L_STARTING, i)
         v.listed = 0

@@ -17,8 +17,6 @@ from echotally.rates.settings import run_ns, unit_settings
 
 #: Up to so many expected events a month is played exactly; so many a sample may play at the most.
 SAMPLED_FROM = 40_000_000
-#: A refused client pauses at least this long (rules.md section 2).
-_LEAST_PAUSE_NS = 1_000_000
 
 
 def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) -> float:
@@ -66,5 +64,5 @@ def clients_ask(model: Model, month: MonthPlan, tap: Tap, placement: Mapping[str
     capacity = rooms / max(run, 1.0)
     rate = min(answered, capacity)
     if plan.wait_limit == 0 and answered > capacity:
-        rate += (tap.clients - rooms) / max(think, _LEAST_PAUSE_NS)
+        rate += (tap.clients - rooms) / max(think, tap.refused_pause_ns)
     return rate * month.clock.length_ns
