@@ -173,7 +173,7 @@ def test_a_mapping_file_says_whose_a_row_is(river_projection: Projection, tmp_pa
     ("content", "said"),
     [
         ("BilledCost,BillingCurrency\n1,USD\n", "another currency"),
-        ("BilledCost,BillingCurrency\n1,USD\n2,EUR\n", "mixes currencies"),
+        ("BilledCost,BillingCurrency\n1,USD\n2,EUR\n", "another currency"),
         ("Cost\n1\n", "no column BilledCost"),
         ("", "is empty"),
         ("BilledCost,SkuMeter\n", "holds no rows"),

@@ -25,6 +25,23 @@ from echotally.output.writing import deliver, write_whole
     help="CSV with the columns resource, sku (patterns with * and ?), function, environment, meter: whose a row is.",
 )
 @click.option("--tag", default="function", show_default=True, help="Tag of the bill that names the function.")
+@click.option(
+    "--environment",
+    default="environment",
+    show_default=True,
+    help="Tag or column of the bill that names the environment.",
+)
+@click.option(
+    "--cost",
+    type=click.Choice(["billed", "effective", "list", "contracted"]),
+    help="Which cost of the bill is compared (default: billed, where it has that column).",
+)
+@click.option(
+    "--write-mapping",
+    "skeleton",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Also write a mapping file with a line for each resource and SKU that maps to nothing, to be filled in.",
+)
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
@@ -32,9 +49,10 @@ from echotally.output.writing import deliver, write_whole
 @options.out_option
 def reconcile(
     model: Path, bill: Path, sets: tuple[tuple[str, str], ...], plan: str | None, mapping: Path | None, tag: str,
-    seed: int | None, form: str, plot: Path | None, width: int | None, out: Path | None,
+    environment: str, cost: str | None, skeleton: Path | None, seed: int | None, form: str, plot: Path | None, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Lay an actual BILL (CSV or Parquet with FOCUS columns) beside the projection of MODEL, and say where they part."""
+    from echotally.evidence.bill_file import mapping_skeleton
     from echotally.evidence.reconcile import reconcile as compared
     from echotally.output import reconcile_view as shown
     from echotally.output.charts import check_plot_path
@@ -46,7 +64,9 @@ def reconcile(
     prepare_simulation()
     with progress_line() as tell:
         played = project_loaded(loaded, [plan] if plan else [], seed, tell, workers=None)
-    found = compared(played, bill, plan, mapping, tag)
+    found = compared(played, bill, plan, mapping, tag, environment, cost)
+    if skeleton:
+        write_whole(skeleton, mapping_skeleton(found.bill).encode())
     if plot:
         write_whole(plot, shown.reconcile_chart(found, plot.suffix[1:]))
     text = in_form(

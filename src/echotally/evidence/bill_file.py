@@ -9,14 +9,18 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation, localcontext
 from pathlib import Path
 from typing import Any
 
+from echotally.demand.clock import MonthClock
 from echotally.errors import BadInput, Problem
+from echotally.evidence.bill_units import factor
 from echotally.evidence.focus import MAIN_ACCOUNT
 from echotally.evidence.logs import Trouble
 from echotally.evidence.normalize import quoted, quoted_name
@@ -29,17 +33,24 @@ FORMS = "CSV or Parquet with the FOCUS columns BilledCost (or EffectiveCost), Re
 #: Key of a bill's position: account, plan ("" if the bill does not say), meter, function and environment ("" for none).
 BillKey = tuple[str, str, str, str]
 _WANTED = (
-    "BilledCost", "EffectiveCost", "BillingCurrency", "ChargeCategory", "ChargePeriodStart", "ConsumedQuantity",
-    "PricingQuantity", "ContractedUnitPrice", "ListUnitPrice", "ResourceId", "ResourceName", "SkuMeter", "SubAccountId", "Tags",
-    "ChargeDescription", "x_Environment", "x_Function", "x_Meter",
+    "BilledCost", "EffectiveCost", "ListCost", "ContractedCost", "BillingCurrency", "ChargeCategory", "ChargePeriodStart",
+    "ConsumedQuantity", "ConsumedUnit", "PricingQuantity", "PricingUnit", "ContractedUnitPrice", "ListUnitPrice", "ResourceId",
+    "ResourceName", "ServiceName", "SkuId", "SkuMeter", "SkuPriceId", "SubAccountId", "Tags", "ChargeDescription", "x_Environment",
+    "x_Function", "x_Meter",
 )  # fmt: skip
+#: Which column is the cost: what was billed, what it comes to with commitments spread, what the list says, what was agreed.
+COSTS = {"billed": "BilledCost", "effective": "EffectiveCost", "list": "ListCost", "contracted": "ContractedCost"}
+#: Columns a mapping's sku patterns, and a meter's own name, are looked for in.
+_SKU = ("SkuMeter", "SkuId", "SkuPriceId", "ChargeDescription")
 _MAPPING = ("resource", "sku", "function", "environment", "meter")
 _MOST_ROWS = 5_000_000
 
 
 @dataclass
 class Position:
-    """What a bill says of one (account, meter, function, environment): money, quantity used, money at its unit prices."""
+    """What a bill says of one (account, meter, function, environment): money, quantity used (in the meter's unit), money at its
+    unit prices.
+    """
 
     cost: Decimal = Decimal(0)
     quantity: Decimal | None = None
@@ -49,13 +60,23 @@ class Position:
 
 @dataclass
 class BillRead:
-    """A bill by position, the rows that map to nothing (description, cost), and what was odd."""
+    """A bill by position, the rows that map to nothing (description: rows, cost), and what was odd.
+
+    ``loose`` are the resources and SKUs of those rows, for a mapping file; ``elsewhere`` is money of other months, left out.
+    """
 
     positions: dict[BillKey, Position] = field(default_factory=lambda: defaultdict(Position))
     unmapped: dict[str, tuple[int, Decimal]] = field(default_factory=dict)
+    loose: set[tuple[str, str]] = field(default_factory=set)
+    elsewhere: dict[str, tuple[int, Decimal]] = field(default_factory=dict)
     currency: str = ""
     rows: int = 0
     troubles: list[Trouble] = field(default_factory=list)
+
+    @property
+    def matched(self) -> Decimal:
+        """Money of the rows that are some function's or meter's."""
+        return sum((p.cost for p in self.positions.values()), Decimal(0))
 
     @property
     def total(self) -> Decimal:
@@ -75,53 +96,138 @@ class _Rule:
     meter: str
 
 
-def read_bill(path: Path, model: Model, mapping: Path | None = None, tag: str = "function") -> BillRead:
-    """The positions of a bill file. ``tag`` is the tag that names a function. Raises ``BadInput``."""
-    rules = _rules(mapping) if mapping else []
-    found = BillRead()
-    counts: dict[str, int] = defaultdict(int)
-    currencies: set[str] = set()
-    month, seen = model.estate.month, set[int]()
-    with localcontext(exact()):
-        for row in _rows(path):
-            found.rows += 1
-            if found.rows > _MOST_ROWS:
-                raise BadInput(Problem("has too many rows", file=path.name, allowed=f"at most {_MOST_ROWS:,}"))
-            digest = hash(tuple(row.items()))
-            counts["like another in every column we read"] += digest in seen
-            seen.add(digest)
-            cost = _number(row.get("BilledCost") or row.get("EffectiveCost"))
-            if cost is None:
-                counts["without a readable cost"] += 1
-                _apart(found, row, Decimal(0))
-                continue
-            currencies |= {row["BillingCurrency"]} if row.get("BillingCurrency") else set()
-            counts["that begin in another month"] += not (row.get("ChargePeriodStart") or month).startswith(
-                _near(month)
-            )
-            key = _key(row, rules, model, tag)
-            if key is None:
-                _apart(found, row, cost)
-            else:
-                _add(found.positions[key], row, cost)
-    if found.rows == 0:
-        raise BadInput(Problem("holds no rows", file=path.name, allowed=FORMS))
-    if len(currencies) > 1:
-        raise BadInput(Problem("mixes currencies", file=path.name, value=", ".join(sorted(currencies)), allowed="one"))
-    found.currency = next(iter(currencies), "")
-    found.troubles += [Trouble(n, what, "counted all the same") for what, n in counts.items() if n]
-    return found
+@dataclass(frozen=True)
+class BillWays:
+    """How a bill is to be read: its mapping file, the tag that names a function, the tag or column that names an environment,
+    and which column is the cost (a key of ``COSTS``; None: billed, else effective).
+    """
+
+    mapping: Path | None = None
+    tag: str = "function"
+    environment: str = "environment"
+    cost: str | None = None
 
 
-def _near(month: str) -> tuple[str, ...]:
-    """The month and the last day before it in UTC, where a local month may begin."""
-    from datetime import date, timedelta
-
-    first = date.fromisoformat(f"{month}-01")
-    return (month, (first - timedelta(days=1)).isoformat())
+def read_bill(path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock) -> BillRead:
+    """The positions of a bill file, in the currency ``into``, of the month ``clock``. Raises ``BadInput``."""
+    return _Reader(path, model, ways, into, clock).read()
 
 
-def _rows(path: Path) -> Iterator[dict[str, str]]:
+class _Reader:
+    def __init__(self, path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock) -> None:
+        self.path, self.model, self.ways, self.into, self.clock = path, model, ways, into, clock
+        self.rules = _rules(ways.mapping) if ways.mapping else []
+        self.counts: dict[str, int] = defaultdict(int)
+        self.examples: dict[str, str] = {}
+
+    def read(self) -> BillRead:
+        found, seen = BillRead(currency=self.into), set[int]()
+        with localcontext(exact()):
+            for row in _rows(self.path, self.ways):
+                found.rows += 1
+                if found.rows > _MOST_ROWS:
+                    raise BadInput(Problem("has too many rows", file=self.path.name, allowed=f"at most {_MOST_ROWS:,}"))
+                digest = hash(tuple(row.items()))
+                self.counts["like another in every column we read"] += digest in seen
+                seen.add(digest)
+                self._row(found, row)
+        if found.rows == 0:
+            raise BadInput(Problem("holds no rows", file=self.path.name, allowed=FORMS))
+        for month, (n, cost) in sorted(found.elsewhere.items()):
+            found.troubles.append(Trouble(n, f"of another month ({month}, {cost:,.2f} {self.into})", "left out"))
+        found.troubles += [
+            Trouble(n, what, "counted all the same", self.examples.get(what, ""))
+            for what, n in self.counts.items()
+            if n
+        ]
+        return found
+
+    def _row(self, found: BillRead, row: dict[str, str]) -> None:
+        cost = self._cost(row)
+        if cost is None:
+            self.counts["without a readable cost"] += 1
+            _apart(found, row, Decimal(0))
+            return
+        rate = self._rate(row.get("BillingCurrency", ""))
+        cost *= rate
+        month = self._other_month(row.get("ChargePeriodStart", ""))
+        if month:
+            n, money = found.elsewhere.get(month, (0, Decimal(0)))
+            found.elsewhere[month] = (n + 1, money + cost)
+            return
+        key = _key(row, self.rules, self.model, self.ways)
+        if key is None:
+            _apart(found, row, cost)
+        else:
+            self._add(found.positions[key], row, cost, rate, key[1])
+
+    def _cost(self, row: dict[str, str]) -> Decimal | None:
+        if self.ways.cost:
+            return _number(row.get(COSTS[self.ways.cost]))
+        return _number(row.get("BilledCost") or row.get("EffectiveCost"))
+
+    def _rate(self, currency: str) -> Decimal:
+        """What one unit of a row's currency is worth in ours."""
+        exchange = self.model.exchange
+        if currency in ("", self.into):
+            return Decimal(1)
+        if exchange is not None and exchange.into == self.into and currency in exchange.rates:
+            return exchange.rates[currency]
+        allowed = (
+            f'{self.into}, or [exchange] with into = "{self.into}" and rates = {{ {currency} = ... }} in the model'
+        )
+        raise BadInput(Problem("is in another currency", file=self.path.name, value=currency, allowed=allowed))
+
+    def _other_month(self, start: str) -> str:
+        """The month of a charge that begins outside the model's, as its bill or the model's zone counts; "" inside it."""
+        month = self.model.estate.month
+        if not start or start.startswith(month):
+            return ""
+        try:
+            at = datetime.fromisoformat(start.replace("Z", "+00:00"))
+        except ValueError:
+            self.counts["without a readable start of its period"] += 1
+            return ""
+        at = at if at.tzinfo else at.replace(tzinfo=UTC)
+        return "" if self.clock.start <= at < self.clock.end else start[:7]
+
+    def _add(self, position: Position, row: dict[str, str], cost: Decimal, rate: Decimal, meter: str) -> None:
+        position.rows += 1
+        position.cost += cost
+        quantity = self._quantity(row, "Consumed", meter)
+        if quantity is None:
+            quantity = self._quantity(row, "Pricing", meter)
+        if quantity is not None:
+            position.quantity = (position.quantity or Decimal(0)) + quantity
+        price = _number(row.get("ContractedUnitPrice")) or _number(row.get("ListUnitPrice"))
+        billable = _number(row.get("PricingQuantity"))
+        own = price * billable * rate if price is not None and billable is not None else cost
+        position.priced = (position.priced or Decimal(0)) + own
+
+    def _quantity(self, row: dict[str, str], kind: str, meter: str) -> Decimal | None:
+        """A quantity in the meter's own unit; one in a unit that measures something else is refused and said."""
+        quantity, unit = _number(row.get(f"{kind}Quantity")), row.get(f"{kind}Unit", "")
+        if quantity is None:
+            return None
+        times = factor(unit, meter) if unit else Decimal(1)
+        if times is None:
+            what = f"with a quantity of {meter} in a unit that is none of its own"
+            self.counts[what] += 1
+            self.examples.setdefault(what, f"'{unit[:40]}'")
+            return None
+        return quantity * times
+
+
+def mapping_skeleton(bill: BillRead) -> str:
+    """A mapping file (CSV) with a line for each resource and SKU of the rows that map to nothing, to be filled in."""
+    paper = io.StringIO()
+    writer = csv.writer(paper, lineterminator="\n")
+    writer.writerow(_MAPPING)
+    writer.writerows([resource, sku, "", "", ""] for resource, sku in sorted(bill.loose))
+    return paper.getvalue()
+
+
+def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
     """Rows of the columns we look at, as text; raises ``BadInput``."""
     import duckdb
 
@@ -136,11 +242,12 @@ def _rows(path: Path) -> Iterator[dict[str, str]]:
         with duckdb.connect() as connection:
             connection.execute("SET autoinstall_known_extensions=false; SET autoload_known_extensions=false")
             names = [str(row[0]) for row in connection.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()]
-            have = [name for name in _WANTED if name in names]
-            if not {"BilledCost", "EffectiveCost"} & set(have):
+            have = [name for name in dict.fromkeys([*_WANTED, ways.environment, ways.tag]) if name in names]
+            wanted = [COSTS[ways.cost]] if ways.cost else ["BilledCost", "EffectiveCost"]
+            if not set(wanted) & set(have):
                 text = ", ".join(names[:12])
                 raise BadInput(
-                    Problem("has no column BilledCost or EffectiveCost", file=path.name, value=text, allowed=FORMS)
+                    Problem(f"has no column {' or '.join(wanted)}", file=path.name, value=text, allowed=FORMS)
                 )
             columns = ", ".join(f"CAST({quoted_name(name)} AS VARCHAR)" for name in have)
             cursor = connection.execute(f"SELECT {columns} FROM {source}")
@@ -162,36 +269,29 @@ def _number(text: str | None) -> Decimal | None:
     return found if found is not None and found.is_finite() and abs(found) < Decimal("1e18") else None
 
 
-def _add(position: Position, row: dict[str, str], cost: Decimal) -> None:
-    position.rows += 1
-    position.cost += cost
-    quantity = _number(row.get("ConsumedQuantity")) or _number(row.get("PricingQuantity"))
-    if quantity is not None:
-        position.quantity = (position.quantity or Decimal(0)) + quantity
-    price = _number(row.get("ContractedUnitPrice")) or _number(row.get("ListUnitPrice"))
-    billable = _number(row.get("PricingQuantity"))
-    own = price * billable if price is not None and billable is not None else cost
-    position.priced = (position.priced or Decimal(0)) + own
-
-
 def _apart(found: BillRead, row: dict[str, str], cost: Decimal) -> None:
     parts = [row.get(name, "") for name in ("ChargeCategory", "ResourceName", "SkuMeter")]
     name = " · ".join(part for part in parts if part) or row.get("ChargeDescription", "") or "(nothing to go by)"
+    found.loose.add(
+        (row.get("ResourceName") or row.get("ResourceId", ""), next((row[c] for c in _SKU if row.get(c)), ""))
+    )
     rows, money = found.unmapped.get(name, (0, Decimal(0)))
     found.unmapped[name] = (rows + 1, money + cost)
 
 
-def _key(row: dict[str, str], rules: list[_Rule], model: Model, tag: str) -> BillKey | None:
+def _key(row: dict[str, str], rules: list[_Rule], model: Model, ways: BillWays) -> BillKey | None:
     """Account, meter, function and environment of a row, or None where the meter or the function is not ours."""
     if row.get("ChargeCategory", "Usage") not in ("Usage", "Purchase"):
         return None
     rule = next(
-        (r for r in rules if _fits(r.resource, row, "ResourceName", "ResourceId") and _fits(r.sku, row, "SkuMeter")),
+        (r for r in rules if _fits(r.resource, row, "ResourceName", "ResourceId") and _fits(r.sku, row, *_SKU)),
         None,
     )
-    meter = (rule.meter if rule else "") or row.get("x_Meter") or row.get("SkuMeter", "")
-    function = (rule.function if rule else "") or row.get("x_Function") or _named(row, model, tag)
-    environment = (rule.environment if rule else "") or row.get("x_Environment") or _environment(row, model)
+    meter = (rule.meter if rule else "") or row.get("x_Meter") or _meter(row)
+    function = (rule.function if rule else "") or row.get("x_Function") or _named(row, model, ways.tag)
+    environment = (
+        (rule.environment if rule else "") or row.get("x_Environment") or _environment(row, model, ways.environment)
+    )
     account = row.get("SubAccountId", "")
     account = "" if account == MAIN_ACCOUNT else account
     if meter not in METERS or (function and function not in model.functions):
@@ -199,6 +299,18 @@ def _key(row: dict[str, str], rules: list[_Rule], model: Model, tag: str) -> Bil
     if not function:
         return (account, meter, "", "") if "x_Meter" in row or (rule and rule.meter) else None
     return (account, meter, function, environment) if environment in model.environments else None
+
+
+def _meter(row: dict[str, str]) -> str:
+    """A meter named in a row: as its SKU's meter, or as a word of its SKU, price or description (FOCUS 1.0 has no SkuMeter)."""
+    for column in _SKU:
+        text = row.get(column, "")
+        if text in METERS:
+            return text
+        words = [word for word in re.split(r"[^a-z_]+", text.lower()) if word in METERS]
+        if words:
+            return words[0]
+    return row.get("SkuMeter", "")
 
 
 def _fits(pattern: str, row: dict[str, str], *columns: str) -> bool:
@@ -209,11 +321,11 @@ def _fits(pattern: str, row: dict[str, str], *columns: str) -> bool:
 
 def _named(row: dict[str, str], model: Model, tag: str) -> str:
     name = row.get("ResourceName", "")
-    return name if name in model.functions else str(_tags(row).get(tag, ""))
+    return name if name in model.functions else str(_tags(row).get(tag, "")) or row.get(tag, "")
 
 
-def _environment(row: dict[str, str], model: Model) -> str:
-    told = str(_tags(row).get("environment", ""))
+def _environment(row: dict[str, str], model: Model, named: str) -> str:
+    told = str(_tags(row).get(named, "")) or row.get(named, "")
     return told or next(iter(model.environments))
 
 

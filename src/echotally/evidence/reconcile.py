@@ -1,8 +1,9 @@
 """``reconcile``: a projected month beside an actual bill, and where the difference comes from.
 
 Each meter and function is billed four times on our own card: as projected; with the billed number of calls (volume);
-with the billed quantities (run time and mix); and the billed quantities at the billed unit prices (price). What is left
-is unexplained. The steps telescope, so the four parts add up to the difference exactly (Decimal).
+with the billed quantities (run time and mix); and the billed quantities at the billed unit prices (price). A meter of which
+the bill has no row is not on this bill, and that is a part of its own. What is left is unexplained. The steps telescope, so the
+five parts add up to the difference exactly (Decimal).
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
-from echotally.evidence.bill_file import BillKey, BillRead, read_bill
+from echotally.evidence.bill_file import BillKey, BillRead, BillWays, read_bill
 from echotally.projection.metering import Account, Metered, UnitKey
 from echotally.projection.project import Projection
 from echotally.rates.billing import bill_account, exact
@@ -29,7 +30,7 @@ BY_VOLUME = (
 )  # fmt: skip
 #: What tells how often a function ran, the first that both sides have.
 _COUNTS = ("calls", "gateway_requests", "stream_writes", "storage_operations", "schedule_firings", "topic_publishes")
-PARTS = ("volume", "run_time", "price", "unexplained")
+PARTS = ("volume", "run_time", "price", "not_on_bill", "unexplained")
 Quantities = dict[Account, dict[str, dict[UnitKey | None, Decimal]]]
 Place = tuple[Account, str, UnitKey | None]
 
@@ -47,6 +48,7 @@ class Difference:
     volume: Decimal
     run_time: Decimal
     price: Decimal
+    not_on_bill: Decimal
     unexplained: Decimal
     projected_quantity: Decimal
     billed_quantity: Decimal | None
@@ -88,18 +90,20 @@ class Reconciliation:
 
 
 def reconcile(
-    found: Projection, path: Path, plan: str | None = None, mapping: Path | None = None, tag: str = "function"
-) -> Reconciliation:
-    """Lay a bill beside the projection on ``plan`` (default: the picked or closest one). Raises ``BadInput``."""
+    found: Projection, path: Path, plan: str | None = None, mapping: Path | None = None, tag: str = "function",
+    environment: str = "environment", cost: str | None = None,
+) -> Reconciliation:  # fmt: skip
+    """Lay a bill beside the projection on ``plan`` (default: the picked or closest one).
+
+    ``environment`` is the tag or column that names one, ``cost`` which cost is taken (``bill_file.COSTS``). Raises ``BadInput``.
+    """
     name = plan or found.pick or found.closest
     if name is None:
         raise BadInput(Problem("no plan can run this estate", "--plan"))
     metered = found.plan(name).metered
     if metered is None:
         raise BadInput(Problem("cannot run this estate", "--plan", value=name))
-    bill = read_bill(path, found.model, mapping, tag)
-    if bill.currency and bill.currency != found.currency:
-        raise BadInput(Problem("is in another currency", file=path.name, value=bill.currency, allowed=found.currency))
+    bill = read_bill(path, found.model, BillWays(mapping, tag, environment, cost), found.currency, found.month.clock)
     with localcontext(exact()):
         rows = tuple(_Splitter(metered, bill).rows())
         projected = sum((row.projected for row in rows), Decimal(0))
@@ -111,6 +115,7 @@ class _Splitter:
         self.metered, self.bill = metered, bill
         self.places = self._places()
         self.billed = {self._place(key): position for key, position in bill.positions.items()}
+        self.meters = {key[1] for key in bill.positions}
 
     def _places(self) -> dict[BillKey, Place]:
         """Where each position of a bill stands in our own quantities."""
@@ -145,10 +150,14 @@ class _Splitter:
                 at_volume = at_quantity = priced = ours
             quantity = self.metered.quantities.get(place[0], {}).get(place[1], {}).get(place[2], Decimal(0))
             function, environment = place[2] or ("", "")
+            missing = Decimal(0)
+            if place[1] not in self.meters:
+                # No row of the whole bill is of this meter: that says nothing of how much was used.
+                missing, at_volume, at_quantity, priced = -ours, ours, ours, ours
             if ours or cost or at_volume or at_quantity:
                 yield Difference(
                     place[0][0], place[1], function, environment, ours, cost, at_volume - ours, at_quantity - at_volume,
-                    priced - at_quantity, cost - priced, quantity, position.quantity if position else None,
+                    priced - at_quantity, missing, cost - priced - missing, quantity, position.quantity if position else None,
                 )  # fmt: skip
 
     def _quantities_with(self, change: object) -> Quantities:
@@ -165,7 +174,7 @@ class _Splitter:
     def _as_billed(self, place: Place, own: Decimal) -> Decimal:
         position = self.billed.get(place)
         if position is None:
-            return Decimal(0) if self._priced(place) else own
+            return Decimal(0) if self._priced(place) and place[1] in self.meters else own
         return own if position.quantity is None else position.quantity
 
     def _priced(self, place: Place) -> bool:

@@ -14,19 +14,31 @@ from echotally.output.projection_json import amount_text
 from echotally.output.terminal import Column, money, rendered, safe, signed, table
 from echotally.output.waterfall import waterfall
 
-_NAMES = {"volume": "volume", "run_time": "run time and mix", "price": "price", "unexplained": "unexplained"}
+_NAMES = {
+    "volume": "volume",
+    "run_time": "run time and mix",
+    "price": "price",
+    "not_on_bill": "not on this bill",
+    "unexplained": "unexplained",
+}
 _CLOSE = Decimal("0.005")
 
 
 def reconcile_verdict(found: Reconciliation) -> str:
     """How far the bill is from the projection, and mostly why."""
     difference = found.billed - found.projected
+    whole = found.bill.total
+    matched = (
+        f"{found.bill.matched / whole:.0%} of the bill ({money(found.bill.matched)} of {money(whole)} {found.currency}) matched. "
+        if whole
+        else ""
+    )
     if abs(difference) < _CLOSE and all(abs(part) < _CLOSE for part in found.parts.values()):
-        return f"The bill agrees with the projection on {found.plan}: {money(found.billed)} {found.currency}."
+        return f"{matched}The bill agrees with the projection on {found.plan}: {money(found.billed)} {found.currency}."
     share = f" ({difference / found.projected:+.1%})" if found.projected else ""
     name, amount = max(found.parts.items(), key=lambda part: abs(part[1]))
     return (
-        f"Billed {money(found.billed)}, projected {money(found.projected)} {found.currency} on {found.plan}: "
+        f"{matched}Billed {money(found.billed)}, projected {money(found.projected)} {found.currency} on {found.plan}: "
         f"{signed(difference)}{share}, most of it {_NAMES[name]} ({signed(amount)})."
     )
 
@@ -42,7 +54,7 @@ def _signed(amount: Decimal) -> str:
 def _columns(*names: str) -> list[Column]:
     return [
         *(Column(name, False) for name in names), Column("projected"), Column("billed"), Column("volume"), Column("run time", rank=1),
-        Column("price", rank=1), Column("unexplained", rank=1), Column("difference"),
+        Column("price", rank=1), Column("not on bill", rank=1), Column("unexplained", rank=1), Column("difference"),
     ]  # fmt: skip
 
 
@@ -60,7 +72,7 @@ def reconcile_text(found: Reconciliation, width: int | None = None, colour: bool
     parts.append(table(f"By function ({found.currency})", _columns("function", "environment"), functions, (), width))
     meters: dict[str, list[Decimal]] = {}
     for row in found.rows:
-        sums = meters.setdefault(row.meter, [Decimal(0)] * 7)
+        sums = meters.setdefault(row.meter, [Decimal(0)] * (3 + len(PARTS)))
         values = [row.projected, row.billed, *(getattr(row, part) for part in PARTS), row.difference]
         meters[row.meter] = [a + b for a, b in zip(sums, values, strict=True)]
     cells = [[m, _money(v[0]), _money(v[1]), *(_signed(x) for x in v[2:])] for m, v in meters.items()]
@@ -80,7 +92,7 @@ def reconcile_text(found: Reconciliation, width: int | None = None, colour: bool
     parts += [Text(f"Odd: {safe(str(trouble))}", style="yellow") for trouble in found.bill.troubles]
     text = (
         "Volume: the billed number of calls on our card. Run time and mix: the billed quantities. Price: the billed unit "
-        "prices. The four parts add up to the difference exactly. Allowances are shared, so a change of one function moves what others pay."
+        "prices. Not on this bill: meters it has no row of. The five parts add up to the difference exactly. Allowances are shared, so a change of one function moves what others pay."
     )
     parts.append(Text(text, style="dim"))
     return rendered(parts, width, colour)
@@ -99,7 +111,7 @@ def reconcile_json(found: Reconciliation) -> str:
     ]  # fmt: skip
     data: dict[str, Any] = {
         "schema": "echotally-reconciliation/1", "plan": found.plan, "currency": found.currency, "projected": amount_text(found.projected),
-        "billed": amount_text(found.billed), "difference": amount_text(found.billed - found.projected),
+        "billed": amount_text(found.billed), "matched": amount_text(found.bill.matched), "difference": amount_text(found.billed - found.projected),
         "parts": {part: amount_text(amount) for part, amount in found.parts.items()}, "rows": rows,
         "unmapped": [{"row": name, "rows": n, "cost": amount_text(cost)} for name, (n, cost) in found.bill.unmapped.items()],
         "troubles": [{"rows": t.rows, "what": t.what, "done": t.done} for t in found.bill.troubles],
