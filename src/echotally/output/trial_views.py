@@ -16,6 +16,9 @@ from echotally.output.terminal import Column, count, money, rendered, safe, seco
 from echotally.studies.drain import Drain, DrainRow
 from echotally.studies.load import LoadRow, LoadTrial
 
+#: Lines of one chart.
+_MOST_LINES = 8
+
 
 def drain_verdict(found: Drain) -> str:
     """Which drain is over first, in a sentence."""
@@ -104,7 +107,7 @@ def drain_chart(found: Drain, form: str) -> bytes:
     figure, (panel,) = new_figure()
     ends = [row.instances[-1][0] for row in found.rows if row.instances] + [row.empty_s or 0.0 for row in found.rows]
     longest = 1.03 * max(ends, default=1.0) or 1.0
-    for n, row in enumerate(found.rows[:16]):
+    for n, row in enumerate(_told_apart(found)):
         looks = style(n)
         label = f"{row.plan}, limit {_limit(row.limit)}, batch {row.batch}"
         for changes, wide, name in ((row.instances, 0.9, None), (row.ready, 2.2, label)):
@@ -125,6 +128,16 @@ def drain_chart(found: Drain, form: str) -> bytes:
     panel.legend(frameon=False, ncols=2, fontsize=9)
     panel.set_title(drain_verdict(found).replace(": ", ":\n", 1), loc="left", fontsize=12)
     return picture(figure, form)
+
+
+def _told_apart(found: Drain) -> list[DrainRow]:
+    """As many drains as lines can be told apart: all of a few, of many the soonest of each plan."""
+    if len(found.rows) <= _MOST_LINES:
+        return list(found.rows)
+    soonest: dict[str, DrainRow] = {}
+    for row in sorted(found.rows, key=lambda r: (r.empty_s is None, r.empty_s or 0.0, r.cost)):
+        soonest.setdefault(row.plan, row)
+    return [row for row in found.rows if row in soonest.values()][:_MOST_LINES]
 
 
 def load_verdict(found: LoadTrial) -> str:
