@@ -32,6 +32,8 @@ _BESIDE = 0.0025
 _WALK, _OF_CRITICAL = 3.0, 0.005
 #: Four parts tell their own scatter badly, and backlogs are no normal numbers: intervals are this much wider than Student's.
 _WIDER = 1.25
+#: So much wider is a count that holds what is left over at the month's end.
+_LAST = 1.6
 _COUNTED = ("throttled", "refused", "lost", "left_behind")
 
 
@@ -128,6 +130,10 @@ class Doubt:
     def counted(self, values: Sequence[float], function: str | None, possible: bool = True) -> Interval:
         """Of a count of events or attempts."""
         low, high = counted(values, self.share, possible)
+        if any(u.events["unfinished"] for part in self.parts for u in self._units(part, function)):
+            # What is left over when the month ends is one evening's chance, not a month's mean.
+            middle = fmean(values)
+            low, high = max(0.0, middle - _LAST * (middle - low)), middle + _LAST * (high - middle)
         if self._walks(function):
             least, most = walking(values)
             return min(low, least), max(high, most)
