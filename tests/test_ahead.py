@@ -12,6 +12,7 @@ import pandas as pd
 import pytest
 
 from echotally.errors import BadInput
+from echotally.output.compare_view import compare_verdict
 from echotally.output.exports import csv_text, markdown_text, workbook
 from echotally.output.projection_charts import KINDS, projection_chart
 from echotally.projection.project import Projection, project, project_loaded
@@ -156,6 +157,34 @@ def test_one_change_is_one_cause(
     assert max(others) <= Decimal("0.011") < abs(found.causes[cause])
     assert sum(found.causes.values()) == found.after - found.before
     assert len(found.inputs) == 1
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "share", "shown"),
+    [
+        ("0.004900", "0.009000", "+83.7%", ("0.004900", "0.009000")),  # rounded: 0.00 and 0.01
+        ("0.014900", "0.015000", "+0.7%", ("0.01490", "0.01500")),  # rounded: 0.01 and 0.02, "+100 %"
+        ("1.004900", "1.014900", "+1.0%", ("1.00", "1.01")),
+        ("0.994900", "1.004900", "+1.0%", ("0.9949", "1.00")),
+        ("0", "0.009000", None, ("0.00", "0.009000")),
+    ],
+)
+def test_small_costs_are_compared_unrounded(
+    saved: Callable[..., Path], tmp_path: Path, before: str, after: str, share: str | None, shown: tuple[str, str]
+) -> None:
+    paths = []
+    for name, amount in (("a.json", before), ("b.json", after)):
+        data = json.loads(saved(name).read_text())
+        for plan in data["plans"]:
+            line, *_ = plan["cost"]["lines"]
+            plan["cost"] |= {"lines": [line | {"amount": amount}], "total": f"{Decimal(amount):.2f}"}
+        paths.append(tmp_path / name)
+        paths[-1].write_text(json.dumps(data))
+    found = compare(*paths)
+    assert sum(found.causes.values()) == found.after - found.before
+    said = compare_verdict(found)
+    assert f": {shown[0]} to {shown[1]} " in said
+    assert (f"({share})" in said) if share else "%" not in said
 
 
 def test_what_is_no_projection_is_refused(tmp_path: Path, saved: Callable[..., Path]) -> None:

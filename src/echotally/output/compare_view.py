@@ -31,7 +31,7 @@ def compare_verdict(found: Comparison) -> str:
     move = f"stays {b}" if a == b else f"moves from {a} to {b}"
     if not change:
         return f"The pick {move}; the cost stays {money(found.after)} {found.currency}."
-    share = f" ({change / found.before:+.1%})" if found.before else ""
+    share = f" ({found.share:+.1%})" if found.share is not None else ""
     cause, amount = max(found.causes.items(), key=lambda each: abs(each[1]))
     return (
         f"The pick {move}: {money(found.before)} to {money(found.after)} {found.currency}, {signed(change)}{share}, "

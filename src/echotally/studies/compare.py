@@ -78,7 +78,10 @@ class FunctionChange:
 
 @dataclass(frozen=True)
 class Comparison:
-    """Two projections beside each other; ``causes`` add up to ``after - before`` (the totals of the two picks)."""
+    """Two projections beside each other; ``causes`` add up to ``after - before`` (what the two picks cost, as shown).
+
+    ``unrounded``: the same two costs before rounding to the minor unit.
+    """
 
     names: tuple[str, str]
     currency: str
@@ -91,6 +94,13 @@ class Comparison:
     functions: tuple[FunctionChange, ...]
     inputs: tuple[Change, ...]
     notes: tuple[str, ...]
+    unrounded: tuple[Decimal, Decimal]
+
+    @property
+    def share(self) -> Decimal | None:
+        """The change as a share of the first, of unrounded costs; None where the first costs nothing."""
+        before, after = self.unrounded
+        return after / before - 1 if before else None
 
     def to_frame(self) -> pd.DataFrame:
         """A row for each meter of the two picks (``MeterChange``)."""
@@ -166,7 +176,19 @@ def _read(path: Path) -> dict[str, Any]:
 
 
 def _total(plan: dict[str, Any]) -> Decimal | None:
-    return Decimal(plan["cost"]["total"]) if plan["cost"] else None
+    """What is shown for a plan: its rounded total, or below 1 the unrounded (as ``MonthlyBill.shown``)."""
+    if not plan["cost"]:
+        return None
+    total = Decimal(plan["cost"]["total"])
+    return total if total >= 1 else _unrounded(plan)
+
+
+def _unrounded(plan: dict[str, Any]) -> Decimal:
+    return (
+        sum((Decimal(str(line["amount"])) for line in plan["cost"]["lines"]), Decimal(0))
+        if plan["cost"]
+        else Decimal(0)
+    )
 
 
 def _compared(a: _Saved, b: _Saved) -> Comparison:
@@ -197,7 +219,7 @@ def _compared(a: _Saved, b: _Saved) -> Comparison:
     )
     return Comparison(
         (a.name, b.name), a.currency, (a.pick, b.pick), before, after, causes, meters, plans,
-        tuple(_functions(a, b)), tuple(_inputs(a, b)), tuple(notes),
+        tuple(_functions(a, b)), tuple(_inputs(a, b)), tuple(notes), (_unrounded(a.plans[a.pick]), _unrounded(b.plans[b.pick])),
     )  # fmt: skip
 
 
