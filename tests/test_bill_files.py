@@ -151,7 +151,7 @@ def test_credits_and_tax_stay_apart_and_the_share_that_matched_is_said_first(ask
     said = run_program("reconcile", "model.toml", "bill.csv", "--width", "200", cwd=tmp_path).stdout
     matched = Decimal("1.5") * (CALLS + TIME)
     assert said.startswith(
-        f"{matched / (matched + Decimal('0.2')):.0%} of the bill ({matched:.2f} of {matched + Decimal('0.2'):.2f} EUR) matched."
+        f"{int(100 * matched / (matched + Decimal('0.2')))} % of the bill ({matched:.2f} of {matched + Decimal('0.2'):.2f} EUR) matched."
     )
 
 

@@ -25,12 +25,12 @@ from hypothesis import strategies as st
 from echotally.demand.cron import BadSchedule, firings_after, parse_cron
 from echotally.demo import packaged_files
 from echotally.errors import BadInput
-from echotally.evidence.bill_file import read_bill
+from echotally.evidence.bill_file import BillWays, read_bill
 from echotally.evidence.fit import fit
 from echotally.evidence.telemetry import trace_of_files
 from echotally.evidence.trials import read_trials
 from echotally.model.loading import load_model
-from echotally.projection.placement import load
+from echotally.projection.placement import Loaded, load
 from echotally.rates.loading import load_card
 from echotally.studies.compare import compare
 from tests.conftest import CARD, HEAD, PRICES, run_program
@@ -105,6 +105,10 @@ def known(tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-
     return load(folder / "river.toml")
 
 
+def _bill(path: Path, known: Loaded) -> object:
+    return read_bill(path, known.model, BillWays(), "EUR", known.month.clock)
+
+
 #: Readers that open a database for each file.
 SLOW = ("log", "jsonl", "otlp", "bill")
 TARGETS: dict[str, Callable[[bytes, Path], None]] = {
@@ -122,7 +126,7 @@ TARGETS: dict[str, Callable[[bytes, Path], None]] = {
 
 @pytest.mark.parametrize("path", sorted(CORPUS.iterdir()), ids=lambda path: path.name)
 def test_every_file_of_the_corpus_is_read_or_refused(path: Path, known, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
-    target = TARGETS.get(path.name.split("-")[0]) or _file("bill.csv", lambda bill: read_bill(bill, known.model))
+    target = TARGETS.get(path.name.split("-")[0]) or _file("bill.csv", lambda bill: _bill(bill, known))
     refusal: BadInput | None = None
     try:
         target(path.read_bytes(), tmp_path)
@@ -133,7 +137,7 @@ def test_every_file_of_the_corpus_is_read_or_refused(path: Path, known, tmp_path
 
 @pytest.mark.parametrize("name", [*TARGETS, "bill"])
 def test_fuzzed_files_are_read_or_refused(name: str, known) -> None:  # type: ignore[no-untyped-def]
-    target = TARGETS.get(name) or _file("bill.csv", lambda path: read_bill(path, known.model))
+    target = TARGETS.get(name) or _file("bill.csv", lambda path: _bill(path, known))
 
     @settings(
         max_examples=max(1, EXAMPLES // (3 if name in SLOW else 1)), deadline=None, derandomize=EXAMPLES < 1_000, database=None,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import textwrap
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -60,6 +61,16 @@ def _plain(*axes: Any) -> None:
         axis.set_major_locator(LogLocator(base=10, subs=steps))
         axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.10g}"))
         axis.set_minor_formatter(NullFormatter())
+
+
+#: Characters of twelve points that fit beside each other above a panel.
+_ACROSS = 140
+
+
+def titled(panel: Any, text: str, size: int = 12) -> None:
+    """The finding above a panel, on as many lines as it needs."""
+    lines = [part for line in text.split("\n") for part in textwrap.wrap(line, _ACROSS * 12 // size) or [""]]
+    panel.set_title("\n".join(lines), loc="left", fontsize=size)
 
 
 def picture(figure: Figure, form: str) -> bytes:

@@ -9,7 +9,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.model.units import memory_text
-from echotally.output.charts import new_figure, picture
+from echotally.output.charts import new_figure, picture, titled
 from echotally.output.projection_json import amount_text
 from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, signed, table
 from echotally.output.verdict_text import check_text
@@ -100,7 +100,7 @@ def choose_chart(found: Choice, form: str) -> bytes:
     panel.invert_yaxis()
     panel.set_xlabel(f"cost of the month ({chosen.currency})")
     panel.legend(frameon=False, loc="lower right")
-    panel.set_title(choose_verdict(found)[0], loc="left", fontsize=11)
+    titled(panel, choose_verdict(found)[0], 11)
     return picture(figure, form)
 
 

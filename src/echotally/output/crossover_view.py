@@ -7,7 +7,7 @@ import json
 from rich.console import RenderableType
 from rich.text import Text
 
-from echotally.output.charts import new_figure, picture, plain_numbers, style
+from echotally.output.charts import new_figure, picture, plain_numbers, style, titled
 from echotally.output.terminal import Column, count, money, rendered, safe, table
 from echotally.studies.crossover import Crossover
 from echotally.studies.points import Row
@@ -136,5 +136,5 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
     )
     panel.set_ylabel(f"cost of the month ({_currency(found)})")
     panel.legend(frameon=False)
-    panel.set_title(crossover_verdict(found), loc="left", fontsize=12)
+    titled(panel, crossover_verdict(found))
     return picture(figure, form)

@@ -184,13 +184,13 @@ def fit_chart(found: Fit, form: str) -> bytes:
         fitted = [found.run.median.value * sigma ** (NormalDist().inv_cdf(q) / 1.6448536269514722) for q in shares]
         panel.plot(fitted, shares, label="fitted log-normal", **(style(1) | {"markersize": 0}))
         panel.set_xscale("log")
-        from echotally.output.charts import plain_x
+        from echotally.output.charts import plain_x, titled
 
         plain_x(panel)
     panel.set_xlabel("base run time (ms)")
     panel.set_ylabel("share of runs that are shorter")
     panel.legend(frameon=False, loc="upper left")
-    panel.set_title(f"{fit_verdict(found)}\n{_said(found.run)}", loc="left", fontsize=12)
+    titled(panel, f"{fit_verdict(found)}\n{_said(found.run)}")
     return picture(figure, form)
 
 

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from echotally.output.charts import COLOURS, new_figure, picture, style
+from echotally.output.charts import COLOURS, new_figure, picture, style, titled
 from echotally.output.terminal import Column, money, rendered, safe, share, table
 from echotally.studies.forecast import Forecast, PlanForecast, Swing
 
@@ -165,7 +165,7 @@ def _fan_chart(found: Forecast, form: str) -> bytes:
     panel.set_ylabel(f"cost of the month ({found.currency}): P50, shaded from P10 to P90")
     panel.set_xlabel("month")
     figure.legend(frameon=False, loc="outside lower center", ncols=4)
-    panel.set_title(forecast_verdict(found)[0], loc="left", fontsize=12)
+    titled(panel, forecast_verdict(found)[0])
     return picture(figure, form)
 
 
@@ -194,9 +194,5 @@ def _tornado_chart(found: Forecast, form: str) -> bytes:
     )
     figure.legend(frameon=False, loc="outside lower center", ncols=2)
     most = found.tornado[0].input.address if found.tornado else "nothing"
-    panel.set_title(
-        f"{found.plan}: {most} moves the cost most (expected {money(found.expected_total)} {found.currency})",
-        loc="left",
-        fontsize=12,
-    )
+    titled(panel, f"{found.plan}: {most} moves the cost most (expected {money(found.expected_total)} {found.currency})")
     return picture(figure, form)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from echotally.engine.measured import UnitMeasured
 from echotally.engine.records import SERIES
 from echotally.errors import BadInput, Problem
-from echotally.output.charts import COLOURS, new_figure, picture
+from echotally.output.charts import COLOURS, new_figure, picture, titled
 from echotally.output.terminal import money
 from echotally.output.verdict_text import headline
 from echotally.projection.bills import merged_lines
@@ -89,7 +89,7 @@ def cost_chart(projection: Projection, form: str) -> bytes:
         figure.legend(frameon=False, loc="outside lower center", ncols=4)
     else:
         panel.text(0.5, 0.5, "no plan can be used", ha="center", va="center", transform=panel.transAxes)
-    panel.set_title(headline(projection), loc="left", fontsize=12)
+    titled(panel, headline(projection))
     return picture(figure, form)
 
 
@@ -153,7 +153,7 @@ def levels_chart(projection: Projection, plan: PlanProjection, place: int, form:
     hours = int((throttled > 0).sum())
     refused = f"{share:.3g} % of attempts throttled, in {hours:,} hours" if hours else "nothing throttled"
     title = f"{_whose(plan, place)}: up to {unit.concurrency.peak:,} calls at once; {refused}"
-    panels[0].set_title(title, loc="left", fontsize=12)
+    titled(panels[0], title)
     return picture(figure, form)
 
 
@@ -170,7 +170,7 @@ def backlog_chart(projection: Projection, plan: PlanProjection, place: int, form
     panels[1].set_ylim(0, max(1.0, float(age.max()) * 1.1))
     _day_axis(projection, panels[1])
     title = f"{_whose(plan, place)}: at most {backlog.max():,.0f} events wait, the oldest {age.max():,.0f} s at an hour's end"
-    panels[0].set_title(title, loc="left", fontsize=12)
+    titled(panels[0], title)
     return picture(figure, form)
 
 
@@ -207,7 +207,7 @@ def hours_chart(projection: Projection, plan: PlanProjection, place: int, form: 
     busiest = int(np.nanargmax(grid))
     at_day, at_hour = first + timedelta(days=busiest // 24), busiest % 24
     title = f"{_whose(plan, place)}: busiest on {at_day:%A %d} from {at_hour:02d}:00, {np.nanmax(grid):,.0f} events"
-    panel.set_title(title, loc="left", fontsize=12)
+    titled(panel, title)
     return picture(figure, form)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from decimal import Decimal
 from typing import Any
 
@@ -29,7 +30,7 @@ def reconcile_verdict(found: Reconciliation) -> str:
     difference = found.billed - found.projected
     whole = found.bill.total
     matched = (
-        f"{found.bill.matched / whole:.0%} of the bill ({money(found.bill.matched)} of {money(whole)} {found.currency}) matched. "
+        f"{_percent(found.bill.matched / whole)} % of the bill ({money(found.bill.matched)} of {money(whole)} {found.currency}) matched. "
         if whole
         else ""
     )
@@ -41,6 +42,11 @@ def reconcile_verdict(found: Reconciliation) -> str:
         f"{matched}Billed {money(found.billed)}, projected {money(found.projected)} {found.currency} on {found.plan}: "
         f"{signed(difference)}{share}, most of it {_NAMES[name]} ({signed(amount)})."
     )
+
+
+def _percent(part: Decimal) -> str:
+    """Rounded down, so that 100 % is all of it."""
+    return f"{math.floor(part * 100)}"
 
 
 def _money(amount: Decimal) -> str:

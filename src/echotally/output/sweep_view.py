@@ -9,7 +9,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.model import units
-from echotally.output.charts import new_figure, picture, style
+from echotally.output.charts import new_figure, picture, style, titled
 from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
 from echotally.studies.points import Row
 from echotally.studies.sweep import Sweep
@@ -172,7 +172,7 @@ def _lines(found: Sweep) -> Any:
     panels[-1].minorticks_off()
     panels[-1].set_xlabel(_label(axis.address, axis.values[0]))
     _mark_best(found, panels[0], place[found.best[axis.address]] if found.best else None)
-    panels[0].set_title(_title(found), loc="left", fontsize=12)
+    titled(panels[0], _title(found))
     return figure
 
 
@@ -215,5 +215,5 @@ def _heat(found: Sweep) -> Any:
     panel.set_xlabel(one.address)
     panel.set_ylabel(two.address)
     figure.colorbar(image, label=f"cost of the month on {plan} ({_currency(found)})")
-    panel.set_title(_title(found), loc="left", fontsize=12)
+    titled(panel, _title(found))
     return figure

@@ -148,13 +148,17 @@ def count(number: float | None) -> str:
     return "–" if number is None else f"{number:,.0f}"
 
 
+#: Less is what dividing left over, not money.
+_NO_MONEY = 5e-13
+
+
 def money(amount: Decimal | float | None) -> str:
     """Money in the currency's hundredths; below one with four significant digits, so that small amounts differ."""
     if amount is None:
         return "–"
     size = abs(float(amount))
-    if size == 0 or size >= 0.99995:
-        return f"{amount:,.2f}"
+    if size < _NO_MONEY or size >= 0.99995:
+        return f"{0 if size < _NO_MONEY else amount:,.2f}"
     places = max(2, 3 - math.floor(math.log10(size)))
     return f"{amount:,.{places}f}"
 

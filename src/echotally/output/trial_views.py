@@ -10,7 +10,7 @@ from rich.text import Text
 
 from echotally.engine.measured import Waits
 from echotally.model.units import duration_text
-from echotally.output.charts import new_figure, picture, style
+from echotally.output.charts import new_figure, picture, style, titled
 from echotally.output.projection_json import amount_text
 from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
 from echotally.studies.drain import Drain, DrainRow
@@ -126,7 +126,7 @@ def drain_chart(found: Drain, form: str) -> bytes:
     panel.set_xlim(0, longest)
     panel.set_ylim(bottom=0)
     panel.legend(frameon=False, ncols=2, fontsize=9)
-    panel.set_title(drain_verdict(found).replace(": ", ":\n", 1), loc="left", fontsize=12)
+    titled(panel, drain_verdict(found).replace(": ", ":\n", 1))
     return picture(figure, form)
 
 
@@ -140,9 +140,15 @@ def _told_apart(found: Drain) -> list[DrainRow]:
     return [row for row in found.rows if row in soonest.values()][:_MOST_LINES]
 
 
+#: A refused client asks again after a millisecond, so a trial can be over before the first cold start is.
+_USED_UP = "Refusals used up --calls within a cold start: give more, or let refused clients wait (--pause '1 s')"
+
+
 def load_verdict(found: LoadTrial) -> str:
     """The most that was reached, and the limit that is enough."""
     best = max(found.rows, key=lambda row: row.calls_per_s)
+    if not best.calls_per_s:
+        return f"{found.function} on {found.plan}: not known, nothing was answered. {_USED_UP}."
     text = (
         f"{found.function} on {found.plan} answers at most {best.calls_per_s:,.1f} calls a second "
         f"({best.clients:,} clients, limit {_limit(best.limit)}, p95 {_ms(best.latency.p95)} ms)."
@@ -179,6 +185,8 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
     parts.append(
         table(f"{safe(found.function)} alone on {found.plan} ({_currency(found)})", columns, rows, marks, width)
     )
+    if any(row.refused and not row.calls_per_s for row in found.rows) and any(row.calls_per_s for row in found.rows):
+        parts.append(Text(f"Where nothing was answered: {_USED_UP[0].lower()}{_USED_UP[1:]}."))
     parts.append(
         Text(
             "Latency is from asking to the answer, of answered calls. knee: more clients bring little but waiting.",
@@ -240,5 +248,5 @@ def load_chart(found: LoadTrial, form: str) -> bytes:
         panels[1].set_xticks(places, [f"{n:,}" for n in places])
         panels[1].minorticks_off()
     panels[0].legend(frameon=False)
-    panels[0].set_title(load_verdict(found), loc="left", fontsize=12)
+    titled(panels[0], load_verdict(found))
     return picture(figure, form)

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from echotally.output.charts import new_figure, picture
+from echotally.output.charts import new_figure, picture, titled
 from echotally.output.terminal import money, signed
 
 #: Light and dark, and hatched where it falls: told apart in grey and without colours.
 _TOTAL, _UP, _DOWN = "#4d4d4d", "#D55E00", "#56B4E9"
+#: What is smaller is nothing, as in the tables beside the chart.
+_SHOWN = 0.00005
 
 
 def waterfall(
@@ -34,7 +36,7 @@ def waterfall(
         )
         panel.plot([place - 0.7, place + 0.3], [level, level], color="#888888", linewidth=0.8)
         level += amount
-        _label(panel, place, max(level, level - amount), signed(amount) if amount else "0")
+        _label(panel, place, max(level, level - amount), signed(amount) if abs(amount) >= _SHOWN else "0")
     panel.bar(len(names) - 1, last[1], color=_TOTAL, width=0.6)
     panel.plot([len(names) - 1.7, len(names) - 0.7], [level, level], color="#888888", linewidth=0.8)
     _label(panel, len(names) - 1, last[1], money(last[1]))
@@ -45,7 +47,7 @@ def waterfall(
     low, high = _ends(first[1], [amount for _, amount in steps], last[1])
     panel.set_ylim(low, high)
     panel.set_ylabel(unit if low <= 0 else f"{unit}; the axis begins at {money(low)}")
-    panel.set_title(title, loc="left", fontsize=12)
+    titled(panel, title)
     return picture(figure, form)
 
 

@@ -34,14 +34,17 @@ class Loaded:
         return Loaded(model, self.document, self.month, self.offers)
 
 
-def load(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
-    """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake."""
+def load(path: Path | str, sets: Iterable[tuple[str, str]] = (), like: Loaded | None = None) -> Loaded:
+    """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake.
+
+    ``like`` is the same model loaded with other overrides: its cards are not read again where they are the same.
+    """
     model, document, problems = load_as_far_as_possible(path, sets)
     if model is None:
         raise BadInput(problems)
     month, offers = None, None
     try:
-        offers = load_offers(document, model)
+        offers = load_offers(document, model, like.offers if like and _same_cards(like.model, model) else None)
     except BadInput as error:
         problems += error.problems
     try:
@@ -51,6 +54,10 @@ def load(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
     if problems or month is None or offers is None:
         raise BadInput(list(dict.fromkeys(problems)))
     return Loaded(model, document, month, offers)
+
+
+def _same_cards(one: Model, other: Model) -> bool:
+    return one.estate.rate_cards == other.estate.rate_cards and one.exchange == other.exchange
 
 
 def placement_on(model: Model, offers: dict[str, Offer], candidate: Offer) -> dict[str, Offer]:

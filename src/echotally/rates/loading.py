@@ -31,12 +31,19 @@ def load_card(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> RateCar
     return validate(document, RateCard, document.data)
 
 
-def load_offers(document: Document, model: Model) -> dict[str, Offer]:
+def load_offers(document: Document, model: Model, known: dict[str, Offer] | None = None) -> dict[str, Offer]:
     """Every plan of every card the model names, by full name, in file order.
 
-    Raises ``BadInput`` for mistakes in the cards, two cards of one name, mixed currencies, and for plans
-    the model names but no card has.
+    ``known`` are the offers of the same cards, read before. Raises ``BadInput`` for mistakes in the cards, two cards of one
+    name, mixed currencies, and for plans the model names but no card has.
     """
+    offers = _read_offers(document, model) if known is None else known
+    if problems := _unknown_plans(document, model, offers):
+        raise BadInput(problems)
+    return offers
+
+
+def _read_offers(document: Document, model: Model) -> dict[str, Offer]:
     offers: dict[str, Offer] = {}
     problems: list[Problem] = []
     currencies: dict[str, str] = {}
@@ -69,8 +76,6 @@ def load_offers(document: Document, model: Model) -> dict[str, Offer]:
                 'cards of one currency, or [exchange] with date = 2027-01-15, into = "EUR", rates = { USD = "0.92" }',
             )
         )
-    if not problems:
-        problems = _unknown_plans(document, model, offers)
     if problems:
         raise BadInput(problems)
     return offers

@@ -112,6 +112,7 @@ class Context:
     offer: Offer
     base: PlanProjection | None
     tried: dict[Sets, PlanProjection | None] = field(default_factory=dict)
+    _loadable: dict[Sets, bool] = field(default_factory=dict)
 
     @property
     def model(self) -> Model:
@@ -209,11 +210,17 @@ class Context:
 
     def applies(self, sets: Sets) -> bool:
         """Whether the model with a change can be loaded."""
+        if sets not in self._loadable:
+            self._changed(sets)
+        return self._loadable[sets]
+
+    def _changed(self, sets: Sets) -> Loaded | None:
         try:
-            load(self.path, [*self.sets, *sets])
+            loaded = load(self.path, [*self.sets, *sets], like=self.loaded)
         except BadInput:
-            return False
-        return True
+            loaded = None
+        self._loadable[sets] = loaded is not None
+        return loaded
 
     @cached_property
     def compared(self) -> PlanProjection | None:
@@ -234,10 +241,8 @@ class Context:
     def _play(self, sets: Sets) -> PlanProjection | None:
         if self.base is not None and self.compared is None:
             return None
-        try:
-            return self._project(load(self.path, [*self.sets, *sets]))
-        except BadInput:
-            return None
+        changed = self._changed(sets)
+        return self._project(changed) if changed else None
 
     def saving(self, sets: Sets) -> Decimal | None:
         """What a change saves a month, by playing it."""
@@ -288,11 +293,7 @@ def pushed_by_its_topic(ctx: Context, queue: str) -> Sets:
 
 def _that_load(ctx: Context, sets: Sequence[tuple[str, str]]) -> Sets:
     """The overrides, or nothing where the model with them could not be loaded."""
-    try:
-        load(ctx.path, [*ctx.sets, *sets])
-    except BadInput:
-        return ()
-    return tuple(sets)
+    return tuple(sets) if ctx.applies(tuple(sets)) else ()
 
 
 def nice_duration(ns: float) -> str:
