@@ -10,6 +10,7 @@ import pytest
 from echotally.errors import BadInput
 from echotally.projection.project import project
 from echotally.studies.findings import RULES, check_model
+from echotally.studies.findings.base import Context
 from tests.conftest import CARD, run_program
 
 PLAN_KEYS = 'timeout_limit = "15 min"\nconcurrency_limit = 1000'
@@ -344,3 +345,40 @@ def test_a_timeout_is_never_suggested_above_the_plans_limit_nor_a_share_in_power
     # 20 minutes of run, 15 minutes at the most on the only plan: nothing to suggest. 31 firings, three tries each.
     assert found.noticed.sets == ()
     assert "93 of 93 runs (100 %)" in found.noticed.text
+
+
+@pytest.mark.parametrize("name", [*ESTATES, "M01", "M03"])
+def test_a_change_that_is_not_tried_would_not_have_been_worth_a_word(write, monkeypatch, tmp_path, name):
+    """Findings are the same where every size is tried; what other runs of a function could save bounds what they do save."""
+    (tmp_path / "tail.csv").write_text("ms\n" + "100\n" * 997 + "9000\n20000\n30000\n")
+    case = next((case for case in CASES if case[0] == name), None)
+    path = write(case[1] if case else ESTATES[name], card=case_card(case) if case else card_for(""))
+    told = [(f.rule.code, f.noticed.sets) for f in check_model(path).findings]
+    stakes: dict[str, Decimal | None] = {}
+
+    def every(ctx: Context, function: str) -> None:
+        stakes[function] = bound(ctx, function)
+
+    bound = Context.at_stake
+    monkeypatch.setattr(Context, "at_stake", every)
+    assert [(f.rule.code, f.noticed.sets) for f in check_model(path).findings] == told
+    checked = check_model(path)
+    before = project(path, plans=[checked.plan]).plans[0].bill
+    for function, stake in stakes.items():
+        for size in ("256 MB", "1 GB"):
+            after = project(path, [(f"functions.{function}.memory", size)], [checked.plan]).plans[0].bill
+            assert before is None or after is None or before.unrounded - after.unrounded <= stake
+
+
+@pytest.mark.parametrize("cpu_share", [0.5, 0.8, 1])
+@pytest.mark.parametrize("run", ["101 ms", "130 ms", "210 ms", "310 ms", "399 ms", "2 s"])
+@pytest.mark.parametrize("step", ["1 ms", "100 ms", "1 s"])
+def test_where_twice_the_memory_costs_more_four_times_does_too(write, cpu_share, run, step):
+    path = write(
+        F.replace("cpu_share = 0", f"cpu_share = {cpu_share}").replace('"100 ms"', f'"{run}"').replace('"2 s"', '"9 s"') + S,
+        card=card_for(f'rounding = {{ time = "{step}" }}'),
+    )  # fmt: skip
+    costs = [
+        project(path, [("functions.f.memory", size)]).plans[0].bill.unrounded for size in ("512 MB", "1 GB", "2 GB")
+    ]
+    assert costs[1] <= costs[0] or costs[2] > costs[0]

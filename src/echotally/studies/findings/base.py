@@ -102,6 +102,10 @@ def rule(
     return register
 
 
+#: Due whatever the runs are.
+_NOT_BY_RUNS = frozenset({"stream_partition_hours", "storage_gb_months", "flat_months"})
+
+
 @dataclass
 class Context:
     """The model, the plan it is looked at on, the month played on it (None where it does not fit)."""
@@ -158,6 +162,20 @@ class Context:
         """What a function costs in all environments."""
         bill = self.base.bill if self.base else None
         return sum((cost for key, cost in bill.functions.items() if key[0] == name), Decimal(0)) if bill else Decimal(0)
+
+    def at_stake(self, name: str) -> Decimal | None:
+        """The most that other runs of a function could save: what they pay, and what stands idle; None where not played.
+
+        Saves plays: what is worth less than a finding needs not be tried.
+        """
+        bill = self.base.bill if self.base else None
+        if bill is None:
+            return None
+        runs = sum((line.amount for line in bill.lines if line.meter not in _NOT_BY_RUNS), Decimal(0))
+        others = (parts for key, parts in bill.shares.items() if key[0] != name)
+        return runs - sum(
+            (a for parts in others for meter, a in parts.items() if meter not in _NOT_BY_RUNS), Decimal(0)
+        )
 
     def calls(self, name: str) -> int:
         """Started attempts of a function in all environments."""

@@ -29,7 +29,11 @@ def far_below(ctx: Context) -> Iterator[Noticed]:
         if function.memory_used is None or function.memory_used > _ROOMY * function.memory:
             continue
         size = ctx.plan(name).memory.round_up(int(function.memory_used / _FULL) + 1)
-        if size is None or size >= unit_settings(function, ctx.plan(name)).memory_mb:
+        if (
+            not _worth(ctx, ctx.at_stake(name))
+            or size is None
+            or size >= unit_settings(function, ctx.plan(name)).memory_mb
+        ):
             continue
         sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
         played, saves = ctx.trial(sets), ctx.saving(sets)
@@ -82,6 +86,11 @@ def starved(ctx: Context) -> Iterator[Noticed]:
         now = unit_settings(function, plan)
         if function.cpu_share < 0.5 or now.vcpu >= function.threads or plan.bills == "reserved":
             continue
+        if not _worth(ctx, ctx.at_stake(name)):
+            continue
+        # Whole steps of memory cost at least as much again, so where twice as much costs more, four times does too;
+        # except where shorter runs are no longer ended, or find room.
+        in_trouble = any(u.attempts["timed_out"] + u.attempts["throttled"] for u in ctx.units(name))
         for times in (2, 4):
             size = plan.memory.round_up(function.memory * times)
             if size is None or size <= now.memory_mb:
@@ -95,4 +104,6 @@ def starved(ctx: Context) -> Iterator[Noticed]:
                     f"a run takes {run_s:,.2f} s instead of {ctx.run_s(name):,.2f} s",
                     f"saves {ctx.money(saves)} a month", sets, saves,
                 )  # fmt: skip
+                break
+            if saves is not None and saves < 0 and not in_trouble:
                 break
