@@ -64,7 +64,7 @@ def _plain(*axes: Any) -> None:
 
 
 #: Characters of twelve points that fit beside each other above a panel.
-_ACROSS = 140
+_ACROSS = 132
 
 
 def titled(panel: Any, text: str, size: int = 12) -> None:
