@@ -6,12 +6,16 @@ import csv
 import io
 import json
 import math
+from decimal import Decimal
 
 import numpy as np
 import pytest
 
 from echotally.evidence.estimates import log_normal
 from echotally.evidence.rhythm import STRETCH_S, rhythm
+from echotally.output.charts import new_figure, picture, titled
+from echotally.output.terminal import money
+from echotally.output.waterfall import waterfall
 from echotally.projection.project import project
 from tests.conftest import CARD, HEAD, PRICES, run_program
 
@@ -260,3 +264,41 @@ def test_per_million_divides_by_events_from_outside_each_once(write, tmp_path):
     said = run_program("project", "model.toml", "--width", "250", cwd=tmp_path).stdout
     row = next(line for line in said.splitlines() if line.strip().startswith("→ test.plan"))
     assert "4,000,000.00" in row
+
+
+@pytest.mark.parametrize(
+    ("amount", "said"),
+    [
+        ("4.395E-58", "0.00"),  # what dividing left over
+        ("-4.395E-58", "0.00"),
+        ("0.0000123456", "0.00001235"),
+        ("-0.08712", "-0.08712"),
+        ("0.99994", "0.9999"),
+        ("0.99996", "1.00"),
+        ("1234.5", "1,234.50"),
+    ],
+)
+def test_money_has_four_digits_below_one_and_none_of_what_dividing_left_over(amount, said):
+    assert money(Decimal(amount)) == money(float(amount)) == said
+
+
+@pytest.mark.parametrize("size", [10, 11, 12])
+def test_a_finding_longer_than_the_chart_is_wide_stands_on_several_lines(size):
+    figure, (panel,) = new_figure()
+    words = "Billed 14.69, projected 14.50 EUR on heron.shared: most of it run time and mix. " * 3
+    titled(panel, f"{words}\n\nThe second line.", size)
+    picture(figure, "png")
+    assert panel.get_title(loc="left").split() == f"{words} The second line.".split()
+    drawn = [
+        text.get_window_extent()
+        for text in panel.get_children()
+        if getattr(text, "get_text", str)().startswith("Billed")
+    ]
+    assert len(drawn) == 1 and drawn[0].x1 <= figure.bbox.width and drawn[0].y1 <= figure.bbox.height
+
+
+def test_parts_too_small_to_be_seen_are_nothing_on_a_waterfall():
+    drawn = waterfall(
+        "t", ("projected", 14.5), [("volume", 0.2), ("price", 4e-58)], ("billed", 14.7), "EUR", "svg"
+    ).decode()
+    assert "+0.2000" in drawn and ">0<" in drawn and "e-58" not in drawn and "0.00000" not in drawn
