@@ -154,11 +154,11 @@ def test_a_trial_that_refusals_used_up_says_so_and_a_longer_one_does_not(write, 
     write(CLIENTS)
     monkeypatch.chdir(tmp_path)
     trial = ("load", "model.toml", "--function", "f", "--clients", "20", "--calls")
-    first, used_up = ask(*trial, "1000").output, "efusals used up --calls within"
-    assert "nothing was answered" in first and used_up in first and "at most 0.0 calls" not in first
+    first, used_up = ask(*trial, "1000").output, "refusals used up --calls within"
+    assert "answered nothing: " in first and used_up in first and "at most 0.0 calls" not in first
     assert used_up not in ask(*trial, "60000").output
     both = ask(*trial[:-1], "--limit", "1,20", "--calls", "1000").output
-    assert "answers at most" in both and f"Where nothing was answered: r{used_up}" in both
+    assert "answers at most" in both and f"Where nothing was answered, {used_up}" in both
 
 
 def test_a_forecast_without_ranges_says_so_instead_of_a_spread_of_nothing(write, monkeypatch, tmp_path):

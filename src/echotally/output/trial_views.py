@@ -141,18 +141,18 @@ def _told_apart(found: Drain) -> list[DrainRow]:
 
 
 #: A refused client asks again after a millisecond, so a trial can be over before the first cold start is.
-_USED_UP = "Refusals used up --calls within a cold start: give more, or let refused clients wait (--pause '1 s')"
+_USED_UP = "refusals used up --calls within a cold start"
 
 
 def load_verdict(found: LoadTrial) -> str:
     """The most that was reached, and the limit that is enough."""
     best = max(found.rows, key=lambda row: row.calls_per_s)
-    if not best.calls_per_s:
-        return f"{found.function} on {found.plan}: not known, nothing was answered. {_USED_UP}."
-    text = (
-        f"{found.function} on {found.plan} answers at most {best.calls_per_s:,.1f} calls a second "
+    reached = (
+        f"answers at most {best.calls_per_s:,.1f} calls a second "
         f"({best.clients:,} clients, limit {_limit(best.limit)}, p95 {_ms(best.latency.p95)} ms)."
     )
+    text = f"{found.function} on {found.plan} "
+    text += reached if best.calls_per_s else f"answered nothing: {_USED_UP}."
     text += f" A limit above {found.enough:,} brings nothing more." if found.enough else ""
     bound = list(dict.fromkeys(row.bound for row in found.rows if row.bound))
     text += f" What binds: {'; '.join(bound)}." if bound else ""
@@ -186,7 +186,7 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
         table(f"{safe(found.function)} alone on {found.plan} ({_currency(found)})", columns, rows, marks, width)
     )
     if any(row.refused and not row.calls_per_s for row in found.rows) and any(row.calls_per_s for row in found.rows):
-        parts.append(Text(f"Where nothing was answered: {_USED_UP[0].lower()}{_USED_UP[1:]}."))
+        parts.append(Text(f"Where nothing was answered, {_USED_UP}."))
     parts.append(
         Text(
             "Latency is from asking to the answer, of answered calls. knee: more clients bring little but waiting.",
