@@ -10,22 +10,18 @@ and Kelton, "Simulation Modeling and Analysis", section 9.5).
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from statistics import fmean, stdev
 
-import numpy as np
-from numpy.typing import NDArray
-
 from echotally.demand.month import MonthPlan, Tap
-from echotally.engine.build import stream_seed
 from echotally.engine.measured import Measured
-from echotally.engine.sampling.carrying import Carried
-from echotally.engine.sampling.cutting import BUDGET, SHARE, Cut, cut_month, expected_in
+from echotally.engine.sampling.cutting import BUDGET, SHARE, cut_month, expected_in
 from echotally.engine.sampling.expecting import expected_events
+from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
-from echotally.engine.sampling.playing import PARTS, Hours, Mode, Player, Stretch
+from echotally.engine.sampling.playing import PARTS, Mode, Player, Stretch
 from echotally.engine.sampling.readings import Span, Total
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
@@ -38,7 +34,6 @@ _CRITICAL = 1e-4
 #: A limit that schedules and the rest come so near together is one they share.
 _NEAR = 0.9
 _EMPTY: Mode = frozenset()
-Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -62,7 +57,7 @@ def sample(
     effort: int | None = None,
 ) -> Sampled:  # fmt: skip
     """Sample a month; ``effort``: events to play in steady hours. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
-    sampler = _Sampler(model, month, placement, seed, progress, effort or BUDGET)
+    sampler = Sampler(model, month, placement, seed, progress, effort or BUDGET)
     parts = sampler.parts()
     throttled = {u.function for p in parts for u, n in zip(p.built.units, p.unit["throttled"], strict=True) if n > 0}
     losses = {
@@ -77,7 +72,9 @@ def sample(
     return Sampled(whole, [part.measured(model, month) for part in parts], share, losses, frozenset(sampler.critical))
 
 
-class _Sampler:
+class Sampler:
+    """What is played for all parts, once: the groups' stretches, which lanes fill beside which, the schedules apart."""
+
     def __init__(
         self, model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int,
         progress: Callable[[float], None] | None,
@@ -108,7 +105,7 @@ class _Sampler:
         apart = self._schedules()
         found = []
         for part in range(PARTS):
-            total = _Month(self, part).follow()
+            total = PartOfMonth(self, part).follow()
             total.add_apart(apart)
             found.append(total)
             self.done = 0.5 + 0.5 * (part + 1) / PARTS
@@ -247,216 +244,7 @@ def _tokens(offer: Offer) -> int | None:
     return scaling.burst if scaling.burst is not None and scaling.scope == "account" else None
 
 
-class _Month:
-    """One part's month, followed in the order of time."""
-
-    def __init__(self, sampler: _Sampler, part: int) -> None:
-        self.sampler, self.part = sampler, part
-        self.cut, self.player, self.lanes = sampler.cut, sampler.player, sampler.player.lanes
-        self.total = Total(sampler.player.first, sampler.month)
-        self.carried = {n: Carried(lane) for n, lane in enumerate(self.lanes)}
-        self.times: dict[tuple[int, Mode], float] = {}
-        self.by_hour: dict[tuple[int, tuple[int, Mode]], float] = {}
-        self.hours: dict[tuple[int, Mode], list[Hours]] = {}
-        self.turns: dict[tuple[int, Mode], int] = {}
-        self.runs: list[tuple[tuple[int | None, ...], Mode, Hours]] = []
-        self.random = np.random.Generator(np.random.PCG64(stream_seed(sampler.seed, f"carried {part}")))
-        self.waits: dict[int, list[tuple[float, float, float, float]]] = {}
-        self.lags: dict[int, list[tuple[float, float, float]]] = {}
-
-    def follow(self) -> Total:
-        """Segment after segment; then everything that was played is weighed by the time it stands for."""
-        self._backlogs()
-        segments, at = self.cut.segments, 0
-        while at < len(segments):
-            segment = segments[at]
-            flagged = self.sampler.flagged()
-            if segment.kind is not None or segment.group in flagged:
-                at += self._as_it_is(at, flagged)
-            else:
-                self._steady(at)
-                at += 1
-        for (group, full), lasted in self.times.items():
-            stretch = self.sampler.stretch(group, full)
-            self.total.add(stretch.spans[self.part], lasted / stretch.part_ns)
-        for (hour, (group, full)), lasted in self.by_hour.items():
-            stretch = self.sampler.stretch(group, full)
-            self.total.add_hours(stretch.spans[self.part], hour, lasted / stretch.part_ns)
-        self._ages()
-        self._left()
-        return self.total
-
-    def _backlogs(self) -> None:
-        """What the model's queues hold when the month begins is there at 0 s."""
-        for n, lane in enumerate(self.lanes):
-            environment, name = self.player.first.sources[lane.source]
-            kind, _, queue = name.partition(".")
-            if kind == "queues" and self.sampler.model.queues[queue].backlog:
-                held = float(self.sampler.model.queues[queue].backlog)
-                self.carried[n].begins(0.0, held)
-                self.total.unit["arrived"][lane.units[0]] += held
-                self.total.source["arrived"][lane.source] += held
-
-    def _hour(self, at_ns: int) -> int:
-        """Which row of the series an instant belongs to."""
-        return int(min(at_ns // (3_600 * 10**9), self.total.series.shape[1] - 1))
-
-    # -- steady segments ----------------------------------------------------------------------------------------
-    def _steady(self, at: int) -> None:
-        segment = self.cut.segments[at]
-        assert segment.group is not None
-        now = segment.start_ns
-        while now < segment.end_ns:
-            full = self.sampler.mode(segment.group, self._full())
-            step = segment.end_ns - now
-            if full:
-                step = min(step, *(self.carried[lane].step_ns(now) for lane in full))
-            key = (segment.group, full)
-            self.times[key] = self.times.get(key, 0.0) + step
-            hour = (self._hour(now), key)
-            self.by_hour[hour] = self.by_hour.get(hour, 0.0) + step
-            if full:
-                self._move(segment.group, full, now, step)
-            now += step
-
-    def _full(self) -> Mode:
-        return frozenset(n for n, c in self.carried.items() if c.held >= 1.0)
-
-    def _move(self, group: int, full: Mode, now: int, step: int) -> None:
-        flow = self.sampler.stretch(group, full).flows[self.part]
-        for lane in sorted(full):
-            carried = self.carried[lane]
-            if not carried.came:
-                carried.begins(float(now))
-            come = self.sampler.come(group, lane, flow.come[lane]) * step
-            # Events of a stretch are a sample of what comes: the month's own differ from it as Poisson counts do.
-            noise = float(self.random.standard_normal()) * (come * self.sampler.burst(lane)) ** 0.5
-            gone = float(flow.gone[lane]) * step
-            self._hand_on(lane, now, step, max(0.0, come + noise), gone, flow.handled, flow.run_ns)
-        for unit in {unit for lane in full for unit in self.lanes[lane].units}:
-            self._lag(unit, now, step)
-
-    def _hand_on(
-        self, lane: int, now: int, step: int, come: float, gone: float, handled: Array, run_ns: Array,
-    ) -> None:  # fmt: skip
-        carried, mine = self.carried[lane], self.lanes[lane]
-        lot = carried.moves(now, step, come, gone)
-        home = mine.units[0]
-        self.total.unit["ev_expired"][home] += lot.expired
-        self.total.source["ended"][mine.source] += lot.expired
-        hour = self._hour(now)
-        backlog = math.fsum(self.carried[n].held for n, other in enumerate(self.lanes) if home in other.units)
-        self.total.maxima["backlog_peak"][home] = max(self.total.maxima["backlog_peak"][home], int(backlog))
-        self.total.series[home, hour, 4] = max(self.total.series[home, hour, 4], backlog)
-        self.total.series[home, hour, 5] = lot.age_high / 1e9
-        for unit in mine.units:
-            full = [n for n, c in self.carried.items() if unit in self.lanes[n].units and c.came]
-            part = 1 / max(1, len(full))
-            self.waits.setdefault(unit, []).append(
-                (float(handled[unit]) * step * part, lot.age_low, lot.age_high, float(run_ns[unit]))
-            )
-        if carried.held < 1.0:
-            carried.empties()
-
-    def _lag(self, unit: int, now: int, step: int) -> None:
-        lots = [
-            c.lots[-1]
-            for n, c in self.carried.items()
-            if unit in self.lanes[n].units and c.lots and c.lots[-1].at_ns == now
-        ]
-        if lots:
-            oldest = max(lots, key=lambda lot: lot.age_high)
-            self.lags.setdefault(unit, []).append((float(step), oldest.age_low, oldest.age_high))
-
-    # -- hours as they are --------------------------------------------------------------------------------------
-    def _as_it_is(self, at: int, flagged: set[int]) -> int:
-        segment, full = self.cut.segments[at], self._full()
-        hours = self._played(at, full, flagged)
-        if at + hours.segments >= len(self.cut.segments):
-            self.total.left += hours.unfinished
-        self.total.add(hours.span, 1.0)
-        ends = self.cut.segments[at + hours.segments - 1].end_ns
-        for n in range(at, at + hours.segments):
-            s = self.cut.segments[n]
-            share = (s.end_ns - s.start_ns) / (ends - segment.start_ns)
-            self.total.add_hours(hours.span, s.hour, share)
-        lasts = ends - segment.start_ns
-        for lane in range(len(self.lanes)):
-            if lane in full:
-                per_ns = 1.0 / lasts
-                self._hand_on(lane, segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane]),
-                              hours.handled * per_ns, hours.run_ns)  # fmt: skip
-            elif hours.held[lane] > self._usual(lane, hours, lasts):
-                self.carried[lane].begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
-        for unit in {unit for lane in full for unit in self.lanes[lane].units}:
-            self._lag(unit, segment.start_ns, lasts)
-        return hours.segments
-
-    def _usual(self, lane: int, hours: Hours, lasts: int) -> float:
-        """How much a lane may hold at an hour's end with nothing left over."""
-        mine = self.lanes[lane]
-        return 2 * mine.batch + 2 * float(hours.come[lane]) / lasts * (mine.filling_ns + 60e9)
-
-    def _played(self, at: int, full: Mode, flagged: set[int]) -> Hours:
-        """The hour played, or one like it that was: each part has one of its own of each kind."""
-        segment = self.cut.segments[at]
-        if segment.kind is None:
-            return self._like_before(at, full, flagged)
-        key = (segment.kind, full)
-        known = self.hours.setdefault(key, [])
-        turn = self.turns.get(key, 0)
-        self.turns[key] = turn + 1
-        alike = self._members(segment.kind) or [at]
-        if len(known) < len(alike):
-            number = alike[len(known)]
-            found = self.player.hours(self.cut, number, full, self.part, flagged, self.sampler.whole)
-            if found.segments == 1:
-                known.append(found)
-            elif number == at:
-                return found
-            else:
-                # Work went on into the following hours: it is those of this hour that count, not of one like it.
-                return self.player.hours(self.cut, at, full, self.part, flagged, self.sampler.whole)
-            return found
-        return known[turn % len(known)]
-
-    def _members(self, kind: int) -> list[int]:
-        """The hours of a kind that this part plays for all of them; none: too few for each part to have its own."""
-        members = self.cut.kinds[kind]
-        if len(members) < PARTS:
-            return []
-        many = min(self.sampler.each[kind], len(members) // PARTS)
-        return [members[(len(members) * (2 * (n * PARTS + self.part) + 1)) // (2 * PARTS * many)] for n in range(many)]
-
-    def _like_before(self, at: int, full: Mode, flagged: set[int]) -> Hours:
-        """Hours that do not clear by themselves, played on until they do; used again where the same groups follow."""
-        groups = tuple(s.group for s in self.cut.segments)
-        for follow, mode, hours in self.runs:
-            same = groups[at : at + len(follow)] == follow
-            after = at + len(follow)
-            ends = after >= len(groups) or groups[after] not in flagged
-            if same and mode == full and ends:
-                return hours
-        found = self.player.hours(self.cut, at, full, self.part, flagged, self.sampler.whole)
-        self.runs.append((groups[at : at + found.segments], full, found))
-        return found
-
-    # -- the month's end ----------------------------------------------------------------------------------------
-    def _ages(self) -> None:
-        for unit, rows in self.waits.items():
-            counts, low, high, run = (np.array(column) for column in zip(*rows, strict=True))
-            self.total.add_waits(unit, counts, low, high, float(run.mean()))
-        for unit, lags in self.lags.items():
-            if self.player.first.world.fn[unit]["stream_n"] > 0:
-                lasted, low, high = (np.array(column) for column in zip(*lags, strict=True))
-                self.total.add_lag(unit, lasted, low, high)
-
-    def _left(self) -> None:
-        for n, lane in enumerate(self.lanes):
-            self.total.left[lane.units[0]] += self.carried[n].held
-
-
-def _direct(sampler: _Sampler, lane: Lane) -> list[tuple[int, float]] | None:
+def _direct(sampler: Sampler, lane: Lane) -> list[tuple[int, float]] | None:
     model = sampler.model
     environment, source = sampler.player.first.sources[lane.source]
     letters = {q.dead_letter for q in model.queues.values()} | {t.dead_letter for t in model.triggers}
@@ -474,9 +262,3 @@ def _direct(sampler: _Sampler, lane: Lane) -> list[tuple[int, float]] | None:
         if tap.environment == environment and (tap.source == source or tap.source in topics):
             found.append((n, 1.0 if tap.source == source else topics[tap.source]))
     return found
-
-
-def describe(cuts: Cut, whole: Sequence[Tap]) -> str:
-    """What the sample is made of, in words."""
-    hours = sum(len(kind) for kind in cuts.kinds)
-    return f"{len(cuts.groups)} kinds of steady hours, {hours} hours of other kinds, {len(whole)} schedules among them"
