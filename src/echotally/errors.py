@@ -9,6 +9,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 
+def safe(text: str) -> str:
+    """Text from outside, with control, direction and line signs made visible: nothing in it can act on a terminal or a log."""
+    return "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in text)
+
+
 @dataclass(frozen=True)
 class Problem:
     """One mistake in something the analyst wrote: where it is, what was found, what is allowed."""
@@ -26,7 +31,7 @@ class Problem:
         text = f"{head}: {self.message}" if head else self.message
         if self.value:
             text += f" (found {self.value})"
-        return f"{text}. Allowed: {self.allowed}" if self.allowed else text
+        return safe(f"{text}. Allowed: {self.allowed}" if self.allowed else text)
 
 
 class EchoTallyError(Exception):

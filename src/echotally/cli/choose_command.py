@@ -8,8 +8,9 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.files import text_of, write_whole
 from echotally.output.exports import in_form
-from echotally.output.writing import deliver, write_whole
+from echotally.output.writing import deliver
 
 
 @click.command(epilog="Example: echotally choose river-watch/river.toml")
@@ -48,5 +49,5 @@ def choose(
     )
     deliver(text, out)
     if write and found.sets:
-        write_whole(model, with_values(model.read_text(encoding="utf-8-sig"), [*sets, *found.sets]).encode())
+        write_whole(model, with_values(text_of(model), [*sets, *found.sets]).encode())
         click.echo(f"wrote {len(found.sets)} value(s) into {model}", err=True)

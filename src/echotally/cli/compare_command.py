@@ -7,8 +7,9 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
+from echotally.files import write_whole
 from echotally.output.exports import in_form
-from echotally.output.writing import deliver, write_whole
+from echotally.output.writing import deliver
 
 
 @click.command(epilog="Example: echotally compare before.json after.json --format markdown")

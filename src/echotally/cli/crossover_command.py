@@ -8,8 +8,9 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.files import write_whole
 from echotally.output.exports import in_form
-from echotally.output.writing import deliver, write_whole
+from echotally.output.writing import deliver
 
 
 def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[float, float]:

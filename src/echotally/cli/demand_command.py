@@ -9,8 +9,9 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
+from echotally.files import write_whole
 from echotally.output.exports import as_table
-from echotally.output.writing import deliver, write_whole
+from echotally.output.writing import deliver
 
 
 @click.command(epilog="Example: echotally demand river-watch/river.toml --plot demand.png")

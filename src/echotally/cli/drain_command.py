@@ -8,8 +8,9 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
+from echotally.files import write_whole
 from echotally.output.exports import in_form
-from echotally.output.writing import deliver, write_whole
+from echotally.output.writing import deliver
 
 
 @click.command(epilog="Example: echotally drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32")

@@ -5,12 +5,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 
 import click
 
-from echotally.errors import BadInput, EchoTallyError
+from echotally.cli.streams import OutputFailed
+from echotally.errors import BadInput, EchoTallyError, safe
 
 DONE, OUR_FAULT, BAD_INPUT, MISSED, INTERRUPTED = 0, 1, 2, 3, 130
 #: Most problems listed; a file with more has one cause that repeats.
@@ -26,7 +28,7 @@ def exit_code(command: click.Command, arguments: list[str] | None) -> int:
     except click.exceptions.Exit as leaving:
         return leaving.exit_code
     except click.ClickException as error:
-        error.show()
+        _show_usage(error)
         return BAD_INPUT
     except BadInput as error:
         _list_problems(error)
@@ -36,10 +38,14 @@ def exit_code(command: click.Command, arguments: list[str] | None) -> int:
         return INTERRUPTED
     except BrokenPipeError:
         # The reader left (| head): what was asked for was delivered as far as it was wanted.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _drop_output()
         return DONE
+    except OutputFailed as error:
+        _drop_output()
+        click.echo(f"error: standard output cannot be written: {error.strerror}", err=True)
+        return BAD_INPUT
     except EchoTallyError as error:
-        click.echo(f"echotally: our own fault, please report it: {error}", err=True)
+        click.echo(f"echotally: our own fault, please report it: {safe(str(error))}", err=True)
         return OUR_FAULT
     except MemoryError:
         click.echo("echotally: this model needs more memory than there is", err=True)
@@ -47,9 +53,24 @@ def exit_code(command: click.Command, arguments: list[str] | None) -> int:
     except Exception as error:
         if os.environ.get("ECHOTALLY_DEBUG"):
             raise
-        click.echo(f"echotally: our own fault, please report it: {type(error).__name__}: {error}", err=True)
+        click.echo(f"echotally: our own fault, please report it: {type(error).__name__}: {safe(str(error))}", err=True)
         click.echo("(ECHOTALLY_DEBUG=1 shows where it happened)", err=True)
         return OUR_FAULT
+
+
+def _drop_output() -> None:
+    """What is left in the buffer goes nowhere, so that leaving does not fail a second time."""
+    with contextlib.suppress(OSError, ValueError, AttributeError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _show_usage(error: click.ClickException) -> None:
+    """As the library shows it, with what was typed made safe."""
+    context = getattr(error, "ctx", None)
+    if context is not None:
+        click.echo(context.get_usage(), err=True)
+        click.echo(f"Try '{context.command_path} --help' for help.\n", err=True)
+    click.echo(f"Error: {safe(error.format_message())}", err=True)
 
 
 def _list_problems(error: BadInput) -> None:

@@ -12,7 +12,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
-from echotally.output.writing import deliver, write_whole
+from echotally.files import write_whole
+from echotally.output.writing import deliver
 
 if TYPE_CHECKING:
     from echotally.evidence.firing_check import FiringCheck

@@ -11,7 +11,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
-from echotally.output.writing import deliver, write_whole
+from echotally.files import text_of, write_whole
+from echotally.output.writing import deliver
 
 if TYPE_CHECKING:
     from echotally.evidence.proposal import Proposal
@@ -111,7 +112,7 @@ def _write(model: Path, proposal: Proposal) -> None:
 
     for name, text in proposal.files:
         write_whole(model.parent / name, text.encode())
-    write_whole(model, with_values(model.read_text(encoding="utf-8-sig"), proposal.sets).encode())
+    write_whole(model, with_values(text_of(model), proposal.sets).encode())
     click.echo(f"Written into {model}: {', '.join(address for address, _ in proposal.sets)}.", err=True)
 
 

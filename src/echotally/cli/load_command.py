@@ -8,8 +8,9 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
+from echotally.files import write_whole
 from echotally.output.exports import in_form
-from echotally.output.writing import deliver, write_whole
+from echotally.output.writing import deliver
 
 
 @click.command(epilog="Example: echotally load river-watch/river.toml --function map --clients 1,5,50 --limit 1,2,20")

@@ -93,8 +93,10 @@ def run(arguments: list[str] | None = None) -> Any:
     """Run the program and leave with its exit code."""
     import gc
 
+    from echotally.cli import streams
     from echotally.cli.failing import exit_code
 
+    streams.set_up()
     # A short-lived program that makes few cycles: the default collector costs a tenth of its start.
     gc.set_threshold(100_000, 50, 50)
     code = exit_code(cli, arguments)

@@ -11,7 +11,8 @@ from echotally.cli import options
 from echotally.cli.failing import MISSED
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.errors import BadInput, Problem
-from echotally.output.writing import deliver, write_whole
+from echotally.files import write_whole
+from echotally.output.writing import deliver
 
 if TYPE_CHECKING:
     from echotally.projection.placement import Loaded

@@ -8,7 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
-from echotally.output.writing import write_whole
+from echotally.files import write_whole
 
 
 @click.command(epilog="Example: echotally report river-watch/river.toml -o report.html")

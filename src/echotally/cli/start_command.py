@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from echotally.output.writing import write_whole
+from echotally.files import write_whole
 
 
 @click.command(epilog="Example: echotally start my-estate")

@@ -8,8 +8,9 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.files import write_whole
 from echotally.output.exports import csv_text, in_form
-from echotally.output.writing import deliver, write_whole
+from echotally.output.writing import deliver
 
 
 @click.command(epilog="Example: echotally sweep river-watch/river.toml --vary 'functions.look.memory=512 MB,1 GB,2 GB'")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import itertools
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -13,9 +14,12 @@ from typing import Any
 
 from echotally.demand.clock import MonthClock, to_utc
 from echotally.demand.shapes import Stretch
+from echotally.files import named_in_sql, opened, quoted, scratch
 
 _FORMS = "a CSV or Parquet file with the columns time (ISO 8601) and count (a whole number, 0 or more)"
 _MOST_ROWS = 5_000_000
+_LARGEST_BYTES = 1_000_000_000
+_MEMORY_LIMIT = "1GB"
 
 
 class BadTrace(ValueError):
@@ -95,11 +99,16 @@ def _end_to_end(spans: list[tuple[int, int, int]], length_ns: int) -> list[tuple
 @lru_cache(maxsize=16)
 def _rows(path: Path, clock: MonthClock) -> tuple[tuple[int, int], ...]:
     """(ns from the month's start, count) of every row; read once for all environments."""
-    if not path.is_file():
-        raise BadTrace(f"cannot be read: {path} is not a file|{_FORMS}")
+    try:
+        opened(path, _LARGEST_BYTES).close()
+    except OSError as error:
+        raise BadTrace(f"{path.name} cannot be read ({error.strerror})|{_FORMS}") from error
     names, found = _parquet(path) if path.suffix == ".parquet" else _csv(path)
     if sorted(names) != ["count", "time"]:
-        raise BadTrace(f"{path.name} has the columns {', '.join(names)[:80]}|{_FORMS}")
+        known = {"count", "time"} & set(names)
+        # Until a heading is known the file may be anything, and is not quoted.
+        seen = f"has the columns {', '.join(names)[:80]}" if known else "has neither of the columns time and count"
+        raise BadTrace(f"{path.name} {seen}|{_FORMS}")
     if not 0 < len(found) <= _MOST_ROWS:
         raise BadTrace(f"{path.name} has {len(found)} rows|1 to {_MOST_ROWS} rows")
     time_at, count_at = names.index("time"), names.index("count")
@@ -113,7 +122,7 @@ def _rows(path: Path, clock: MonthClock) -> tuple[tuple[int, int], ...]:
 
 def _csv(path: Path) -> tuple[list[str], list[Any]]:
     try:
-        with path.open(newline="", encoding="utf-8-sig") as file:
+        with io.TextIOWrapper(opened(path), newline="", encoding="utf-8-sig") as file:
             rows = csv.reader(file)
             names = [name.strip().lower() for name in next(rows, [])]
             return names, [row for row in islice(rows, _MOST_ROWS + 1) if row]
@@ -125,8 +134,10 @@ def _parquet(path: Path) -> tuple[list[str], list[Any]]:
     import duckdb
 
     try:
-        with duckdb.connect() as connection:
-            cursor = connection.execute(f"SELECT * FROM read_parquet(?) LIMIT {_MOST_ROWS + 1}", [str(path)])
+        with scratch() as folder, duckdb.connect() as connection:
+            connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory={quoted(folder)}")
+            source = f"read_parquet({named_in_sql(path, folder)}, hive_partitioning=false)"
+            cursor = connection.execute(f"SELECT * FROM {source} LIMIT {_MOST_ROWS + 1}")
             return [column[0].strip().lower() for column in cursor.description], cursor.fetchall()
     except duckdb.Error as error:
         raise BadTrace(f"{path.name} cannot be read ({str(error).splitlines()[0]})|{_FORMS}") from error

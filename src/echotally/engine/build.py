@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -169,7 +170,7 @@ class _Builder:
             f["window_at"], f["window_size"] = self.window, plan.keep_alive // (scaling.every or 1) + 1
             self.window += int(f["window_size"])
         elif scaling.burst is not None and scaling.ramp is not None:
-            per_ns, ns = scaling.ramp
+            per_ns, ns = _short_ramp(scaling.ramp, scaling.burst)
             f["token_cost"], f["ramp_units"] = ns, per_ns
             f["burst_units"] = f["token_level"] = scaling.burst * ns
             f["token_scope"] = scaling.scope == "account"
@@ -307,7 +308,7 @@ class _Builder:
             a["limit"] = -1 if plan.concurrency_limit is None else plan.concurrency_limit
             a["first_unit"], a["unit_n"] = members[0], len(members)
             if plan.scaling.burst is not None and plan.scaling.ramp is not None:
-                a["token_level"] = plan.scaling.burst * plan.scaling.ramp[1]
+                a["token_level"] = plan.scaling.burst * _short_ramp(plan.scaling.ramp, plan.scaling.burst)[1]
             a["first_instance"], a["first_node"] = len(instances), len(nodes)
             if plan.bills == "reserved":
                 a["instance_n"] = plan.instances
@@ -393,6 +394,13 @@ class _Builder:
             r.records("step", 1), r.records("attempt", 1),
             np.zeros((n_units, max(1, hours), len(r.SERIES)))
         )  # fmt: skip
+
+
+def _short_ramp(ramp: tuple[int, int], burst: int) -> tuple[int, int]:
+    """Start tokens and ns of a ramp so short that a full bucket stays inside an int64: exact but for absurd fractions."""
+    rate = Fraction(*ramp)
+    short = rate.limit_denominator(int(2**61 // max(Fraction(burst), rate)))
+    return (short.numerator, short.denominator) if short else (1, 2**61 // burst)
 
 
 def link_free(array: Any, first: int) -> None:

@@ -6,7 +6,6 @@ import numpy as np
 
 from echotally.demand.month import MonthPlan
 from echotally.demand.summary import SourceDemand
-from echotally.engine import records as r
 from echotally.engine.build import build
 from echotally.model.estate import Model
 from echotally.rates.loading import Offer
@@ -20,10 +19,11 @@ def draw_demand(model: Model, month: MonthPlan, offer: Offer, seed: int) -> list
     ``offer`` only fills the functions' settings; it moves no event. Closed-loop clients are left out:
     how often they ask depends on the answers.
     """
+    from echotally.engine.kernel.access import door
     from echotally.engine.kernel.arrivals import count_arrivals
 
     built = build(model, month, dict.fromkeys(model.functions, offer), seed)
-    addresses = r.addresses(built.world)
+    addresses = door(built.world)
     length = -(-month.clock.length_ns // int(_MINUTE_NS))
     found: dict[tuple[str, str], tuple[np.ndarray[tuple[int], np.dtype[np.int64]], float]] = {}
     for p, tap in enumerate(month.taps):

@@ -157,7 +157,7 @@ def assemble(model: Model, built: Built, w: Any) -> Measured:
     length = int(clock["horizon"])
     units = [_unit(model, w, n, unit, length) for n, unit in enumerate(built.units)]
     sources = [_source(w, n, env, name) for n, (env, name) in enumerate(built.sources)]
-    nodes = {key: int(w.ac[n]["node_hours_ns"]) for n, key in enumerate(built.accounts)}
+    nodes = {key: r.wide(w.ac[n], "node_hours_ns") for n, key in enumerate(built.accounts)}
     total = _level(w.h_conc[len(units)], int(clock["peak"]), length)
     put_in = tuple(_put_in(built, w))
     return Measured(units, sources, total, nodes, built.accounts, int(clock["steps"]), length, w.series, put_in)
@@ -198,7 +198,7 @@ def _unit(model: Model, w: Any, n: int, unit: Unit, length: int) -> UnitMeasured
         waits_of(w.h_late[n], int(f["late_max"])),
         min(_lag_quantile(w.h_lag[n], int(f["lag_zero"]), 0.95), int(f["lag_max"]) / 1e9) if streams else None,
         int(f["lag_max"]) / 1e9 if streams else None, int(f["backlog_peak"]),
-        int(f["billed_ns"]), int(f["busy_ns"]), int(f["life_ns"]), int(f["idle_floor_ns"]),
+        r.wide(f, "billed_ns"), r.wide(f, "busy_ns"), r.wide(f, "life_ns"), r.wide(f, "idle_floor_ns"),
         int(f["requests"]), int(f["replies"]), w.h_wait[n].copy(), _file_order(model, unit),
         int(f["ev_flying"]), int(f["ev_cut"]), int(f["longest_run"]),
     )  # fmt: skip

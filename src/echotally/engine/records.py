@@ -41,6 +41,10 @@ LAID = np.int64(-2)
 #: What ``lay`` fills: a queue, a partition, the line of a trigger whose calls wait.
 LAY_QUEUE, LAY_PARTITION, LAY_LINE = map(np.int64, range(3))
 
+# What Python asks of the kernels (``kernel.loop.simulation``), and what playing comes back with.
+BEGIN, BACKLOG, PLAY, FLUSH, FINISH, LAY = map(np.int64, range(6))
+DONE, PAUSED, MORE_ROOM, REACHED = map(np.int64, range(4))
+
 # Tap kinds: a rate process, exact counts in stretches, firings, closed-loop clients.
 TAP_RATE, TAP_COUNTED, TAP_CLIENTS = map(np.int64, range(3))
 POISSON, EVEN, BURSTY = map(np.int64, range(3))
@@ -54,6 +58,12 @@ LEVEL_BINS = 2_048 + 24 * 128
 # Lists of a source and of a unit: offsets from ``lists``.
 L_DELAYED, L_VISIBLE, L_INVISIBLE = map(np.int64, range(3))
 L_LINE, L_FRESH, L_PARTS, L_FREE, L_STARTING = map(np.int64, range(5))
+
+#: Sums of times over thousands of instances leave an int64 of nanoseconds. They are kept in two words:
+#: ``X_hi`` counts 2^26 ns, ``X_ns`` the rest (not carried over, so no addition branches). ``wide`` puts them together.
+WIDE_BITS, WIDE_LOW = np.int64(26), np.int64(2**26 - 1)
+WIDE = {"billed_ns": "billed_hi", "busy_ns": "busy_hi", "life_ns": "life_hi", "idle_floor_ns": "idle_floor_hi",
+        "node_hours_ns": "node_hours_hi"}  # fmt: skip
 
 SERIES = ("arrivals", "throttled", "concurrency_peak", "instances_peak", "backlog_peak", "oldest_age_s")
 
@@ -70,10 +80,11 @@ _INTS: dict[str, str] = {
         attempts succeeded failed timed_out throttled calls started cold_starts
         ev_in ev_ok ev_errored ev_rejected ev_lost ev_dead ev_expired ev_large ev_skipped ev_left ev_flying ev_cut duplicates
         conc_since conc_peak inst_since inst_peak at_limit_ns limit_since billed_ns busy_ns life_ns idle_floor_ns
+        billed_hi busy_hi life_hi idle_floor_hi
         floor_since backlog_peak wait_max late_max requests replies firings cargo_cut memory_cost fail_each lives
         token_wake longest_run stream_n lag_since lag_oldest lag_max lag_zero wait_zero cpu_n""",
     "account": """limit in_flight blocked first_unit unit_n token_level token_at first_instance instance_n
-        first_node node_n nodes_limit nodes_floor node_start node_keep_alive node_memory nodes_up node_hours_ns
+        first_node node_n nodes_limit nodes_floor node_start node_keep_alive node_memory nodes_up node_hours_ns node_hours_hi
         nodes_wait memory_total""",
     "trigger": """source unit batch batch_wait readers in_flight tries dead_letter rng active first_part part_n
         fail_each wake_at share_all skip items kind list_q after letters""",
@@ -144,13 +155,22 @@ KIND_OF = {
 ADDRESSES = np.dtype([(name, np.int64) for name in World._fields] + [(f"n_{name}", np.int64) for name in World._fields])
 
 
-def addresses(world: Any) -> np.ndarray[Any, np.dtype[Any]]:
-    """One record of addresses; ``world`` must be kept alive while it is used."""
-    found = np.zeros(1, ADDRESSES)
-    for name in World._fields:
-        array = getattr(world, name)
-        found[0][name], found[0][f"n_{name}"] = array.ctypes.data, array.shape[0]
-    return found
+def wide(record: Any, name: str) -> int:
+    """A sum of times of one record, ns, whatever its size."""
+    return (int(record[WIDE[name]]) << int(WIDE_BITS)) + int(record[name])
+
+
+def wide_floats(array: Any, name: str) -> np.ndarray[Any, np.dtype[np.float64]]:
+    """A field of a record array as floats; sums of times are put together from their two words."""
+    values: np.ndarray[Any, np.dtype[np.float64]] = array[name].astype(float)
+    return values + array[WIDE[name]] * 2.0 ** int(WIDE_BITS) if name in WIDE else values
+
+
+def set_wide(array: Any, name: str, values: np.ndarray[Any, np.dtype[np.float64]]) -> None:
+    """Put floats into a field as whole numbers, sums of times into their two words."""
+    if name in WIDE:
+        array[WIDE[name]], values = np.divmod(values, 2.0 ** int(WIDE_BITS))
+    array[name] = np.rint(values)
 
 
 def records(kind: str, n: int) -> np.ndarray[Any, np.dtype[Any]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
@@ -12,13 +13,20 @@ from echotally.demand.month import MonthPlan
 from echotally.engine import records as r
 from echotally.engine.build import Built, build, link_free
 from echotally.engine.measured import Measured, read_out
-from echotally.errors import OurFault
+from echotally.errors import BadInput, OurFault, Problem
 from echotally.model.estate import Model
 from echotally.rates.loading import Offer
 
-#: Calendar entries between two looks at the clock and the keyboard: well under a second of work.
-_STEPS = np.int64(400_000)
-_NIL = np.int64(0)
+#: Calendar entries between two looks at the clock and the keyboard, at most; fewer where they take long.
+_STEPS, _FEWEST_STEPS = 400_000, 1_000
+_CHUNK_S = (0.1, 0.4)
+#: So many times that many entries at one instant are work without end: a month of 40 million events has fewer.
+_MOST_AT_ONCE = 100
+#: A month plays so many entries, and so many more for each event that came. An event that is tried again for days
+#: takes some hundred; what needs far more tries over and over, and the month would not be over in an hour.
+_ENTRIES, _ENTRIES_AN_EVENT = 200_000_000, 200
+#: From so many entries on, what the whole month would need is looked at, not only what was played.
+_LOOK_AHEAD_FROM = 40_000_000
 Progress = Callable[[float], None]
 _POOLS = {
     "ev": ("free_ev", "ev_left"),
@@ -34,10 +42,11 @@ def simulate(
     placement: Mapping[str, Offer],
     seed: int,
     progress: Progress | None = None,
+    bounded: bool = True,
 ) -> Measured:
-    """Play the month event by event; ``progress`` is told the share of the month that is over."""
+    """Play the month event by event; ``progress`` is told the share of the month that is over (``bounded``: see ``play``)."""
     built = begun(model, month, placement, seed)
-    play(built, None, progress)
+    play(built, None, progress, bounded)
     finish(built)
     return read_out(model, built)
 
@@ -49,43 +58,106 @@ def begun(
 
     ``trail`` is how many changes of instance counts it keeps, with their times; ``diary`` how many attempts.
     """
-    from echotally.engine.kernel.loop import BEGIN, simulation
-
     built = build(model, month, placement, seed)
     built.world = built.world._replace(trail=r.records("step", trail), diary=r.records("attempt", diary))
     _lay_backlogs(model, built)
     built.world = with_room(built.world)
-    simulation(r.addresses(built.world), BEGIN, _NIL, _NIL)
+    ask(built.world, r.BEGIN)
     return built
 
 
-def play(built: Built, until_ns: int | None = None, progress: Progress | None = None) -> None:
+def ask(world: Any, what: Any, a: int = 0, b: int = 0) -> int:
+    """Let the kernels do one thing (``records.BEGIN`` ...) with the world; returns a state or a count."""
+    from echotally.engine.kernel.access import door
+    from echotally.engine.kernel.loop import simulation
+
+    run: Any = simulation
+    return int(run(door(world), what, np.int64(a), np.int64(b)))
+
+
+class _Watch:
+    """Looks at a world between chunks of work: work without end is refused, and a chunk lasts a moment only.
+
+    What is refused is decided by counts, so that every machine decides alike; the clock only sets the size of chunks.
+    """
+
+    def __init__(self, built: Built, bounded: bool) -> None:
+        self.built, self.bounded = built, bounded
+        self.steps = _STEPS
+        self.last = (-1, -1, -1)
+        self.began, self.since, self.at_once = time.monotonic(), 0, 0
+
+    def looks(self) -> None:
+        """One more chunk is played. Raises ``BadInput`` where the month would not end, or not within its bounds."""
+        clock = self.built.world.ck[0]
+        found = (int(clock["now"]), int(clock["arrived"]), int(clock["ended"]))
+        played = int(clock["steps"])
+        self.at_once = self.at_once + played - self.since if found[0] == self.last[0] else 0
+        stuck = self.at_once >= 2 * _STEPS and found[1:] == self.last[1:]
+        if stuck or self.at_once > _MOST_AT_ONCE * _STEPS:
+            raise _endless(
+                f"{self.at_once:,} things happen at one instant, {found[0] / 1e9:,.3f} s into the month,", ""
+            )
+        if found[0] != self.last[0] or found[1:] == self.last[1:]:
+            self.last = found
+        self.since = played
+        if self.bounded:
+            self._within_bounds(found[0], found[1], int(clock["horizon"]), played)
+        self._pace()
+
+    def _within_bounds(self, now: int, came: int, horizon: int, played: int) -> None:
+        over = played > _ENTRIES + _ENTRIES_AN_EVENT * came
+        more = horizon / max(1, now)
+        ahead = played > _LOOK_AHEAD_FROM and played * more > 2 * (_ENTRIES + _ENTRIES_AN_EVENT * came * more)
+        if over or ahead:
+            raise _endless(
+                f"{played:,} things happened to {came:,} events, and {now / max(1, horizon):.2%} of the time is over: "
+                f"about {played * more:,.0f} in all,",
+                "--exact plays them all; or ",
+            )
+
+    def _pace(self) -> None:
+        """Chunks of a few tenths of a second, so that Ctrl-C is heard; the size of a chunk changes no answer."""
+        now = time.monotonic()
+        if now - self.began > _CHUNK_S[1]:
+            self.steps = max(_FEWEST_STEPS, self.steps // 2)
+        elif now - self.began < _CHUNK_S[0]:
+            self.steps = min(_STEPS, self.steps * 2)
+        self.began = now
+
+
+def _endless(what: str, way_out: str) -> BadInput:
+    allowed = way_out + "longer waits, pauses, run times or visibility timeouts where work is tried again"
+    return BadInput(Problem(f"{what} and it does not end", allowed=allowed))
+
+
+def play(built: Built, until_ns: int | None = None, progress: Progress | None = None, bounded: bool = True) -> None:
     """Play on to ``until_ns`` after the start, before anything of that instant happens, or to the end.
 
-    Integrals over time are brought up to that instant.
+    Integrals over time are brought up to that instant. Raises ``BadInput`` where work does not end at one instant or,
+    ``bounded``, where it is tried so often that the month would not be over in reasonable time.
     """
-    from echotally.engine.kernel.loop import DONE, FLUSH, MORE_ROOM, PLAY, REACHED, simulation
-
     built.world.ck[0]["until"] = r.NEVER if until_ns is None else until_ns
-    while (state := simulation(r.addresses(built.world), PLAY, _STEPS, _NIL)) not in (DONE, REACHED):
-        if state == MORE_ROOM:
+    watch = _Watch(built, bounded)
+    while (state := ask(built.world, r.PLAY, watch.steps)) not in (r.DONE, r.REACHED):
+        if state == r.MORE_ROOM:
             built.world = with_room(built.world)
-        elif progress:
+            continue
+        watch.looks()
+        if progress:
             clock = built.world.ck[0]
             progress(int(clock["now"]) / int(clock["horizon"]))
-    simulation(r.addresses(built.world), FLUSH, _NIL, _NIL)
+    ask(built.world, r.FLUSH)
 
 
 def play_entries(built: Built, entries: int) -> bool:
     """Play on by at most so many calendar entries; whether the month is over. Integrals are brought up to the instant."""
-    from echotally.engine.kernel.loop import DONE, FLUSH, MORE_ROOM, PLAY, simulation
-
-    state = simulation(r.addresses(built.world), PLAY, np.int64(entries), _NIL)
-    while state == MORE_ROOM:
+    state = ask(built.world, r.PLAY, entries)
+    while state == r.MORE_ROOM:
         built.world = with_room(built.world)
-        state = simulation(r.addresses(built.world), PLAY, np.int64(entries), _NIL)
-    simulation(r.addresses(built.world), FLUSH, _NIL, _NIL)
-    return bool(state == DONE)
+        state = ask(built.world, r.PLAY, entries)
+    ask(built.world, r.FLUSH)
+    return state == r.DONE
 
 
 def attempts(built: Built) -> Iterator[NDArray[Any]]:
@@ -107,18 +179,14 @@ def attempts(built: Built) -> Iterator[NDArray[Any]]:
 
 def finish(built: Built) -> None:
     """The month's end: what is in flight is billed, what is left is counted."""
-    from echotally.engine.kernel.loop import FINISH, simulation
-
-    simulation(r.addresses(built.world), FINISH, _NIL, _NIL)
+    ask(built.world, r.FINISH)
 
 
 def _lay_backlogs(model: Model, built: Built) -> None:
-    from echotally.engine.kernel.loop import BACKLOG, simulation
-
     for source, count in built.backlogs:
         left = count
         while left > 0:
-            left -= int(simulation(r.addresses(built.world), BACKLOG, np.int64(source), np.int64(left)))
+            left -= ask(built.world, r.BACKLOG, source, left)
             if left > 0:
                 built.world = with_room(built.world)
 

@@ -23,8 +23,9 @@ from echotally.errors import BadInput, Problem
 from echotally.evidence.bill_units import factor
 from echotally.evidence.focus import MAIN_ACCOUNT
 from echotally.evidence.logs import Trouble
-from echotally.evidence.normalize import quoted, quoted_name
+from echotally.evidence.normalize import quoted_name
 from echotally.evidence.text_files import hold_against
+from echotally.files import hold_regular, named_in_sql, quoted, scratch, text_of, unreadable
 from echotally.model.estate import Model
 from echotally.rates.billing import exact
 from echotally.rates.meters import METERS
@@ -44,6 +45,7 @@ COSTS = {"billed": "BilledCost", "effective": "EffectiveCost", "list": "ListCost
 _SKU = ("SkuMeter", "SkuId", "SkuPriceId", "ChargeDescription")
 _MAPPING = ("resource", "sku", "function", "environment", "meter")
 _MOST_ROWS = 5_000_000
+_MEMORY_LIMIT = "1GB"
 
 
 @dataclass
@@ -231,15 +233,16 @@ def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
     """Rows of the columns we look at, as text; raises ``BadInput``."""
     import duckdb
 
-    if not path.is_file():
-        raise BadInput(Problem("is not a file that is there", file=str(path)))
-    if path.suffix == ".parquet":
-        source = f"read_parquet({quoted(path)})"
-    else:
-        hold_against(path, FORMS)
-        source = f"read_csv({quoted(path)}, header=true, all_varchar=true)"
+    hold_regular(path)
     try:
-        with duckdb.connect() as connection:
+        with scratch() as folder, duckdb.connect() as connection:
+            name = f"{named_in_sql(path, folder)}, hive_partitioning=false"
+            if path.suffix == ".parquet":
+                source = f"read_parquet({name})"
+            else:
+                hold_against(path, FORMS)
+                source = f"read_csv({name}, header=true, all_varchar=true)"
+            connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory={quoted(folder)}")
             connection.execute("SET autoinstall_known_extensions=false; SET autoload_known_extensions=false")
             names = [str(row[0]) for row in connection.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()]
             have = [name for name in dict.fromkeys([*_WANTED, ways.environment, ways.tag]) if name in names]
@@ -339,9 +342,16 @@ def _tags(row: dict[str, str]) -> dict[str, Any]:
 
 def _rules(path: Path) -> list[_Rule]:
     """The mapping file: CSV with the columns resource, sku (patterns with * and ?), function, environment, meter."""
-    if not path.is_file():
-        raise BadInput(Problem("is not a file that is there", file=str(path)))
-    reader = csv.DictReader(io.StringIO(path.read_text(encoding="utf-8-sig", errors="replace")))
+    try:
+        reader = csv.DictReader(io.StringIO(text_of(path)))
+        return _read_rules(path, reader)
+    except OSError as error:
+        raise unreadable(path, error) from error
+    except csv.Error as error:
+        raise BadInput(Problem(f"is no CSV: {error}", file=path.name, line=reader.line_num)) from error
+
+
+def _read_rules(path: Path, reader: csv.DictReader[str]) -> list[_Rule]:
     unknown = [name for name in reader.fieldnames or [] if name not in _MAPPING]
     if unknown or not reader.fieldnames:
         raise BadInput(

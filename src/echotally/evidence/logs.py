@@ -5,7 +5,6 @@ Everything in a log is untrusted: a row that cannot be used is counted and named
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -14,9 +13,10 @@ from typing import TYPE_CHECKING, Any
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.columns import Mapped, map_columns, nearly_known
-from echotally.evidence.normalize import TABLE, insert_statement, quoted, quoted_name
+from echotally.evidence.normalize import TABLE, insert_statement, quoted_name
 from echotally.evidence.otlp import is_otlp, read_otlp
 from echotally.evidence.text_files import hold_against, utf8
+from echotally.files import hold_regular, named_in_sql, quoted, scratch
 
 if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection
@@ -70,15 +70,15 @@ def open_log(
     """
     import duckdb
 
-    with tempfile.TemporaryDirectory(prefix="echotally-") as folder:
-        connection = duckdb.connect(str(Path(folder) / "log.duckdb"))
+    with scratch() as folder:
+        connection = duckdb.connect(str(folder / "log.duckdb"))
         try:
             connection.execute("SET autoinstall_known_extensions=false; SET autoload_known_extensions=false")
-            connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory='{folder}'")
-            connection.execute(f"SET TimeZone='{timezone}'")
+            connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory={quoted(folder)}")
+            connection.execute(f"SET TimeZone={quoted(timezone)}")
             if workers:
                 connection.execute(f"SET threads={workers}")
-            yield _Reader(connection, list(told), Path(folder), timezone, keep_repeated).read(paths)
+            yield _Reader(connection, list(told), folder, timezone, keep_repeated).read(paths)
         finally:
             connection.close()
 
@@ -120,8 +120,7 @@ class _Reader:
     def _add(self, path: Path) -> None:
         import duckdb
 
-        if not path.is_file():
-            raise BadInput(Problem("is not a file that is there", file=str(path)))
+        hold_regular(path)
         try:
             source = self._source(path)
             types = {
@@ -147,7 +146,7 @@ class _Reader:
         """What to select the file's rows from."""
         ending = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
         if ending in (".parquet", ".pq"):
-            return f"read_parquet({quoted(path)})"
+            return f"read_parquet({named_in_sql(path, self.folder)}, hive_partitioning=false)"
         hold_against(path, FORMS)
         if ending in _JSON and path.suffix != ".gz" and is_otlp(path):
             return self._otlp(path)
@@ -156,8 +155,8 @@ class _Reader:
         if ending in _JSON:
             lines = ending not in (".json", ".json.gz")
             form = "'newline_delimited', ignore_errors=true" if lines else "'auto'"
-            return f"read_json({quoted(text)}, format={form}, maximum_object_size=16777216)"
-        return f"read_csv({quoted(text)}, header=true, all_varchar=true, ignore_errors=true, store_rejects=true, parallel=false)"
+            return f"read_json({named_in_sql(text, self.folder)}, format={form}, hive_partitioning=false, maximum_object_size=16777216)"
+        return f"read_csv({named_in_sql(text, self.folder)}, hive_partitioning=false, header=true, all_varchar=true, ignore_errors=true, store_rejects=true, parallel=false)"
 
     def _otlp(self, path: Path) -> str:
         frame, notes = read_otlp(path)

@@ -72,11 +72,6 @@ def quoted_name(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-def quoted(text: object) -> str:
-    """A text as a literal in SQL."""
-    return "'" + str(text).replace("'", "''") + "'"
-
-
 def _expression(column: Mapped, kind: str, utc: bool) -> str:
     name = quoted_name(column.theirs)
     if column.ours == "time":

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from echotally.errors import BadInput, Problem
+from echotally.files import opened, text_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,9 +20,12 @@ if TYPE_CHECKING:
 _ERROR = 2
 
 
+_LARGEST = 1_000_000_000
+
+
 def is_otlp(path: Path) -> bool:
     """Whether a JSON file looks like an OTLP trace export."""
-    with path.open("rb") as file:
+    with opened(path) as file:
         return b'"resourceSpans"' in file.read(65_536)
 
 
@@ -52,7 +56,7 @@ def read_otlp(path: Path) -> tuple[pd.DataFrame, list[str]]:
 
 
 def _requests(path: Path) -> Iterator[dict[str, Any]]:
-    text = path.read_text(encoding="utf-8", errors="replace")
+    text = text_of(path, _LARGEST)
     try:
         found = json.loads(text)
         yield from found if isinstance(found, list) else [found]
@@ -64,7 +68,7 @@ def _requests(path: Path) -> Iterator[dict[str, Any]]:
             try:
                 found = json.loads(line)
             except (json.JSONDecodeError, RecursionError) as error:
-                raise BadInput(Problem("is not OTLP/JSON", file=path.name, line=number, value=line[:60])) from error
+                raise BadInput(Problem("is not OTLP/JSON", file=path.name, line=number)) from error
             if isinstance(found, dict):
                 yield found
 

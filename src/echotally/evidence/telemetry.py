@@ -16,6 +16,7 @@ from typing import Any
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.text_files import hold_against
+from echotally.files import text_of, unreadable
 
 FORMS = "OpenMetrics text with timestamps, or the JSON of a Prometheus range query"
 _PATIENCE_S = 30
@@ -51,14 +52,20 @@ def trace_of_files(paths: Iterable[Path], metric: str | None = None, rates: bool
     """
     samples: Samples = defaultdict(list)
     for path in paths:
-        if not path.is_file():
-            raise BadInput(Problem("is not a file that is there", file=str(path)))
-        hold_against(path, FORMS)
-        text = path.read_text(encoding="utf-8", errors="replace")
+        text = _text(path)
         found = _range_answer(text, path.name) if text.lstrip().startswith('{"') else _exposition(text, path.name)
         for name, values in found.items():
             samples[name] += values
     return _trace(samples, metric, rates)
+
+
+def _text(path: Path) -> str:
+    if str(path) != "-":
+        hold_against(path, FORMS)
+    try:
+        return text_of(path, _LARGEST_ANSWER)
+    except OSError as error:
+        raise unreadable(path, error, FORMS) from error
 
 
 def trace_of_server(

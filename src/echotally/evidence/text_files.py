@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from echotally.errors import BadInput, Problem
+from echotally.files import opened, unreadable
 
 _PIECE = 1_048_576
 _UTF16 = (b"\xff\xfe", b"\xfe\xff")
@@ -12,8 +13,11 @@ _UTF16 = (b"\xff\xfe", b"\xfe\xff")
 
 def hold_against(path: Path, forms: str) -> None:
     """Raise ``BadInput`` for a file that is empty or plainly binary."""
-    with path.open("rb") as file:
-        start = file.read(4_096)
+    try:
+        with opened(path) as file:
+            start = file.read(4_096)
+    except OSError as error:
+        raise unreadable(path, error, forms) from error
     if not start.strip():
         raise BadInput(Problem("is empty", file=path.name, allowed=forms))
     if path.suffix != ".gz" and b"\0" in start and not start.startswith(_UTF16):
@@ -25,7 +29,7 @@ def utf8(path: Path, folder: Path) -> tuple[Path, str]:
     encoding = _encoding(path)
     if encoding is None:
         return path, ""
-    copy = folder / f"utf8-{path.name}"
+    copy = folder / f"utf8{''.join(path.suffixes[-2:])}"
     with path.open(encoding=encoding, errors="replace", newline="") as old, copy.open("w", encoding="utf-8") as new:
         while piece := old.read(_PIECE):
             new.write(piece)
@@ -36,7 +40,7 @@ def _encoding(path: Path) -> str | None:
     """None for UTF-8 and for what is packed; only the first megabyte is looked at."""
     if path.suffix == ".gz":
         return None
-    with path.open("rb") as file:
+    with opened(path) as file:
         start = file.read(_PIECE)
     if start.startswith(_UTF16):
         return "utf-16"

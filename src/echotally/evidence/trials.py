@@ -17,6 +17,7 @@ from typing import Any
 from echotally.errors import BadInput, Problem
 from echotally.evidence.estimates import Z95, Estimate
 from echotally.evidence.text_files import hold_against
+from echotally.files import opened, text_of
 from echotally.studies.load import LoadRow, load_trial
 
 FORMS = "a CSV with the columns clients, limit, calls, seconds, refused and latencies p50_ms, p95_ms (mean_ms, p99_ms)"
@@ -73,7 +74,7 @@ def is_trial(path: Path) -> bool:
     """Whether a file looks like load-trial results: a CSV headed by clients and calls."""
     if path.suffix != ".csv" or not path.is_file():
         return False
-    with path.open("rb") as file:
+    with opened(path) as file:
         headings = [_bare(h) for h in file.readline(4_096).decode("utf-8-sig", "replace").split(",")]
     return {"clients", "calls"} <= set(headings)
 
@@ -86,8 +87,14 @@ def _bare(heading: str) -> str:
 def read_trials(path: Path) -> tuple[list[TrialRow], list[str]]:
     """The rows of a trial file and what was left out, in words. Raises ``BadInput`` if none is usable."""
     hold_against(path, FORMS)
-    text = path.read_text(encoding="utf-8-sig", errors="replace")
-    reader = csv.DictReader(io.StringIO(text))
+    reader = csv.DictReader(io.StringIO(text_of(path)))
+    try:
+        return _read(path, reader)
+    except csv.Error as error:
+        raise BadInput(Problem(f"is no CSV: {error}", file=path.name, line=reader.line_num)) from error
+
+
+def _read(path: Path, reader: csv.DictReader[str]) -> tuple[list[TrialRow], list[str]]:
     theirs = {_bare(h): h for h in reader.fieldnames or []}
     missing = [name for name in ("clients", "calls", "seconds") if name not in theirs]
     if missing:

@@ -16,6 +16,7 @@ from typing import Any, TypeVar, Union, get_args, get_origin
 from pydantic import BaseModel, ValidationError
 
 from echotally.errors import BadInput, Problem
+from echotally.files import text_of, unreadable
 from echotally.model.positions import key_lines, line_of
 
 Table = TypeVar("Table", bound=BaseModel)
@@ -69,13 +70,11 @@ def read_document(path: Path) -> Document:
     """Parse a TOML file. Raises ``BadInput`` with one clear line if it cannot be read as one."""
     name = str(path)
     try:
-        if path.stat().st_size > LARGEST_FILE_BYTES:
-            raise BadInput(Problem(f"is larger than {LARGEST_FILE_BYTES // 10**6} MB; is this a TOML file?", file=name))
-        text = path.read_bytes().decode("utf-8-sig")
+        text = text_of(path, LARGEST_FILE_BYTES, errors="strict")
     except UnicodeDecodeError as error:
         raise BadInput(Problem("is not a text file (UTF-8)", file=name)) from error
     except OSError as error:
-        raise BadInput(Problem(f"cannot be read: {error.strerror or error}", file=name)) from error
+        raise unreadable(path, error, "a TOML file") from error
     if not text.strip():
         raise BadInput(Problem("is empty; 'echotally start DIR' writes one to begin with", file=name))
     if "\0" in text:

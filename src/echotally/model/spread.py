@@ -8,16 +8,20 @@ measured samples drawn with replacement.
 from __future__ import annotations
 
 import csv
+import io
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 from statistics import NormalDist
 
+from echotally.files import opened
+
 #: 95 % point of the standard normal, as rules.md section 2 fixes it.
 Z95 = 1.6448536
 CONSTANT, LOGNORMAL, EXPONENTIAL, SAMPLES = range(4)
 _MOST_SAMPLES = 5_000_000
+_LARGEST_BYTES = 200_000_000
 
 
 @dataclass(frozen=True)
@@ -111,11 +115,13 @@ def _lognormal(median: int, p95: int, text: str) -> Spread:
 def _read_samples(path: Path, header: str, per_unit: int) -> tuple[float, ...]:
     allowed = f'a CSV file of one column with the header "{header}" and numbers that are not negative'
     try:
-        with path.open(newline="", encoding="utf-8-sig") as file:
+        with io.TextIOWrapper(opened(path, _LARGEST_BYTES), newline="", encoding="utf-8-sig") as file:
             rows = csv.reader(file)
             if [cell.strip() for cell in next(rows, [])] != [header]:
                 raise ValueError(f"{path.name}:1 has another header|{allowed}")
             values = tuple(_sample(row, line, path, allowed) * per_unit for line, row in enumerate(rows, 2) if row)
+    except csv.Error as error:
+        raise ValueError(f"{path.name}:{rows.line_num} is no CSV ({error})|{allowed}") from error
     except OSError as error:
         raise ValueError(f"cannot be read ({error.strerror}: {path})|{allowed}") from error
     except UnicodeDecodeError as error:

@@ -24,6 +24,8 @@ _RATE_S = {"/s": 1, "/min": 60, "/h": 3_600, "/d": 86_400}
 _QUANTITY = re.compile(r"(\d+(?:_\d+)*(?:\.\d+)?)\s*(/?\s*[A-Za-z]+)")
 # Longest duration taken: 100 years, far beyond any timer and far below the 292 years an int64 of ns holds.
 _LONGEST_NS = 36_525 * _DURATION_NS["d"]
+#: Bounds far beyond anything sold or sent, so that every sum of a month stays inside an int64.
+_LARGEST_BYTES, _LARGEST_MB, _FASTEST_PER_S = 10**15, 2**30, 10**12
 
 DURATION_FORMS = 'a number and one of ms, s, min, h, d, such as "30 s"'
 SIZE_FORMS = 'a number and one of B, kB, MB, GB, such as "1.2 kB"'
@@ -53,6 +55,8 @@ def duration_ns(text: object) -> int:
 def size_bytes(text: object) -> int:
     """Bytes (decimal units) of a payload, log or package size such as ``"1.2 kB"``."""
     number, unit = _split(text, _SIZE_BYTES, SIZE_FORMS)
+    if number * unit > _LARGEST_BYTES:
+        raise ValueError("is larger than a million GB|at most 1000000 GB")
     return int((number * unit).to_integral_value())
 
 
@@ -62,12 +66,16 @@ def memory_mb(text: object) -> int:
     mb = number * unit
     if mb != mb.to_integral_value() or mb <= 0:
         raise ValueError(f"is not a whole, positive number of MB|{MEMORY_FORMS}")
+    if mb > _LARGEST_MB:
+        raise ValueError(f"is larger than a million GB|at most {_LARGEST_MB // 1024} GB")
     return int(mb)
 
 
 def rate_per_s(text: object) -> Fraction:
     """Events per second of a rate such as ``"55 /s"``."""
     number, unit_s = _split(text, _RATE_S, RATE_FORMS)
+    if number > _FASTEST_PER_S * unit_s:
+        raise ValueError(f"is faster than a million million a second|at most {_FASTEST_PER_S} /s")
     return Fraction(number) / unit_s
 
 
@@ -79,8 +87,10 @@ def rate_text(per_s: Fraction) -> str:
 
 
 def count_per_ns(text: object) -> tuple[int, int]:
-    """(count, nanoseconds) of a rate in lowest terms, so that integer arithmetic on it is exact."""
+    """(count, nanoseconds) of a rate above 0 in lowest terms, so that integer arithmetic on it is exact."""
     ratio = rate_per_s(text) / NS_PER_S
+    if not ratio:
+        raise ValueError("never gives anything|a rate above 0 /s")
     return ratio.numerator, ratio.denominator
 
 

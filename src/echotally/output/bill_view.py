@@ -7,7 +7,8 @@ from decimal import Decimal
 
 from rich.console import RenderableType
 
-from echotally.output.terminal import Column, count, money, safe, table
+from echotally.errors import safe
+from echotally.output.terminal import Column, count, money, table
 from echotally.projection.bills import merged_lines
 from echotally.projection.explain import Step, explain, price_text
 from echotally.projection.project import PlanProjection, Projection

@@ -8,10 +8,10 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from echotally.errors import safe
 from echotally.model.estate import Model
 from echotally.model.spread import Spread
 from echotally.model.units import duration_text, rate_text
-from echotally.output.terminal import safe
 from echotally.projection.placement import Loaded
 
 _DURATIONS = {

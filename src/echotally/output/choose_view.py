@@ -8,10 +8,11 @@ import shlex
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.errors import safe
 from echotally.model.units import memory_text
 from echotally.output.charts import new_figure, picture, titled
 from echotally.output.projection_json import amount_text
-from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, signed, table
+from echotally.output.terminal import Column, count, money, rendered, seconds, share, signed, table
 from echotally.output.verdict_text import check_text
 from echotally.projection.project import PlanProjection
 from echotally.projection.verdict import throttled_share

@@ -9,9 +9,10 @@ from decimal import Decimal
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.errors import safe
 from echotally.output.exports import escaped
 from echotally.output.projection_json import amount_text
-from echotally.output.terminal import Column, money, rendered, safe, signed, table
+from echotally.output.terminal import Column, money, rendered, signed, table
 from echotally.output.waterfall import waterfall
 from echotally.studies.compare import Change, Comparison
 

@@ -7,8 +7,9 @@ import json
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.errors import safe
 from echotally.output.charts import new_figure, picture, plain_numbers, style, titled
-from echotally.output.terminal import Column, count, money, rendered, safe, table
+from echotally.output.terminal import Column, count, money, rendered, table
 from echotally.studies.crossover import Crossover
 from echotally.studies.points import Row
 

@@ -14,8 +14,9 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.demand.summary import SourceDemand
+from echotally.errors import safe
 from echotally.output.charts import picture
-from echotally.output.terminal import Column, count, rendered, safe, table
+from echotally.output.terminal import Column, count, rendered, table
 from echotally.projection.demand import DemandView
 
 _SHADES = " ·░▒▓█"

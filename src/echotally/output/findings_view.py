@@ -7,8 +7,9 @@ import shlex
 from itertools import groupby
 from typing import Any
 
+from echotally.errors import safe
 from echotally.output.checked import checked_text
-from echotally.output.terminal import money, safe, seconds
+from echotally.output.terminal import money, seconds
 from echotally.studies.findings import RULES, Checked, Finding
 
 #: Places of one finding shown in the terminal.

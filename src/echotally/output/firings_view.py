@@ -10,8 +10,9 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.demand.preview import Preview, zone_data_version
+from echotally.errors import safe
 from echotally.evidence.firing_check import FiringCheck
-from echotally.output.terminal import Column, count, money, rendered, safe, signed, table
+from echotally.output.terminal import Column, count, money, rendered, signed, table
 from echotally.studies.firings import FiringsView, ScheduleView
 
 

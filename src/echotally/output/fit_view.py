@@ -8,13 +8,14 @@ from typing import Any, NamedTuple
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.errors import safe
 from echotally.evidence.estimates import Estimate, Spread
 from echotally.evidence.fit import Fit
 from echotally.evidence.proposal import Proposal, pasted
 from echotally.evidence.telemetry import TraceFound
 from echotally.evidence.trials import TrialFit
 from echotally.output.charts import new_figure, picture, style
-from echotally.output.terminal import Column, count, rendered, safe, table
+from echotally.output.terminal import Column, count, rendered, table
 
 
 class Figure(NamedTuple):

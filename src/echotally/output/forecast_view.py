@@ -8,8 +8,9 @@ from collections.abc import Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.errors import safe
 from echotally.output.charts import COLOURS, new_figure, picture, style, titled
-from echotally.output.terminal import Column, money, rendered, safe, share, table
+from echotally.output.terminal import Column, money, rendered, share, table
 from echotally.studies.forecast import Forecast, PlanForecast, Swing
 
 _BAR = 24

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
-from echotally.output.writing import write_whole
+from echotally.files import quoted, scratch, write_whole
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,8 +31,8 @@ def parquet(frame: pd.DataFrame) -> bytes:
     """A table as the bytes of a Parquet file."""
     import duckdb
 
-    with tempfile.TemporaryDirectory() as folder, duckdb.connect() as connection:
-        place = Path(folder) / "table.parquet"
+    with scratch() as folder, duckdb.connect() as connection:
+        place = folder / "table.parquet"
         connection.register("frame", frame)
-        connection.execute(f"COPY frame TO '{place}' (FORMAT parquet)")
+        connection.execute(f"COPY frame TO {quoted(place)} (FORMAT parquet)")
         return place.read_bytes()

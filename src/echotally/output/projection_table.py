@@ -9,9 +9,10 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.engine.measured import UnitMeasured
+from echotally.errors import safe
 from echotally.output.bill_view import bill_parts, standing_line
 from echotally.output.replications_view import replication_parts
-from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
+from echotally.output.terminal import Column, count, money, rendered, seconds, share, table
 from echotally.output.verdict_text import check_text, has_targets, verdict_lines
 from echotally.projection.metering import events_from_outside
 from echotally.projection.project import PlanProjection, Projection

@@ -8,8 +8,9 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.errors import safe
 from echotally.model.units import duration_text, memory_text
-from echotally.output.terminal import Column, rendered, safe, table
+from echotally.output.terminal import Column, rendered, table
 from echotally.projection.explain import price_text
 from echotally.rates.card import Plan, RateCard
 from echotally.rates.meters import METERS

@@ -10,9 +10,10 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.errors import safe
 from echotally.evidence.reconcile import PARTS, Difference, Reconciliation, by_function
 from echotally.output.projection_json import amount_text
-from echotally.output.terminal import Column, money, rendered, safe, signed, table
+from echotally.output.terminal import Column, money, rendered, signed, table
 from echotally.output.waterfall import waterfall
 
 _NAMES = {

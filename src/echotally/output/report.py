@@ -18,12 +18,14 @@ from typing import Any
 
 from echotally.demand.preview import zone_data_version
 from echotally.engine.measured import UnitMeasured
+from echotally.errors import safe
+from echotally.files import LARGEST_PIPE, content_of
 from echotally.output.bill_view import quantity_text, standing_line
 from echotally.output.checked import values_in_force
 from echotally.output.findings_view import change_text
 from echotally.output.projection_charts import backlog_chart, cost_chart, levels_chart
 from echotally.output.projection_table import assumptions, targets_text
-from echotally.output.terminal import count, money, safe, seconds, share
+from echotally.output.terminal import count, money, seconds, share
 from echotally.output.verdict_text import check_text, verdict_lines
 from echotally.projection.bills import merged_lines
 from echotally.projection.project import PlanProjection, Projection
@@ -269,8 +271,9 @@ def _files(projection: Projection, model_path: Path) -> Sequence[dict[str, str]]
     paths = [model_path, *(model_path.parent / card for card in projection.model.estate.rate_cards)]
     found = []
     for path in paths:
-        text = path.read_text(encoding="utf-8-sig", errors="replace")
-        digest = hashlib.sha256(path.read_bytes()).hexdigest()[:16]
+        content = content_of(path, LARGEST_PIPE)
+        text = content.decode("utf-8-sig", "replace")
+        digest = hashlib.sha256(content).hexdigest()[:16]
         found.append({"name": safe(path.name), "digest": digest, "text": _visible(text)})
     return found
 

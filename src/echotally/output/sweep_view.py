@@ -8,9 +8,10 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.errors import safe
 from echotally.model import units
 from echotally.output.charts import new_figure, picture, style, titled
-from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
+from echotally.output.terminal import Column, count, money, rendered, seconds, share, table
 from echotally.studies.points import Row
 from echotally.studies.sweep import Sweep
 

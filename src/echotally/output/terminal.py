@@ -186,8 +186,3 @@ def share(value: float | None) -> str:
     if value is None:
         return "–"
     return "0" if value == 0 else f"{value * 100:.3f}" if value < 0.1 else f"{value * 100:.1f}"
-
-
-def safe(text: str) -> str:
-    """Text of a model, with control and direction characters made visible."""
-    return "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in text)

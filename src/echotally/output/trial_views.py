@@ -9,10 +9,11 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.engine.measured import Waits
+from echotally.errors import safe
 from echotally.model.units import duration_text
 from echotally.output.charts import new_figure, picture, style, titled
 from echotally.output.projection_json import amount_text
-from echotally.output.terminal import Column, count, money, rendered, safe, seconds, share, table
+from echotally.output.terminal import Column, count, money, rendered, seconds, share, table
 from echotally.studies.drain import Drain, DrainRow
 from echotally.studies.load import LoadRow, LoadTrial
 

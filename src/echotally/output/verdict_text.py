@@ -6,8 +6,9 @@ from collections.abc import Iterator
 from datetime import timedelta
 from decimal import Decimal
 
+from echotally.errors import safe
 from echotally.model.units import duration_text
-from echotally.output.terminal import count, money, percent_more, safe, seconds
+from echotally.output.terminal import count, money, percent_more, seconds
 from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.trouble import Loss, Pile, losses, piles
 from echotally.projection.verdict import Check

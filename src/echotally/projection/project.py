@@ -123,7 +123,7 @@ def project_plan(
         metered, bill = _billed(model, found.month, candidate)
         checks, sure = _judge_sample(model, found, candidate, bill)
         return PlanProjection(candidate, (), found.month, metered, bill, checks, idle, "sampled", sure, hints)
-    measured = simulate(model, loaded.month, placement, seed, progress)
+    measured = simulate(model, loaded.month, placement, seed, progress, bounded=not exact)
     metered, bill = _billed(model, measured, candidate)
     checks = tuple(check_targets(model, measured, bill))
     return PlanProjection(candidate, (), measured, metered, bill, checks, idle, "exact", None, hints)

@@ -16,6 +16,13 @@ _S, _MIN, _H = 10**9, 60 * 10**9, 3_600 * 10**9
 Source = Literal["schedules", "queues", "topics", "streams", "endpoints", "folders"]
 
 
+#: Units of meters: beyond what any month can bill, and small enough for every sum.
+_Large = Annotated[int, Field(ge=0, le=10**18, strict=True)]
+_LargePositive = Annotated[int, Field(ge=1, le=10**18, strict=True)]
+#: Looks of polled scaling that an instance's keep-alive may span: each is remembered.
+_MOST_LOOKS = 1_000_000
+
+
 class MemorySizes(f.Strict):
     """The memory sizes a plan sells, MB: a range with a step, or a list."""
 
@@ -114,7 +121,7 @@ class Rounding(f.Strict):
 class Tier(f.Strict):
     """A stretch of a tiered price; the last one has no ``up_to``."""
 
-    up_to: Annotated[int, Field(ge=1, strict=True)] | None = None
+    up_to: _LargePositive | None = None
     unit: f.Money
 
 
@@ -124,7 +131,7 @@ class Price(f.Strict):
     model_config = ConfigDict(json_schema_extra=shapes.exactly_one("unit", "tiers"))
 
     unit: f.Money | None = None
-    per: Annotated[int, Field(ge=1, strict=True)] = 1
+    per: _LargePositive = 1
     tiers: Annotated[tuple[Tier, ...], Field(min_length=1)] | None = None
     volume: bool = False
 
@@ -227,7 +234,7 @@ class Plan(f.Strict):
     store: f.Size = 0
     flat: dict[f.Name, f.Money] = {}
     price: Annotated[dict[MeterName, Price], Field(min_length=1)]
-    allowance: dict[MeterName, Annotated[int, Field(ge=0, strict=True)]] = {}
+    allowance: dict[MeterName, _Large] = {}
 
     @model_validator(mode="after")
     def _keys_fit(self) -> Self:
@@ -239,6 +246,10 @@ class Plan(f.Strict):
             _needs(self, "vcpu_per_gb")
         if self.bills == "nodes":
             _needs(self, "node_memory", "node_vcpu")
+        if self.scaling.every and self.keep_alive // self.scaling.every > _MOST_LOOKS:
+            raise ValueError(
+                f"keep_alive spans more than {_MOST_LOOKS:,} looks of its scaling|a longer scaling.every or a shorter keep_alive"
+            )
         if self.flat and "flat_months" in self.price:
             raise ValueError("monthly items are priced twice|either [plans.X.flat] with names or price.flat_months")
         for bills, keys in _OWN_KEYS.items():

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 from pydantic import ValidationError
 
 from echotally.errors import BadInput, Problem
+from echotally.files import text_of, unreadable
 from echotally.rates.billing import exact, price_of
 from echotally.rates.card import Price
 
@@ -162,11 +163,9 @@ class _Saved:
 
 def _read(path: Path) -> dict[str, Any]:
     try:
-        if path.stat().st_size > _LARGEST:
-            raise BadInput(Problem("is too large to be a projection", file=path.name, allowed=FORMS))
-        found = json.loads(path.read_text(encoding="utf-8-sig"))
+        found = json.loads(text_of(path, _LARGEST, errors="strict"))
     except OSError as error:
-        raise BadInput(Problem(f"cannot be read: {error.strerror or error}", file=str(path))) from error
+        raise unreadable(path, error, FORMS) from error
     except (ValueError, RecursionError) as error:
         raise BadInput(Problem("is not JSON", file=path.name, allowed=FORMS)) from error
     if not isinstance(found, dict) or found.get("schema") != "echotally-projection/1":

@@ -8,6 +8,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from echotally.engine import records as r
 from echotally.engine.build import Built
 from echotally.engine.measured import Level, UnitMeasured, Waits, assemble, levels, wait_sums
 from echotally.engine.running import begun, finish, play, play_entries
@@ -185,7 +186,8 @@ def _forget(built: Built) -> None:
     """Start all counts, sketches and levels anew after a warm-up; what is in flight goes on."""
     w, f = built.world, built.world.fn[0]
     for name in ("attempts", "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "ev_ok",
-                 "ev_errored", "ev_rejected", "billed_ns", "busy_ns", "life_ns", "requests", "replies", "wait_max", "late_max"):  # fmt: skip
+                 "ev_errored", "ev_rejected", "billed_ns", "busy_ns", "life_ns", "requests", "replies", "wait_max", "late_max",
+                 *(r.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns"))):  # fmt: skip
         f[name] = 0
     f["conc_peak"], f["inst_peak"] = f["in_flight"], f["count"]
     for sketch in (w.h_wait, w.h_late, w.h_conc, w.h_inst):

@@ -13,7 +13,7 @@ import math
 import numpy as np
 
 from echotally.engine.kernel.access import clock, sg, tp
-from echotally.engine.kernel.chance import exponential, uniform
+from echotally.engine.kernel.chance import exponential, uniform, whole
 from echotally.engine.kernel.compiled import entry, hot, kernel
 from echotally.engine.records import BURSTY, EVEN, NEVER, TAP_RATE
 
@@ -75,7 +75,7 @@ def _next_even(w, p):
 def _burst_size(w, stream, mean):
     if mean <= 1.0:
         return 1
-    return 1 + np.int64(math.log(uniform(w, stream)) / math.log(1.0 - 1.0 / mean))
+    return 1 + whole(math.floor(math.log(uniform(w, stream)) / math.log1p(-1.0 / mean)))
 
 
 @kernel

@@ -12,7 +12,7 @@ import math
 import numpy as np
 
 from echotally.engine.kernel.access import rng, samples
-from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.kernel.compiled import hot, kernel, wrapping
 from echotally.engine.ziggurat import LAYERS, TAIL
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -27,6 +27,7 @@ _WIDTHS, _HEIGHTS = np.int64(LAYERS), np.int64(2 * LAYERS)
 
 
 @hot
+@wrapping
 def mixed(z):
     """A 64-bit finalizer: every bit of the input moves every bit of the output."""
     z = (z ^ (z >> _S30)) * _MIX1
@@ -35,6 +36,7 @@ def mixed(z):
 
 
 @hot
+@wrapping
 def uniform(w, stream):
     """The next number of a stream, in the open interval (0, 1)."""
     state = rng(w, stream)
@@ -44,6 +46,7 @@ def uniform(w, stream):
 
 
 @hot
+@wrapping
 def exponential(w, stream):
     """An exponential number of mean 1."""
     while True:
@@ -63,6 +66,7 @@ def exponential(w, stream):
 
 
 @kernel
+@wrapping
 def hashed(w, stream, number):
     """A number in (0, 1) that belongs to (stream, number) and moves no stream."""
     z = rng(w, stream).v ^ mixed(np.uint64(number) * _GOLDEN + _GOLDEN)
@@ -105,8 +109,13 @@ def normal_quantile(p):
 
 @hot
 def whole(value):
-    """A drawn time or size as a whole number: rounded, and never so large that sums with it leave an int64."""
-    return np.int64(min(value, _LONGEST) + 0.5)
+    """A drawn time or size as a whole number: rounded, and so small that sums with it stay inside an int64.
+
+    What is no number (infinity times nothing) counts as the longest: every cast of a float goes through here.
+    """
+    if not value < _LONGEST:
+        return np.int64(_LONGEST)
+    return np.int64(max(value, 0.0) + 0.5)
 
 
 @hot

@@ -31,6 +31,8 @@ from echotally.engine.records import (
     STARTING,
     UP,
     WAKE,
+    WIDE_BITS,
+    WIDE_LOW,
 )  # fmt: skip
 
 NO_ROOM, NEW_INSTANCE = np.int64(-1), np.int64(-2)
@@ -191,8 +193,15 @@ def node_idle(w, x):
     if n.up == 1 and n.n == 0 and n.idle_since + acc.node_keep_alive <= now and acc.nodes_up > acc.nodes_floor:
         n.up = 0
         acc.nodes_up -= 1
-        acc.node_hours_ns += now - n.since
+        node_was_up(acc, now - n.since)
         mark_blocked(w, a)
+
+
+@hot
+def node_was_up(acc, ns):
+    """Add a node's time up to the account's."""
+    acc.node_hours_ns += ns & WIDE_LOW
+    acc.node_hours_hi += ns >> WIDE_BITS
 
 
 @kernel
@@ -274,13 +283,21 @@ def rounded(f, ns):
 
 
 @hot
+def bill(f, ns):
+    """Add a time to what is billed, rounded (a wide sum, see ``records.WIDE``)."""
+    billed = rounded(f, ns)
+    f.billed_ns += billed & WIDE_LOW
+    f.billed_hi += billed >> WIDE_BITS
+
+
+@hot
 def deactivate(w, i):
     """The instance's last call ended: the active period is billed where the plan bills that."""
     v = ins(w, i)
     f = fn(w, v.unit)
     if v.active_since >= 0:
         if f.bills == 1:
-            f.billed_ns += rounded(f, clock(w).now - v.active_since)
+            bill(f, clock(w).now - v.active_since)
         v.active_since = -1
         measures.busy_changes(w, v.unit, DOWN)
 
@@ -340,12 +357,20 @@ def idle_looked_at(w, u):
     _arm_idle(w, u)
 
 
+@hot
+def lived(f, ns):
+    """Add an instance's life to the sum of lives, rounded where the plan bills it."""
+    life = rounded(f, ns) if f.bills == 2 else ns
+    f.life_ns += life & WIDE_LOW
+    f.life_hi += life >> WIDE_BITS
+
+
 @kernel
 def gone(w, i):
     """The instance goes; its life is billed where the plan bills that. It must be in no list."""
     ck, v = clock(w), ins(w, i)
     f = fn(w, v.unit)
-    f.life_ns += rounded(f, ck.now - v.created) if f.bills == 2 else ck.now - v.created
+    lived(f, ck.now - v.created)
     f.lives += 1
     v.listed = 0
     v.alive = ABSENT

@@ -23,7 +23,11 @@ from echotally.engine.kernel.compiled import entry, hot, kernel
 from echotally.engine.records import (
     ABSENT,
     ARRIVE,
+    BACKLOG,
+    BEGIN,
     COLD,
+    DONE,
+    FLUSH,
     GONE,
     K_CLIENT,
     K_DELAY_OVER,
@@ -44,13 +48,18 @@ from echotally.engine.records import (
     K_WAKE,
     K_WAKE_PART,
     LAID,
+    LAY,
     LAY_PARTITION,
     LAY_QUEUE,
     LOOK,
+    MORE_ROOM,
     NEVER,
     NONE,
+    PAUSED,
+    PLAY,
     POLLED,
     QUEUE,
+    REACHED,
     RESERVED,
     RUNNING,
     SAME,
@@ -61,8 +70,6 @@ from echotally.engine.records import (
 
 _KIND_MASK = (np.int64(1) << KIND_BITS) - np.int64(1)
 _NUMBER_MASK = (np.int64(1) << STEP_SHIFT) - np.int64(1)
-DONE, PAUSED, MORE_ROOM, REACHED = map(np.int64, range(4))
-BEGIN, BACKLOG, PLAY, FLUSH, FINISH, LAY = map(np.int64, range(6))
 #: At the month's end, in place of an event's hold: a run of it is in flight.
 IN_FLIGHT = np.int64(2)
 
@@ -175,7 +182,7 @@ def _begin(w):
             continue
         if t.kind == TAP_CLIENTS:
             for k in range(t.clients):
-                put(w, np.int64(t.think_scale * k / t.clients), ARRIVE, p, K_CLIENT, p)
+                put(w, whole(t.think_scale * k / t.clients), ARRIVE, p, K_CLIENT, p)
             continue
         coming = arrivals.next_arrival(w, p)
         if coming < ck.horizon:
@@ -252,8 +259,8 @@ def _finish(w):
             continue
         f = fn(w, v.unit)
         if v.active_since >= 0 and f.bills == 1:
-            f.billed_ns += instances.rounded(f, ck.now - v.active_since)
-        f.life_ns += instances.rounded(f, ck.now - v.created) if f.bills == 2 else ck.now - v.created
+            instances.bill(f, ck.now - v.active_since)
+        instances.lived(f, ck.now - v.created)
     for e in range(w.n_ev):
         v = ev(w, e)
         if v.state != GONE:
@@ -285,7 +292,7 @@ def _flush(w):
             q.idle_since = ck.now
     for x in range(w.n_no):
         if no(w, x).up == 1:
-            ac(w, no(w, x).account).node_hours_ns += ck.now - no(w, x).since
+            instances.node_was_up(ac(w, no(w, x).account), ck.now - no(w, x).since)
             no(w, x).since = ck.now
 
 
@@ -294,7 +301,7 @@ def simulation(addresses, step, a, b):
     """The one door for Python: BEGIN; BACKLOG of ``b`` messages for queue ``a``; LAY ``b``
     events; PLAY ``a`` entries; FLUSH; FINISH.
 
-    ``addresses`` is ``records.addresses(world)``. Returns a state (PLAY) or a count (BACKLOG, LAY).
+    ``addresses`` is ``access.door(world)``. Returns a state (PLAY) or a count (BACKLOG, LAY).
     """
     w = addresses[0]
     if step == BEGIN:

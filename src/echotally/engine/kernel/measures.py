@@ -25,7 +25,17 @@ from echotally.engine.kernel.access import (
     trail,
 )
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.records import LEVEL_BINS, NEVER, OFFSET_BITS, QUEUE, STREAM, THROTTLED, WAIT_BINS
+from echotally.engine.records import (
+    LEVEL_BINS,
+    NEVER,
+    OFFSET_BITS,
+    QUEUE,
+    STREAM,
+    THROTTLED,
+    WAIT_BINS,
+    WIDE_BITS,
+    WIDE_LOW,
+)
 
 _EXACT_LEVELS = 2_048
 
@@ -112,7 +122,10 @@ def busy_changes(w, u, by):
     """An instance gets its first call (+1) or ends its last (-1): floor time without a call is integrated."""
     f = fn(w, u)
     now = clock(w).now
-    f.idle_floor_ns += (now - f.floor_since) * max(0, f.floor - f.busy_n)
+    idle, lasted = max(0, f.floor - f.busy_n), now - f.floor_since
+    low = idle * (lasted & WIDE_LOW)
+    f.idle_floor_ns += low & WIDE_LOW
+    f.idle_floor_hi += idle * (lasted >> WIDE_BITS) + (low >> WIDE_BITS)
     f.floor_since = now
     f.busy_n += by
 

@@ -34,6 +34,8 @@ from echotally.engine.records import (
     TIMED_OUT,
     UP,
     WAITING,
+    WIDE_BITS,
+    WIDE_LOW,
 )  # fmt: skip
 
 
@@ -117,7 +119,8 @@ def begin(w, c):
     f = fn(w, call.unit)
     v = ins(w, call.instance)
     drawn = draw(w, f.rng, f.run_kind, f.run_scale, f.run_sigma, f.run_from, f.run_n)
-    work = (drawn + f.per_item * call.items + f.per_mb * (call.payload * 1e-6)) * f.cpu_factor
+    # As floats: as whole numbers a long time for each of many items would leave an int64 before it is held.
+    work = (drawn + np.float64(f.per_item) * call.items + f.per_mb * (call.payload * 1e-6)) * f.cpu_factor
     reserved = f.plan_kind == RESERVED
     load = v.load if reserved else v.n * f.cpu_load
     cap = ac(w, f.account).cpu_cap if reserved else f.cpu_cap
@@ -142,9 +145,10 @@ def charge(w, c, until):
     f = fn(w, call.unit)
     ran = until - call.run_at if call.state == RUNNING else 0
     cold = call.cold_ns if call.state == RUNNING else until - call.started
-    f.busy_ns += ran
+    f.busy_ns += ran & WIDE_LOW
+    f.busy_hi += ran >> WIDE_BITS
     if f.bills == 0 and (call.state == RUNNING or f.cold_billed):
-        f.billed_ns += instances.rounded(f, ran + (cold if f.cold_billed else 0))
+        instances.bill(f, ran + (cold if f.cold_billed else 0))
 
 
 @hot

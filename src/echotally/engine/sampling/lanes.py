@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from echotally.demand.month import Tap
 from echotally.engine import records as r
 from echotally.engine.build import Built
-from echotally.engine.running import with_room
+from echotally.engine.running import ask, with_room
 from echotally.errors import OurFault
 
 #: A lane with more waiting than this share of the square root of what came in is looked at more closely. A queue that is
@@ -133,17 +133,13 @@ def _pushed(w: Any, unit: int) -> list[int]:
 
 def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:
     """Fill a lane with ``count`` events that are there at the start, of the sizes of what feeds it; none of them expires."""
-    from echotally.engine.kernel.loop import LAY, simulation
-
-    step: Any = simulation
-
     clock = built.world.ck[0]
     clock["lay_kind"], clock["lay_ref"], clock["lay_payload"] = lane.kind, lane.ref, 1_000
     clock["lay_tap"], clock["lay_edge"], clock["lay_stream"] = _feeder(built, lane, taps)
     built.world.so[lane.source]["retention"] = _NEVER // 2
     left = count
     while left > 0:
-        left -= int(step(r.addresses(built.world), LAY, np.int64(0), np.int64(left)))
+        left -= ask(built.world, r.LAY, 0, left)
         if left > 0:
             built.world = with_room(built.world)
     if lane.kind == r.LAY_QUEUE:

@@ -39,12 +39,12 @@ class Reading:
 
     def __init__(self, built: Built) -> None:
         w = built.world
-        self.unit = {name: w.fn[name].astype(float) for name in _SUMS}
+        self.unit = {name: r.wide_floats(w.fn, name) for name in _SUMS}
         self.unit["arrived"] = w.series[:, :, 0].sum(axis=1)
         self.source = {name: w.so[name].astype(float) for name in _SOURCE_SUMS}
         self.put = {"sent": w.ed["sent"].astype(float), "letters": w.tr["letters"].astype(float)}
         self.sketch = {name: getattr(w, name).astype(float) for name in SKETCHES}
-        self.nodes = w.ac["node_hours_ns"].astype(float)
+        self.nodes = r.wide_floats(w.ac, "node_hours_ns")
         self.maxima = {name: w.fn[name].copy() for name in MAXIMA}
         self.peak = int(w.ck[0]["peak"])
         self.played = int(w.ck[0]["number"])
@@ -222,7 +222,7 @@ class Total:
         w = self.built.world
         fn, so, ac, ck = w.fn.copy(), w.so.copy(), w.ac.copy(), w.ck.copy()
         for name in _SUMS:
-            fn[name] = np.rint(self.unit[name])
+            r.set_wide(fn, name, self.unit[name])
         for name, values in self.maxima.items():
             fn[name] = values
         fn["in_flight"] = fn["ev_flying"] = 0
@@ -234,7 +234,7 @@ class Total:
             so[name] = np.rint(values)
         ed, tr = w.ed.copy(), w.tr.copy()
         ed["sent"], tr["letters"] = np.rint(self.put["sent"]), np.rint(self.put["letters"])
-        ac["node_hours_ns"] = np.rint(self.nodes)
+        r.set_wide(ac, "node_hours_ns", self.nodes)
         ck[0]["horizon"], ck[0]["peak"] = month.clock.length_ns, self.peak
         _spread_lag(self.sketch["h_lag"])
         sketches = {name: np.rint(values).astype(np.int64) for name, values in self.sketch.items()}
