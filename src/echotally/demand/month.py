@@ -14,6 +14,9 @@ from itertools import takewhile
 from pathlib import Path
 from typing import TypeVar
 
+import numpy as np
+from numpy.typing import NDArray
+
 from echotally.demand.clock import MonthClock, month_clock
 from echotally.demand.cron import BadSchedule, firings_after, parse_cron
 from echotally.demand.schedules import month_firings_ns
@@ -64,7 +67,7 @@ class MonthPlan:
 
     clock: MonthClock
     taps: tuple[Tap, ...]
-    firings_ns: dict[str, list[int]]
+    firings_ns: dict[str, NDArray[np.int64]]
     notes: tuple[str, ...]
     storms: tuple[tuple[int, int], ...] = ()
 
@@ -86,12 +89,12 @@ class _Planner:
         self.notes: list[str] = []
 
     def plan(self) -> MonthPlan:
-        firings: dict[str, list[int]] = {
+        firings: dict[str, NDArray[np.int64]] = {
             name: self._try(
                 ("schedules", name, "rrule" if schedule.rrule else "cron"),
                 schedule.rrule or schedule.cron,
                 lambda schedule=schedule: month_firings_ns(schedule, self.clock, self.model.estate.timezone),  # type: ignore[misc]
-                [],
+                np.zeros(0, np.int64),
             )
             for name, schedule in self.model.schedules.items()
         }
@@ -122,8 +125,8 @@ class _Planner:
             self.problems.append(self.document.problem(address, message, value, allowed))
             return otherwise
 
-    def _firing_tap(self, environment: str, source: str, times: list[int]) -> Tap:
-        stretches = tuple(Stretch(at, at, count=1) for at in times)
+    def _firing_tap(self, environment: str, source: str, times: NDArray[np.int64]) -> Tap:
+        stretches = tuple(Stretch(at, at, count=1) for at in times.tolist())
         return Tap(
             f"schedule:{source}:{environment}",
             environment,

@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
-from itertools import pairwise
 from pathlib import Path
+
+import numpy as np
 
 from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
@@ -100,7 +101,7 @@ def _cadence(
 def _overlap(loaded: Loaded, name: str, schedule: Schedule, offer: Offer | None) -> str:
     """Whether firings come closer together than the runs they start, in words."""
     times = loaded.month.firings_ns[name]
-    gap = min((b - a for a, b in pairwise(times)), default=None)
+    gap = int(np.diff(times).min()) if len(times) > 1 else None
     functions = [t.to for t in loaded.model.triggers if t.from_ == f"schedules.{name}"]
     if not functions or offer is None:
         return "no function is triggered" if not functions else "no plan can run it"

@@ -31,7 +31,8 @@ def _fields(schedule: Schedule) -> list[str]:
 
 
 def _firings(ctx: Context, name: str) -> list[int]:
-    return ctx.loaded.month.firings_ns[name]
+    times: list[int] = ctx.loaded.month.firings_ns[name].tolist()
+    return times
 
 
 @rule("S01", "warning", "fires every minute though its work is not a minute's",
