@@ -218,7 +218,7 @@ def test_a_chart_of_an_unknown_function_is_refused(river_projection: Projection)
         projection_chart(river_projection, "levels", "png", "mill")
 
 
-FORMULAS = ["=1+1", "+2", "-3", "@sum", "\t=4", "plain"]
+FORMULAS = ["=1+1", "+2+cmd", "-3-A1", "@sum", "\t=4", "plain"]
 
 
 def test_no_cell_of_a_model_becomes_a_formula() -> None:

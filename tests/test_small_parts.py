@@ -268,7 +268,7 @@ def test_a_waterfall_begins_at_zero_unless_its_steps_could_not_be_seen(
     ("arguments", "said"),
     [
         ("fit", "no log is given"),
-        ("fit nothing.csv", "is not a file that is there"),
+        ("fit nothing.csv", "cannot be read"),
         ("fit river-watch/logs/look.csv --write", "--write needs the model"),
         ("fit river-watch/logs/look.csv --function mill", "is not in the log"),
         ("fit river-watch/logs/look.csv --column run", "is not OURS=THEIRS"),

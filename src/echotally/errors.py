@@ -27,11 +27,12 @@ class Problem:
 
     def __str__(self) -> str:
         place = self.file + (f":{self.line}" if self.line else "")
-        head = ": ".join(part for part in (place, self.address) if part)
-        text = f"{head}: {self.message}" if head else self.message
-        if self.value:
-            text += f" (found {self.value})"
-        return safe(f"{text}. Allowed: {self.allowed}" if self.allowed else text)
+        return safe(": ".join(part for part in (place, self.address, self.said()) if part))
+
+    def said(self) -> str:
+        """What is wrong, what was found and what is allowed, without the place."""
+        text = self.message + (f" (found {self.value})" if self.value else "")
+        return f"{text}. Allowed: {self.allowed}" if self.allowed else text
 
 
 class EchoTallyError(Exception):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 import click
@@ -46,7 +47,15 @@ def check(
     from echotally.studies.findings import check_model
 
     prepare_simulation()
-    checked = check_model(model, sets, plan)
+    try:
+        checked = check_model(model, sets, plan)
+    except BadInput as error:
+        if form != "table":
+            # A system that reads the document must learn of mistakes too; people are told them as ever.
+            mistakes = shown.mistakes_sarif if form == "sarif" else shown.mistakes_json
+            data = partial(mistakes, error.problems)
+            deliver(in_form("json" if form == "sarif" else form, data, data, "findings"), out)
+        raise
     text = shown.findings_sarif if form == "sarif" else shown.findings_text
     deliver(in_form(form, lambda: text(checked), lambda: shown.findings_json(checked), "findings"), out)
     return BAD_INPUT if checked.open("error") or (strict and checked.open("warning")) else 0

@@ -13,6 +13,7 @@ from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
+from echotally.model.fields import FIRST_YEAR, LAST_YEAR
 from echotally.output.writing import deliver
 
 if TYPE_CHECKING:
@@ -23,11 +24,14 @@ def _moment(text: str | None, option: str = "--from") -> datetime | None:
     if text is None:
         return None
     try:
-        return datetime.fromisoformat(text)
+        moment = datetime.fromisoformat(text)
     except ValueError as error:
         raise BadInput(
             Problem("is not a time", option, value=text, allowed="ISO 8601, such as 2027-03-01T00:00")
         ) from error
+    if not FIRST_YEAR <= moment.year <= LAST_YEAR:
+        raise BadInput(Problem("is out of range", option, value=text, allowed=f"years {FIRST_YEAR} to {LAST_YEAR}"))
+    return moment
 
 
 @click.command(

@@ -53,6 +53,8 @@ def expression_schedule(text: str, zone: str, seconds: bool) -> Schedule:
             step = duration_ns(text[6:])
         except ValueError as error:
             raise BadSchedule(str(error)) from error
+        if step == 0:
+            raise BadSchedule('must be longer than nothing|a duration above "0 s"')
         return Schedule.model_construct(
             cron=None, every=step, rrule=None, timezone=zone, from_=None, seconds=False, items=1, overlap="allow"
         )

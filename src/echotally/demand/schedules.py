@@ -68,7 +68,10 @@ def _every(step_ns: int, anchor: datetime, after: datetime, zone: ZoneInfo) -> I
     gap_ns = (gap.days * 86_400 + gap.seconds) * 10**9 + gap.microseconds * 1_000
     k = max(0, gap_ns // step_ns + 1)
     while True:
-        yield (anchor + timedelta(microseconds=k * step_ns / 1_000)).astimezone(zone)
+        try:
+            yield (anchor + timedelta(microseconds=k * step_ns / 1_000)).astimezone(zone)
+        except OverflowError:
+            return
         k += 1
 
 

@@ -102,7 +102,7 @@ def _rows(path: Path, clock: MonthClock) -> tuple[tuple[int, int], ...]:
     try:
         opened(path, _LARGEST_BYTES).close()
     except OSError as error:
-        raise BadTrace(f"{path.name} cannot be read ({error.strerror})|{_FORMS}") from error
+        raise BadTrace(f"cannot be read: {path.name}: {error.strerror}|{_FORMS}") from error
     names, found = _parquet(path) if path.suffix == ".parquet" else _csv(path)
     if sorted(names) != ["count", "time"]:
         known = {"count", "time"} & set(names)

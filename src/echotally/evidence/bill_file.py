@@ -225,8 +225,12 @@ def mapping_skeleton(bill: BillRead) -> str:
     paper = io.StringIO()
     writer = csv.writer(paper, lineterminator="\n")
     writer.writerow(_MAPPING)
-    writer.writerows([resource, sku, "", "", ""] for resource, sku in sorted(bill.loose))
+    writer.writerows([_marked(resource), _marked(sku), "", "", ""] for resource, sku in sorted(bill.loose))
     return paper.getvalue()
+
+
+def _marked(cell: str) -> str:
+    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell
 
 
 def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
@@ -257,7 +261,9 @@ def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
             while rows := cursor.fetchmany(10_000):
                 for values in rows:
                     yield {
-                        name: str(value).strip() for name, value in zip(have, values, strict=True) if value is not None
+                        name: _unmarked(str(value).strip())
+                        for name, value in zip(have, values, strict=True)
+                        if value is not None
                     }
     except duckdb.Error as error:
         first = str(error).strip().splitlines()[0]
@@ -327,6 +333,11 @@ def _named(row: dict[str, str], model: Model, tag: str) -> str:
     return name if name in model.functions else str(_tags(row).get(tag, "")) or row.get(tag, "")
 
 
+def _unmarked(cell: str) -> str:
+    """A cell without the apostrophe by which our own files keep a name from becoming a formula of a sheet."""
+    return cell[1:] if cell[:1] == "'" and cell[1:2] in ("=", "+", "-", "@", "\t", "\r") else cell
+
+
 def _environment(row: dict[str, str], model: Model, named: str) -> str:
     told = str(_tags(row).get(named, "")) or row.get(named, "")
     return told or next(iter(model.environments))
@@ -357,7 +368,7 @@ def _read_rules(path: Path, reader: csv.DictReader[str]) -> list[_Rule]:
         raise BadInput(
             Problem("is no column of a mapping", file=path.name, value=", ".join(unknown), allowed=", ".join(_MAPPING))
         )
-    rules = [_Rule(*((raw.get(name) or "").strip() for name in _MAPPING)) for raw in reader]
+    rules = [_Rule(*(_unmarked((raw.get(name) or "").strip()) for name in _MAPPING)) for raw in reader]
     wrong = [(n, r.meter) for n, r in enumerate(rules, 2) if r.meter and r.meter not in METERS]
     if wrong:
         raise BadInput(

@@ -79,7 +79,9 @@ def _expression(column: Mapped, kind: str, utc: bool) -> str:
     if column.ours == "outcome":
         return _outcome(name)
     if column.ours in ("function", "environment", "id"):
-        return f"CAST({name} AS VARCHAR)"
+        text = f"CAST({name} AS VARCHAR)"
+        # Our own files keep names from becoming formulas of a sheet by an apostrophe; it is no part of the name.
+        return f"CASE WHEN regexp_matches({text}, '^''[-=+@\t\r]') THEN substr({text}, 2) ELSE {text} END"
     if kind.split("(")[0] in _NUMBERS:
         return f"CAST({name} AS DOUBLE) * {column.factor!r}"
     return _quantity(name, column)

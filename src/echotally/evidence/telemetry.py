@@ -98,7 +98,7 @@ def _range_answer(text: str, name: str) -> Samples:
             _label(each["metric"], n): [(float(t), float(v)) for t, v in each["values"]]
             for n, each in enumerate(series)
         }
-    except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError, OverflowError) as error:
         raise BadInput(Problem("is not the answer of a range query", file=name, allowed=FORMS)) from error
     if not values:
         raise BadInput(Problem("holds no series", file=name))
@@ -123,7 +123,7 @@ def _exposition(text: str, name: str) -> Samples:
                     # Prometheus text counts milliseconds, OpenMetrics seconds (its specification, section "Timestamps").
                     at = float(sample.timestamp)
                     samples[_label({"__name__": sample.name, **sample.labels}, 0)].append((at, float(sample.value)))
-    except (ValueError, KeyError, TypeError, IndexError) as error:
+    except (ValueError, KeyError, TypeError, IndexError, OverflowError) as error:
         raise BadInput(Problem(f"cannot be read: {error}", file=name, allowed=FORMS)) from error
     if not samples:
         raise BadInput(Problem("holds no sample with a timestamp", file=name, allowed=FORMS))

@@ -64,6 +64,10 @@ Money = Annotated[
 ]
 
 
+#: Years in which a moment may lie: time zones, and the days on either side of it, can be told of all of them.
+FIRST_YEAR, LAST_YEAR = 1900, 9998
+
+
 def _folder(info: ValidationInfo) -> Path:
     return Path((info.context or {}).get("folder", "."))
 
@@ -122,6 +126,8 @@ def _moment(found: object) -> datetime:
         moment = None
     if not isinstance(moment, datetime) or moment.tzinfo is not None:
         raise ValueError('is not a local time|"YYYY-MM-DDTHH:MM" without offset')
+    if not FIRST_YEAR <= moment.year <= LAST_YEAR:
+        raise ValueError(f"is out of range|years {FIRST_YEAR} to {LAST_YEAR}")
     return moment
 
 

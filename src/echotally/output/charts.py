@@ -76,9 +76,13 @@ def titled(panel: Any, text: str, size: int = 12) -> None:
 def picture(figure: Figure, form: str) -> bytes:
     """The figure as PNG or SVG; the same figure gives the same bytes."""
     import matplotlib
+    from matplotlib.text import Text
 
     paper = io.BytesIO()
-    # Names of a model may hold dollar signs, which are no formulas; text stays text in SVG, for readers and searches.
+    # Names of a model may hold dollar signs, which are no formulas: neither in what is there nor in what drawing adds.
+    for text in figure.findobj(Text):
+        text.set_parse_math(False)
+    # Text stays text in SVG, for readers and searches.
     settings: Any = {"svg.hashsalt": "echotally", "text.parse_math": False, "svg.fonttype": "none"}
     with matplotlib.rc_context(settings):
         figure.savefig(paper, format=form, metadata={"Date": None} if form == "svg" else {"Software": None})

@@ -16,6 +16,7 @@ from rich.text import Text
 from echotally.demand.summary import SourceDemand
 from echotally.errors import safe
 from echotally.output.charts import picture
+from echotally.output.exports import harmless
 from echotally.output.terminal import Column, count, rendered, table
 from echotally.projection.demand import DemandView
 
@@ -65,7 +66,9 @@ def demand_csv(view: DemandView) -> str:
     rows.writerow(["environment", "source", "day", "hour", "events"])
     for s in view.sources:
         for day, hours in enumerate(s.heat.tolist(), 1):
-            rows.writerows([s.environment, s.source, day, hour, events] for hour, events in enumerate(hours))
+            rows.writerows(
+                [harmless(s.environment), harmless(s.source), day, hour, events] for hour, events in enumerate(hours)
+            )
     return paper.getvalue()
 
 

@@ -4,26 +4,27 @@ from __future__ import annotations
 
 import io
 import json
+import re
 from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
-
-from echotally.output.frames import parquet
 
 if TYPE_CHECKING:
     import pandas as pd
 
 #: A cell that begins so is read as a formula by spreadsheet programs (OWASP, "CSV Injection").
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
+_NUMBER = re.compile(r"[-+]?\d+(\.\d+)?([eE][-+]?\d+)?")
 #: The same tables give the same bytes, so a workbook does not tell when it was made.
 _MADE = datetime(2000, 1, 1)
 _MARKDOWN = str.maketrans({"|": "\\|", "\n": " ", "\r": " ", "<": "&lt;", ">": "&gt;", "`": "\\`", "*": "\\*", "_": "\\_", "[": "\\[", "]": "\\]"})  # fmt: skip
 
 
 def harmless(value: Any) -> Any:
-    """A text cell that a spreadsheet would take for a formula gets an apostrophe in front; all else stays."""
-    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value
+    """A text cell that a spreadsheet would take for a formula gets an apostrophe in front; all else, a number too, stays."""
+    if not isinstance(value, str) or not value.startswith(_FORMULA) or _NUMBER.fullmatch(value):
+        return value
+    return f"'{value}"
 
 
 def csv_text(frame: pd.DataFrame) -> str:
@@ -31,7 +32,12 @@ def csv_text(frame: pd.DataFrame) -> str:
     import pandas as pd
 
     # Cell by cell and as objects: pandas' own ``map`` would make whole numbers beside missing ones into fractions.
-    cells = {name: pd.Series([harmless(value) for value in frame[name]], dtype=object) for name in frame.columns}
+    cells = {
+        name: column
+        if pd.api.types.is_numeric_dtype(column)
+        else pd.Series([harmless(value) for value in column], dtype=object)
+        for name, column in ((name, frame[name].reset_index(drop=True)) for name in frame.columns)
+    }
     return str(pd.DataFrame(cells).to_csv(index=False, lineterminator="\n"))
 
 
@@ -61,13 +67,6 @@ def _cell(value: Any) -> str:
 def escaped(text: str) -> str:
     """Text with what Markdown would take for a sign of its own made plain."""
     return text.translate(_MARKDOWN)
-
-
-def table_bytes(frame: pd.DataFrame, path: Path) -> bytes:
-    """A table in the format of the file's ending: .csv, .md or .parquet."""
-    if path.suffix == ".parquet":
-        return parquet(frame)
-    return (markdown_text(frame) if path.suffix == ".md" else csv_text(frame)).encode()
 
 
 def workbook(sheets: Mapping[str, pd.DataFrame], currency: str) -> bytes:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import shlex
+from collections.abc import Sequence
 from itertools import groupby
 from typing import Any
 
-from echotally.errors import safe
+from echotally.errors import Problem, safe
 from echotally.output.checked import checked_text
 from echotally.output.terminal import money, seconds
 from echotally.studies.findings import RULES, Checked, Finding
@@ -110,6 +111,36 @@ def findings_json(checked: Checked) -> str:
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 
+#: The code of what is no finding but a mistake: what cannot be read as it stands.
+MISTAKE = ("E00", "a mistake in the files")
+
+
+def mistakes_json(problems: Sequence[Problem]) -> str:
+    """Mistakes in the files in the form of findings, so that a system that reads those is told of them too."""
+    rows: list[dict[str, Any]] = [
+        {
+            "code": MISTAKE[0], "level": "error", "title": MISTAKE[1], "address": p.address, "file": p.file, "line": p.line,
+            "text": p.said(), "effect": "nothing is played", "set": [], "outcome": None, "saves": None, "accepted": None,
+        }
+        for p in problems
+    ]  # fmt: skip
+    return (
+        json.dumps({"schema": "echotally-findings/1", "plan": None, "findings": rows}, indent=2, ensure_ascii=False)
+        + "\n"
+    )
+
+
+def mistakes_sarif(problems: Sequence[Problem]) -> str:
+    """As ``mistakes_json``, as a SARIF log."""
+    # What was typed on the command line stands in no file.
+    return _sarif(
+        [
+            _place(MISTAKE[0], "error", str(p), "" if p.file.startswith("-") else p.file, p.line, p.address)
+            for p in problems
+        ]
+    )
+
+
 def _outcome(finding: Finding) -> dict[str, Any] | None:
     """What the change did, as data: cost after less before, and each figure before and after; None where it was not played."""
     outcome = finding.noticed.outcome
@@ -126,6 +157,10 @@ def _outcome(finding: Finding) -> dict[str, Any] | None:
 
 def findings_sarif(checked: Checked) -> str:
     """The findings as a SARIF log of one run; accepted findings are suppressed results with their reason."""
+    return _sarif([_result(f) for f in checked.findings])
+
+
+def _sarif(results: list[dict[str, Any]]) -> str:
     rules = [
         {
             "id": rule.code,
@@ -135,12 +170,14 @@ def findings_sarif(checked: Checked) -> str:
         }
         for rule in RULES.values()
     ]
-    driver = {"name": "Echo Tally", "rules": rules}
-    run = {
-        "tool": {"driver": driver},
-        "columnKind": "unicodeCodePoints",
-        "results": [_result(f) for f in checked.findings],
+    mistake = {
+        "id": MISTAKE[0],
+        "shortDescription": {"text": MISTAKE[1]},
+        "fullDescription": {"text": "What cannot be read as it stands: nothing is played until it is mended."},
+        "defaultConfiguration": {"level": "error"},
     }
+    driver = {"name": "Echo Tally", "rules": [mistake, *rules]}
+    run = {"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}
     return json.dumps({"version": "2.1.0", "runs": [run]}, indent=2, ensure_ascii=False) + "\n"
 
 
@@ -149,15 +186,19 @@ def _result(finding: Finding) -> dict[str, Any]:
     text = f"{noticed.address}: {noticed.text}. Effect: {noticed.effect}."
     if noticed.sets:
         text += f" Try: {change_text(finding)}"
-    physical: dict[str, Any] = {"artifactLocation": {"uri": finding.file.replace("\\", "/")}}
-    if finding.line:
-        physical["region"] = {"startLine": finding.line}
-    result: dict[str, Any] = {
-        "ruleId": finding.rule.code,
-        "level": _SARIF_LEVEL[finding.rule.level],
-        "message": {"text": text},
-        "locations": [{"physicalLocation": physical, "logicalLocations": [{"fullyQualifiedName": noticed.address}]}],
-    }
+    level = _SARIF_LEVEL[finding.rule.level]
+    result = _place(finding.rule.code, level, text, finding.file, finding.line, noticed.address)
     if finding.accepted is not None:
         result["suppressions"] = [{"kind": "inSource", "justification": finding.accepted}]
     return result
+
+
+def _place(code: str, level: str, text: str, file: str, line: int | None, address: str) -> dict[str, Any]:
+    """One SARIF result at its place."""
+    physical: dict[str, Any] = {"artifactLocation": {"uri": file.replace("\\", "/")}}
+    if line:
+        physical["region"] = {"startLine": line}
+    place: dict[str, Any] = {"physicalLocation": physical} if file else {}
+    if address:
+        place["logicalLocations"] = [{"fullyQualifiedName": address}]
+    return {"ruleId": code, "level": level, "message": {"text": text}, "locations": [place] if place else []}

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.files import quoted, scratch, write_whole
+from echotally.output.exports import csv_text
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -22,9 +23,7 @@ def check_frame_path(path: Path, option: str) -> None:
 
 def write_frame(frame: pd.DataFrame, path: Path) -> None:
     """Write a table so that it appears whole or not at all."""
-    write_whole(
-        path, frame.to_csv(index=False, lineterminator="\n").encode() if path.suffix == ".csv" else parquet(frame)
-    )
+    write_whole(path, csv_text(frame).encode() if path.suffix == ".csv" else parquet(frame))
 
 
 def parquet(frame: pd.DataFrame) -> bytes:

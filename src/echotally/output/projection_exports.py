@@ -22,7 +22,7 @@ _MOST_ROWS = 200_000
 def projection_rows(projection: Projection, form: str, level: str = "functions") -> str:
     """One level as CSV, plans and functions as Markdown tables, or the picked plan's month as FOCUS rows (CSV)."""
     if form == "focus":
-        return str(focus_frame(projection).to_csv(index=False, lineterminator="\n"))
+        return csv_text(focus_frame(projection))
     if form == "csv":
         return csv_text(frame_at(projection, level))
     tables = [frame_at(projection, each).dropna(axis=1, how="all") for each in ("plans", "functions")]

@@ -10,11 +10,11 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from decimal import Decimal, InvalidOperation, localcontext
+from decimal import Decimal, localcontext
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
-from pydantic import ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, ValidationError
 
 from echotally.errors import BadInput, Problem
 from echotally.files import text_of, unreadable
@@ -124,6 +124,83 @@ def compare(first: Path, second: Path) -> Comparison:
         ) from error
 
 
+class _Part(BaseModel):
+    """Base of what is looked at in a saved projection: types are checked, not converted; more may be there."""
+
+    model_config = ConfigDict(strict=True, allow_inf_nan=False)
+
+
+def _within_reason(number: str | float | int) -> str | float | int:
+    if abs(Decimal(str(number))) > _MOST:
+        raise ValueError("no month has so much of anything")
+    return number
+
+
+#: A quantity or an amount of money, as a number or as text.
+_Number = Annotated[str | float | int, AfterValidator(_within_reason)]
+_MOST = Decimal(10) ** 30
+
+
+class _Line(_Part):
+    meter: str
+    plan: str | None = None
+    amount: _Number
+    quantity: _Number
+    by: dict[str, _Number] | None = None
+
+
+class _Cost(_Part):
+    total: Annotated[str, AfterValidator(_within_reason)]
+    lines: list[_Line]
+
+
+class _Attempts(_Part):
+    total: int
+    throttled: int
+
+
+class _Wait(_Part):
+    p95: float | int | None
+
+
+class _FunctionPart(_Part):
+    function: str
+    environment: str
+    attempts: _Attempts
+    throttled_share: float | int
+    wait_s: _Wait
+    cost: _Number
+
+
+class _PlanPart(_Part):
+    plan: str
+    cost: _Cost | None
+    misses: list[Any] | None = None
+    functions: list[_FunctionPart] | None = None
+
+
+class _CardPart(_Part):
+    prices: dict[str, Any] = {}
+    allowance: dict[str, _Number] = {}
+
+
+class _Inputs(_Part):
+    model: dict[str, str] | None = None
+    cards: dict[str, _CardPart] | None = None
+
+
+class _Whole(_Part):
+    """What a saved projection must hold to be compared."""
+
+    plans: list[_PlanPart]
+    currency: str
+    month: str | None = None
+    seed: int | None = None
+    pick: str | None
+    closest: str | None = None
+    inputs: _Inputs | None = None
+
+
 class _Saved:
     """A projection read back from its file."""
 
@@ -131,12 +208,13 @@ class _Saved:
         self.name = path.name
         self.data = _read(path)
         try:
+            _Whole.model_validate(self.data)
             self.plans: dict[str, dict[str, Any]] = {str(plan["plan"]): plan for plan in self.data["plans"]}
             self.currency = str(self.data["currency"])
-            self.pick: str | None = self.data["pick"] or self.data["closest"]
+            self.pick: str | None = self.data["pick"] or self.data.get("closest")
             self.inputs: dict[str, Any] = self.data.get("inputs") or {}
             self.totals = {name: _total(plan) for name, plan in self.plans.items()}
-        except (KeyError, TypeError, ValueError, InvalidOperation, AttributeError) as error:
+        except (KeyError, TypeError, ValueError, ArithmeticError, AttributeError) as error:
             raise BadInput(Problem("is not a whole projection", file=path.name, allowed=FORMS)) from error
 
     def lines(self, plan: str) -> dict[tuple[str, str], dict[str, Any]]:

@@ -85,6 +85,8 @@ def parse_axis(text: str) -> Axis:
     low, _, high = bounds.partition("..")
     if not count.isdecimal() or int(count) < 2 or scale not in ("", "log"):
         raise BadInput(Problem("is not a range", "--vary", value=text, allowed=_FORMS))
+    if len(count) > 9 or int(count) > _MOST_POINTS:
+        raise BadInput(Problem("has too many steps", "--vary", value=text, allowed=f"at most {_MOST_POINTS:,} points"))
     return Axis(address.strip(), _between(low.strip(), high.strip(), int(count), bool(scale), text))
 
 

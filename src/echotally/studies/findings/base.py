@@ -318,7 +318,10 @@ def nice_duration(ns: float) -> str:
     """The next round duration at or above ``ns``, as the file writes it."""
     steps = [(unit, n) for unit in ("ms", "s", "min", "h", "d") for n in (1, 2, 5, 10, 15, 20, 30, 45, 100, 200, 500)]
     worth: dict[str, Any] = {"ms": 10**6, "s": 10**9, "min": 60 * 10**9, "h": 3_600 * 10**9, "d": 86_400 * 10**9}
-    unit, n = min((s for s in steps if s[1] * worth[s[0]] >= ns), key=lambda s: s[1] * worth[s[0]])
+    steps += [("d", n) for n in (1_000, 2_000, 5_000, 10_000, 20_000)]
+    # Nothing longer than a hundred years can be written.
+    longest = ("d", 36_525)
+    unit, n = min((s for s in steps if s[1] * worth[s[0]] >= ns), key=lambda s: s[1] * worth[s[0]], default=longest)
     return f"{n} {unit}"
 
 
