@@ -8,10 +8,11 @@ leave times out, a month of it is worked out at once.
 from __future__ import annotations
 
 import re
+from collections import deque
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
-from itertools import pairwise
+from itertools import pairwise, takewhile
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -25,6 +26,7 @@ from echotally.model.estate import Schedule
 _STEP_S = {"SECONDLY": 1, "MINUTELY": 60, "HOURLY": 3_600}
 #: Parts that, in a rule of hours, minutes or seconds, only leave times out (RFC 5545, the table of section 3.3.10).
 _LIMITS = {"BYSECOND": (0, 60), "BYMINUTE": (0, 59), "BYHOUR": (0, 23)}
+_STEPPED_OVER = "can never fire: its interval steps over every time it names|an INTERVAL that meets its BY parts"
 _DAYS = {name: n for n, name in enumerate(("MO", "TU", "WE", "TH", "FR", "SA", "SU"))}
 
 
@@ -33,11 +35,19 @@ def recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[d
     local_after = after.astimezone(zone).replace(tzinfo=None) - timedelta(days=1)
     rule = _rule(_in_zone(schedule, zone), datetime(after.astimezone(zone).year, 1, 1), local_after)
     last = None
-    for local in rule.xafter(local_after, inc=True):
+    for local in _walked(rule.xafter(local_after, inc=True)):
         utc = to_utc(local.replace(tzinfo=None), zone)
         if utc > after and (last is None or utc > last):
             last = utc
             yield utc.astimezone(zone)
+
+
+def _walked(times: Iterator[datetime]) -> Iterator[datetime]:
+    """The library's times; where it finds that no step ever meets the parts, it fails with an error of its own."""
+    try:
+        yield from times
+    except (TypeError, ValueError) as error:
+        raise BadSchedule(_STEPPED_OVER) from error
 
 
 def _in_zone(schedule: Schedule, zone: ZoneInfo) -> Schedule:
@@ -62,8 +72,10 @@ def _rule(schedule: Schedule, start: datetime, near: datetime) -> Any:
 
 def last_recurrence(schedule: Schedule, zone: ZoneInfo, local: datetime) -> datetime | None:
     """The last local time of a rule at or before a naive local time; None if there was none."""
-    found: datetime | None = _rule(_in_zone(schedule, zone), datetime(local.year, 1, 1), local).before(local, inc=True)
-    return found
+    rule = _rule(_in_zone(schedule, zone), datetime(local.year, 1, 1), local)
+    # The last of a long run of times, without keeping them.
+    kept = deque(_walked(iter(takewhile(lambda at: at <= local, rule))), maxlen=1)
+    return kept[0] if kept else None
 
 
 def _parts(text: str) -> dict[str, str]:
@@ -168,7 +180,7 @@ def _library_rule(text: str, start: datetime, zone: str | None) -> Any:
     except (ValueError, TypeError, KeyError, AttributeError) as error:
         never = "empty set" in str(error)
         raise BadSchedule(
-            "can never fire: its interval steps over every time it names|an INTERVAL that meets its BY parts"
+            _STEPPED_OVER
             if never
             else f"is not a recurrence rule ({error})|RFC 5545, such as FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=6"
         ) from error
