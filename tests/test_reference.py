@@ -208,6 +208,11 @@ ESTATES = int(os.environ.get("ECHOTALLY_ESTATES", "0"))
 )  # fmt: skip
 @given(estates())
 def test_the_compiled_loop_does_what_the_plain_reference_does(estate):
+    agrees(estate)
+
+
+def agrees(estate):
+    """One estate (model, keys of a plan) attempt for attempt and sum for sum."""
     model, plan = estate
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)

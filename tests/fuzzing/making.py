@@ -356,7 +356,7 @@ def _bounds(extra: tuple[Any, ...]) -> tuple[Any, Any]:
     marks = _marks(extra)
     least = [getattr(m, "ge", None) for m in marks if getattr(m, "ge", None) is not None]
     least += [
-        getattr(m, "gt") + (1e-3 if isinstance(m.gt, float) or m.gt in (0, -1) else 1)
+        m.gt + (1e-3 if isinstance(m.gt, float) or m.gt in (0, -1) else 1)
         for m in marks
         if getattr(m, "gt", None) is not None
     ]

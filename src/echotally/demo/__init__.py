@@ -6,6 +6,7 @@ from importlib.resources import as_file, files
 from pathlib import Path
 
 from echotally.errors import BadInput, Problem
+from echotally.files import write_whole
 
 
 def packaged_files(name: str) -> dict[str, bytes]:
@@ -31,7 +32,7 @@ def write_example(name: str, folder: Path) -> list[Path]:
         for relative, content in wanted.items():
             path = folder / relative
             path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(content)
+            write_whole(path, content)
             written.append(path)
     except OSError as error:
         raise BadInput(Problem(f"cannot be written: {error.strerror}", file=str(folder))) from error

@@ -26,7 +26,7 @@ _MOST_AT_ONCE = 100
 #: takes some hundred; what needs far more tries over and over, and the month would not be over in an hour.
 _ENTRIES, _ENTRIES_AN_EVENT = 200_000_000, 200
 #: From so many entries on, what the whole month would need is looked at, not only what was played.
-_LOOK_AHEAD_FROM = 40_000_000
+_LOOK_AHEAD_FROM = 10_000_000
 Progress = Callable[[float], None]
 _POOLS = {
     "ev": ("free_ev", "ev_left"),
@@ -87,32 +87,37 @@ class _Watch:
         self.last = (-1, -1, -1)
         self.began, self.since, self.at_once = time.monotonic(), 0, 0
 
+    def chunk(self) -> int:
+        """How many entries to play next: never past the next look, so that looks fall at the same counts everywhere."""
+        return min(self.steps, _STEPS - int(self.built.world.ck[0]["steps"]) % _STEPS)
+
     def looks(self) -> None:
         """One more chunk is played. Raises ``BadInput`` where the month would not end, or not within its bounds."""
         clock = self.built.world.ck[0]
-        found = (int(clock["now"]), int(clock["arrived"]), int(clock["ended"]))
         played = int(clock["steps"])
+        self._pace()
+        if played % _STEPS:
+            return
+        found = (int(clock["now"]), int(clock["arrived"]), int(clock["ended"]))
         self.at_once = self.at_once + played - self.since if found[0] == self.last[0] else 0
         stuck = self.at_once >= 2 * _STEPS and found[1:] == self.last[1:]
         if stuck or self.at_once > _MOST_AT_ONCE * _STEPS:
-            raise _endless(
-                f"{self.at_once:,} things happen at one instant, {found[0] / 1e9:,.3f} s into the month,", ""
-            )
+            at = f"{found[0] / 1e9:,.3f} s into the month"
+            raise _too_much(f"{self.at_once:,} things happen at one instant, {at}, and it does not end")
         if found[0] != self.last[0] or found[1:] == self.last[1:]:
             self.last = found
         self.since = played
         if self.bounded:
             self._within_bounds(found[0], found[1], int(clock["horizon"]), played)
-        self._pace()
 
     def _within_bounds(self, now: int, came: int, horizon: int, played: int) -> None:
         over = played > _ENTRIES + _ENTRIES_AN_EVENT * came
         more = horizon / max(1, now)
         ahead = played > _LOOK_AHEAD_FROM and played * more > 2 * (_ENTRIES + _ENTRIES_AN_EVENT * came * more)
         if over or ahead:
-            raise _endless(
-                f"{played:,} things happened to {came:,} events, and {now / max(1, horizon):.2%} of the time is over: "
-                f"about {played * more:,.0f} in all,",
+            raise _too_much(
+                f"{came:,} events are tried so often that {now / max(1, horizon):.2%} of the time took {played:,} steps: "
+                f"about {max(played, played * more):,.0f} in all",
                 "--exact plays them all; or ",
             )
 
@@ -126,9 +131,9 @@ class _Watch:
         self.began = now
 
 
-def _endless(what: str, way_out: str) -> BadInput:
+def _too_much(what: str, way_out: str = "") -> BadInput:
     allowed = way_out + "longer waits, pauses, run times or visibility timeouts where work is tried again"
-    return BadInput(Problem(f"{what} and it does not end", allowed=allowed))
+    return BadInput(Problem(what, allowed=allowed))
 
 
 def play(built: Built, until_ns: int | None = None, progress: Progress | None = None, bounded: bool = True) -> None:
@@ -139,7 +144,7 @@ def play(built: Built, until_ns: int | None = None, progress: Progress | None = 
     """
     built.world.ck[0]["until"] = r.NEVER if until_ns is None else until_ns
     watch = _Watch(built, bounded)
-    while (state := ask(built.world, r.PLAY, watch.steps)) not in (r.DONE, r.REACHED):
+    while (state := ask(built.world, r.PLAY, watch.chunk())) not in (r.DONE, r.REACHED):
         if state == r.MORE_ROOM:
             built.world = with_room(built.world)
             continue
