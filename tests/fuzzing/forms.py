@@ -25,10 +25,10 @@ def _bound_work() -> None:
     from echotally.engine import running
 
     for name, count in (
-        ("_STEPS", 10_000),
-        ("_ENTRIES", 30_000),
-        ("_ENTRIES_AN_EVENT", 20),
-        ("_LOOK_AHEAD_FROM", 20_000),
+        ("_STEPS", 2_000),
+        ("_ENTRIES", 6_000),
+        ("_ENTRIES_AN_EVENT", 10),
+        ("_LOOK_AHEAD_FROM", 4_000),
     ):
         setattr(running, name, count)
 
@@ -44,7 +44,7 @@ def digests(first: int, count: int) -> dict[str, str]:
     found = {}
     with tempfile.TemporaryDirectory() as name:
         for case in range(first, first + count):
-            for file, text in files_of(case).items():
+            for file, text in files_of(case, small=True).items():
                 (Path(name) / file).write_text(text, encoding="utf-8")
             loaded = load(Path(name) / "model.toml")
             placements = [placement_on(loaded.model, loaded.offers, o) for o in loaded.offers.values()]

@@ -53,8 +53,9 @@ _RUN, _SIZE = id(f.RunSpread.__metadata__[0].func), id(f.SizeSpread.__metadata__
 class Maker:
     """Values of every type of the model and the card, by a random number of its own."""
 
-    def __init__(self, seed: int) -> None:
+    def __init__(self, seed: int, small: bool = False) -> None:
         self.rng = Random(seed)
+        self.small = small
         #: One case in three is calm throughout, the others have extremes here and there.
         self.wild = self.rng.choice([0.0, 0.04, 0.2])
 
@@ -65,6 +66,8 @@ class Maker:
         return self.rng.random() < chance
 
     def of(self, pool: tuple[list[str], list[str]]) -> str:
+        if self.small and (pool is RATES or pool is CRONS):
+            return self.rng.choice(["1 /d", "3 /d"] if pool is RATES else ["30 2 * * *", "0 6 1 * *", "0 0 L * ?"])
         return self.rng.choice(pool[self.extreme()])
 
     def table(self, kind: type[BaseModel], without: tuple[str, ...] = (), **given: Any) -> dict[str, Any]:
@@ -210,7 +213,7 @@ class Maker:
         return {"per": per, "tiers": [*tiers, {"unit": self.of(MONEY)}], "volume": self.maybe(0.3)}
 
     def lump(self) -> Any:
-        count = self.rng.choice([0, 1, 7, 500])
+        count = self.rng.choice([0, 1, 7, 40 if self.small else 500])
         found = {"count": count, "over": self.rng.choice(["0 s", "1 min", "36525 d" if self.extreme() else "1 h"])}
         return found | ({"cron": self.of(CRONS)} if self.maybe(0.5) else {"at": "2027-03-14T04:00"})
 
@@ -343,7 +346,7 @@ class Maker:
         if given["spread"] == "bursty":
             given["burst"] = self.rng.choice([1, 8, 1_000_000 if self.extreme() else 3])
         given[form] = {
-            "rate": lambda: self.of(RATES), "monthly": lambda: self.rng.choice([0, 1, 400, 10**13 if self.extreme() else 30]),
+            "rate": lambda: self.of(RATES), "monthly": lambda: self.rng.choice([0, 1, 90 if self.small else 400, 10**13 if self.extreme() else 30]),
             "lumps": lambda: [self.lump()], "clients": lambda: self.rng.choice([1, 3, 1_000_000 if self.extreme() else 2]),
         }[form]()  # fmt: skip
         if form == "clients":
@@ -404,7 +407,7 @@ def _toml(value: Any) -> str:
     return repr(value)
 
 
-def files_of(seed: int) -> dict[str, str]:
-    """The files of a case: a model and its card."""
-    maker = Maker(seed)
+def files_of(seed: int, small: bool = False) -> dict[str, str]:
+    """The files of a case: a model and its card; ``small``: with some hundred events at most, as a rule."""
+    maker = Maker(seed, small)
     return {"model.toml": toml(maker.model()), "card.toml": toml(maker.card())}
