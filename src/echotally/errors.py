@@ -11,7 +11,22 @@ from dataclasses import dataclass
 
 def safe(text: str) -> str:
     """Text from outside, with control, direction and line signs made visible: nothing in it can act on a terminal or a log."""
-    return "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in text)
+    return "".join(c if c.isprintable() else _numbered(c) for c in text)
+
+
+def safe_lines(text: str) -> str:
+    """As ``safe``, of a whole text: its line ends and tabs stay. In JSON, what becomes visible is still the same string."""
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() or c in "\n\t" else _numbered(c) for c in text)
+
+
+def _numbered(sign: str) -> str:
+    """A sign by its number, in the spelling of JSON: beyond 16 bits as two halves."""
+    code = ord(sign)
+    if code < 0x10000:
+        return f"\\u{code:04x}"
+    return f"\\u{0xD800 + ((code - 0x10000) >> 10):04x}\\u{0xDC00 + ((code - 0x10000) & 0x3FF):04x}"
 
 
 @dataclass(frozen=True)

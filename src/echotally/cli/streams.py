@@ -8,8 +8,11 @@ import errno
 import io
 import json
 import os
+import re
 import sys
 from typing import Any
+
+from echotally.errors import safe_lines
 
 #: What stands for signs of ours where the encoding has none of them.
 _PLAIN = str.maketrans(
@@ -19,6 +22,7 @@ _PLAIN = str.maketrans(
      "▒": ":", "▓": "#", "µ": "u", "μ": "u", "σ": "s", "²": "2", "’": "'", "‘": "'", "“": '"', "”": '"', "\u00a0": " "}
 )  # fmt: skip
 _ERRORS = "echotally-plain"
+_COLOUR = re.compile(r"(\x1b\[[0-9;]*m)")
 
 
 class OutputFailed(OSError):
@@ -30,11 +34,28 @@ class _Output(io.TextIOWrapper):
 
     def write(self, text: str) -> int:
         with _failing():
-            return super().write(text)
+            super().write(_harmless(text, self.isatty()))
+            return len(text)
 
     def flush(self) -> None:
         with _failing():
             super().flush()
+
+
+class _Messages(io.TextIOWrapper):
+    """Standard error: what comes from outside must not act on a terminal or forge lines of a log."""
+
+    def write(self, text: str) -> int:
+        # On a terminal a line of progress moves the cursor; every message with text from outside is made safe before.
+        super().write(text if self.isatty() else _harmless(text, False))
+        return len(text)
+
+
+def _harmless(text: str, colours: bool) -> str:
+    """A text without signs that act; on a terminal our own colours stay."""
+    if text.isprintable() or not colours or "\x1b" not in text:
+        return safe_lines(text)
+    return "".join(part if n % 2 else safe_lines(part) for n, part in enumerate(_COLOUR.split(text)))
 
 
 class _Closed(io.StringIO):
@@ -79,8 +100,9 @@ def set_up() -> None:
                 os.dup2(os.open(os.devnull, os.O_WRONLY), number)
     if sys.stderr is None:
         sys.stderr = open(os.devnull, "w")  # noqa: SIM115
-    elif isinstance(sys.stderr, io.TextIOWrapper):
-        sys.stderr.reconfigure(errors=_ERRORS)
+    elif type(sys.stderr) is io.TextIOWrapper:
+        encoding = sys.stderr.encoding
+        sys.stderr = _Messages(sys.stderr.detach(), encoding=encoding, errors=_ERRORS, line_buffering=True)
     if sys.stdout is None:
         sys.stdout = _Closed()
     elif type(sys.stdout) is io.TextIOWrapper:

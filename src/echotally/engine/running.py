@@ -22,9 +22,9 @@ _STEPS, _FEWEST_STEPS = 400_000, 1_000
 _CHUNK_S = (0.1, 0.4)
 #: So many times that many entries at one instant are work without end: a month of 40 million events has fewer.
 _MOST_AT_ONCE = 100
-#: A month plays so many entries, and so many more for each event that came. An event that is tried again for days
-#: takes some hundred; what needs far more tries over and over, and the month would not be over in an hour.
-_ENTRIES, _ENTRIES_AN_EVENT = 200_000_000, 200
+#: A month plays so many entries, and so many more for each event that came: minutes of work. A queue whose messages
+#: come back every half minute for days stays far below; what needs more is tried over and over at next to no distance.
+_ENTRIES, _ENTRIES_AN_EVENT = 2_000_000_000, 200
 #: From so many entries on, what the whole month would need is looked at, not only what was played.
 _LOOK_AHEAD_FROM = 10_000_000
 Progress = Callable[[float], None]

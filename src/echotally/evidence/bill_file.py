@@ -252,7 +252,8 @@ def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
             have = [name for name in dict.fromkeys([*_WANTED, ways.environment, ways.tag]) if name in names]
             wanted = [COSTS[ways.cost]] if ways.cost else ["BilledCost", "EffectiveCost"]
             if not set(wanted) & set(have):
-                text = ", ".join(names[:12])
+                # Of a file without any column of a bill nothing is repeated.
+                text = ", ".join(names[:12]) if have else ""
                 raise BadInput(
                     Problem(f"has no column {' or '.join(wanted)}", file=path.name, value=text, allowed=FORMS)
                 )
@@ -366,7 +367,12 @@ def _read_rules(path: Path, reader: csv.DictReader[str]) -> list[_Rule]:
     unknown = [name for name in reader.fieldnames or [] if name not in _MAPPING]
     if unknown or not reader.fieldnames:
         raise BadInput(
-            Problem("is no column of a mapping", file=path.name, value=", ".join(unknown), allowed=", ".join(_MAPPING))
+            Problem(
+                "is no column of a mapping",
+                file=path.name,
+                value=", ".join(unknown) if set(unknown) != set(reader.fieldnames or []) else "",
+                allowed=", ".join(_MAPPING),
+            )
         )
     rules = [_Rule(*(_unmarked((raw.get(name) or "").strip()) for name in _MAPPING)) for raw in reader]
     wrong = [(n, r.meter) for n, r in enumerate(rules, 2) if r.meter and r.meter not in METERS]

@@ -62,7 +62,12 @@ def map_columns(headings: Sequence[str], told: Iterable[tuple[str, str]], file: 
         if ours not in KNOWN:
             problems.append(Problem("is not a column we read", "--column", value=ours, allowed=", ".join(KNOWN)))
         elif theirs not in headings:
-            problems.append(Problem("has no such column", file=file, value=theirs, allowed=", ".join(headings)))
+            known = (
+                ", ".join(headings)
+                if any(_matches(o, h, names) for o, names in KNOWN.items() for h in headings)
+                else ""
+            )
+            problems.append(Problem("has no such column", file=file, value=theirs, allowed=known))
         else:
             found[ours] = _mapped(ours, theirs, guessed=False)
     taken = {each.theirs for each in found.values()}
@@ -75,8 +80,9 @@ def map_columns(headings: Sequence[str], told: Iterable[tuple[str, str]], file: 
     for ours in REQUIRED:
         if ours not in found and not problems:
             text = f"has no column known as {ours}"
-            allowed = f"--column {ours}=HEADING, with one of {', '.join(headings)}"
-            problems.append(Problem(text, file=file, allowed=allowed))
+            # Headings none of which we know may be anything, and are not repeated.
+            known = f", with one of {', '.join(headings)}" if found else ""
+            problems.append(Problem(text, file=file, allowed=f"--column {ours}=HEADING{known}"))
     if problems:
         raise BadInput(problems)
     return found

@@ -19,6 +19,7 @@ _Z = 1.959963984540054
 Z95 = 1.6448536269514722
 #: A log-normal is kept below this distance whatever the number of runs: no bill or wait moves for less.
 GOOD_ENOUGH = 0.02
+_LARGEST_LOG = 700.0
 
 
 @dataclass(frozen=True)
@@ -91,7 +92,9 @@ def log_normal(
 
 
 def _exp(middle: float, half: float) -> Estimate:
-    return Estimate(math.exp(middle), math.exp(middle - half), math.exp(middle + half))
+    # An interval may reach beyond what a float holds: few runs, far apart.
+    low, value, high = (math.exp(min(_LARGEST_LOG, at)) for at in (middle - half, middle, middle + half))
+    return Estimate(value, low, high)
 
 
 def rank_shares(q: float, n: int) -> tuple[float, float, float]:

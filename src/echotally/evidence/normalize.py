@@ -67,6 +67,9 @@ def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: s
     )
 
 
+_MOST = 1e13
+
+
 def quoted_name(name: str) -> str:
     """A column's name in SQL, whatever characters it holds."""
     return '"' + name.replace('"', '""') + '"'
@@ -82,9 +85,10 @@ def _expression(column: Mapped, kind: str, utc: bool) -> str:
         text = f"CAST({name} AS VARCHAR)"
         # Our own files keep names from becoming formulas of a sheet by an apostrophe; it is no part of the name.
         return f"CASE WHEN regexp_matches({text}, '^''[-=+@\t\r]') THEN substr({text}, 2) ELSE {text} END"
-    if kind.split("(")[0] in _NUMBERS:
-        return f"CAST({name} AS DOUBLE) * {column.factor!r}"
-    return _quantity(name, column)
+    plain = kind.split("(")[0] in _NUMBERS
+    number = f"CAST({name} AS DOUBLE) * {column.factor!r}" if plain else _quantity(name, column)
+    # More than 300 years of ms, infinity and what is no number are no measurement, but a slip.
+    return f"CASE WHEN abs({number}) < {_MOST!r} THEN {number} END"
 
 
 def _time(name: str, kind: str, utc: bool) -> str:

@@ -13,7 +13,7 @@ from typing import Any
 
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Function, Model
-from echotally.model.reading import Document, read_document, set_value, validate
+from echotally.model.reading import Document, hold_kind, read_document, set_value, validate
 from echotally.model.units import memory_mb
 from echotally.model.wiring import wiring_problems
 
@@ -39,6 +39,7 @@ def load_as_far_as_possible(
     no TOML, or an override that cannot be placed.
     """
     document = read_document(Path(path))
+    hold_kind(document, "echotally-model/1", ("estate", "functions", "triggers", "demand"))
     as_written = copy.deepcopy(document.data)
     for address, value in sets:
         set_value(document, address, value)

@@ -5,8 +5,9 @@ Why it exists: model and rate card are both read this way, so a refusal looks th
 
 from __future__ import annotations
 
+import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
@@ -61,6 +62,17 @@ class Document:
         return f" ({'.'.join(table)} is not in the file{hint})"
 
 
+def hold_kind(document: Document, schema: str, own: Sequence[str]) -> None:
+    """Raise ``BadInput`` for a file that shows no sign of being of the kind wanted: of what is in it nothing is said then.
+
+    A sign is the key ``schema``, or two of the tables ``own`` that such a file has.
+    """
+    said = document.data.get("schema")
+    if not (isinstance(said, str) and said.startswith("echotally-")) and len(set(own) & set(document.data)) < 2:
+        allowed = f'schema = "{schema}" and the tables {", ".join(own)}'
+        raise BadInput(Problem("is no file of this kind", file=str(document.path), allowed=allowed))
+
+
 def _shown(value: object) -> str:
     text = repr(value) if not isinstance(value, str) else f'"{value}"'
     return text if len(text) <= 80 else text[:77] + "..."
@@ -82,11 +94,16 @@ def read_document(path: Path) -> Document:
     try:
         return Document(path, tomllib.loads(text), key_lines(text))
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
-        raise BadInput(_syntax_problem(str(error) or "nested too deeply", name)) from error
+        raise BadInput(
+            _syntax_problem(str(error) or "nested too deeply", name, 'schema = "echotally-' in text)
+        ) from error
 
 
-def _syntax_problem(text: str, name: str) -> Problem:
+def _syntax_problem(text: str, name: str, known: bool) -> Problem:
     message, _, place = text.partition(" (at line ")
+    if not known:
+        # The file may be anything: what is in it is not repeated.
+        message = re.split(r"['(\"]", message)[0].strip() or "a sign out of place"
     line = place.split(",")[0]
     return Problem(f"is not TOML: {message}", file=name, line=int(line) if line.isdigit() else None)
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from echotally.errors import safe_lines
 from echotally.files import write_whole
 
 
 def deliver(text: str, path: Path | None) -> None:
-    """Put a text result into a file, or onto standard output."""
+    """Put a text result into a file, or onto standard output; nothing in it can act on a terminal."""
+    text = text if "\x1b[" in text and path is None else safe_lines(text)
     if path is not None:
         write_whole(path, text.encode())
     else:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Exchange, Model
-from echotally.model.reading import Document, read_document, set_value, validate
+from echotally.model.reading import Document, hold_kind, read_document, set_value, validate
 from echotally.rates.card import Card, Plan, Price, RateCard
 
 
@@ -26,6 +26,7 @@ class Offer:
 def load_card(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> RateCard:
     """The checked rate card of a TOML file; raises ``BadInput`` with every mistake."""
     document = read_document(Path(path))
+    hold_kind(document, "echotally-rates/1", ("card", "plans"))
     for address, value in sets:
         set_value(document, address, value)
     return validate(document, RateCard, document.data)
