@@ -304,7 +304,7 @@ def play(seed: int, folder: Path) -> object:
 
 #: Name -> (how many cases of a thousand of the readers' share, what is done with one).
 READERS: dict[str, tuple[int, Case]] = {
-    "model": (60, model), "card": (60, card), "cron": (220, cron), "recurrence": (20, recurrence), "samples": (220, samples), "trace": (100, trace),
-    "trials": (160, trials), "metrics": (140, metrics), "projection": (14, projection), "log": (3, log), "bill": (3, bill),
+    "model": (60, model), "card": (60, card), "cron": (260, cron), "recurrence": (10, recurrence), "samples": (220, samples), "trace": (60, trace),
+    "trials": (160, trials), "metrics": (140, metrics), "projection": (14, projection), "log": (8, log), "bill": (8, bill),
 }  # fmt: skip
 TARGETS: dict[str, Case] = {name: case for name, (_, case) in READERS.items()} | {"play": play}

@@ -1,6 +1,6 @@
 """All that touches the compiler's private parts: inner kernels without machine code of their own, and a sound cache.
 
-Tried with Numba 0.60 to 0.67. Where a later one has other insides, importing this fails, and ``compiled``
+Tried with Numba 0.60.0 and 0.68.1, the ends of the range in pyproject.toml. Where a later one has other insides, importing this fails, and ``compiled``
 falls back to the plain form.
 """
 
