@@ -24,8 +24,9 @@ from echotally.demand.cron import BadSchedule
 from echotally.model.estate import Schedule
 
 _STEP_S = {"SECONDLY": 1, "MINUTELY": 60, "HOURLY": 3_600}
-#: Parts that, in a rule of hours, minutes or seconds, only leave times out (RFC 5545, the table of section 3.3.10).
-_LIMITS = {"BYSECOND": (0, 60), "BYMINUTE": (0, 59), "BYHOUR": (0, 23)}
+#: Parts of the clock that, in a rule of such steps, only leave times out; smaller ones multiply them (RFC 5545, the table
+#: of section 3.3.10).
+_LIMITS = {"HOURLY": ("BYHOUR",), "MINUTELY": ("BYHOUR", "BYMINUTE"), "SECONDLY": ("BYHOUR", "BYMINUTE", "BYSECOND")}
 _STEPPED_OVER = "can never fire: its interval steps over every time it names|an INTERVAL that meets its BY parts"
 _DAYS = {name: n for n, name in enumerate(("MO", "TU", "WE", "TH", "FR", "SA", "SU"))}
 
@@ -112,7 +113,7 @@ def _dense(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.
     """Naive local times of a rule that steps by hours, minutes or seconds and only leaves times out; None for others."""
     parts = _parts(schedule.rrule or "")
     step = _step_s(schedule.rrule or "")
-    if not step or set(parts) - {"FREQ", "INTERVAL", "WKST", "BYDAY", "BYMONTH", *_LIMITS}:
+    if not step or set(parts) - {"FREQ", "INTERVAL", "WKST", "BYDAY", "BYMONTH", *_LIMITS[parts["FREQ"]]}:
         return None
     year = clock.start.astimezone(zone).year
     first = (schedule.from_ or datetime(year, 1, 1)).replace(microsecond=0)

@@ -1,0 +1,140 @@
+"""A short share of what ``scripts/nightly`` runs by the hour, and the checked form of the kernels on forged worlds."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+from random import Random
+
+import pytest
+
+from echotally.demo import write_example
+from echotally.engine import records as r
+from tests.fuzzing.forms import differing
+from tests.fuzzing.kills import COMMANDS, killed
+from tests.fuzzing.making import files_of
+from tests.fuzzing.targets import READERS
+from tests.fuzzing.workers import run
+from tests.test_unbreakable import FUNCTION
+
+#: Cases of the short share: far from those that the nights go through.
+FIRST = 900_000_000
+
+
+@pytest.mark.parametrize("reader", READERS)
+def test_a_thousand_files_of_every_reader_are_read_or_refused(reader: str) -> None:
+    found, done = run(
+        reader, FIRST, {"log": 20, "bill": 40, "recurrence": 60, "model": 250, "card": 250}.get(reader, 400)
+    )
+    assert not found.bad and sum(found.counts.values()) == done
+    # Made to be valid: were nearly all refused, only the door would be tested.
+    assert found.counts["answered"] > done / 4
+
+
+def test_estates_made_from_the_types_are_valid_and_played() -> None:
+    found, done = run("play", FIRST, 40)
+    assert not found.bad and found.counts["refused"] <= done / 10
+
+
+def test_one_case_is_the_same_twice() -> None:
+    assert files_of(7) == files_of(7) != files_of(8)
+
+
+def test_a_crash_is_followed_to_its_case(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """The worker is made to die at one case; the rest goes on behind it."""
+    (tmp_path / "sitecustomize.py").write_text(
+        "import os, sys\n"
+        "if 'tests.fuzzing.workers' in ' '.join(sys.orig_argv):\n"
+        "    from tests.fuzzing import targets\n"
+        "    whole = targets.samples\n"
+        "    targets.TARGETS['samples'] = lambda seed, folder: os.abort() if seed == 5 else whole(seed, folder)\n"
+    )
+    root = str(Path(__file__).parent.parent)
+    monkeypatch.setenv("PYTHONPATH", f"{tmp_path}:{root}")
+    found, done = run("samples", 0, 12)
+    assert [case for case, _ in found.bad] == [5] and done == 12 and found.counts["crashed"] == 1
+
+
+def test_both_forms_of_the_kernels_give_the_same_bytes() -> None:
+    compared, different = differing(FIRST, 14)
+    assert different == [] and compared >= 5
+
+
+@pytest.mark.parametrize("part", range(4))
+def test_a_killed_command_leaves_old_files_or_whole_ones(part: int, tmp_path: Path) -> None:
+    rng = Random(part)
+    for number in range(5):
+        folder = tmp_path / str(number)
+        write_example("river-watch", folder)
+        assert killed(list(COMMANDS)[(part * 5 + number) % len(COMMANDS)], folder, rng, 3.0) == []
+
+
+FORGED = (
+    """
+schema = "echotally-model/1"
+estate = { name = "forged", month = "2027-02", rate_cards = ["card.toml"] }
+"""
+    + FUNCTION.format(run='"100 ms"', more='emits = [{ into = "queues.q" }]\nerror_rate = 0.1')
+    + FUNCTION.format(run='"100 ms"', more="").replace("functions.f", "functions.g")
+    + """
+[folders.e]
+[queues.q]
+[streams.s]
+partitions = 2
+[demand.d]
+into = "folders.e"
+rate = "1 /min"
+[demand.t]
+into = "streams.s"
+rate = "1 /min"
+[[triggers]]
+from = "folders.e"
+to = "f"
+[[triggers]]
+from = "queues.q"
+to = "g"
+[[triggers]]
+from = "streams.s"
+to = "g"
+"""
+)
+PLANS = """
+schema = "echotally-rates/1"
+card = { name = "test", currency = "EUR" }
+[plans.calls]
+bills = "runs"
+memory = { choices = ["256 MB"] }
+vcpu_per_gb = 1
+price = { calls = { unit = "1" } }
+[plans.polled]
+bills = "allocated"
+memory = { choices = ["256 MB"] }
+vcpu_per_gb = 1
+scaling = { kind = "polled", every = "30 s", per_instance = 1, step = 1 }
+price = { calls = { unit = "1" } }
+[plans.nodes]
+bills = "nodes"
+memory = { choices = ["256 MB"] }
+vcpu_per_gb = 1
+node_memory = "2 GB"
+node_vcpu = 4
+nodes_limit = 3
+price = { node_hours = { unit = "1" } }
+"""
+
+
+def test_a_forged_index_of_every_kind_of_record_is_caught(tmp_path: Path) -> None:
+    (tmp_path / "model.toml").write_text(FORGED)
+    (tmp_path / "card.toml").write_text(PLANS)
+    command = [sys.executable, "-m", "tests.forging", str(tmp_path / "model.toml")]
+    done = subprocess.run(
+        command, capture_output=True, text=True, env={**os.environ, "ECHOTALLY_KERNELS": "checked"}, timeout=240
+    )
+    assert done.returncode == 0, done.stderr
+    found = json.loads(done.stdout)
+    # Everything a world holds but the one clock, which has no index.
+    assert set(found) == set(r.World._fields) - {"ck"}
+    assert {name: text for name, text in found.items() if f"('{name}')" not in text} == {}
