@@ -61,18 +61,17 @@ def _batch(target: str, first: int, count: int) -> tuple[Found, int]:
             str(place),
             str(result),
         ]
-        process = subprocess.Popen(
-            command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, env=os.environ | {"PYTHONWARNINGS": "ignore"}
-        )
-        last, since = first, time.monotonic()
-        while process.poll() is None:
-            time.sleep(0.05)
-            now = int(place.read_text() or last)
-            if now != last:
-                last, since = now, time.monotonic()
-            elif time.monotonic() - since > HANG_S:
-                process.kill()
-        error = process.stderr.read().decode("utf-8", "replace") if process.stderr else ""
+        environment = os.environ | {"PYTHONWARNINGS": "ignore"}
+        with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, env=environment) as process:
+            last, since = first, time.monotonic()
+            while process.poll() is None:
+                time.sleep(0.05)
+                now = int(place.read_text() or last)
+                if now != last:
+                    last, since = now, time.monotonic()
+                elif time.monotonic() - since > HANG_S:
+                    process.kill()
+            error = process.stderr.read().decode("utf-8", "replace") if process.stderr else ""
         if result.exists():
             data = json.loads(result.read_text())
             return Found(Counter(data["counts"]), [(case, text) for case, text in data["bad"]]), count

@@ -19,6 +19,9 @@ def findings_page() -> str:
     lines = [_MADE, "# Findings of `echotally check`\n", "A finding is silenced in the model, with a reason:\n"]
     lines.append('```toml\n[[accepted]]\nfinding = "C02"\nat = "environments.rehearsal"     # left out: everywhere')
     lines.append('reason = "needed until the spring flood is over"\n```\n')
+    lines.append(
+        "A mistake in the files, which nothing is played with, stands in JSON, SARIF, CSV and Markdown as `E00`; it cannot be accepted.\n"
+    )
     for rule in RULES.values():
         lines.append(
             f"## {rule.code} ({rule.level}): {rule.title}\n\n{rule.why} Looks for: {_first(rule.look.__doc__)}\n"
