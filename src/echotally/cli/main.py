@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
+import os
 import sys
 from typing import Any
 
@@ -89,19 +91,30 @@ def cli() -> None:
     """
 
 
+def _flush() -> None:
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, ValueError):
+            stream.flush()
+
+
 def run(arguments: list[str] | None = None) -> Any:
     """Run the program and leave with its exit code."""
     import gc
 
-    from echotally.cli import streams
+    from echotally.cli import interrupting, streams
     from echotally.cli.failing import exit_code
 
     streams.set_up()
+    interrupting.watch()
     # A short-lived program that makes few cycles: the default collector costs a tenth of its start.
     gc.set_threshold(100_000, 50, 50)
     code = exit_code(cli, arguments)
     # What is left goes with the process; looking through it once more would take as long as the imports.
     gc.freeze()
+    if code == interrupting.INTERRUPTED:
+        # Threads that still compile or play would be waited for.
+        _flush()
+        os._exit(code)
     sys.exit(code)
 
 

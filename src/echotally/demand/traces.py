@@ -20,6 +20,8 @@ _FORMS = "a CSV or Parquet file with the columns time (ISO 8601) and count (a wh
 _MOST_ROWS = 5_000_000
 _LARGEST_BYTES = 1_000_000_000
 _MEMORY_LIMIT = "1GB"
+#: A trace has two; of a file with more the first few tell that it is none.
+_MOST_COLUMNS = 10
 
 
 class BadTrace(ValueError):
@@ -137,10 +139,22 @@ def _parquet(path: Path) -> tuple[list[str], list[Any]]:
         with scratch() as folder, duckdb.connect() as connection:
             connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory={quoted(folder)}")
             source = f"read_parquet({named_in_sql(path, folder)}, hive_partitioning=false)"
-            cursor = connection.execute(f"SELECT * FROM {source} LIMIT {_MOST_ROWS + 1}")
+            found = connection.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()
+            # Texts are cut, so that a few cells cannot fill the memory; no time and no count is longer.
+            cells = [
+                f"left({_quoted_name(row[0])}, 100) AS {_quoted_name(row[0])}"
+                if row[1] in ("VARCHAR", "BLOB")
+                else _quoted_name(row[0])
+                for row in found[:_MOST_COLUMNS]
+            ]
+            cursor = connection.execute(f"SELECT {', '.join(cells)} FROM {source} LIMIT {_MOST_ROWS + 1}")
             return [column[0].strip().lower() for column in cursor.description], cursor.fetchall()
     except duckdb.Error as error:
         raise BadTrace(f"{path.name} cannot be read ({str(error).splitlines()[0]})|{_FORMS}") from error
+
+
+def _quoted_name(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
 
 
 def _time_ns(found: Any, clock: MonthClock, path: Path, row: int) -> int:

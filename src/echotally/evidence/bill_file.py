@@ -46,6 +46,8 @@ _SKU = ("SkuMeter", "SkuId", "SkuPriceId", "ChargeDescription")
 _MAPPING = ("resource", "sku", "function", "environment", "meter")
 _MOST_ROWS = 5_000_000
 _MEMORY_LIMIT = "1GB"
+#: Tags are the longest cells of a bill.
+_LONGEST_CELL = 20_000
 
 
 @dataclass
@@ -257,7 +259,7 @@ def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
                 raise BadInput(
                     Problem(f"has no column {' or '.join(wanted)}", file=path.name, value=text, allowed=FORMS)
                 )
-            columns = ", ".join(f"CAST({quoted_name(name)} AS VARCHAR)" for name in have)
+            columns = ", ".join(f"left(CAST({quoted_name(name)} AS VARCHAR), {_LONGEST_CELL})" for name in have)
             cursor = connection.execute(f"SELECT {columns} FROM {source}")
             while rows := cursor.fetchmany(10_000):
                 for values in rows:

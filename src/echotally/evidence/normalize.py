@@ -68,6 +68,7 @@ def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: s
 
 
 _MOST = 1e13
+_LONGEST_NAME = 200
 
 
 def quoted_name(name: str) -> str:
@@ -82,7 +83,8 @@ def _expression(column: Mapped, kind: str, utc: bool) -> str:
     if column.ours == "outcome":
         return _outcome(name)
     if column.ours in ("function", "environment", "id"):
-        text = f"CAST({name} AS VARCHAR)"
+        # No name of a model is longer, whatever a cell holds.
+        text = f"left(CAST({name} AS VARCHAR), {_LONGEST_NAME})"
         # Our own files keep names from becoming formulas of a sheet by an apostrophe; it is no part of the name.
         return f"CASE WHEN regexp_matches({text}, '^''[-=+@\t\r]') THEN substr({text}, 2) ELSE {text} END"
     plain = kind.split("(")[0] in _NUMBERS
