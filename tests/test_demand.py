@@ -105,7 +105,7 @@ def test_a_trace_gives_exactly_its_counts(write, tmp_path, form):
         ("time,count\nyesterday,5\n", 'row 2 of t.csv has the time "yesterday"'),
         ("time,count\n2027-03-01T00:00,-5\n", 'the count "-5"'),
         ("time,count\n2027-03-01T00:00,5\n", "at least two rows"),
-        ("", "has the columns"),
+        ("", "has neither of the columns"),
     ],
 )
 def test_a_bad_trace_says_what_is_wrong(write, tmp_path, text, says):

@@ -10,6 +10,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, timedelta
+from heapq import heappop, heappush
 from itertools import takewhile
 from pathlib import Path
 from typing import TypeVar
@@ -182,13 +183,17 @@ class _Planner:
         starts: list[int] = self._try(address, lump.cron, lambda: self._lump_starts(lump), [])
         count = int(lump.count * factor + 0.5)
         lanes: list[list[Stretch]] = []
-        for start in starts:
-            stretch = Stretch(start, start + lump.over, count=count)
-            free = next((lane for lane in lanes if lane[-1].end_ns <= start), None)
-            if free is None:
-                lanes.append([stretch])
-            else:
-                free.append(stretch)
+        # Lanes that are busy by when they end, and free ones by number: the first free one is taken.
+        busy: list[tuple[int, int]] = []
+        free: list[int] = []
+        for start in starts if count else []:
+            while busy and busy[0][0] <= start:
+                heappush(free, heappop(busy)[1])
+            number_of = heappop(free) if free else len(lanes)
+            if number_of == len(lanes):
+                lanes.append([])
+            lanes[number_of].append(Stretch(start, start + lump.over, count=count))
+            heappush(busy, (start + lump.over, number_of))
         return [tuple(lane) for lane in lanes]
 
     def _lump_starts(self, lump: Lump) -> list[int]:
