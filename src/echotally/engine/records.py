@@ -72,7 +72,7 @@ _INTS: dict[str, str] = {
         pend_head pend_n in_flight peak since attempts hour hours hour_ns units margin steps arrived ended reserved_n trail_n diary_n""",
     "unit": """account plan_kind bills limit shown_limit floor slots memory timeout keep_alive cold_billed
         round_ns least_ns payload_limit eager wait_limit first_wait longest_wait give_up retry_from retry_n
-        look_every look_step look_per window_at window_n window_size look_armed last_look target
+        look_every look_step look_per window_at window_n window_size window_top window_top_at look_armed last_look target
         run_kind run_from run_n cold_kind cold_from cold_n rng per_item
         burst_units token_cost ramp_units token_level token_at token_scope
         first_trigger first_emit emit_n

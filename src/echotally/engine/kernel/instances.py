@@ -394,8 +394,7 @@ def look_again(w, u):
     if coming <= f.last_look:
         coming = f.last_look + f.look_every
     for _ in range(min((coming - f.last_look) // f.look_every - 1, f.window_size)):
-        window(w, f.window_at + f.window_n % f.window_size).v = f.floor
-        f.window_n += 1
+        _remember(w, f, f.floor)
     f.look_armed = 1
     put(w, coming, LOOK, u, K_LOOK, u)
 
@@ -409,8 +408,7 @@ def look(w, u):
     f.last_look = clock(w).now
     f.look_armed = 0
     wanted = min(max((seen + f.look_per - 1) // f.look_per, f.floor), f.limit)
-    window(w, f.window_at + f.window_n % f.window_size).v = wanted
-    f.window_n += 1
+    _remember(w, f, wanted)
     if wanted > f.count:
         for _ in range(min(wanted - f.count, f.look_step)):
             if not node_fits(w, u):
@@ -427,12 +425,33 @@ def look(w, u):
 
 
 @kernel
+def _remember(w, f, wanted):
+    """Write down what a look wanted, and whether it is the most of the window."""
+    window(w, f.window_at + f.window_n % f.window_size).v = wanted
+    if f.window_n == 0 or wanted >= f.window_top:
+        f.window_top = wanted
+        f.window_top_at = f.window_n
+    f.window_n += 1
+
+
+@kernel
+def _highest_wanted(w, f):
+    """The most that a look of the keep-alive wanted. Looked for anew only when the last one has left the window,
+    from the newest look back, so that of equals the one is found that stays longest: a window may hold a million looks."""
+    if f.window_n - f.window_top_at > f.window_size:
+        f.window_top = np.int64(-1)
+        for k in range(1, f.window_size + 1):
+            seen = window(w, f.window_at + (f.window_n - k) % f.window_size).v
+            if seen > f.window_top:
+                f.window_top = seen
+                f.window_top_at = f.window_n - k
+    return f.window_top
+
+
+@kernel
 def _shrink(w, u):
     f = fn(w, u)
-    highest = np.int64(0)
-    for k in range(min(f.window_n, f.window_size)):
-        highest = max(highest, window(w, f.window_at + k).v)
-    f.target = max(highest, f.floor)
+    f.target = max(_highest_wanted(w, f), f.floor)
     i = _oldest_idle(w, u)
     while i >= 0 and f.count > f.target:
         lists.remove(w, ins, f.lists + L_FREE, i)
