@@ -14,8 +14,8 @@ import numpy as np
 
 from echotally.demand.clock import month_clock
 from echotally.demand.schedules import month_firings_ns
-from echotally.engine import records as r
 from echotally.engine.build import build
+from echotally.engine.kernel.access import door
 from echotally.engine.kernel.arrivals import count_arrivals
 from echotally.model.estate import Schedule
 from echotally.projection.placement import load
@@ -67,7 +67,7 @@ def draw(folder: Path) -> Callable[[], int]:
     loaded = load(folder / "m.toml")
     built = build(loaded.model, loaded.month, {"f": loaded.offers["c.p"]}, 1)
     bins = np.zeros(744 * 60, np.int64)
-    addresses = r.addresses(built.world)
+    addresses = door(built.world)
 
     def drawn(world: object = built.world) -> int:
         # The default argument keeps the world alive: kernels know its arrays only by address.

@@ -16,7 +16,7 @@ from echotally.cli.failing import exit_code
 from echotally.cli.main import COMMANDS, cli
 from echotally.cli.progress import progress_line
 from echotally.errors import BadInput, OurFault, Problem
-from echotally.output.writing import write_whole
+from echotally.files import write_whole
 
 
 def ask(*arguments: str):

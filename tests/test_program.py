@@ -15,7 +15,8 @@ import pytest
 
 import echotally
 from echotally.cli.main import COMMANDS, cli
-from echotally.output.terminal import Column, rendered, safe, seconds, share, table
+from echotally.errors import safe
+from echotally.output.terminal import Column, rendered, seconds, share, table
 from tests.conftest import run_program
 
 ROOT = Path(__file__).parents[1]
