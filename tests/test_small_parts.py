@@ -16,6 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
+from echotally.cells import harmless
 from echotally.errors import BadInput, Stopped
 from echotally.evidence.columns import map_columns
 from echotally.evidence.estimates import log_normal, run_parts, share
@@ -24,7 +25,7 @@ from echotally.evidence.rhythm import STRETCH_S, rhythm
 from echotally.evidence.telemetry import _whole
 from echotally.model.spread import LOGNORMAL, SAMPLES, Spread, constant, scaled
 from echotally.model.units import rate_per_s, rate_text
-from echotally.output.exports import as_table, harmless
+from echotally.output.exports import as_table
 from echotally.output.waterfall import _ends, waterfall
 from echotally.projection.side_by_side import side_by_side
 from tests.conftest import run_program

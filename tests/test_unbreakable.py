@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import resource
+import shlex
 import shutil
 import signal
 import stat
@@ -130,8 +131,6 @@ def plain(write: Callable[..., Path]) -> Path:
 def test_only_regular_files_are_read(line: str, place: str, plain: Path, tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe")
     (tmp_path / "bill.csv").write_text("BilledCost,ResourceName\n1,f\n")
-    import shlex
-
     done = limited(*shlex.split(line.format(place)), cwd=tmp_path)
     assert done.returncode == 2 and ("no regular file" in done.stderr or "is a directory" in done.stderr)
 
@@ -139,6 +138,14 @@ def test_only_regular_files_are_read(line: str, place: str, plain: Path, tmp_pat
 def test_a_dash_alone_is_standard_input_and_bounded(plain: Path, tmp_path: Path) -> None:
     done = run_program("project", "-", cwd=tmp_path, input=plain.read_text())
     assert done.returncode == 0 and done.stdout == run_program("project", plain.name, cwd=tmp_path).stdout
+    # What is read more than once is read from the pipe once.
+    for line in (
+        "check -",
+        "report - -o r.html",
+        "sweep - --vary functions.f.memory=256MB,512MB --workers 1 --store s.db",
+    ):
+        again = run_program(*line.split(), cwd=tmp_path, input=plain.read_text())
+        assert again.returncode == 0, again.stderr
     endless = subprocess.run(
         f"yes '# a comment' | {sys.executable} -m echotally check -",
         shell=True,
@@ -170,8 +177,6 @@ def test_nothing_of_a_file_is_repeated_before_its_kind_is_known(plain: Path, tmp
     lines = ["check secret", "check secret.toml", "rates show secret.toml", "fit secret", "compare secret secret", "reconcile model.toml secret",
              "check model.toml --set \"functions.f.run={samples='secret'}\"", "check model.toml --set demand.d.rate= --set demand.d.trace='secret'",
              "check model.toml --set estate.rate_cards=['secret.toml']"]  # fmt: skip
-    import shlex
-
     for line in lines:
         done = run_program(*shlex.split(line), cwd=tmp_path)
         assert done.returncode == 2 and "hunter2" not in done.stderr and "PASSWORD" not in done.stderr, line

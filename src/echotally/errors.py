@@ -6,7 +6,11 @@ turns classes into exit codes.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
+
+#: What is no plain ASCII may be a sign that acts; few texts have any.
+_SUSPECT = re.compile(r"[^\x20-\x7e\n\t]+")
 
 
 def safe(text: str) -> str:
@@ -16,9 +20,7 @@ def safe(text: str) -> str:
 
 def safe_lines(text: str) -> str:
     """As ``safe``, of a whole text: its line ends and tabs stay. In JSON, what becomes visible is still the same string."""
-    if text.isprintable():
-        return text
-    return "".join(c if c.isprintable() or c in "\n\t" else _numbered(c) for c in text)
+    return _SUSPECT.sub(lambda found: safe(found[0]), text)
 
 
 def _numbered(sign: str) -> str:

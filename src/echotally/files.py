@@ -16,6 +16,7 @@ import stat
 import sys
 import tempfile
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 from typing import BinaryIO
 
@@ -23,8 +24,6 @@ from echotally.errors import BadInput, Problem
 
 #: What is read from a pipe (``-``) at most, and any text file that is held in memory whole.
 LARGEST_PIPE = 64_000_000
-#: Signs that database readers take for patterns.
-_PATTERN = "*?["
 _MARK = "echotally"
 
 
@@ -52,10 +51,8 @@ def _kind(mode: int) -> str:
 def content_of(path: Path, most: int) -> bytes:
     """All of a regular file, or of standard input for ``-``, at most ``most`` bytes; raises ``OSError``."""
     if str(path) == "-":
-        most = min(most, LARGEST_PIPE)
-        if sys.stdin is None:
-            raise OSError(errno.EBADF, "standard input is closed")
-        found = sys.stdin.buffer.read(most + 1)
+        most = LARGEST_PIPE
+        found = _piped(most)
     else:
         with opened(path, most) as file:
             # Some files of the system say that they are empty and are not.
@@ -63,6 +60,14 @@ def content_of(path: Path, most: int) -> bytes:
     if len(found) > most:
         raise OSError(errno.EFBIG, f"is larger than {most // 10**6} MB")
     return found
+
+
+@cache
+def _piped(most: int) -> bytes:
+    """Standard input, which can be read once only, while a model is read once more for each change that is tried."""
+    if sys.stdin is None:
+        raise OSError(errno.EBADF, "standard input is closed")
+    return sys.stdin.buffer.read(most + 1)
 
 
 def text_of(path: Path, most: int = LARGEST_PIPE, errors: str = "replace") -> str:
@@ -92,6 +97,8 @@ def write_whole(path: Path, content: bytes) -> None:
     A symbolic link is followed, the mode of a file that is there is kept, and what is no regular file (a device, a
     pipe) is written to directly. Raises ``BadInput``.
     """
+    if str(path) == "-":
+        raise BadInput(Problem("standard input cannot be written back to", allowed="the name of a file"))
     try:
         target = Path(os.path.realpath(path)) if path.is_symlink() else path
         mode = _mode_of(target)
@@ -184,21 +191,3 @@ def _runs(process: int) -> bool:
     except (OSError, OverflowError):
         return True
     return True
-
-
-# -- names in the database's language ---------------------------------------------------------------------------------
-def quoted(text: object) -> str:
-    """A text as a literal of SQL."""
-    return "'" + str(text).replace("'", "''") + "'"
-
-
-def named_in_sql(path: Path, folder: Path) -> str:
-    """A file's name as a literal that a database reads as this file, never as a pattern of names.
-
-    A name with a backslash has no such spelling: the file is read through a link in ``folder``.
-    """
-    if "\\" in str(path) and os.sep != "\\":
-        link = folder / f"input-{secrets.token_hex(4)}{''.join(path.suffixes[-2:])}".replace("\\", "_")
-        link.symlink_to(path.absolute())
-        path = link
-    return quoted("".join(f"[{sign}]" if sign in _PATTERN else sign for sign in str(path)))

@@ -11,10 +11,11 @@ import sys
 
 import click
 
+from echotally.cli.interrupting import INTERRUPTED, SAID
 from echotally.cli.streams import OutputFailed
 from echotally.errors import BadInput, EchoTallyError, safe
 
-DONE, OUR_FAULT, BAD_INPUT, MISSED, INTERRUPTED = 0, 1, 2, 3, 130
+DONE, OUR_FAULT, BAD_INPUT, MISSED = 0, 1, 2, 3
 #: Most problems listed; a file with more has one cause that repeats.
 _MOST_LISTED = 50
 
@@ -34,7 +35,7 @@ def exit_code(command: click.Command, arguments: list[str] | None) -> int:
         _list_problems(error)
         return BAD_INPUT
     except (KeyboardInterrupt, click.Abort):
-        click.echo("Interrupted; nothing half done was kept.", err=True)
+        click.echo(SAID, err=True)
         return INTERRUPTED
     except BrokenPipeError:
         # The reader left (| head): what was asked for was delivered as far as it was wanted.

@@ -12,6 +12,7 @@ import time
 #: How long the program may take to end in its own way, s.
 _PATIENCE_S = 1.5
 INTERRUPTED = 130
+SAID = "Interrupted; nothing half done was kept."
 
 
 def watch() -> None:
@@ -31,6 +32,6 @@ def _listen(heard: int) -> None:
         continue
     time.sleep(_PATIENCE_S)
     with contextlib.suppress(Exception):
-        sys.stderr.write("Interrupted; nothing half done was kept.\n")
+        sys.stderr.write(f"{SAID}\n")
         sys.stderr.flush()
     os._exit(INTERRUPTED)

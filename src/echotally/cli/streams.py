@@ -53,7 +53,7 @@ class _Messages(io.TextIOWrapper):
 
 def _harmless(text: str, colours: bool) -> str:
     """A text without signs that act; on a terminal our own colours stay."""
-    if text.isprintable() or not colours or "\x1b" not in text:
+    if not colours or "\x1b" not in text:
         return safe_lines(text)
     return "".join(part if n % 2 else safe_lines(part) for n, part in enumerate(_COLOUR.split(text)))
 

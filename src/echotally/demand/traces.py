@@ -12,14 +12,14 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from echotally.database import database, named_in_sql, quoted_name
 from echotally.demand.clock import MonthClock, to_utc
 from echotally.demand.shapes import Stretch
-from echotally.files import named_in_sql, opened, quoted, scratch
+from echotally.files import opened
 
 _FORMS = "a CSV or Parquet file with the columns time (ISO 8601) and count (a whole number, 0 or more)"
 _MOST_ROWS = 5_000_000
 _LARGEST_BYTES = 1_000_000_000
-_MEMORY_LIMIT = "1GB"
 #: A trace has two; of a file with more the first few tell that it is none.
 _MOST_COLUMNS = 10
 
@@ -136,25 +136,20 @@ def _parquet(path: Path) -> tuple[list[str], list[Any]]:
     import duckdb
 
     try:
-        with scratch() as folder, duckdb.connect() as connection:
-            connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory={quoted(folder)}")
+        with database() as (connection, folder):
             source = f"read_parquet({named_in_sql(path, folder)}, hive_partitioning=false)"
             found = connection.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()
             # Texts are cut, so that a few cells cannot fill the memory; no time and no count is longer.
             cells = [
-                f"left({_quoted_name(row[0])}, 100) AS {_quoted_name(row[0])}"
+                f"left({quoted_name(row[0])}, 100) AS {quoted_name(row[0])}"
                 if row[1] in ("VARCHAR", "BLOB")
-                else _quoted_name(row[0])
+                else quoted_name(row[0])
                 for row in found[:_MOST_COLUMNS]
             ]
             cursor = connection.execute(f"SELECT {', '.join(cells)} FROM {source} LIMIT {_MOST_ROWS + 1}")
             return [column[0].strip().lower() for column in cursor.description], cursor.fetchall()
     except duckdb.Error as error:
         raise BadTrace(f"{path.name} cannot be read ({str(error).splitlines()[0]})|{_FORMS}") from error
-
-
-def _quoted_name(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
 
 
 def _time_ns(found: Any, clock: MonthClock, path: Path, row: int) -> int:

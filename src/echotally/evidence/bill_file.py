@@ -18,14 +18,15 @@ from decimal import Decimal, InvalidOperation, localcontext
 from pathlib import Path
 from typing import Any
 
+from echotally.cells import harmless, unmarked
+from echotally.database import database, named_in_sql, quoted_name
 from echotally.demand.clock import MonthClock
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill_units import factor
 from echotally.evidence.focus import MAIN_ACCOUNT
 from echotally.evidence.logs import Trouble
-from echotally.evidence.normalize import quoted_name
 from echotally.evidence.text_files import hold_against
-from echotally.files import hold_regular, named_in_sql, quoted, scratch, text_of, unreadable
+from echotally.files import hold_regular, text_of, unreadable
 from echotally.model.estate import Model
 from echotally.rates.billing import exact
 from echotally.rates.meters import METERS
@@ -45,7 +46,6 @@ COSTS = {"billed": "BilledCost", "effective": "EffectiveCost", "list": "ListCost
 _SKU = ("SkuMeter", "SkuId", "SkuPriceId", "ChargeDescription")
 _MAPPING = ("resource", "sku", "function", "environment", "meter")
 _MOST_ROWS = 5_000_000
-_MEMORY_LIMIT = "1GB"
 #: Tags are the longest cells of a bill.
 _LONGEST_CELL = 20_000
 
@@ -227,12 +227,8 @@ def mapping_skeleton(bill: BillRead) -> str:
     paper = io.StringIO()
     writer = csv.writer(paper, lineterminator="\n")
     writer.writerow(_MAPPING)
-    writer.writerows([_marked(resource), _marked(sku), "", "", ""] for resource, sku in sorted(bill.loose))
+    writer.writerows([harmless(resource), harmless(sku), "", "", ""] for resource, sku in sorted(bill.loose))
     return paper.getvalue()
-
-
-def _marked(cell: str) -> str:
-    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell
 
 
 def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
@@ -241,15 +237,13 @@ def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
 
     hold_regular(path)
     try:
-        with scratch() as folder, duckdb.connect() as connection:
+        with database() as (connection, folder):
             name = f"{named_in_sql(path, folder)}, hive_partitioning=false"
             if path.suffix == ".parquet":
                 source = f"read_parquet({name})"
             else:
                 hold_against(path, FORMS)
                 source = f"read_csv({name}, header=true, all_varchar=true)"
-            connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory={quoted(folder)}")
-            connection.execute("SET autoinstall_known_extensions=false; SET autoload_known_extensions=false")
             names = [str(row[0]) for row in connection.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()]
             have = [name for name in dict.fromkeys([*_WANTED, ways.environment, ways.tag]) if name in names]
             wanted = [COSTS[ways.cost]] if ways.cost else ["BilledCost", "EffectiveCost"]
@@ -264,7 +258,7 @@ def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
             while rows := cursor.fetchmany(10_000):
                 for values in rows:
                     yield {
-                        name: _unmarked(str(value).strip())
+                        name: unmarked(str(value).strip())
                         for name, value in zip(have, values, strict=True)
                         if value is not None
                     }
@@ -336,11 +330,6 @@ def _named(row: dict[str, str], model: Model, tag: str) -> str:
     return name if name in model.functions else str(_tags(row).get(tag, "")) or row.get(tag, "")
 
 
-def _unmarked(cell: str) -> str:
-    """A cell without the apostrophe by which our own files keep a name from becoming a formula of a sheet."""
-    return cell[1:] if cell[:1] == "'" and cell[1:2] in ("=", "+", "-", "@", "\t", "\r") else cell
-
-
 def _environment(row: dict[str, str], model: Model, named: str) -> str:
     told = str(_tags(row).get(named, "")) or row.get(named, "")
     return told or next(iter(model.environments))
@@ -376,7 +365,7 @@ def _read_rules(path: Path, reader: csv.DictReader[str]) -> list[_Rule]:
                 allowed=", ".join(_MAPPING),
             )
         )
-    rules = [_Rule(*(_unmarked((raw.get(name) or "").strip()) for name in _MAPPING)) for raw in reader]
+    rules = [_Rule(*(unmarked((raw.get(name) or "").strip()) for name in _MAPPING)) for raw in reader]
     wrong = [(n, r.meter) for n, r in enumerate(rules, 2) if r.meter and r.meter not in METERS]
     if wrong:
         raise BadInput(

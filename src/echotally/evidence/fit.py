@@ -11,11 +11,11 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 import numpy as np
 from numpy.typing import NDArray
 
+from echotally.database import quoted
 from echotally.errors import BadInput, Problem
 from echotally.evidence.estimates import Estimate, RunParts, Spread, log_normal, rank_shares, run_parts, share
 from echotally.evidence.logs import RunLog, Trouble, open_log
 from echotally.evidence.rhythm import STRETCH_S, Rhythm, rhythm
-from echotally.files import quoted
 from echotally.projection.placement import Loaded
 from echotally.rates.card import Plan
 

@@ -11,18 +11,18 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from echotally.database import MEMORY_LIMIT, database, named_in_sql, quoted_name
 from echotally.errors import BadInput, Problem
 from echotally.evidence.columns import Mapped, map_columns, nearly_known
-from echotally.evidence.normalize import TABLE, insert_statement, quoted_name
+from echotally.evidence.normalize import TABLE, insert_statement
 from echotally.evidence.otlp import is_otlp, read_otlp
 from echotally.evidence.text_files import hold_against, utf8
-from echotally.files import hold_regular, named_in_sql, quoted, scratch
+from echotally.files import hold_regular
 
 if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection
 
 FORMS = "CSV, JSON lines, Parquet or OTLP/JSON"
-_MEMORY_LIMIT = "1GB"
 _JSON = (".json", ".jsonl", ".ndjson", ".json.gz", ".jsonl.gz")
 #: A time that lies so far before the row above it is no reordering of runs that overlap.
 _JUMP_S = 3_600
@@ -68,19 +68,10 @@ def open_log(
     ``told`` are (ours, theirs) column names; ``timezone`` is that of times without an offset. At most 1 GB of
     memory is used, more goes to disk. ``keep_repeated``: attempts with an id that was there before stay. Raises ``BadInput`` for a file that cannot be read as a log.
     """
-    import duckdb
-
-    with scratch() as folder:
-        connection = duckdb.connect(str(folder / "log.duckdb"))
-        try:
-            connection.execute("SET autoinstall_known_extensions=false; SET autoload_known_extensions=false")
-            connection.execute(f"SET memory_limit='{_MEMORY_LIMIT}'; SET temp_directory={quoted(folder)}")
-            connection.execute(f"SET TimeZone={quoted(timezone)}")
-            if workers:
-                connection.execute(f"SET threads={workers}")
-            yield _Reader(connection, list(told), folder, timezone, keep_repeated).read(paths)
-        finally:
-            connection.close()
+    with database("log.duckdb", timezone) as (connection, folder):
+        if workers:
+            connection.execute(f"SET threads={workers}")
+        yield _Reader(connection, list(told), folder, timezone, keep_repeated).read(paths)
 
 
 class _Reader:
@@ -135,7 +126,7 @@ class _Reader:
             ]
             self.connection.execute(insert_statement(mapped, types, source, self.utc))
         except duckdb.OutOfMemoryException as error:
-            raise BadInput(Problem(f"needs more than {_MEMORY_LIMIT} of memory", file=path.name)) from error
+            raise BadInput(Problem(f"needs more than {MEMORY_LIMIT} of memory", file=path.name)) from error
         except duckdb.Error as error:
             first = str(error).strip().splitlines()[0]
             raise BadInput(Problem(f"cannot be read as a log: {first}", file=path.name, allowed=FORMS)) from error

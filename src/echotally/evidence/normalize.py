@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from echotally.cells import FORMULA
+from echotally.database import quoted_name
 from echotally.evidence.columns import UNITS, Mapped
 
 TABLE = """CREATE TABLE runs (t DOUBLE, function VARCHAR, environment VARCHAR, run_ms DOUBLE, cold_ms DOUBLE,
@@ -67,13 +69,12 @@ def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: s
     )
 
 
+#: More ms than 300 years have, more MB than anything holds.
 _MOST = 1e13
+#: No name of a model is longer, whatever a cell holds.
 _LONGEST_NAME = 200
-
-
-def quoted_name(name: str) -> str:
-    """A column's name in SQL, whatever characters it holds."""
-    return '"' + name.replace('"', '""') + '"'
+#: In a set of signs of a pattern, the dash first.
+_SIGNS = "".join(sorted(FORMULA, key=lambda sign: sign != "-"))
 
 
 def _expression(column: Mapped, kind: str, utc: bool) -> str:
@@ -83,10 +84,9 @@ def _expression(column: Mapped, kind: str, utc: bool) -> str:
     if column.ours == "outcome":
         return _outcome(name)
     if column.ours in ("function", "environment", "id"):
-        # No name of a model is longer, whatever a cell holds.
         text = f"left(CAST({name} AS VARCHAR), {_LONGEST_NAME})"
-        # Our own files keep names from becoming formulas of a sheet by an apostrophe; it is no part of the name.
-        return f"CASE WHEN regexp_matches({text}, '^''[-=+@\t\r]') THEN substr({text}, 2) ELSE {text} END"
+        # The mark of our own files is no part of the name (``cells.unmarked``).
+        return f"CASE WHEN regexp_matches({text}, '^''[{_SIGNS}]') THEN substr({text}, 2) ELSE {text} END"
     plain = kind.split("(")[0] in _NUMBERS
     number = f"CAST({name} AS DOUBLE) * {column.factor!r}" if plain else _quantity(name, column)
     # More than 300 years of ms, infinity and what is no number are no measurement, but a slip.

@@ -13,10 +13,10 @@ from numpy.typing import NDArray
 from rich.console import RenderableType
 from rich.text import Text
 
+from echotally.cells import harmless
 from echotally.demand.summary import SourceDemand
 from echotally.errors import safe
 from echotally.output.charts import picture
-from echotally.output.exports import harmless
 from echotally.output.terminal import Column, count, rendered, table
 from echotally.projection.demand import DemandView
 

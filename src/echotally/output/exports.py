@@ -4,27 +4,18 @@ from __future__ import annotations
 
 import io
 import json
-import re
 from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from echotally.cells import harmless
+
 if TYPE_CHECKING:
     import pandas as pd
 
-#: A cell that begins so is read as a formula by spreadsheet programs (OWASP, "CSV Injection").
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
-_NUMBER = re.compile(r"[-+]?\d+(\.\d+)?([eE][-+]?\d+)?")
 #: The same tables give the same bytes, so a workbook does not tell when it was made.
 _MADE = datetime(2000, 1, 1)
 _MARKDOWN = str.maketrans({"|": "\\|", "\n": " ", "\r": " ", "<": "&lt;", ">": "&gt;", "`": "\\`", "*": "\\*", "_": "\\_", "[": "\\[", "]": "\\]"})  # fmt: skip
-
-
-def harmless(value: Any) -> Any:
-    """A text cell that a spreadsheet would take for a formula gets an apostrophe in front; all else, a number too, stays."""
-    if not isinstance(value, str) or not value.startswith(_FORMULA) or _NUMBER.fullmatch(value):
-        return value
-    return f"'{value}"
 
 
 def csv_text(frame: pd.DataFrame) -> str:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from echotally.database import database, quoted
 from echotally.errors import BadInput, Problem
-from echotally.files import quoted, scratch, write_whole
+from echotally.files import write_whole
 from echotally.output.exports import csv_text
 
 if TYPE_CHECKING:
@@ -28,9 +29,7 @@ def write_frame(frame: pd.DataFrame, path: Path) -> None:
 
 def parquet(frame: pd.DataFrame) -> bytes:
     """A table as the bytes of a Parquet file."""
-    import duckdb
-
-    with scratch() as folder, duckdb.connect() as connection:
+    with database() as (connection, folder):
         place = folder / "table.parquet"
         connection.register("frame", frame)
         connection.execute(f"COPY frame TO {quoted(place)} (FORMAT parquet)")

@@ -10,10 +10,9 @@ from echotally.files import write_whole
 
 
 def deliver(text: str, path: Path | None) -> None:
-    """Put a text result into a file, or onto standard output; nothing in it can act on a terminal."""
-    text = text if "\x1b[" in text and path is None else safe_lines(text)
+    """Put a text result into a file, made safe, or onto standard output, which makes it so (``cli.streams``)."""
     if path is not None:
-        write_whole(path, text.encode())
+        write_whole(path, safe_lines(text).encode())
     else:
         sys.stdout.write(text)
         sys.stdout.flush()

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from echotally.errors import BadInput, Problem
+from echotally.files import LARGEST_PIPE, content_of
 from echotally.projection.figures import figures
 from echotally.projection.placement import Loaded, load
 from echotally.projection.project import PlanProjection, project_plan
@@ -73,7 +74,7 @@ def study_digest(loaded: Loaded, sets: Sets, points: Sequence[Point]) -> str:
     named = [loaded.document.path, *(folder / name for name in loaded.model.estate.rate_cards)]
     named += [folder / d.trace for d in loaded.model.demand.values() if d.trace]
     for path in named:
-        found.update(path.read_bytes())
+        found.update(content_of(path, LARGEST_PIPE))
     found.update(json.dumps([sets, [(p.sets, p.plans, p.seed, p.sampled_from) for p in points]]).encode())
     found.update(f"{version('echotally')} {cache_folder().name} {loaded.model!r}".encode())
     return found.hexdigest()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from echotally.engine.kernel import instances, lists, measures, queues, runs, sources, streams
+from echotally.engine.kernel import instances, lists, measures, polled, queues, runs, sources, streams
 from echotally.engine.kernel.access import ca, clock, dirty, ev, fn, ls, pa, tr
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import L_FRESH, L_LINE, L_PARTS, NEVER, POLLED, QUEUE
@@ -101,7 +101,7 @@ def dispatch(w):
         u = dirty(w, k).v
         measures.backlog_seen(w, u)
         if fn(w, u).plan_kind == POLLED and fn(w, u).look_armed == 0:
-            instances.look_again(w, u)
+            polled.look_again(w, u)
     while ck.dirty_n > 0:
         if low(w):
             return False

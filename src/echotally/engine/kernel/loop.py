@@ -10,6 +10,8 @@ from echotally.engine.kernel import (
     endings,
     instances,
     measures,
+    nodes,
+    polled,
     queues,
     rooms,
     runs,
@@ -125,11 +127,11 @@ def _happens(w, kind, ref, number):
     elif kind == K_REFUSE:
         sources.waited_enough(w, ref, number)
     elif kind == K_LOOK:
-        instances.look(w, ref)
+        polled.look(w, ref)
     elif kind == K_IDLE:
         instances.idle_looked_at(w, ref)
     elif kind == K_NODE_IDLE:
-        instances.node_idle(w, ref)
+        nodes.idle(w, ref)
     else:
         measures.hour_turns(w)
         put(w, ck.now + ck.hour_ns, TICK, SAME, K_TICK, SAME)
@@ -192,7 +194,7 @@ def _begin(w):
         if f.plan_kind != RESERVED:
             for _ in range(min(f.floor, f.limit)):
                 # A floor that finds no room on the nodes is not there (fine print 33).
-                if not instances.node_fits(w, u):
+                if not nodes.fits(w, u):
                     break
                 instances.new_instance(w, u, SAME, SAME)
         if f.plan_kind == POLLED:
@@ -292,7 +294,7 @@ def _flush(w):
             q.idle_since = ck.now
     for x in range(w.n_no):
         if no(w, x).up == 1:
-            instances.node_was_up(ac(w, no(w, x).account), ck.now - no(w, x).since)
+            nodes.was_up(ac(w, no(w, x).account), ck.now - no(w, x).since)
             no(w, x).since = ck.now
 
 

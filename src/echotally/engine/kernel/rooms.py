@@ -146,6 +146,13 @@ def mark_waiting(w, a):
 
 
 @kernel
+def mark_blocked(w, a):
+    """Something shared came free: wake whoever found no room for lack of it."""
+    if ac(w, a).blocked == 1:
+        mark_waiting(w, a)
+
+
+@kernel
 def expect(w, target, payload):
     """An event put out or dead-lettered now: it arrives at ``target`` in the arrivals of this instant."""
     ck = clock(w)

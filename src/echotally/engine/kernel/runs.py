@@ -168,7 +168,7 @@ def end(w, c):
         v.load = v.load - f.cpu_load if v.n > 0 else 0.0
     else:
         instances.release(w, i)
-    instances.mark_blocked(w, f.account)
+    rooms.mark_blocked(w, f.account)
     if f.waiting > 0:
         rooms.mark(w, u)
     _settle(w, c)
