@@ -152,6 +152,9 @@ def _played(
     progress: Callable[[str, float], None] | None,
     whole: int,
 ) -> Iterator[tuple[int, list[Row]]]:
+    if str(loaded.document.path) == "-":
+        what = "comes from standard input, which the processes that play the points cannot read"
+        raise BadInput(Problem(what, file="the model", allowed="the name of a file"))
     path = str(loaded.document.path.absolute())
     mapped = _on_cluster(cluster, path, sets, points) if cluster else _on_cores(workers, path, sets, points)
     for done, found in enumerate(mapped, whole - len(points) + 1):
