@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import resource
 import shlex
 import shutil
@@ -139,13 +140,13 @@ def test_a_dash_alone_is_standard_input_and_bounded(plain: Path, tmp_path: Path)
     done = run_program("project", "-", cwd=tmp_path, input=plain.read_text())
     assert done.returncode == 0 and done.stdout == run_program("project", plain.name, cwd=tmp_path).stdout
     # What is read more than once is read from the pipe once.
-    for line in (
-        "check -",
-        "report - -o r.html",
-        "sweep - --vary functions.f.memory=256MB,512MB --workers 1 --store s.db",
-    ):
+    for line in ("check -", "report - -o r.html"):
         again = run_program(*line.split(), cwd=tmp_path, input=plain.read_text())
         assert again.returncode == 0, again.stderr
+    swept = run_program("sweep", "-", "--vary", "functions.f.memory=256MB,512MB", cwd=tmp_path, input=plain.read_text())
+    assert swept.returncode == 2 and "standard input" in swept.stderr and "Allowed: the name of a file" in swept.stderr
+    with pytest.raises(BadInput, match="cannot be written back"):
+        files.write_whole(Path("-"), b"")
     endless = subprocess.run(
         f"yes '# a comment' | {sys.executable} -m echotally check -",
         shell=True,
@@ -291,6 +292,15 @@ def test_no_name_acts_on_a_terminal_or_forges_a_line(line: str, write: Callable[
     done = run_program(*line.format(path.name).split(" "), cwd=tmp_path)
     assert done.returncode in (0, 2) and "our own fault" not in done.stderr
     assert all(sign.isprintable() or sign == "\n" for sign in done.stdout + done.stderr)
+
+
+def test_colours_that_were_asked_for_stay_and_nothing_else_does(plain: Path, tmp_path: Path) -> None:
+    environment = {**os.environ, "FORCE_COLOR": "1"}
+    text = run_program(
+        "project", plain.name, "--set", 'estate.name="a\\u001b]0;x"', cwd=tmp_path, env=environment
+    ).stdout
+    assert "\x1b[1m" in text and "\\u001b[" not in text
+    assert all(sign.isprintable() or sign == "\n" for sign in re.sub(r"\x1b\[[0-9;]*m", "", text))
 
 
 def test_signs_made_visible_are_the_same_string_to_a_json_reader() -> None:

@@ -34,7 +34,7 @@ class _Output(io.TextIOWrapper):
 
     def write(self, text: str) -> int:
         with _failing():
-            super().write(_harmless(text, self.isatty()))
+            super().write(_harmless(text, self.isatty() or _colours_forced()))
             return len(text)
 
     def flush(self) -> None:
@@ -49,6 +49,11 @@ class _Messages(io.TextIOWrapper):
         # On a terminal a line of progress moves the cursor; every message with text from outside is made safe before.
         super().write(text if self.isatty() else _harmless(text, False))
         return len(text)
+
+
+def _colours_forced() -> bool:
+    """Whether colours were asked for where there is no terminal, as the table library reads it."""
+    return bool(os.environ.get("FORCE_COLOR")) or os.environ.get("TTY_COMPATIBLE") == "1"
 
 
 def _harmless(text: str, colours: bool) -> str:
