@@ -18,7 +18,7 @@ from echotally.engine.build import build
 from echotally.engine.kernel.access import door
 from echotally.engine.kernel.arrivals import count_arrivals
 from echotally.model.estate import Schedule
-from echotally.projection.placement import load
+from echotally.projection.loaded import load
 
 MODEL = """
 schema = "echotally-model/1"

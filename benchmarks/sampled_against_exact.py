@@ -20,7 +20,7 @@ from functools import partial
 from pathlib import Path
 from statistics import fmean, median
 
-from echotally.projection.placement import load
+from echotally.projection.loaded import load
 from echotally.projection.project import PlanProjection, project_plan
 from echotally.projection.verdict import left_behind_share, lost_events, throttled_share
 

@@ -10,7 +10,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from echotally.projection.placement import load
+from echotally.projection.loaded import load
 from echotally.projection.project import PlanProjection, project_plan
 
 MODEL = """

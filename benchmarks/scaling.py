@@ -13,7 +13,7 @@ from pathlib import Path
 from speed import CARD, MODEL
 
 from echotally.engine.running import simulate
-from echotally.projection.placement import load, placement_on
+from echotally.projection.loaded import load, placement_on
 
 #: Seconds of the month with demand, at 92 calls a second: 1, 10 and 100 million attempts.
 SPANS = {"2027-03-01T03:00": 1, "2027-03-02T06:00": 10, "2027-03-13T14:00": 100}

@@ -16,7 +16,7 @@ from pathlib import Path
 import simpy
 
 from echotally.engine.running import simulate
-from echotally.projection.placement import load, placement_on
+from echotally.projection.loaded import load, placement_on
 
 MODEL = """
 schema = "echotally-model/1"

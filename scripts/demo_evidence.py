@@ -6,10 +6,10 @@ from pathlib import Path
 
 import pandas as pd
 
-from echotally.evidence.standin import run_log
-from echotally.output.exports import csv_text
-from echotally.output.projection_exports import focus_frame
-from echotally.projection.placement import load
+from echotally.evidence.run_log import run_log
+from echotally.output.base.exports import csv_text
+from echotally.output.projection.projection_exports import focus_frame
+from echotally.projection.loaded import load
 from echotally.projection.project import project
 
 RIVER = Path(__file__).parent.parent / "src/echotally/demo/files/river-watch"

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from echotally.cli.help_page import commands_page
-from echotally.output.reference import PAGES
+from echotally.docs_made.help_page import commands_page
+from echotally.docs_made.reference import PAGES
 
 if __name__ == "__main__":
     for name, page in {**PAGES, "commands.md": commands_page}.items():

@@ -13,7 +13,7 @@ from typing import Any
 from echotally.engine import records as r
 from echotally.engine.kernel.checked import BadIndex
 from echotally.engine.running import ask, begun
-from echotally.projection.placement import Loaded, load, placement_on
+from echotally.projection.loaded import Loaded, load, placement_on
 
 FAR = 10**7
 

@@ -12,9 +12,9 @@ import pandas as pd
 import pytest
 
 from echotally.errors import BadInput
-from echotally.output.compare_view import compare_verdict
-from echotally.output.exports import csv_text, markdown_text, workbook
-from echotally.output.projection_charts import KINDS, projection_chart
+from echotally.output.base.exports import csv_text, markdown_text, workbook
+from echotally.output.projection.projection_charts import KINDS, projection_chart
+from echotally.output.studies.compare_view import compare_verdict
 from echotally.projection.project import Projection, project, project_loaded
 from echotally.rates.billing import price_of
 from echotally.rates.card import Price
@@ -129,7 +129,7 @@ def test_many_quantities_are_billed_as_one_is(price: Price) -> None:
 
 @pytest.fixture
 def saved(write: Callable[..., Path], tmp_path: Path) -> Callable[..., Path]:
-    from echotally.output.projection_json import projection_json
+    from echotally.output.projection.projection_json import projection_json
 
     def save(name: str, sets: tuple[tuple[str, str], ...] = (), prices: str = PRICES) -> Path:
         path = tmp_path / name

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 import pytest
 
-from echotally.evidence.bill_units import factor
+from echotally.evidence.bill.bill_units import factor
 from tests.conftest import run_program
 
 #: 2 requests a minute of 1 s at 512 MB: 89,280 calls and 44,640 GB-seconds in March; 0.20 a million and 0.00002.

@@ -6,7 +6,7 @@ import pytest
 
 from echotally.engine import records as r
 from echotally.engine.running import begun, finish, play
-from echotally.projection.placement import load, placement_on
+from echotally.projection.loaded import load, placement_on
 from tests.conftest import unit
 
 S = 10**9
@@ -244,7 +244,7 @@ def test_an_instance_does_no_more_cpu_work_than_it_has(write, memory, per_second
     # Measured at 256 MB with one call an instance: 100 ms, all of it CPU work on 0.25 x 4 = 1 vCPU. Five instances have
     # 0.5, 1, 2 vCPU each at 128, 256, 512 MB, of which one thread uses at most 1: 25, 50, 100 calls of 100 ms of CPU a second,
     # however many of the four slots are taken.
-    from echotally.studies.load import load_trial
+    from echotally.studies.load_trial import load_trial
 
     model = (
         '[functions.f]\nmemory = "256 MB"\nrun = "100 ms"\ncpu_share = 1\nslots = 4\ninstance_limit = 5\ncold_start = "0 ms"\n'

@@ -19,7 +19,7 @@ from echotally.engine.sampling.knowing import known_losses
 from echotally.engine.sampling.lanes import Lane
 from echotally.errors import BadInput
 from echotally.projection.confidence import counted, expected_count, interval
-from echotally.projection.placement import load, placement_on
+from echotally.projection.loaded import load, placement_on
 from echotally.rates.node_room import floors_on_nodes
 from echotally.studies.sweep import is_demand
 from tests.conftest import CARD, PRICES

@@ -11,7 +11,7 @@ import pytest
 
 from echotally.errors import BadInput
 from echotally.model.writing import with_values
-from echotally.projection.placement import load
+from echotally.projection.loaded import load
 from echotally.projection.project import project
 from echotally.studies.choose import choose
 from echotally.studies.crossover import crossover

@@ -8,7 +8,7 @@ import math
 import pytest
 
 from echotally.errors import BadInput
-from echotally.output.demand_view import demand_text
+from echotally.output.model.demand_view import demand_text
 from echotally.projection.demand import view_demand
 from tests.conftest import run_program
 

@@ -7,13 +7,13 @@ from pathlib import Path
 
 import pytest
 
-from echotally.cli.help_page import commands_page
 from echotally.cli.main import COMMANDS
-from echotally.model.described import MODEL_KEYS
-from echotally.output.reference import PAGES
-from echotally.rates.described import CARD_KEYS
+from echotally.docs_made.help_page import commands_page
+from echotally.docs_made.reference import PAGES
+from echotally.findings import RULES
+from echotally.model.key_texts import MODEL_KEYS
+from echotally.rates.key_texts import CARD_KEYS
 from echotally.rates.meters import METERS
-from echotally.studies.findings import RULES
 
 ROOT = Path(__file__).parents[1]
 DOCS = ROOT / "docs"

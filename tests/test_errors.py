@@ -130,7 +130,7 @@ def test_a_file_that_is_no_model_gets_one_clear_line(tmp_path, content, says):
 def test_each_mistake_says_what_is_wrong(write, old, new, says):
     path = write(GOOD)
     path.write_text(path.read_text().replace(old, new))
-    from echotally.projection.placement import load
+    from echotally.projection.loaded import load
 
     with pytest.raises(BadInput) as caught:
         load(path)

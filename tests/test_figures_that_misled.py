@@ -11,11 +11,11 @@ from decimal import Decimal
 import numpy as np
 import pytest
 
-from echotally.evidence.estimates import log_normal
-from echotally.evidence.rhythm import STRETCH_S, rhythm
-from echotally.output.charts import new_figure, picture, titled
-from echotally.output.terminal import money
-from echotally.output.waterfall import waterfall
+from echotally.evidence.fit.estimates import log_normal
+from echotally.evidence.fit.rhythm import STRETCH_S, rhythm
+from echotally.output.base.charts import new_figure, picture, titled
+from echotally.output.base.terminal import money
+from echotally.output.base.waterfall import waterfall
 from echotally.projection.project import project
 from tests.conftest import CARD, HEAD, PRICES, run_program
 

@@ -8,9 +8,9 @@ from decimal import Decimal
 import pytest
 
 from echotally.errors import BadInput
+from echotally.findings import RULES, check_model
+from echotally.findings.context import Context
 from echotally.projection.project import project
-from echotally.studies.findings import RULES, check_model
-from echotally.studies.findings.base import Context
 from tests.conftest import CARD, run_program
 
 PLAN_KEYS = 'timeout_limit = "15 min"\nconcurrency_limit = 1000'

@@ -12,13 +12,13 @@ import pandas as pd
 import pytest
 
 from echotally.errors import BadInput
-from echotally.evidence.fit import Fit, fit
-from echotally.evidence.logs import open_log
-from echotally.evidence.proposal import pasted, propose
-from echotally.evidence.standin import run_log
-from echotally.evidence.trials import fit_trials
-from echotally.output.frames import write_frame
-from echotally.projection.placement import Loaded, load
+from echotally.evidence.fit.fit import Fit, fit
+from echotally.evidence.fit.proposal import pasted, propose
+from echotally.evidence.fit.trials import fit_trials
+from echotally.evidence.logs.reading import open_log
+from echotally.evidence.run_log import run_log
+from echotally.output.base.frames import write_frame
+from echotally.projection.loaded import Loaded, load
 from tests.conftest import run_program
 
 CARD = """
@@ -324,7 +324,7 @@ def test_the_rate_is_proposed_only_where_one_demand_feeds_the_function(weir: Pat
 
 
 def test_trials_are_fitted_and_played_beside_the_measurements(weir: Path, tmp_path: Path) -> None:
-    from echotally.studies.load import load_trial
+    from echotally.studies.load_trial import load_trial
 
     rows = load_trial(weir, "sort", (1, 4, 16), (8,), 20_000, plan="reed.a").rows
     lines = ["clients,limit,calls,seconds,refused,p50_ms,p95_ms"]
@@ -357,7 +357,7 @@ RANGE = {
     ids=["openmetrics with a reset", "prometheus text", "range query of rates"],
 )  # fmt: skip
 def test_metrics_become_a_trace_the_model_reads(tmp_path: Path, text: str, counts: list[int] | None) -> None:
-    from echotally.evidence.telemetry import trace_of_files
+    from echotally.evidence.telemetry.reading import trace_of_files
 
     if counts is None:
         text = (
@@ -380,7 +380,7 @@ def test_a_real_monitoring_server_is_asked(tmp_path: Path) -> None:
     import time
     from datetime import UTC, datetime, timedelta
 
-    from echotally.evidence.telemetry import trace_of_server
+    from echotally.evidence.telemetry.reading import trace_of_server
 
     program = shutil.which("prometheus")
     if program is None:
@@ -436,7 +436,7 @@ def _starts(loaded: Loaded, keep: slice = slice(None), shift_s: float = 0.0) -> 
 def test_firings_are_laid_beside_a_log(
     river: Path, tmp_path: Path, keep: slice, shift_s: float, wanted: tuple[int, ...]
 ) -> None:
-    from echotally.evidence.firing_check import check_firings
+    from echotally.evidence.telemetry.firing_check import check_firings
 
     loaded = load(river)
     frame = _starts(loaded, keep, shift_s)

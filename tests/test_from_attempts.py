@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from echotally.engine.measured import read_out
 from echotally.engine.running import attempts, begun, finish
-from echotally.projection.placement import load, placement_on
+from echotally.projection.loaded import load, placement_on
 from echotally.projection.project import project
 from echotally.rates.billing import price_of
 from echotally.rates.card import Price

@@ -25,13 +25,13 @@ from hypothesis import strategies as st
 from echotally.demand.cron import BadSchedule, firings_after, parse_cron
 from echotally.demo import packaged_files
 from echotally.errors import BadInput
-from echotally.evidence.bill_file import BillWays, read_bill
-from echotally.evidence.fit import fit
-from echotally.evidence.telemetry import trace_of_files
-from echotally.evidence.trials import read_trials
+from echotally.evidence.bill.bill_file import BillWays, read_bill
+from echotally.evidence.fit.fit import fit
+from echotally.evidence.fit.trials import read_trials
+from echotally.evidence.telemetry.reading import trace_of_files
 from echotally.model.loading import load_model
-from echotally.projection.placement import Loaded, load
-from echotally.rates.loading import load_card
+from echotally.projection.loaded import Loaded, load
+from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
 from tests.conftest import CARD, HEAD, PRICES, run_program
 

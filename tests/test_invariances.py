@@ -11,7 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from echotally.output.projection_json import projection_dict
+from echotally.output.projection.projection_json import projection_dict
 from echotally.projection.project import project
 from tests.conftest import unit
 

@@ -8,12 +8,12 @@ from decimal import Decimal
 import pytest
 
 from echotally.errors import BadInput
-from echotally.output.projection_table import projection_text
+from echotally.output.projection.projection_table import projection_text
 from echotally.projection.explain import explain
-from echotally.projection.placement import load
+from echotally.projection.loaded import load
 from echotally.projection.project import project
 from echotally.projection.showback import showback
-from echotally.rates.loading import load_card
+from echotally.rates.card_loading import load_card
 from echotally.rates.review import review_card
 from tests.conftest import CARD, run_program
 

@@ -16,7 +16,7 @@ import pytest
 import echotally
 from echotally.cli.main import COMMANDS, cli
 from echotally.errors import safe
-from echotally.output.terminal import Column, rendered, seconds, share, table
+from echotally.output.base.terminal import Column, rendered, seconds, share, table
 from tests.conftest import run_program
 
 ROOT = Path(__file__).parents[1]
@@ -48,10 +48,10 @@ def test_every_command_has_help_an_example_and_help_for_every_option(name, comma
 def folder(tmp_path_factory) -> Path:
     """A folder with the demo in it, as the README's first command leaves it, and the files that examples make and use."""
     from echotally.demo import write_example
-    from echotally.evidence.standin import run_log
-    from echotally.output.exports import csv_text
-    from echotally.output.projection_json import projection_json
-    from echotally.projection.placement import load
+    from echotally.evidence.run_log import run_log
+    from echotally.output.base.exports import csv_text
+    from echotally.output.projection.projection_json import projection_json
+    from echotally.projection.loaded import load
 
     place = tmp_path_factory.mktemp("stranger")
     river = place / "river-watch/river.toml"

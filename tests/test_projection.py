@@ -7,8 +7,8 @@ from decimal import Decimal
 
 import pytest
 
-from echotally.output.projection_json import projection_dict
-from echotally.output.projection_table import projection_text
+from echotally.output.projection.projection_json import projection_dict
+from echotally.output.projection.projection_table import projection_text
 from echotally.projection.project import project
 from echotally.projection.verdict import Judged, choose_plan
 from tests.conftest import run_program, unit

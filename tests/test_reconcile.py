@@ -13,8 +13,8 @@ from pathlib import Path
 import pytest
 
 from echotally.errors import BadInput
-from echotally.evidence.focus import COLUMNS, focus_rows
-from echotally.evidence.reconcile import Reconciliation, by_function, reconcile
+from echotally.evidence.bill.focus import COLUMNS, focus_rows
+from echotally.evidence.bill.reconcile import Reconciliation, by_function, reconcile
 from echotally.projection.project import Projection, project
 from echotally.rates.billing import exact
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from echotally.engine.measured import read_out, wait_sums
 from echotally.engine.running import attempts, begun, finish
-from echotally.projection.placement import load, placement_on
+from echotally.projection.loaded import load, placement_on
 from tests.conftest import HEAD
 from tests.reference import Simulation
 

@@ -13,7 +13,7 @@ import pytest
 
 from echotally.engine import sampling
 from echotally.projection.figures import figures, series_frame
-from echotally.projection.placement import load
+from echotally.projection.loaded import load
 from echotally.projection.project import project_loaded, project_plan
 from echotally.projection.replicate import replicate, replication_seeds
 from echotally.projection.verdict import left_behind_share, lost_events, throttled_share

@@ -13,14 +13,14 @@ from jsonschema import Draft202012Validator
 from echotally.demo import packaged_files
 from echotally.errors import BadInput
 from echotally.model import estate
-from echotally.model.described import MODEL_KEYS
 from echotally.model.fields import Strict
+from echotally.model.json_schema import model_schema
+from echotally.model.key_texts import MODEL_KEYS
 from echotally.model.loading import load_model
-from echotally.model.schema import model_schema
 from echotally.rates import card
-from echotally.rates.described import CARD_KEYS
-from echotally.rates.loading import load_card
-from echotally.rates.schema import rates_schema
+from echotally.rates.card_loading import load_card
+from echotally.rates.json_schema import rates_schema
+from echotally.rates.key_texts import CARD_KEYS
 from tests.conftest import run_program
 
 MODEL, RATES = (Draft202012Validator(schema) for schema in (model_schema(), rates_schema()))

@@ -18,16 +18,16 @@ from scipy import stats
 
 from echotally.cells import harmless
 from echotally.errors import BadInput, Stopped
-from echotally.evidence.columns import map_columns
-from echotally.evidence.estimates import log_normal, run_parts, share
-from echotally.evidence.firing_check import _compared
-from echotally.evidence.rhythm import STRETCH_S, rhythm
-from echotally.evidence.telemetry import _whole
+from echotally.evidence.fit.estimates import log_normal, run_parts, share
+from echotally.evidence.fit.rhythm import STRETCH_S, rhythm
+from echotally.evidence.logs.columns import map_columns
+from echotally.evidence.telemetry.firing_check import _compared
+from echotally.evidence.telemetry.reading import _whole
 from echotally.model.spread import LOGNORMAL, SAMPLES, Spread, constant, scaled
 from echotally.model.units import rate_per_s, rate_text
-from echotally.output.exports import as_table
-from echotally.output.waterfall import _ends, waterfall
-from echotally.projection.side_by_side import side_by_side
+from echotally.output.base.exports import as_table
+from echotally.output.base.waterfall import _ends, waterfall
+from echotally.projection.threads import side_by_side
 from tests.conftest import run_program
 
 
@@ -332,7 +332,7 @@ def test_the_log_of_the_stand_in_adds_up_to_the_projection(stranger: Path) -> No
     ],
 )
 def test_a_logarithmic_axis_has_plain_numbers_and_enough_of_them(low: float, high: float, shown: list[str]) -> None:
-    from echotally.output.charts import new_figure, plain_x
+    from echotally.output.base.charts import new_figure, plain_x
 
     figure, (panel,) = new_figure()
     panel.set_xscale("log")

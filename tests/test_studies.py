@@ -14,7 +14,7 @@ import pytest
 from echotally.errors import BadInput
 from echotally.projection.project import project
 from echotally.studies.drain import drain
-from echotally.studies.load import load_trial
+from echotally.studies.load_trial import load_trial
 from echotally.studies.sweep import pareto_front, parse_axis, sweep
 from tests.conftest import CARD, PRICES, run_program
 

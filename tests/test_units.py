@@ -10,10 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
+from echotally.findings.context import nice_duration
 from echotally.model import units
 from echotally.model.spread import EXPONENTIAL, LOGNORMAL, SAMPLES, Spread, constant
 from echotally.rates.card import MemorySizes, Plan
-from echotally.studies.findings.base import nice_duration
 
 MS, S = 10**6, 10**9
 

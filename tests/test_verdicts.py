@@ -6,8 +6,8 @@ import pathlib
 
 import pytest
 
-from echotally.output.bill_view import quantity_text, standing_line
-from echotally.output.verdict_text import check_text, verdict_lines
+from echotally.output.projection.bill_view import quantity_text, standing_line
+from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.project import project
 from echotally.projection.verdict import Check
 from tests.conftest import HEAD
@@ -183,7 +183,7 @@ def test_a_target_inside_its_interval_ends_included_is_undecided(low, high, want
 def test_money_below_one_has_four_digits_that_count(amount, text):
     from decimal import Decimal
 
-    from echotally.output.terminal import money
+    from echotally.output.base.terminal import money
 
     assert money(Decimal(amount)) == text == money(float(amount))
 

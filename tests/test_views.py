@@ -62,7 +62,7 @@ CHEAPER, DEARER = (
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     from echotally import project
     from echotally.demo import write_example
-    from echotally.output.projection_json import projection_json
+    from echotally.output.projection.projection_json import projection_json
 
     place = tmp_path_factory.mktemp("views")
     write_example("river-watch", place)

@@ -12,43 +12,43 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from echotally.errors import BadInput
-    from echotally.evidence.firing_check import check_firings
-    from echotally.evidence.fit import fit
-    from echotally.evidence.focus import focus_rows
-    from echotally.evidence.reconcile import reconcile
-    from echotally.evidence.standin import run_log
+    from echotally.evidence.bill.focus import focus_rows
+    from echotally.evidence.bill.reconcile import reconcile
+    from echotally.evidence.fit.fit import fit
+    from echotally.evidence.run_log import run_log
+    from echotally.evidence.telemetry.firing_check import check_firings
+    from echotally.findings import check_model
     from echotally.projection.figures import series_frame
-    from echotally.projection.placement import Loaded, load
+    from echotally.projection.loaded import Loaded, load
     from echotally.projection.project import PlanProjection, Projection, project
     from echotally.projection.replicate import replicate
     from echotally.studies.choose import choose
     from echotally.studies.compare import compare
     from echotally.studies.crossover import crossover
     from echotally.studies.drain import drain
-    from echotally.studies.findings import check_model
     from echotally.studies.forecast import forecast
-    from echotally.studies.load import load_trial
+    from echotally.studies.load_trial import load_trial
     from echotally.studies.sweep import sweep
 
 _HOMES = {
-    **dict.fromkeys(("Loaded", "load"), "echotally.projection.placement"),
+    **dict.fromkeys(("Loaded", "load"), "echotally.projection.loaded"),
     **dict.fromkeys(("PlanProjection", "Projection", "project"), "echotally.projection.project"),
     "replicate": "echotally.projection.replicate",
     "series_frame": "echotally.projection.figures",
-    "check_model": "echotally.studies.findings",
+    "check_model": "echotally.findings",
     "sweep": "echotally.studies.sweep",
     "drain": "echotally.studies.drain",
-    "load_trial": "echotally.studies.load",
+    "load_trial": "echotally.studies.load_trial",
     "crossover": "echotally.studies.crossover",
     "choose": "echotally.studies.choose",
     "forecast": "echotally.studies.forecast",
     "compare": "echotally.studies.compare",
     "BadInput": "echotally.errors",
-    "check_firings": "echotally.evidence.firing_check",
-    "fit": "echotally.evidence.fit",
-    "focus_rows": "echotally.evidence.focus",
-    "reconcile": "echotally.evidence.reconcile",
-    "run_log": "echotally.evidence.standin",
+    "check_firings": "echotally.evidence.telemetry.firing_check",
+    "fit": "echotally.evidence.fit.fit",
+    "focus_rows": "echotally.evidence.bill.focus",
+    "reconcile": "echotally.evidence.bill.reconcile",
+    "run_log": "echotally.evidence.run_log",
 }
 __all__ = [
     "BadInput", "Loaded", "PlanProjection", "Projection", "check_firings", "check_model", "choose", "compare", "crossover", "drain",

@@ -36,8 +36,8 @@ def _bound_work() -> None:
 def digests(first: int, count: int) -> dict[str, str]:
     """A digest of the projection of each case, or of its refusal; cases with too many events are left out."""
     from echotally.engine.sampling import expected_events
-    from echotally.output.projection_json import projection_json
-    from echotally.projection.placement import load, placement_on
+    from echotally.output.projection.projection_json import projection_json
+    from echotally.projection.loaded import load, placement_on
     from echotally.projection.project import project_loaded
 
     _bound_work()

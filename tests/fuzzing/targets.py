@@ -21,17 +21,17 @@ from echotally.demand.schedules import month_firings_ns
 from echotally.demand.traces import BadTrace, read_trace
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput
-from echotally.evidence.bill_file import BillWays, read_bill
-from echotally.evidence.fit import fit
-from echotally.evidence.telemetry import trace_of_files
-from echotally.evidence.trials import read_trials
+from echotally.evidence.bill.bill_file import BillWays, read_bill
+from echotally.evidence.fit.fit import fit
+from echotally.evidence.fit.trials import read_trials
+from echotally.evidence.telemetry.reading import trace_of_files
 from echotally.model.estate import Schedule
 from echotally.model.loading import load_model
 from echotally.model.spread import parse_spread
 from echotally.model.units import duration_ns
-from echotally.projection.placement import load, placement_on
+from echotally.projection.loaded import load, placement_on
 from echotally.projection.project import Projection, project_loaded
-from echotally.rates.loading import load_card
+from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
 from tests.fuzzing.making import TEXTS, Maker, files_of, toml
 
@@ -201,7 +201,7 @@ def metrics(seed: int, folder: Path) -> object:
 @cache
 def _saved() -> str:
     """The projection of a small estate, as the program saves it."""
-    from echotally.output.projection_json import projection_json
+    from echotally.output.projection.projection_json import projection_json
 
     return projection_json(_small())
 

@@ -33,7 +33,7 @@ def unpack(estate: Path, folder: Path) -> Path:
 
 def answer(estate: Path, folder: Path) -> dict[str, Any]:
     """The canonical projection of an estate: the head, and of every plan all that is no text for people."""
-    from echotally.output.projection_json import projection_dict
+    from echotally.output.projection.projection_json import projection_dict
     from echotally.projection.project import project
 
     sampled = _FROM if estate.name.startswith(_SAMPLED) else None

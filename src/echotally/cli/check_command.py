@@ -11,7 +11,7 @@ from echotally.cli import options
 from echotally.cli.failing import BAD_INPUT
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
-from echotally.output.writing import deliver
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally check river-watch/river.toml")
@@ -31,20 +31,20 @@ def check(
     Mistakes name file, line, address and what is allowed, and leave with exit code 2. Findings have a code, the
     numbers of this model, what it costs, and one change to try.
     """
-    from echotally.output.exports import in_form
+    from echotally.output.base.exports import in_form
 
     if defaults:
         options.only_where(False, "with --defaults", "plan", "strict")
-        from echotally.output.checked import defaults_json, defaults_text
-        from echotally.projection.placement import load
+        from echotally.output.model.checked import defaults_json, defaults_text
+        from echotally.projection.loaded import load
 
         if form == "sarif":
             raise BadInput(Problem("is a form of findings, not of values", "--format", value=form))
         loaded = load(model, sets)
         deliver(in_form(form, lambda: defaults_text(loaded), lambda: defaults_json(loaded), "values"), out)
         return 0
-    from echotally.output import findings_view as shown
-    from echotally.studies.findings import check_model
+    from echotally.findings import check_model
+    from echotally.output.model import findings_view as shown
 
     prepare_simulation()
     try:

@@ -9,8 +9,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import text_of, write_whole
-from echotally.output.exports import in_form
-from echotally.output.writing import deliver
+from echotally.output.base.exports import in_form
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally choose river-watch/river.toml")
@@ -34,8 +34,8 @@ def choose(
 ) -> None:  # fmt: skip
     """Find the cheapest plan for each function of MODEL, and sizes just large enough for the targets."""
     from echotally.model.writing import with_values
-    from echotally.output import choose_view as shown
-    from echotally.output.charts import check_plot_path
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.studies import choose_view as shown
     from echotally.studies.choose import choose as ask
 
     check_plot_path(plot)

@@ -8,8 +8,8 @@ import click
 
 from echotally.cli import options
 from echotally.files import write_whole
-from echotally.output.exports import in_form
-from echotally.output.writing import deliver
+from echotally.output.base.exports import in_form
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally compare before.json after.json --format markdown")
@@ -21,8 +21,8 @@ from echotally.output.writing import deliver
 @options.out_option
 def compare(first: Path, second: Path, form: str, plot: Path | None, width: int | None, out: Path | None) -> None:
     """Compare two projections saved with 'project --format json': what changed, and what it does to the cost."""
-    from echotally.output import compare_view as shown
-    from echotally.output.charts import check_plot_path
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.studies import compare_view as shown
     from echotally.studies.compare import compare as compared
 
     check_plot_path(plot)

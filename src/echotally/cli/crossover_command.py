@@ -9,8 +9,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
-from echotally.output.exports import in_form
-from echotally.output.writing import deliver
+from echotally.output.base.exports import in_form
+from echotally.output.base.writing import deliver
 
 
 def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[float, float]:
@@ -44,8 +44,8 @@ def crossover(
     store: Path | None, cluster: str | None, seed: int | None, form: str, plot: Path | None, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Show what each plan costs as volume grows, and where another plan becomes the cheaper one."""
-    from echotally.output import crossover_view as shown
-    from echotally.output.charts import check_plot_path
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.studies import crossover_view as shown
     from echotally.studies.crossover import crossover as ask
 
     check_plot_path(plot)

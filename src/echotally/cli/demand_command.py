@@ -10,8 +10,8 @@ from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
-from echotally.output.exports import as_table
-from echotally.output.writing import deliver
+from echotally.output.base.exports import as_table
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally demand river-watch/river.toml --plot demand.png")
@@ -31,7 +31,7 @@ def demand(
     width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Show what comes in at each source of MODEL: events, busiest minute and hour, a map of day by hour."""
-    from echotally.output import demand_view as shown
+    from echotally.output.model import demand_view as shown
     from echotally.projection.demand import view_demand
 
     if plot and plot.suffix not in (".png", ".svg"):

@@ -8,7 +8,7 @@ import click
 
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
-from echotally.output.writing import deliver
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally demo river-watch")
@@ -24,7 +24,7 @@ def demo(folder: Path, width: int | None) -> None:
         err=True,
     )
     prepare_simulation()
-    from echotally.output.projection_table import projection_text
+    from echotally.output.projection.projection_table import projection_text
     from echotally.projection.project import project
 
     model = folder / "river.toml"

@@ -9,8 +9,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.files import write_whole
-from echotally.output.exports import in_form
-from echotally.output.writing import deliver
+from echotally.output.base.exports import in_form
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32")
@@ -40,8 +40,8 @@ def drain(
     within: int | None, plans: tuple[str, ...], form: str, plot: Path | None, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Work off a backlog of a queue of MODEL: when it is empty, how long messages wait, how many instances, at what cost."""
-    from echotally.output import trial_views as shown
-    from echotally.output.charts import check_plot_path
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.studies import trial_views as shown
     from echotally.studies.drain import drain as ask
 
     check_plot_path(plot)

@@ -14,10 +14,10 @@ from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 from echotally.model.fields import FIRST_YEAR, LAST_YEAR
-from echotally.output.writing import deliver
+from echotally.output.base.writing import deliver
 
 if TYPE_CHECKING:
-    from echotally.evidence.firing_check import FiringCheck
+    from echotally.evidence.telemetry.firing_check import FiringCheck
 
 
 def _moment(text: str | None, option: str = "--from") -> datetime | None:
@@ -79,8 +79,8 @@ def firings(
     seconds: bool, ics: Path | None, form: str | None, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Show when schedules fire: of every schedule of MODEL, or of one EXPRESSION (cron, 'every 5 min', FREQ=...)."""
-    from echotally.output import firings_view as shown
-    from echotally.output.exports import in_form
+    from echotally.output.base.exports import in_form
+    from echotally.output.model import firings_view as shown
 
     colour = False if out else None
     of_model = what.endswith(".toml") or Path(what).is_file()
@@ -123,8 +123,8 @@ def _checked(
     model: Path, sets: tuple[tuple[str, str], ...], logs: tuple[Path, ...], schedule: str | None, late: str,
     columns: tuple[tuple[str, str], ...], window: tuple[datetime | None, datetime | None],
 ) -> FiringCheck:  # fmt: skip
-    from echotally.evidence.firing_check import check_firings
-    from echotally.projection.placement import load
+    from echotally.evidence.telemetry.firing_check import check_firings
+    from echotally.projection.loaded import load
 
     loaded = load(model, sets)
     names = list(loaded.model.schedules)

@@ -12,12 +12,12 @@ from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.files import text_of, write_whole
-from echotally.output.writing import deliver
+from echotally.output.base.writing import deliver
 
 if TYPE_CHECKING:
-    from echotally.evidence.proposal import Proposal
-    from echotally.evidence.telemetry import TraceFound
-    from echotally.evidence.trials import TrialFit
+    from echotally.evidence.fit.proposal import Proposal
+    from echotally.evidence.fit.trials import TrialFit
+    from echotally.evidence.telemetry.reading import TraceFound
 
 
 @click.command(
@@ -55,10 +55,10 @@ def fit(
     LOG is CSV, JSON lines, Parquet or OTLP/JSON; or load-trial results (CSV with clients, limit, calls, seconds,
     latencies, refused); or, with --trace, request metrics.
     """
-    from echotally.evidence.trials import is_trial
-    from echotally.output import fit_view as shown
-    from echotally.output.charts import check_plot_path
-    from echotally.output.exports import in_form
+    from echotally.evidence.fit.trials import is_trial
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.base.exports import in_form
+    from echotally.output.evidence import fit_view as shown
 
     check_plot_path(plot)
     options.only_where(trace, "without --trace", "metric", "values", "url", "query", "start", "end", "step")
@@ -77,9 +77,9 @@ def fit(
         trials = _trials(model, function, logs[0], plan)
         deliver(in_form(form, lambda: shown.trials_text(trials, width, colour), lambda: shown.trials_json(trials)), out)
         return
-    from echotally.evidence.fit import fit as fit_logs
-    from echotally.evidence.proposal import propose
-    from echotally.projection.placement import load
+    from echotally.evidence.fit.fit import fit as fit_logs
+    from echotally.evidence.fit.proposal import propose
+    from echotally.projection.loaded import load
 
     if write and model is None:
         raise BadInput(Problem("--write needs the model to write into", allowed="--model FILE"))
@@ -98,7 +98,7 @@ def fit(
 
 
 def _trials(model: Path | None, function: str | None, log: Path, plan: str | None) -> TrialFit:
-    from echotally.evidence.trials import fit_trials
+    from echotally.evidence.fit.trials import fit_trials
 
     if model is None or function is None:
         raise BadInput(Problem("load trials are played with a model", allowed="--model FILE and --function NAME"))
@@ -120,7 +120,7 @@ def _trace(
     logs: tuple[Path, ...], metric: str | None, values: str | None, url: str | None, query: str | None,
     start: str | None, end: str | None, step: str,
 ) -> TraceFound:  # fmt: skip
-    from echotally.evidence.telemetry import trace_of_files, trace_of_server
+    from echotally.evidence.telemetry.reading import trace_of_files, trace_of_server
 
     rates = None if values is None else values == "rate"
     if url is None:

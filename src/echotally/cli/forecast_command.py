@@ -9,8 +9,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
-from echotally.output.exports import in_form
-from echotally.output.writing import deliver
+from echotally.output.base.exports import in_form
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally forecast river-watch/river.toml --months 12 --plot fan.png")
@@ -37,8 +37,8 @@ def forecast(
     form: str, plot: Path | None, chart: str, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Look ahead from the month of MODEL: growth, month lengths and uncertainty, on every plan."""
-    from echotally.output import forecast_view as shown
-    from echotally.output.charts import check_plot_path
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.studies import forecast_view as shown
     from echotally.studies.forecast import forecast as look_ahead
 
     check_plot_path(plot)

@@ -9,8 +9,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation
 from echotally.files import write_whole
-from echotally.output.exports import in_form
-from echotally.output.writing import deliver
+from echotally.output.base.exports import in_form
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally load river-watch/river.toml --function map --clients 1,5,50 --limit 1,2,20")
@@ -61,9 +61,9 @@ def load(
 ) -> None:  # fmt: skip
     """Try a function of MODEL under load: throughput, latency, refusals, instances and cost for each number of clients and limit."""
     from echotally.model.spread import constant
-    from echotally.output import trial_views as shown
-    from echotally.output.charts import check_plot_path
-    from echotally.studies.load import load_trial
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.studies import trial_views as shown
+    from echotally.studies.load_trial import load_trial
 
     check_plot_path(plot)
     prepare_simulation()

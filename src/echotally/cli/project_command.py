@@ -12,10 +12,10 @@ from echotally.cli.failing import MISSED
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
-from echotally.output.writing import deliver
+from echotally.output.base.writing import deliver
 
 if TYPE_CHECKING:
-    from echotally.projection.placement import Loaded
+    from echotally.projection.loaded import Loaded
     from echotally.projection.project import Projection
     from echotally.projection.replicate import Replicated
 
@@ -93,10 +93,10 @@ def project(
     out: Path | None,
 ) -> int:  # fmt: skip
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
-    from echotally.output.charts import check_plot_path
-    from echotally.output.frames import check_frame_path, write_frame
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.base.frames import check_frame_path, write_frame
     from echotally.projection.figures import series_frame
-    from echotally.projection.placement import load
+    from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
     from echotally.projection.replicate import replicate
 
@@ -127,15 +127,15 @@ def project(
     if run_log_path:
         _write_log(loaded, plans[0] if plans else result.pick or result.closest, seed, run_log_path)
     if plot:
-        from echotally.output.projection_charts import projection_chart
+        from echotally.output.projection.projection_charts import projection_chart
 
         write_whole(plot, projection_chart(result, chart, plot.suffix[1:], function))
     if out and out.suffix in (".xlsx", ".parquet"):
-        from echotally.output.projection_exports import projection_file
+        from echotally.output.projection.projection_exports import projection_file
 
         write_whole(out, projection_file(result, out.suffix, form, level))
     elif form == "table":
-        from echotally.output.projection_table import projection_text
+        from echotally.output.projection.projection_table import projection_text
 
         deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
     else:
@@ -147,10 +147,10 @@ def project(
 
 def _as_data(result: Projection, form: str, by: str | None, replicated: Replicated | None, level: str) -> str:
     if form == "json":
-        from echotally.output.projection_json import projection_json
+        from echotally.output.projection.projection_json import projection_json
 
         return projection_json(result, by, replicated)
-    from echotally.output.projection_exports import projection_rows
+    from echotally.output.projection.projection_exports import projection_rows
 
     return projection_rows(result, form, level)
 
@@ -159,9 +159,9 @@ def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -
     import pandas as pd
 
     from echotally.engine.sampling import wants_sampling
-    from echotally.evidence.standin import run_log
-    from echotally.output.frames import write_frame
-    from echotally.projection.placement import placement_on
+    from echotally.evidence.run_log import run_log
+    from echotally.output.base.frames import write_frame
+    from echotally.projection.loaded import placement_on
 
     if plan is None:
         raise BadInput(Problem("no plan can run this estate, so there is no log", "--log"))

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.output.writing import deliver
+from echotally.output.base.writing import deliver
 
 card_argument = click.argument("card", type=click.Path(path_type=Path))
 
@@ -24,9 +24,9 @@ def rates() -> None:
 @options.out_option
 def show(card: Path, form: str, width: int | None, out: Path | None) -> None:
     """Show the plans of CARD: limits, prices, allowances. As CSV or Markdown: its prices, a row a tier."""
-    from echotally.output.exports import in_form
-    from echotally.output.rates_view import card_json, card_text
-    from echotally.rates.loading import load_card
+    from echotally.output.base.exports import in_form
+    from echotally.output.model.rates_view import card_json, card_text
+    from echotally.rates.card_loading import load_card
 
     found = load_card(card)
     text = in_form(form, lambda: card_text(found, width, False if out else None), lambda: card_json(found), "prices")
@@ -41,9 +41,9 @@ def show(card: Path, form: str, width: int | None, out: Path | None) -> None:
 def check(card: Path, strict: bool, form: str, out: Path | None) -> int:
     """Find mistakes in CARD: unknown meters, gaps in tiers, prices no bill can show, allowances without a price."""
     from echotally.cli.failing import BAD_INPUT
-    from echotally.output.exports import in_form
-    from echotally.output.rates_view import oddities_json, oddities_text
-    from echotally.rates.loading import load_card
+    from echotally.output.base.exports import in_form
+    from echotally.output.model.rates_view import oddities_json, oddities_text
+    from echotally.rates.card_loading import load_card
     from echotally.rates.review import review_card
 
     found = review_card(load_card(card))

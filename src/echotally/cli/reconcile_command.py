@@ -9,8 +9,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
-from echotally.output.exports import in_form
-from echotally.output.writing import deliver
+from echotally.output.base.exports import in_form
+from echotally.output.base.writing import deliver
 
 
 @click.command(
@@ -53,11 +53,11 @@ def reconcile(
     environment: str, cost: str | None, skeleton: Path | None, seed: int | None, form: str, plot: Path | None, width: int | None, out: Path | None,
 ) -> None:  # fmt: skip
     """Lay an actual BILL (CSV or Parquet with FOCUS columns) beside the projection of MODEL, and say where they part."""
-    from echotally.evidence.bill_file import mapping_skeleton
-    from echotally.evidence.reconcile import reconcile as compared
-    from echotally.output import reconcile_view as shown
-    from echotally.output.charts import check_plot_path
-    from echotally.projection.placement import load
+    from echotally.evidence.bill.bill_file import mapping_skeleton
+    from echotally.evidence.bill.reconcile import reconcile as compared
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.evidence import reconcile_view as shown
+    from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
 
     check_plot_path(plot)

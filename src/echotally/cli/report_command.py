@@ -23,10 +23,10 @@ from echotally.files import write_whole
 def report(model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], seed: int | None, out: Path) -> None:
     """Write one self-contained page about MODEL: verdict, plans, bill, charts, functions, findings, assumptions."""
     from echotally.errors import BadInput
-    from echotally.output.report import report_page
-    from echotally.projection.placement import load
+    from echotally.findings import check_model
+    from echotally.output.projection.report import report_page
+    from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
-    from echotally.studies.findings import check_model
 
     loaded = load(model, sets)
     prepare_simulation()

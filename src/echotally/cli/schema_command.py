@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import options
-from echotally.output.writing import deliver
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally schema model -o model.schema.json")
@@ -16,7 +16,7 @@ from echotally.output.writing import deliver
 @options.out_option
 def schema(what: str, out: Path | None) -> None:
     """Print the JSON Schema of the model file or the rate card, for an editor's completion and hover help."""
-    from echotally.model.schema import model_schema
-    from echotally.rates.schema import rates_schema
+    from echotally.model.json_schema import model_schema
+    from echotally.rates.json_schema import rates_schema
 
     deliver(json.dumps(model_schema() if what == "model" else rates_schema(), indent=2) + "\n", out)

@@ -15,8 +15,8 @@ from echotally.files import write_whole
 def start(folder: Path) -> None:
     """Write a commented model and rate card into FOLDER, ready to be changed, and their JSON Schemas for editors."""
     from echotally.demo import write_example
-    from echotally.model.schema import model_schema
-    from echotally.rates.schema import rates_schema
+    from echotally.model.json_schema import model_schema
+    from echotally.rates.json_schema import rates_schema
 
     for path in write_example("starter", folder):
         click.echo(f"wrote {path}")

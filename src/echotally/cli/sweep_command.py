@@ -9,8 +9,8 @@ import click
 from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
-from echotally.output.exports import csv_text, in_form
-from echotally.output.writing import deliver
+from echotally.output.base.exports import csv_text, in_form
+from echotally.output.base.writing import deliver
 
 
 @click.command(epilog="Example: echotally sweep river-watch/river.toml --vary 'functions.look.memory=512 MB,1 GB,2 GB'")
@@ -44,9 +44,9 @@ def sweep(
     With -o FILE.parquet the table is written as Parquet. --store keeps finished points: after an interruption
     the same command goes on from there.
     """
-    from echotally.output import sweep_view as shown
-    from echotally.output.charts import check_plot_path
-    from echotally.output.frames import parquet
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.base.frames import parquet
+    from echotally.output.studies import sweep_view as shown
     from echotally.studies.sweep import sweep as ask
 
     check_plot_path(plot)

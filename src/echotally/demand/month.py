@@ -20,8 +20,8 @@ from numpy.typing import NDArray
 
 from echotally.demand.clock import MonthClock, month_clock
 from echotally.demand.cron import BadSchedule, firings_after, parse_cron
+from echotally.demand.rate_shapes import Stretch, rate_stretches
 from echotally.demand.schedules import month_firings_ns
-from echotally.demand.shapes import Stretch, rate_stretches
 from echotally.demand.traces import BadTrace, read_trace
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Environment, Lump, Model

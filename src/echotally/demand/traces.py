@@ -14,7 +14,7 @@ from typing import Any
 
 from echotally.database import database, named_in_sql, quoted_name
 from echotally.demand.clock import MonthClock, to_utc
-from echotally.demand.shapes import Stretch
+from echotally.demand.rate_shapes import Stretch
 from echotally.files import opened
 
 _FORMS = "a CSV or Parquet file with the columns time (ISO 8601) and count (a whole number, 0 or more)"

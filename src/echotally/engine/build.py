@@ -17,9 +17,9 @@ from echotally.errors import BadInput
 from echotally.model.estate import Model
 from echotally.model.spread import SAMPLES, Spread
 from echotally.rates.card import Plan
-from echotally.rates.loading import Offer
+from echotally.rates.card_loading import Offer
 from echotally.rates.node_room import MOST_NODES
-from echotally.rates.settings import UnitSettings, unit_settings
+from echotally.rates.unit_settings import UnitSettings, unit_settings
 
 _BILLS = ("runs", "active", "allocated", "reserved", "nodes")
 _UNLIMITED = 2**40

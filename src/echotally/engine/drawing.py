@@ -8,7 +8,7 @@ from echotally.demand.month import MonthPlan
 from echotally.demand.summary import SourceDemand
 from echotally.engine.build import build
 from echotally.model.estate import Model
-from echotally.rates.loading import Offer
+from echotally.rates.card_loading import Offer
 
 _MINUTE_NS = np.int64(60 * 10**9)
 

@@ -15,7 +15,7 @@ from echotally.engine.build import Built, build, link_free
 from echotally.engine.measured import Measured, read_out
 from echotally.errors import BadInput, OurFault, Problem
 from echotally.model.estate import Model
-from echotally.rates.loading import Offer
+from echotally.rates.card_loading import Offer
 
 #: Calendar entries between two looks at the clock and the keyboard, at most; fewer where they take long.
 _STEPS, _FEWEST_STEPS = 400_000, 1_000

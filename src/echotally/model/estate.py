@@ -12,7 +12,7 @@ from typing import Annotated, Literal, Self
 from pydantic import ConfigDict, Field, model_validator
 
 from echotally.model import fields as f
-from echotally.model import shapes
+from echotally.model import key_rules as shapes
 from echotally.model.spread import constant
 
 _MS, _S, _MIN, _DAY = 10**6, 10**9, 60 * 10**9, 86_400 * 10**9

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from echotally.demand.summary import SourceDemand
 from echotally.engine.drawing import draw_demand
-from echotally.projection.placement import Loaded, load
+from echotally.projection.loaded import Loaded, load
 
 
 @dataclass(frozen=True)

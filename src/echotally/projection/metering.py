@@ -11,7 +11,7 @@ from echotally.engine.measured import Measured, SourceMeasured, UnitMeasured
 from echotally.model.estate import Model
 from echotally.rates.billing import exact
 from echotally.rates.card import Plan
-from echotally.rates.loading import Offer
+from echotally.rates.card_loading import Offer
 
 Account = tuple[str, str]
 UnitKey = tuple[str, str]

@@ -16,13 +16,13 @@ from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.confidence import Confidence, Doubt
+from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.metering import Metered, meter
-from echotally.projection.placement import Loaded, load, placement_on
-from echotally.projection.side_by_side import side_by_side
-from echotally.projection.standing import standing_bill
+from echotally.projection.threads import side_by_side
 from echotally.projection.verdict import Check, Judged, check_targets, choose_plan, refused_share
+from echotally.projection.when_idle import standing_bill
+from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
-from echotally.rates.loading import Offer, candidates
 from echotally.rates.node_room import floors_on_nodes
 
 if TYPE_CHECKING:
@@ -88,7 +88,7 @@ class Projection:
         """One level as a table: "functions" (a row a plan, function and environment), "plans", "bill" (a row a plan and
         meter) or "series" (a row an hour); raises ``ValueError`` for another.
         """
-        from echotally.projection.flat import frame_at
+        from echotally.projection.tables import frame_at
 
         return frame_at(self, level)
 

@@ -12,7 +12,7 @@ from threading import Event
 from echotally.engine.build import stream_seed
 from echotally.errors import Stopped
 from echotally.projection.figures import figures
-from echotally.projection.placement import Loaded
+from echotally.projection.loaded import Loaded
 from echotally.projection.project import Projection, project_loaded
 
 LEVEL = 0.95

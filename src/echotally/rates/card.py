@@ -9,7 +9,8 @@ from typing import Annotated, Literal, Self
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
 from echotally.model import fields as f
-from echotally.model import shapes, units
+from echotally.model import key_rules as shapes
+from echotally.model import units
 from echotally.rates.meters import METERS
 
 _S, _MIN, _H = 10**9, 60 * 10**9, 3_600 * 10**9

@@ -5,7 +5,7 @@ from __future__ import annotations
 from echotally.model.estate import Function, Model
 from echotally.model.units import duration_text, memory_text
 from echotally.rates.card import Plan
-from echotally.rates.settings import batch_sizes, share_longer
+from echotally.rates.unit_settings import batch_sizes, share_longer
 
 
 def reasons_against(model: Model, name: str, plan: Plan) -> list[str]:

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 
 from echotally.model.estate import Model
 from echotally.rates.card import Plan
-from echotally.rates.loading import Offer
-from echotally.rates.settings import unit_settings
+from echotally.rates.card_loading import Offer
+from echotally.rates.unit_settings import unit_settings
 
 #: Nodes without a limit of their own are capped here, so that the pool of nodes is bounded.
 MOST_NODES = 2_000

@@ -19,12 +19,12 @@ from pathlib import Path
 from echotally.engine.running import simulate
 from echotally.errors import BadInput, Problem
 from echotally.model.units import memory_text
+from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import UnitKey, meter
-from echotally.projection.placement import Loaded, load
 from echotally.projection.project import PlanProjection, project_plan
 from echotally.rates.card import Plan
+from echotally.rates.card_loading import candidates
 from echotally.rates.feasibility import reasons_against
-from echotally.rates.loading import candidates
 
 Assignment = tuple[str, ...]
 Sets = tuple[tuple[str, str], ...]

@@ -105,7 +105,7 @@ class Comparison:
 
     def to_frame(self) -> pd.DataFrame:
         """A row for each meter of the two picks (``MeterChange``)."""
-        from echotally.projection.flat import frame_of
+        from echotally.projection.tables import frame_of
 
         return frame_of(self.meters)
 

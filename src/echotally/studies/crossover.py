@@ -11,10 +11,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
-from echotally.projection.placement import Loaded, load
-from echotally.projection.side_by_side import side_by_side
-from echotally.rates.loading import candidates
-from echotally.studies.points import Point, Row, Sets, run_points, solve
+from echotally.projection.loaded import Loaded, load
+from echotally.projection.threads import side_by_side
+from echotally.rates.card_loading import candidates
+from echotally.studies.jobs import Point, Row, Sets, run_points, solve
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -110,7 +110,7 @@ class Crossover:
 
     def to_frame(self) -> pd.DataFrame:
         """A row for each scale and plan."""
-        from echotally.projection.flat import frame_of
+        from echotally.projection.tables import frame_of
 
         return frame_of(self.rows)
 

@@ -14,14 +14,14 @@ from echotally.engine.measured import Measured, read_out, wait_quantile
 from echotally.engine.running import begun, finish, play
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
+from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.metering import meter
-from echotally.projection.placement import Loaded, load, placement_on
 from echotally.projection.project import PlanProjection, project_plan
-from echotally.projection.standing import standing_quantities
+from echotally.projection.when_idle import standing_quantities
 from echotally.rates.billing import bill_account, exact
 from echotally.rates.card import Plan
+from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
-from echotally.rates.loading import Offer, candidates
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -72,7 +72,7 @@ class Drain:
 
     def to_frame(self) -> pd.DataFrame:
         """A row for each plan, limit and batch (``DrainRow``)."""
-        from echotally.projection.flat import frame_of
+        from echotally.projection.tables import frame_of
 
         return frame_of(self.rows)
 

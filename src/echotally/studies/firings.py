@@ -15,10 +15,10 @@ from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns, zone_of
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_text
-from echotally.projection.placement import Loaded, load
+from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_loaded
-from echotally.rates.loading import Offer
-from echotally.rates.settings import run_ns
+from echotally.rates.card_loading import Offer
+from echotally.rates.unit_settings import run_ns
 
 
 @dataclass(frozen=True)

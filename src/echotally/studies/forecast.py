@@ -26,10 +26,10 @@ from echotally.demand.month import plan_month
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.spread import scaled
-from echotally.projection.placement import Loaded, load
+from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
-from echotally.projection.side_by_side import Progress, side_by_side
-from echotally.rates.loading import Offer, candidates
+from echotally.projection.threads import Progress, side_by_side
+from echotally.rates.card_loading import Offer, candidates
 from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
 
 if TYPE_CHECKING:
@@ -114,7 +114,7 @@ class Forecast:
 
     def to_frame(self) -> pd.DataFrame:
         """A row for each plan and month: cost and share throttled at P10, P50 and P90, chances."""
-        from echotally.projection.flat import frame_of
+        from echotally.projection.tables import frame_of
 
         return frame_of(
             {

@@ -14,7 +14,7 @@ from echotally.model.estate import Model
 from echotally.model.spread import Z95
 from echotally.projection.project import PlanProjection
 from echotally.rates.card import Plan, Price
-from echotally.rates.loading import Offer
+from echotally.rates.card_loading import Offer
 
 Array = NDArray[np.float64]
 MeterKey = tuple[tuple[str, str], str]

@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.model import units
-from echotally.projection.placement import Loaded, load
-from echotally.rates.loading import candidates
-from echotally.studies.points import Point, Row, run_points
+from echotally.projection.loaded import Loaded, load
+from echotally.rates.card_loading import candidates
+from echotally.studies.jobs import Point, Row, run_points
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -19,10 +19,10 @@ from numpy.typing import NDArray
 
 from echotally.demand.clock import LocalHour
 from echotally.demand.month import MonthPlan, Tap
-from echotally.demand.shapes import Stretch
+from echotally.demand.rate_shapes import Stretch
 from echotally.model.estate import Model
-from echotally.rates.loading import Offer
-from echotally.rates.settings import run_ns
+from echotally.rates.card_loading import Offer
+from echotally.rates.unit_settings import run_ns
 
 #: Events to play in the groups in all, their share of the month at the most, and the most groups: enough that a
 #: group's rates differ by a few per cent.

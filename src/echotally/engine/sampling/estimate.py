@@ -25,7 +25,7 @@ from echotally.engine.sampling.playing import PARTS, Mode, Player, Stretch
 from echotally.engine.sampling.readings import Span, Total
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
-from echotally.rates.loading import Offer
+from echotally.rates.card_loading import Offer
 
 #: A lane's growth is told from none where it is this many standard errors of its parts away.
 _SURE = 3.0

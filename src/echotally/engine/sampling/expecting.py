@@ -12,8 +12,8 @@ from collections.abc import Mapping
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
-from echotally.rates.loading import Offer
-from echotally.rates.settings import run_ns, unit_settings
+from echotally.rates.card_loading import Offer
+from echotally.rates.unit_settings import run_ns, unit_settings
 
 #: Up to so many expected events a month is played exactly; so many a sample may play at the most.
 SAMPLED_FROM = 40_000_000

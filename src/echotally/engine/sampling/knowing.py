@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from echotally.model.estate import Function, Model, Trigger
 from echotally.model.spread import CONSTANT
 from echotally.rates.card import Plan
-from echotally.rates.loading import Offer
-from echotally.rates.settings import run_ns, share_longer, unit_settings
+from echotally.rates.card_loading import Offer
+from echotally.rates.unit_settings import run_ns, share_longer, unit_settings
 
 _NONE = 1e-15
 #: A cold start longer than this quantile is not waited for.

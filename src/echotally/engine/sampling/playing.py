@@ -29,7 +29,7 @@ from echotally.engine.sampling.lanes import (
 from echotally.engine.sampling.readings import Reading, Span, forget_maxima
 from echotally.errors import BadInput, OurFault, Problem
 from echotally.model.estate import Model
-from echotally.rates.loading import Offer
+from echotally.rates.card_loading import Offer
 
 PARTS = 4
 #: Work sent away and still there after so long, and after two of a plan's longest pauses, does not clear by itself.

@@ -1,0 +1,1 @@
+"""Bills: read, written in FOCUS columns, reconciled with a projection."""

@@ -1,0 +1,374 @@
+"""Reads an actual bill: CSV or Parquet with the columns of the FOCUS specification, mapped to functions and meters.
+
+A row is mapped, in this order, by a mapping file, by our own ``x_`` columns, by its resource's name, or by a tag; its
+meter by ``x_Meter`` or ``SkuMeter``. What maps to nothing is kept apart and shown, never dropped.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+from collections import defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from decimal import Decimal, InvalidOperation, localcontext
+from pathlib import Path
+from typing import Any
+
+from echotally.cells import harmless, unmarked
+from echotally.database import database, named_in_sql, quoted_name
+from echotally.demand.clock import MonthClock
+from echotally.errors import BadInput, Problem
+from echotally.evidence.bill.bill_units import factor
+from echotally.evidence.bill.focus import MAIN_ACCOUNT
+from echotally.evidence.logs.reading import Trouble
+from echotally.evidence.logs.text_files import hold_against
+from echotally.files import hold_regular, text_of, unreadable
+from echotally.model.estate import Model
+from echotally.rates.billing import exact
+from echotally.rates.meters import METERS
+
+FORMS = "CSV or Parquet with the FOCUS columns BilledCost (or EffectiveCost), ResourceName or Tags, SkuMeter"
+#: Key of a bill's position: account, plan ("" if the bill does not say), meter, function and environment ("" for none).
+BillKey = tuple[str, str, str, str]
+_WANTED = (
+    "BilledCost", "EffectiveCost", "ListCost", "ContractedCost", "BillingCurrency", "ChargeCategory", "ChargePeriodStart",
+    "ConsumedQuantity", "ConsumedUnit", "PricingQuantity", "PricingUnit", "ContractedUnitPrice", "ListUnitPrice", "ResourceId",
+    "ResourceName", "ServiceName", "SkuId", "SkuMeter", "SkuPriceId", "SubAccountId", "Tags", "ChargeDescription", "x_Environment",
+    "x_Function", "x_Meter",
+)  # fmt: skip
+#: Which column is the cost: what was billed, what it comes to with commitments spread, what the list says, what was agreed.
+COSTS = {"billed": "BilledCost", "effective": "EffectiveCost", "list": "ListCost", "contracted": "ContractedCost"}
+#: Columns a mapping's sku patterns, and a meter's own name, are looked for in.
+_SKU = ("SkuMeter", "SkuId", "SkuPriceId", "ChargeDescription")
+_MAPPING = ("resource", "sku", "function", "environment", "meter")
+_MOST_ROWS = 5_000_000
+#: Tags are the longest cells of a bill.
+_LONGEST_CELL = 20_000
+
+
+@dataclass
+class Position:
+    """What a bill says of one (account, meter, function, environment): money, quantity used (in the meter's unit), money at its
+    unit prices.
+    """
+
+    cost: Decimal = Decimal(0)
+    quantity: Decimal | None = None
+    priced: Decimal | None = None
+    rows: int = 0
+
+
+@dataclass
+class BillRead:
+    """A bill by position, the rows that map to nothing (description: rows, cost), and what was odd.
+
+    ``loose`` are the resources and SKUs of those rows, for a mapping file; ``elsewhere`` is money of other months, left out.
+    """
+
+    positions: dict[BillKey, Position] = field(default_factory=lambda: defaultdict(Position))
+    unmapped: dict[str, tuple[int, Decimal]] = field(default_factory=dict)
+    loose: set[tuple[str, str]] = field(default_factory=set)
+    elsewhere: dict[str, tuple[int, Decimal]] = field(default_factory=dict)
+    currency: str = ""
+    rows: int = 0
+    troubles: list[Trouble] = field(default_factory=list)
+
+    @property
+    def matched(self) -> Decimal:
+        """Money of the rows that are some function's or meter's."""
+        return sum((p.cost for p in self.positions.values()), Decimal(0))
+
+    @property
+    def total(self) -> Decimal:
+        """All money of the bill, mapped or not."""
+        mapped = sum((p.cost for p in self.positions.values()), Decimal(0))
+        return mapped + sum((cost for _, cost in self.unmapped.values()), Decimal(0))
+
+
+@dataclass(frozen=True)
+class _Rule:
+    """A line of the mapping file: an empty pattern fits every row, an empty value changes nothing."""
+
+    resource: str
+    sku: str
+    function: str
+    environment: str
+    meter: str
+
+
+@dataclass(frozen=True)
+class BillWays:
+    """How a bill is to be read: its mapping file, the tag that names a function, the tag or column that names an environment,
+    and which column is the cost (a key of ``COSTS``; None: billed, else effective).
+    """
+
+    mapping: Path | None = None
+    tag: str = "function"
+    environment: str = "environment"
+    cost: str | None = None
+
+
+def read_bill(path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock) -> BillRead:
+    """The positions of a bill file, in the currency ``into``, of the month ``clock``. Raises ``BadInput``."""
+    return _Reader(path, model, ways, into, clock).read()
+
+
+class _Reader:
+    def __init__(self, path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock) -> None:
+        self.path, self.model, self.ways, self.into, self.clock = path, model, ways, into, clock
+        self.rules = _rules(ways.mapping) if ways.mapping else []
+        self.counts: dict[str, int] = defaultdict(int)
+        self.examples: dict[str, str] = {}
+
+    def read(self) -> BillRead:
+        found, seen = BillRead(currency=self.into), set[int]()
+        with localcontext(exact()):
+            for row in _rows(self.path, self.ways):
+                found.rows += 1
+                if found.rows > _MOST_ROWS:
+                    raise BadInput(Problem("has too many rows", file=self.path.name, allowed=f"at most {_MOST_ROWS:,}"))
+                digest = hash(tuple(row.items()))
+                self.counts["like another in every column we read"] += digest in seen
+                seen.add(digest)
+                self._row(found, row)
+        if found.rows == 0:
+            raise BadInput(Problem("holds no rows", file=self.path.name, allowed=FORMS))
+        for month, (n, cost) in sorted(found.elsewhere.items()):
+            found.troubles.append(Trouble(n, f"of another month ({month}, {cost:,.2f} {self.into})", "left out"))
+        found.troubles += [
+            Trouble(n, what, "counted all the same", self.examples.get(what, ""))
+            for what, n in self.counts.items()
+            if n
+        ]
+        return found
+
+    def _row(self, found: BillRead, row: dict[str, str]) -> None:
+        cost = self._cost(row)
+        if cost is None:
+            self.counts["without a readable cost"] += 1
+            _apart(found, row, Decimal(0))
+            return
+        rate = self._rate(row.get("BillingCurrency", ""))
+        cost *= rate
+        month = self._other_month(row.get("ChargePeriodStart", ""))
+        if month:
+            n, money = found.elsewhere.get(month, (0, Decimal(0)))
+            found.elsewhere[month] = (n + 1, money + cost)
+            return
+        key = _key(row, self.rules, self.model, self.ways)
+        if key is None:
+            _apart(found, row, cost)
+        else:
+            self._add(found.positions[key], row, cost, rate, key[1])
+
+    def _cost(self, row: dict[str, str]) -> Decimal | None:
+        if self.ways.cost:
+            return _number(row.get(COSTS[self.ways.cost]))
+        return _number(row.get("BilledCost") or row.get("EffectiveCost"))
+
+    def _rate(self, currency: str) -> Decimal:
+        """What one unit of a row's currency is worth in ours."""
+        exchange = self.model.exchange
+        if currency in ("", self.into):
+            return Decimal(1)
+        if exchange is not None and exchange.into == self.into and currency in exchange.rates:
+            return exchange.rates[currency]
+        allowed = (
+            f'{self.into}, or [exchange] with into = "{self.into}" and rates = {{ {currency} = ... }} in the model'
+        )
+        raise BadInput(Problem("is in another currency", file=self.path.name, value=currency, allowed=allowed))
+
+    def _other_month(self, start: str) -> str:
+        """The month of a charge that begins outside the model's, as its bill or the model's zone counts; "" inside it."""
+        month = self.model.estate.month
+        if not start or start.startswith(month):
+            return ""
+        try:
+            at = datetime.fromisoformat(start.replace("Z", "+00:00"))
+        except ValueError:
+            self.counts["without a readable start of its period"] += 1
+            return ""
+        at = at if at.tzinfo else at.replace(tzinfo=UTC)
+        return "" if self.clock.start <= at < self.clock.end else start[:7]
+
+    def _add(self, position: Position, row: dict[str, str], cost: Decimal, rate: Decimal, meter: str) -> None:
+        position.rows += 1
+        position.cost += cost
+        quantity = self._quantity(row, "Consumed", meter)
+        if quantity is None:
+            quantity = self._quantity(row, "Pricing", meter)
+        if quantity is not None:
+            position.quantity = (position.quantity or Decimal(0)) + quantity
+        price = _number(row.get("ContractedUnitPrice")) or _number(row.get("ListUnitPrice"))
+        billable = _number(row.get("PricingQuantity"))
+        own = price * billable * rate if price is not None and billable is not None else cost
+        position.priced = (position.priced or Decimal(0)) + own
+
+    def _quantity(self, row: dict[str, str], kind: str, meter: str) -> Decimal | None:
+        """A quantity in the meter's own unit; one in a unit that measures something else is refused and said."""
+        quantity, unit = _number(row.get(f"{kind}Quantity")), row.get(f"{kind}Unit", "")
+        if quantity is None:
+            return None
+        times = factor(unit, meter) if unit else Decimal(1)
+        if times is None:
+            what = f"with a quantity of {meter} in a unit that is none of its own"
+            self.counts[what] += 1
+            self.examples.setdefault(what, f"'{unit[:40]}'")
+            return None
+        return quantity * times
+
+
+def mapping_skeleton(bill: BillRead) -> str:
+    """A mapping file (CSV) with a line for each resource and SKU of the rows that map to nothing, to be filled in."""
+    paper = io.StringIO()
+    writer = csv.writer(paper, lineterminator="\n")
+    writer.writerow(_MAPPING)
+    writer.writerows([harmless(resource), harmless(sku), "", "", ""] for resource, sku in sorted(bill.loose))
+    return paper.getvalue()
+
+
+def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
+    """Rows of the columns we look at, as text; raises ``BadInput``."""
+    import duckdb
+
+    hold_regular(path)
+    try:
+        with database() as (connection, folder):
+            name = f"{named_in_sql(path, folder)}, hive_partitioning=false"
+            if path.suffix == ".parquet":
+                source = f"read_parquet({name})"
+            else:
+                hold_against(path, FORMS)
+                source = f"read_csv({name}, header=true, all_varchar=true)"
+            names = [str(row[0]) for row in connection.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()]
+            have = [name for name in dict.fromkeys([*_WANTED, ways.environment, ways.tag]) if name in names]
+            wanted = [COSTS[ways.cost]] if ways.cost else ["BilledCost", "EffectiveCost"]
+            if not set(wanted) & set(have):
+                # Of a file without any column of a bill nothing is repeated.
+                text = ", ".join(names[:12]) if have else ""
+                raise BadInput(
+                    Problem(f"has no column {' or '.join(wanted)}", file=path.name, value=text, allowed=FORMS)
+                )
+            columns = ", ".join(f"left(CAST({quoted_name(name)} AS VARCHAR), {_LONGEST_CELL})" for name in have)
+            cursor = connection.execute(f"SELECT {columns} FROM {source}")
+            while rows := cursor.fetchmany(10_000):
+                for values in rows:
+                    yield {
+                        name: unmarked(str(value).strip())
+                        for name, value in zip(have, values, strict=True)
+                        if value is not None
+                    }
+    except duckdb.Error as error:
+        first = str(error).strip().splitlines()[0]
+        raise BadInput(Problem(f"cannot be read as a bill: {first}", file=path.name, allowed=FORMS)) from error
+
+
+def _number(text: str | None) -> Decimal | None:
+    try:
+        found = Decimal(text) if text else None
+    except InvalidOperation:
+        return None
+    return found if found is not None and found.is_finite() and abs(found) < Decimal("1e18") else None
+
+
+def _apart(found: BillRead, row: dict[str, str], cost: Decimal) -> None:
+    parts = [row.get(name, "") for name in ("ChargeCategory", "ResourceName", "SkuMeter")]
+    name = " · ".join(part for part in parts if part) or row.get("ChargeDescription", "") or "(nothing to go by)"
+    found.loose.add(
+        (row.get("ResourceName") or row.get("ResourceId", ""), next((row[c] for c in _SKU if row.get(c)), ""))
+    )
+    rows, money = found.unmapped.get(name, (0, Decimal(0)))
+    found.unmapped[name] = (rows + 1, money + cost)
+
+
+def _key(row: dict[str, str], rules: list[_Rule], model: Model, ways: BillWays) -> BillKey | None:
+    """Account, meter, function and environment of a row, or None where the meter or the function is not ours."""
+    if row.get("ChargeCategory", "Usage") not in ("Usage", "Purchase"):
+        return None
+    rule = next(
+        (r for r in rules if _fits(r.resource, row, "ResourceName", "ResourceId") and _fits(r.sku, row, *_SKU)),
+        None,
+    )
+    meter = (rule.meter if rule else "") or row.get("x_Meter") or _meter(row)
+    function = (rule.function if rule else "") or row.get("x_Function") or _named(row, model, ways.tag)
+    environment = (
+        (rule.environment if rule else "") or row.get("x_Environment") or _environment(row, model, ways.environment)
+    )
+    account = row.get("SubAccountId", "")
+    account = "" if account == MAIN_ACCOUNT else account
+    if meter not in METERS or (function and function not in model.functions):
+        return None
+    if not function:
+        return (account, meter, "", "") if "x_Meter" in row or (rule and rule.meter) else None
+    return (account, meter, function, environment) if environment in model.environments else None
+
+
+def _meter(row: dict[str, str]) -> str:
+    """A meter named in a row: as its SKU's meter, or as a word of its SKU, price or description (FOCUS 1.0 has no SkuMeter)."""
+    for column in _SKU:
+        text = row.get(column, "")
+        if text in METERS:
+            return text
+        words = [word for word in re.split(r"[^a-z_]+", text.lower()) if word in METERS]
+        if words:
+            return words[0]
+    return row.get("SkuMeter", "")
+
+
+def _fits(pattern: str, row: dict[str, str], *columns: str) -> bool:
+    from fnmatch import fnmatchcase
+
+    return not pattern or any(fnmatchcase(row.get(column, ""), pattern) for column in columns)
+
+
+def _named(row: dict[str, str], model: Model, tag: str) -> str:
+    name = row.get("ResourceName", "")
+    return name if name in model.functions else str(_tags(row).get(tag, "")) or row.get(tag, "")
+
+
+def _environment(row: dict[str, str], model: Model, named: str) -> str:
+    told = str(_tags(row).get(named, "")) or row.get(named, "")
+    return told or next(iter(model.environments))
+
+
+def _tags(row: dict[str, str]) -> dict[str, Any]:
+    try:
+        found = json.loads(row.get("Tags") or "{}")
+    except (json.JSONDecodeError, RecursionError):
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def _rules(path: Path) -> list[_Rule]:
+    """The mapping file: CSV with the columns resource, sku (patterns with * and ?), function, environment, meter."""
+    try:
+        reader = csv.DictReader(io.StringIO(text_of(path)))
+        return _read_rules(path, reader)
+    except OSError as error:
+        raise unreadable(path, error) from error
+    except csv.Error as error:
+        raise BadInput(Problem(f"is no CSV: {error}", file=path.name, line=reader.line_num)) from error
+
+
+def _read_rules(path: Path, reader: csv.DictReader[str]) -> list[_Rule]:
+    unknown = [name for name in reader.fieldnames or [] if name not in _MAPPING]
+    if unknown or not reader.fieldnames:
+        raise BadInput(
+            Problem(
+                "is no column of a mapping",
+                file=path.name,
+                value=", ".join(unknown) if set(unknown) != set(reader.fieldnames or []) else "",
+                allowed=", ".join(_MAPPING),
+            )
+        )
+    rules = [_Rule(*(unmarked((raw.get(name) or "").strip()) for name in _MAPPING)) for raw in reader]
+    wrong = [(n, r.meter) for n, r in enumerate(rules, 2) if r.meter and r.meter not in METERS]
+    if wrong:
+        raise BadInput(
+            [Problem("is no meter", file=path.name, line=n, value=m, allowed=", ".join(METERS)) for n, m in wrong]
+        )
+    return rules

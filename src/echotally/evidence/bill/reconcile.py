@@ -1,0 +1,222 @@
+"""``reconcile``: a projected month beside an actual bill, and where the difference comes from.
+
+Each meter and function is billed four times on our own card: as projected; with the billed number of calls (volume);
+with the billed quantities (run time and mix); and the billed quantities at the billed unit prices (price). A meter of which
+the bill has no row is not on this bill, and that is a part of its own. What is left is unexplained. The steps telescope, so the
+five parts add up to the difference exactly (Decimal).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from decimal import Decimal, localcontext
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from echotally.errors import BadInput, Problem
+from echotally.evidence.bill.bill_file import BillKey, BillRead, BillWays, read_bill
+from echotally.projection.metering import Account, Metered, UnitKey
+from echotally.projection.project import Projection
+from echotally.rates.billing import bill_account, exact
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: Meters that grow with the number of events; the others depend on time, sizes and settings.
+BY_VOLUME = (
+    "calls", "gb_seconds", "vcpu_seconds", "queue_operations", "topic_publishes", "stream_writes", "gateway_requests",
+    "schedule_firings", "storage_operations", "log_gb", "egress_gb",
+)  # fmt: skip
+#: What tells how often a function ran, the first that both sides have.
+_COUNTS = ("calls", "gateway_requests", "stream_writes", "storage_operations", "schedule_firings", "topic_publishes")
+PARTS = ("volume", "run_time", "price", "not_on_bill", "unexplained")
+Quantities = dict[Account, dict[str, dict[UnitKey | None, Decimal]]]
+Place = tuple[Account, str, UnitKey | None]
+
+
+@dataclass(frozen=True)
+class Difference:
+    """One meter of one function (or of the estate, ``function`` ""): projected, billed, and the four parts."""
+
+    account: str
+    meter: str
+    function: str
+    environment: str
+    projected: Decimal
+    billed: Decimal
+    volume: Decimal
+    run_time: Decimal
+    price: Decimal
+    not_on_bill: Decimal
+    unexplained: Decimal
+    projected_quantity: Decimal
+    billed_quantity: Decimal | None
+
+    @property
+    def difference(self) -> Decimal:
+        """Billed less projected, money."""
+        return self.billed - self.projected
+
+
+@dataclass(frozen=True)
+class Reconciliation:
+    """Every difference, the rows of the bill that map to nothing, and the parts over all."""
+
+    plan: str
+    currency: str
+    projected: Decimal
+    billed: Decimal
+    rows: tuple[Difference, ...]
+    bill: BillRead
+
+    @property
+    def unmapped(self) -> Decimal:
+        """Money of rows that map to nothing; part of what is unexplained."""
+        return sum((cost for _, cost in self.bill.unmapped.values()), Decimal(0))
+
+    @property
+    def parts(self) -> dict[str, Decimal]:
+        """The four parts over all; they add up to billed less projected."""
+        with localcontext(exact()):
+            found = {part: sum((getattr(row, part) for row in self.rows), Decimal(0)) for part in PARTS}
+            return found | {"unexplained": found["unexplained"] + self.unmapped}
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each meter and function (``Difference``)."""
+        from echotally.projection.tables import frame_of
+
+        return frame_of(self.rows)
+
+
+def reconcile(
+    found: Projection, path: Path, plan: str | None = None, mapping: Path | None = None, tag: str = "function",
+    environment: str = "environment", cost: str | None = None,
+) -> Reconciliation:  # fmt: skip
+    """Lay a bill beside the projection on ``plan`` (default: the picked or closest one).
+
+    ``environment`` is the tag or column that names one, ``cost`` which cost is taken (``bill_file.COSTS``). Raises ``BadInput``.
+    """
+    name = plan or found.pick or found.closest
+    if name is None:
+        raise BadInput(Problem("no plan can run this estate", "--plan"))
+    metered = found.plan(name).metered
+    if metered is None:
+        raise BadInput(Problem("cannot run this estate", "--plan", value=name))
+    bill = read_bill(path, found.model, BillWays(mapping, tag, environment, cost), found.currency, found.month.clock)
+    with localcontext(exact()):
+        rows = tuple(_Splitter(metered, bill).rows())
+        projected = sum((row.projected for row in rows), Decimal(0))
+    return Reconciliation(name, found.currency, projected, bill.total, rows, bill)
+
+
+class _Splitter:
+    def __init__(self, metered: Metered, bill: BillRead) -> None:
+        self.metered, self.bill = metered, bill
+        self.places = self._places()
+        self.billed = {self._place(key): position for key, position in bill.positions.items()}
+        self.meters = {key[1] for key in bill.positions}
+
+    def _places(self) -> dict[BillKey, Place]:
+        """Where each position of a bill stands in our own quantities."""
+        found: dict[BillKey, Place] = {}
+        for account, meters in self.metered.quantities.items():
+            for meter, shares in meters.items():
+                for key in shares:
+                    function, environment = key or ("", "")
+                    found.setdefault((account[0], meter, function, environment), (account, meter, key))
+        return found
+
+    def _place(self, key: BillKey) -> Place:
+        if key in self.places:
+            return self.places[key]
+        name, meter, function, environment = key
+        unit = (function, environment) if function else None
+        owners = [a for a, meters in self.metered.quantities.items() if any(unit in s for s in meters.values())]
+        same = [a for a in owners if a[0] == name] or owners or list(self.metered.quantities)
+        return same[0], meter, unit
+
+    def rows(self) -> Iterator[Difference]:
+        volume, billed = self._quantities_with(self._by_volume), self._quantities_with(self._as_billed)
+        costs = [self._costs(q) for q in (self.metered.quantities, volume, billed)]
+        places = dict.fromkeys([*(p for each in costs for p in each), *self.billed])
+        for place in places:
+            ours, at_volume, at_quantity = (each.get(place, Decimal(0)) for each in costs)
+            position = self.billed.get(place)
+            cost = position.cost if position else Decimal(0)
+            priced = position.priced if position and position.priced is not None else cost
+            if position is not None and position.quantity is None:
+                # A bill without quantities says nothing about volume, run time or price.
+                at_volume = at_quantity = priced = ours
+            quantity = self.metered.quantities.get(place[0], {}).get(place[1], {}).get(place[2], Decimal(0))
+            function, environment = place[2] or ("", "")
+            missing = Decimal(0)
+            if place[1] not in self.meters:
+                # No row of the whole bill is of this meter: that says nothing of how much was used.
+                missing, at_volume, at_quantity, priced = -ours, ours, ours, ours
+            if ours or cost or at_volume or at_quantity:
+                yield Difference(
+                    place[0][0], place[1], function, environment, ours, cost, at_volume - ours, at_quantity - at_volume,
+                    priced - at_quantity, missing, cost - priced - missing, quantity, position.quantity if position else None,
+                )  # fmt: skip
+
+    def _quantities_with(self, change: object) -> Quantities:
+        """Our quantities with those of the places the bill knows changed; what it does not show is zero at the end."""
+        found: Quantities = {
+            a: {m: dict(s) for m, s in meters.items()} for a, meters in self.metered.quantities.items()
+        }
+        for place in [*self.places.values(), *(p for p in self.billed if p not in self.places.values())]:
+            account, meter, unit = place
+            own = found[account].setdefault(meter, {})
+            own[unit] = change(place, own.get(unit, Decimal(0)))  # type: ignore[operator]
+        return found
+
+    def _as_billed(self, place: Place, own: Decimal) -> Decimal:
+        position = self.billed.get(place)
+        if position is None:
+            return Decimal(0) if self._priced(place) and place[1] in self.meters else own
+        return own if position.quantity is None else position.quantity
+
+    def _priced(self, place: Place) -> bool:
+        """Whether our card prices the meter, so that a bill without it means a quantity of none."""
+        return place[1] in self.metered.plans[place[0]].prices()
+
+    def _by_volume(self, place: Place, own: Decimal) -> Decimal:
+        if place[1] not in BY_VOLUME or place[2] is None:
+            return own
+        return own * self._ratio(place[0], place[2])
+
+    def _ratio(self, account: Account, unit: UnitKey) -> Decimal:
+        """How many times as often the function ran as projected, by the first count that both sides have."""
+        for meter in _COUNTS:
+            ours = self.metered.quantities[account].get(meter, {}).get(unit)
+            position = self.billed.get((account, meter, unit))
+            if ours and position and position.quantity is not None:
+                return position.quantity / ours
+        return Decimal(1)
+
+    def _costs(self, quantities: Quantities) -> dict[Place, Decimal]:
+        """What each place pays of our card's bill: its part of its line by quantity."""
+        found: dict[Place, Decimal] = {}
+        for account, meters in quantities.items():
+            totals = {meter: sum(shares.values(), Decimal(0)) for meter, shares in meters.items()}
+            for line in bill_account(account[1], account[0], self.metered.plans[account], totals):
+                for unit, quantity in meters.get(line.meter, {}).items():
+                    part = line.amount * quantity / line.quantity if line.quantity else Decimal(0)
+                    found[account, line.meter, unit] = part
+        return found
+
+
+def by_function(rows: tuple[Difference, ...]) -> list[Difference]:
+    """Differences summed over meters, a row for each function and environment."""
+    found: dict[tuple[str, str], Difference] = {}
+    with localcontext(exact()):
+        for row in rows:
+            key = (row.function, row.environment)
+            known = found.get(key)
+            if known is None:
+                found[key] = replace(row, meter="", projected_quantity=Decimal(0), billed_quantity=None)
+            else:
+                fields = ("projected", "billed", *PARTS)
+                found[key] = replace(known, **{f: getattr(known, f) + getattr(row, f) for f in fields})
+    return list(found.values())

@@ -1,0 +1,1 @@
+"""From measured runs and trials to the values of a model."""

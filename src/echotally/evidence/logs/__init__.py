@@ -1,0 +1,1 @@
+"""Logs of runs and spans: read, columns found, one table of attempts."""

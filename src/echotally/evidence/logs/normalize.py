@@ -1,0 +1,130 @@
+"""From a log's own columns to ours, as one SQL statement: units, times of any form, outcomes by their many names."""
+
+from __future__ import annotations
+
+from echotally.cells import FORMULA
+from echotally.database import quoted_name
+from echotally.evidence.logs.columns import UNITS, Mapped
+
+TABLE = """CREATE TABLE runs (t DOUBLE, function VARCHAR, environment VARCHAR, run_ms DOUBLE, cold_ms DOUBLE,
+    cold BOOLEAN, billed_ms DOUBLE, memory_mb DOUBLE, used_mb DOUBLE, outcome VARCHAR, events DOUBLE, id UBIGINT,
+    raw VARCHAR, usable BOOLEAN)"""
+OUTCOMES = {
+    "ok": ("ok", "success", "succeeded", "done", "completed", "true", "0", "200", ""),
+    "error": ("error", "failed", "failure", "fail", "exception", "false", "1", "500"),
+    "timeout": ("timeout", "timed_out", "timed out", "timed-out", "504"),
+    "throttled": ("throttled", "refused", "rejected", "429"),
+}
+#: Bare numbers as times: seconds since 1970 below 1e11 (the year 5138), then ms, us, ns.
+_EPOCH_STEPS = ((1e11, 1.0), (1e14, 1e3), (1e17, 1e6))
+#: Beyond these a number is taken for none: years 1970 to 2200, times up to 30 years, a billion events or MB.
+_BOUNDS = {
+    "t": (0.0, 7_258_118_400.0), "run_ms": (-1e12, 1e12), "cold_ms": (-1e12, 1e12), "billed_ms": (0.0, 1e12),
+    "memory_mb": (1e-6, 1e9), "used_mb": (0.0, 1e9), "events": (-1e9, 1e9),
+}  # fmt: skip
+_NUMBERS = ("TINYINT", "SMALLINT", "INTEGER", "BIGINT", "HUGEINT", "UTINYINT", "USMALLINT", "UINTEGER", "UBIGINT",
+            "FLOAT", "DOUBLE", "DECIMAL")  # fmt: skip
+
+
+def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: str, utc: bool) -> str:
+    """Fills the table ``runs`` from ``source``; a row that cannot be used keeps its text in ``raw``.
+
+    ``utc``: times without an offset are UTC, which spares a look into the zone's rules for every row.
+    """
+
+    def of(ours: str, otherwise: str) -> str:
+        return _expression(mapped[ours], types[mapped[ours].theirs], utc) if ours in mapped else otherwise
+
+    flagged = types.get("cold") == "BOOLEAN"
+    ours = {
+        "t": of("time", "NULL"),
+        "function": of("function", "NULL"),
+        "environment": of("environment", "NULL"),
+        "run_ms": of("run", "NULL"),
+        "cold_ms": "CAST(NULL AS DOUBLE)" if flagged else f"coalesce({of('cold_start', '0')}, 0)",
+        "cold": "cold" if flagged else f"coalesce({of('cold_start', '0')}, 0) > 0",
+        "billed_ms": of("billed", "NULL"),
+        "memory_mb": of("memory", "NULL"),
+        "used_mb": of("memory_used", "NULL"),
+        "outcome": of("outcome", "'ok'"),
+        "events": of("events", "1"),
+        "id": f"hash({of('id', 'NULL')})" if "id" in mapped else "NULL",
+    }
+    for name, (low, high) in _BOUNDS.items():
+        ours[name] = f"CASE WHEN ({ours[name]}) BETWEEN {low!r} AND {high!r} THEN ({ours[name]}) END"
+    named = ", ".join(f"{expression} AS our_{name}" for name, expression in ours.items())
+    raw = " || ' ' || ".join(
+        f"coalesce(CAST({quoted_name(mapped[name].theirs)} AS VARCHAR), '')"
+        for name in ("time", "run", "events", "outcome")
+        if name in mapped
+    )
+    bad = (
+        "our_t IS NULL OR our_outcome IS NULL OR our_events IS NULL OR our_events < 1 OR coalesce(our_cold_ms, 0) < 0"
+        " OR ((our_run_ms IS NULL OR our_run_ms < 0) AND our_outcome <> 'throttled')"
+    )
+    # A row's text is put together only inside the CASE, that is for rows that cannot be used.
+    return (
+        f"INSERT INTO runs SELECT {', '.join(f'our_{name}' for name in ours)}, CASE WHEN bad THEN {raw} END, NOT bad"
+        f" FROM (SELECT *, coalesce({bad}, true) AS bad FROM (SELECT *, {named} FROM {source}))"
+    )
+
+
+#: More ms than 300 years have, more MB than anything holds.
+_MOST = 1e13
+#: No name of a model is longer, whatever a cell holds.
+_LONGEST_NAME = 200
+#: In a set of signs of a pattern, the dash first.
+_SIGNS = "".join(sorted(FORMULA, key=lambda sign: sign != "-"))
+
+
+def _expression(column: Mapped, kind: str, utc: bool) -> str:
+    name = quoted_name(column.theirs)
+    if column.ours == "time":
+        return _time(name, kind, utc)
+    if column.ours == "outcome":
+        return _outcome(name)
+    if column.ours in ("function", "environment", "id"):
+        text = f"left(CAST({name} AS VARCHAR), {_LONGEST_NAME})"
+        # The mark of our own files is no part of the name (``cells.unmarked``).
+        return f"CASE WHEN regexp_matches({text}, '^''[{_SIGNS}]') THEN substr({text}, 2) ELSE {text} END"
+    plain = kind.split("(")[0] in _NUMBERS
+    number = f"CAST({name} AS DOUBLE) * {column.factor!r}" if plain else _quantity(name, column)
+    # More than 300 years of ms, infinity and what is no number are no measurement, but a slip.
+    return f"CASE WHEN abs({number}) < {_MOST!r} THEN {number} END"
+
+
+def _time(name: str, kind: str, utc: bool) -> str:
+    if kind.split("(")[0] in _NUMBERS:
+        return _epoch(f"CAST({name} AS DOUBLE)")
+    if kind == "TIMESTAMP WITH TIME ZONE" or (utc and kind.startswith("TIMESTAMP")):
+        return f"epoch({name})"
+    if kind.startswith("TIMESTAMP") or kind == "DATE":
+        return f"epoch(CAST({name} AS TIMESTAMPTZ))"
+    text = f"trim(CAST({name} AS VARCHAR))"
+    return f"coalesce({_epoch(f'try_cast({text} AS DOUBLE)')}, epoch(try_cast({text} AS TIMESTAMPTZ)))"
+
+
+def _epoch(number: str) -> str:
+    steps = " ".join(f"WHEN abs({number}) < {limit!r} THEN {number} / {step!r}" for limit, step in _EPOCH_STEPS)
+    return f"CASE {steps} ELSE {number} / 1e9 END"
+
+
+def _outcome(name: str) -> str:
+    text = f"lower(trim(coalesce(CAST({name} AS VARCHAR), '')))"
+    cases = " ".join(
+        f"WHEN {text} IN ({', '.join(repr(name) for name in names)}) THEN '{ours}'" for ours, names in OUTCOMES.items()
+    )
+    return f"CASE {cases} END"
+
+
+def _quantity(name: str, column: Mapped) -> str:
+    """A number as text, with or without its own unit: a unit in the cell beats that of the heading."""
+    text = f"lower(trim(CAST({name} AS VARCHAR)))"
+    plain = f"try_cast({text} AS DOUBLE) * {column.factor!r}"
+    units = UNITS.get(column.ours)
+    if not units:
+        return plain
+    number = f"try_cast(regexp_extract({text}, '^([-+]?[0-9.]+(?:e[-+]?[0-9]+)?)\\s*[a-zµ]+$', 1) AS DOUBLE)"
+    unit = f"replace(regexp_extract({text}, '([a-zµ]+)$', 1), 'µ', 'u')"
+    cases = " ".join(f"WHEN '{known}' THEN {factor!r}" for known, factor in units.items())
+    return f"coalesce({plain}, {number} * CASE {unit} {cases} END)"

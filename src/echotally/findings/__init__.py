@@ -1,0 +1,95 @@
+"""``check``: what a seasoned colleague would notice in this model, each with one change to try."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from echotally.errors import BadInput, Problem
+from echotally.findings import limits, memory, money, schedules, sources, timeouts, wiring
+from echotally.findings.context import LEVELS, RULES, Context, Finding, Noticed, Rule
+from echotally.findings.judging import judged, side_by_side_sets
+from echotally.model.reading import Document
+from echotally.projection.loaded import Loaded, load
+from echotally.projection.project import PlanProjection, project_loaded
+from echotally.rates.card_loading import Offer, candidates
+
+__all__ = ["LEVELS", "RULES", "Checked", "Finding", "Noticed", "Rule", "check_model"]
+#: Importing them is what registers their rules.
+_RULE_MODULES = (schedules, timeouts, memory, sources, limits, money, wiring)
+
+
+@dataclass(frozen=True)
+class Checked:
+    """A model looked at: its findings, worst first, and the plan they were looked at on."""
+
+    loaded: Loaded
+    plan: str
+    findings: tuple[Finding, ...]
+
+    def open(self, *levels: str) -> list[Finding]:
+        """Findings of these levels (all without any) that the model does not accept."""
+        return [f for f in self.findings if f.accepted is None and (not levels or f.rule.level in levels)]
+
+
+def check_model(path: Path | str, sets: Iterable[tuple[str, str]] = (), plan: str | None = None) -> Checked:
+    """Look at a model with every rule, on ``plan`` or else the plan ``project`` picks (closest, first).
+
+    Raises ``BadInput`` for mistakes in the files, an unknown plan, or an accepted finding that does not exist.
+    """
+    sets = tuple(sets)
+    loaded = load(path, sets)
+    _known_codes(loaded)
+    offer, base = _played(loaded, plan)
+    ctx = Context(Path(path), sets, loaded, offer, base)
+    seen = [(rule, noticed) for rule in RULES.values() for noticed in rule.look(ctx)]
+    side_by_side_sets(ctx, [noticed for _, noticed in seen])
+    found = [
+        _placed(loaded.document, rule, judged(ctx, noticed), _accepted(loaded, rule, noticed)) for rule, noticed in seen
+    ]
+    order = {level: n for n, level in enumerate(LEVELS)}
+    # Findings of one code stay together, the code whose worst is worth most money first.
+    worth = {
+        rule.code: max((f.noticed.saves or 0 for f in found if f.rule is rule), default=0) for rule in RULES.values()
+    }
+    found.sort(
+        key=lambda f: (
+            f.accepted is not None, order[f.rule.level], -worth[f.rule.code], f.rule.code, -(f.noticed.saves or 0), f.noticed.address,
+        )
+    )  # fmt: skip
+    return Checked(loaded, offer.name, tuple(found))
+
+
+def _played(loaded: Loaded, plan: str | None) -> tuple[Offer, PlanProjection | None]:
+    result = project_loaded(loaded, [plan] if plan else [])
+    name = plan or result.pick or result.closest
+    if name is None:
+        return candidates(loaded.model, loaded.offers)[0], None
+    played = result.plan(name)
+    return loaded.offers[name], played if played.bill else None
+
+
+def _placed(document: Document, rule: Rule, noticed: Noticed, accepted: str | None) -> Finding:
+    place = document.problem(tuple(noticed.address.split(".")), "")
+    return Finding(rule, noticed, str(document.path), place.line, accepted)
+
+
+def _accepted(loaded: Loaded, rule: Rule, noticed: Noticed) -> str | None:
+    for accepted in loaded.model.accepted:
+        whole = accepted.at is None or noticed.address == accepted.at or noticed.address.startswith(accepted.at + ".")
+        if accepted.finding == rule.code and whole:
+            return accepted.reason
+    return None
+
+
+def _known_codes(loaded: Loaded) -> None:
+    problems: list[Problem] = [
+        loaded.document.problem(
+            ("accepted", str(n), "finding"), "there is no such finding", accepted.finding, ", ".join(RULES)
+        )
+        for n, accepted in enumerate(loaded.model.accepted)
+        if accepted.finding not in RULES
+    ]
+    if problems:
+        raise BadInput(problems)

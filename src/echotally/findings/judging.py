@@ -1,0 +1,124 @@
+"""Tries each suggested change before it is given: it must apply, leave the plan usable, and make nothing worse unsaid.
+
+Why it exists: advice that was not tried has cost people work. A change is played on the same plan with the same seed and laid beside
+the month as it is; what it does is part of the finding.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+
+from echotally.findings.context import Context, Noticed, Outcome
+from echotally.projection.project import PlanProjection
+from echotally.projection.verdict import lost_events
+
+#: Random numbers meet other events after a change: counts scatter by their root, waits by a few per cent.
+_SCATTER, _WAIT_SHARE, _WAIT_S = 3.0, 0.05, 0.05
+#: So much more does a small sample of a large month scatter.
+_SAMPLED_WIDE = 10.0
+#: A cost that rises by less is no change of it.
+_DEARER, _DEARER_SAMPLED = Decimal("0.0005"), Decimal("0.01")
+
+
+@dataclass(frozen=True)
+class _Figure:
+    """A figure that may get worse: its name, how it is read, and how far it scatters by chance."""
+
+    name: str
+    read: Callable[[PlanProjection], float]
+    slack: Callable[[float], float]
+
+
+def _total(read: Callable[..., float]) -> Callable[[PlanProjection], float]:
+    return lambda plan: float(sum(read(u) for u in plan.measured.units)) if plan.measured else 0.0
+
+
+def _longest_wait(plan: PlanProjection) -> float:
+    units = plan.measured.units if plan.measured else []
+    return max((u.waits.p95 for u in units if u.waits.p95 is not None), default=0.0)
+
+
+def _of_count(before: float) -> float:
+    return 1 + _SCATTER * math.sqrt(before)
+
+
+_FIGURES = (
+    _Figure("lost", _total(lambda u: lost_events(u.events)), _of_count),
+    _Figure("timed_out", _total(lambda u: u.attempts["timed_out"]), _of_count),
+    _Figure("throttled", _total(lambda u: u.attempts["throttled"]), _of_count),
+    _Figure("refused", _total(lambda u: u.events["rejected"]), _of_count),
+    _Figure("left_behind", _total(lambda u: u.left_behind_events), _of_count),
+    _Figure("handled_twice", _total(lambda u: u.duplicates), _of_count),
+    _Figure("cold_starts", _total(lambda u: u.cold_starts), _of_count),
+    _Figure("wait_p95_s", _longest_wait, lambda before: _WAIT_S + _WAIT_SHARE * before),
+)
+#: Cold starts are told, but what they cost and how long they make callers wait is judged by itself.
+_ONLY_TOLD = {"cold_starts"}
+
+
+def judged(ctx: Context, noticed: Noticed) -> Noticed:
+    """The finding with what its change does, or without a change that cannot be given."""
+    if not noticed.sets:
+        return noticed
+    if not ctx.applies(noticed.sets):
+        return replace(noticed, sets=(), saves=None)
+    now, played = ctx.compared, ctx.trial(noticed.sets)
+    if ctx.base is not None and now is None:
+        return noticed
+    if played is None or played.bill is None:
+        return replace(noticed, sets=(), saves=None)
+    if now is None or now.bill is None:
+        return replace(noticed, saves=None, outcome=Outcome(Decimal(0), {}, opens=True))
+    outcome = replace(_outcome(now, played), sampled=ctx.too_large)
+    if not _may_be_given(ctx, noticed, outcome, len(played.misses) - len(now.misses)):
+        return replace(noticed, sets=(), saves=None)
+    return replace(noticed, saves=-outcome.cost if outcome.cost else None, outcome=outcome)
+
+
+def _outcome(before: PlanProjection, after: PlanProjection) -> Outcome:
+    assert before.bill is not None and after.bill is not None
+    figures = {f.name: (f.read(before), f.read(after)) for f in _FIGURES}
+    return Outcome(after.bill.unrounded - before.bill.unrounded, figures)
+
+
+def _may_be_given(ctx: Context, noticed: Noticed, outcome: Outcome, more_misses: int) -> bool:
+    told = {*_ONLY_TOLD, *noticed.accepts}
+    worse = [f.name for f in _FIGURES if f.name not in told and _moved(f, outcome) > 0]
+    better = [f.name for f in _FIGURES if _moved(f, outcome) < 0]
+    dearer = outcome.cost > ctx.total * (_DEARER_SAMPLED if outcome.sampled else _DEARER)
+    if worse or (more_misses > 0 and not dearer):
+        return False
+    if noticed.promises and not any(
+        name in better or (name == "cost" and outcome.cost < 0) for name in noticed.promises
+    ):
+        return False
+    return not dearer or bool(better) or noticed.dearer
+
+
+def _moved(figure: _Figure, outcome: Outcome) -> int:
+    """1 worse, -1 better, 0 the same as far as chance lets one tell."""
+    before, after = outcome.figures[figure.name]
+    # A small sample scatters more: by the events it left out, and by what a stretch happens to hold.
+    wide = _SAMPLED_WIDE if outcome.sampled else 1.0
+    up, down = wide * figure.slack(before), wide * figure.slack(after)
+    return 1 if after > before + up else -1 if after < before - down else 0
+
+
+def side_by_side_sets(ctx: Context, found: Sequence[Noticed]) -> None:
+    """Play the changes of all findings side by side, so that judging them finds each played."""
+    from functools import partial
+
+    from echotally.projection.threads import side_by_side
+
+    if ctx.base is not None and ctx.compared is None:
+        return
+    asked = [n.sets for n in found if n.sets and n.sets not in ctx.tried]
+    tasks = {str(k): partial(_trial, ctx, sets) for k, sets in enumerate(dict.fromkeys(asked))}
+    side_by_side(tasks)
+
+
+def _trial(ctx: Context, sets: tuple[tuple[str, str], ...], tell: Callable[[float], None]) -> None:
+    ctx.trial(sets)

@@ -1,0 +1,109 @@
+"""Findings about memory: too much, too little, and processor work starved at a small size."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from decimal import Decimal
+
+from echotally.findings.context import Context, Noticed, Sets, rule
+from echotally.model.units import memory_text
+from echotally.rates.unit_settings import unit_settings
+
+#: Share of memory used above which a run is at risk, and the head room a smaller size must leave.
+_FULL = 0.9
+#: Share of memory used below which a smaller size is looked at.
+_ROOMY = 0.6
+#: A saving below this share of the whole bill, or a hundredth of the currency, is not worth a word.
+_WORTH, _CENT = Decimal("0.005"), Decimal("0.01")
+
+
+def _worth(ctx: Context, saves: Decimal | None) -> bool:
+    return saves is None or saves >= max(_CENT, ctx.total * _WORTH)
+
+
+@rule("M01", "hint", "memory used is far below memory given",
+      "Memory is billed as given; but a smaller size also gives less CPU, so the change is played before it is named.")  # fmt: skip
+def far_below(ctx: Context) -> Iterator[Noticed]:
+    """The next size down that holds what is used with room, where it saves and loses nothing."""
+    for name, function in ctx.model.functions.items():
+        if function.memory_used is None or function.memory_used > _ROOMY * function.memory:
+            continue
+        size = ctx.plan(name).memory.round_up(int(function.memory_used / _FULL) + 1)
+        if (
+            not _worth(ctx, ctx.at_stake(name))
+            or size is None
+            or size >= unit_settings(function, ctx.plan(name)).memory_mb
+        ):
+            continue
+        sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
+        played, saves = ctx.trial(sets), ctx.saving(sets)
+        if not _worth(ctx, saves) or (played and ctx.base and len(played.misses) > len(ctx.base.misses)):
+            continue
+        longer = round((ctx.run_s(name) and _run_with(ctx, name, size) / ctx.run_s(name) - 1) * 100)
+        pace = f"{longer} % longer" if longer else "as long"
+        yield Noticed(
+            f"functions.{name}.memory",
+            f"{memory_text(function.memory)} given, {memory_text(function.memory_used)} used "
+            f"({function.memory_used / function.memory * 100:.0f} %); runs would take {pace} at {memory_text(size)}",
+            f"saves {ctx.money(saves)} a month" if saves is not None else "memory is paid for and not used", sets, saves,
+        )  # fmt: skip
+
+
+def _run_with(ctx: Context, name: str, size: int) -> float:
+    """Mean run in s at another memory size."""
+    function = ctx.model.functions[name]
+    changed = function.model_copy(update={"memory": size, "measured_at": function.measured_at or function.memory})
+    factor = unit_settings(changed, ctx.plan(name)).cpu_factor / unit_settings(function, ctx.plan(name)).cpu_factor
+    return ctx.run_s(name) * factor
+
+
+@rule("M02", "warning", "memory is nearly full",
+      "A run a little larger than the ones measured is killed, and what it was doing comes back.")  # fmt: skip
+def nearly_full(ctx: Context) -> Iterator[Noticed]:
+    """Used above 90 % of given."""
+    for name, function in ctx.model.functions.items():
+        if function.memory_used is None or not _FULL * function.memory < function.memory_used <= function.memory:
+            continue
+        size = ctx.plan(name).memory.round_up(int(function.memory_used / _FULL) + 1)
+        if size is not None:
+            sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
+            saves = ctx.saving(sets)
+            yield Noticed(
+                f"functions.{name}.memory",
+                f"{memory_text(function.memory_used)} of {memory_text(function.memory)} used "
+                f"({function.memory_used / function.memory * 100:.0f} %)",
+                f"the next size costs {ctx.money(-saves)} a month more" if saves is not None else "runs may be killed",
+                sets, saves, dearer=True,
+            )  # fmt: skip
+
+
+@rule("M03", "hint", "processor work starved at a small size",
+      "With more memory comes more CPU: the run gets shorter, and may cost less than it does now.")  # fmt: skip
+def starved(ctx: Context) -> Iterator[Noticed]:
+    """A size up to four times as large that is both faster and cheaper."""
+    for name, function in ctx.model.functions.items():
+        plan = ctx.plan(name)
+        now = unit_settings(function, plan)
+        if function.cpu_share < 0.5 or now.vcpu >= function.threads or plan.bills == "reserved":
+            continue
+        if not _worth(ctx, ctx.at_stake(name)):
+            continue
+        # Whole steps of memory cost at least as much again, so where twice as much costs more, four times does too;
+        # except where shorter runs are no longer ended, or find room.
+        in_trouble = any(u.attempts["timed_out"] + u.attempts["throttled"] for u in ctx.units(name))
+        for times in (2, 4):
+            size = plan.memory.round_up(function.memory * times)
+            if size is None or size <= now.memory_mb:
+                continue
+            sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
+            saves, run_s = ctx.saving(sets), _run_with(ctx, name, size)
+            if saves is not None and saves > 0 and _worth(ctx, saves) and run_s < ctx.run_s(name):
+                yield Noticed(
+                    f"functions.{name}.memory",
+                    f"{function.cpu_share * 100:.0f} % of the run is CPU work on {now.vcpu:.2g} vCPU; at {memory_text(size)} "
+                    f"a run takes {run_s:,.2f} s instead of {ctx.run_s(name):,.2f} s",
+                    f"saves {ctx.money(saves)} a month", sets, saves,
+                )  # fmt: skip
+                break
+            if saves is not None and saves < 0 and not in_trouble:
+                break

@@ -1,0 +1,256 @@
+"""Findings about queues and streams: settings that fight each other, and work that comes faster than it goes."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from decimal import Decimal
+
+from echotally.findings.context import Context, Noticed, Sets, nice_duration, pushed_by_its_topic, rewired, rule
+from echotally.model.units import duration_text
+from echotally.rates.billing import exact, price_of
+
+
+def clears_per_s(ctx: Context, number: int) -> float:
+    """Events a second that a queue's or stream's trigger can clear by readers, partitions, limits and run time."""
+    trigger = ctx.model.triggers[number]
+    kind, _, source = trigger.from_.partition(".")
+    run_s = ctx.run_s(trigger.to, None, trigger.batch)
+    if kind == "streams":
+        lanes: float = ctx.model.streams[source].partitions * (trigger.readers or 1)
+    else:
+        queue = ctx.model.queues[source]
+        lanes = queue.groups if queue.fifo else (trigger.readers or 100)
+    parallel = min(lanes, ctx.parallel(trigger.to))
+    return parallel * trigger.batch / run_s if run_s else math.inf
+
+
+def _pulled(ctx: Context, kind: str) -> Iterator[tuple[int, str]]:
+    """Triggers on queues or streams: number in the file, source name."""
+    for number, trigger in enumerate(ctx.model.triggers):
+        if trigger.from_.startswith(kind + "."):
+            yield number, trigger.from_.split(".", 1)[1]
+
+
+@rule("Q01", "warning", "messages come back before the timeout",
+      "While a run still works on them, its messages are handed to another: each is handled twice.")  # fmt: skip
+def short_visibility(ctx: Context) -> Iterator[Noticed]:
+    """Visibility below the timeout of a reading function."""
+    for number, name in _pulled(ctx, "queues"):
+        queue, function = ctx.model.queues[name], ctx.model.functions[ctx.model.triggers[number].to]
+        if queue.visibility < function.timeout:
+            twice = sum(u.duplicates for u in ctx.units(ctx.model.triggers[number].to))
+            yield Noticed(
+                f"queues.{name}.visibility",
+                f"{duration_text(queue.visibility)}, while {ctx.model.triggers[number].to} may run {duration_text(function.timeout)}",
+                f"{twice:,} events handled twice in the month",
+                ((f"queues.{name}.visibility", nice_duration(function.timeout)),),
+            )  # fmt: skip
+
+
+@rule("Q02", "warning", "tries without a dead letter",
+      "Without a dead letter `tries` does nothing: a message that always fails comes back until retention ends.")  # fmt: skip
+def no_dead_letter(ctx: Context) -> Iterator[Noticed]:
+    """Tries written down, no dead letter."""
+    for name, queue in ctx.model.queues.items():
+        if "tries" in queue.model_fields_set and queue.dead_letter is None:
+            again = int(queue.retention / queue.visibility)
+            sets = (("queues.parked.retention", "14 d"), (f"queues.{name}.dead_letter", "queues.parked"))
+            yield Noticed(f"queues.{name}.tries", f"{queue.tries} tries, but no dead letter to go to after them",
+                          f"one bad message is handled up to {again:,} times in {duration_text(queue.retention)}", sets)  # fmt: skip
+
+
+@rule("Q03", "warning", "retention is shorter than the drain of the largest lump",
+      "What waits longest when many events come at once is deleted before its turn.")  # fmt: skip
+def short_retention(ctx: Context) -> Iterator[Noticed]:
+    """Largest lump or backlog over the rate at which the trigger clears."""
+    for number, name in [*_pulled(ctx, "queues"), *_pulled(ctx, "streams")]:
+        trigger = ctx.model.triggers[number]
+        source = ctx.model.queues[name] if trigger.from_.startswith("queues.") else ctx.model.streams[name]
+        lumps = [lump.count for d in ctx.model.demand.values() if d.into == trigger.from_ for lump in d.lumps]
+        largest = max([*lumps, getattr(source, "backlog", 0)])
+        drain_ns = largest / clears_per_s(ctx, number) * 1e9
+        if largest and drain_ns > source.retention:
+            expired = sum(u.events["expired"] for u in ctx.units(trigger.to))
+            sets = ((f"{trigger.from_}.retention", nice_duration(1.5 * drain_ns)),)
+            yield Noticed(f"{trigger.from_}.retention", f"{duration_text(source.retention)}, but {largest:,} events at once take "
+                          f"about {drain_ns / 3.6e12:,.1f} h to clear", f"{expired:,} events expired in the month", sets, accepts=("wait_p95_s",))  # fmt: skip
+
+
+@rule("Q04", "warning", "more comes in than can be cleared",
+      "A backlog that grows on average never ends; one that grows in the busiest hour makes everything late.")  # fmt: skip
+def too_slow(ctx: Context) -> Iterator[Noticed]:
+    """Mean or busiest-hour arrivals above what the trigger clears."""
+    for number, name in [*_pulled(ctx, "queues"), *_pulled(ctx, "streams")]:
+        trigger = ctx.model.triggers[number]
+        if sum(t.to == trigger.to for t in ctx.model.triggers) > 1:
+            continue
+        mean, busiest = ctx.per_hour(trigger.to)
+        clears = clears_per_s(ctx, number) * 3_600
+        if busiest <= clears:
+            continue
+        grows, when = (mean - clears, "on average") if mean > clears else (busiest - clears, "in its busiest hour")
+        rate = mean if mean > clears else busiest
+        sets = _wider(ctx, number, name, 1.25 * rate / 3_600)
+        worst = max((u.backlog_peak for u in ctx.units(trigger.to)), default=0)
+        yield Noticed(
+            f"triggers.{number}",
+            f"{rate:,.0f} events an hour {when}, of which {trigger.to} can clear {clears:,.0f}: the backlog grows by {grows:,.0f} an hour",
+            f"up to {worst:,} events waited at once", sets, promises=("left_behind", "wait_p95_s", "lost"),
+        )  # fmt: skip
+
+
+def _wider(ctx: Context, number: int, name: str, rate_per_s: float) -> Sets:
+    """One change after which the trigger clears ``rate_per_s``: lanes first, then the instance limit."""
+    trigger = ctx.model.triggers[number]
+    lanes = math.ceil(rate_per_s * ctx.run_s(trigger.to, None, trigger.batch) / trigger.batch)
+    function = ctx.model.functions[trigger.to]
+    limit: Sets = ()
+    # On reserved instances an instance limit does nothing: what binds is their memory.
+    if ctx.parallel(trigger.to) < lanes and ctx.plan(trigger.to).bills != "reserved":
+        limit = ((f"functions.{trigger.to}.instance_limit", str(math.ceil(lanes / function.slots))),)
+    if trigger.from_.startswith("streams."):
+        partitions = ctx.model.streams[name].partitions
+        per = trigger.readers or 1
+        return (
+            limit
+            if lanes <= partitions * per
+            else ((f"streams.{name}.partitions", str(math.ceil(lanes / per))), *limit)
+        )
+    if ctx.model.queues[name].fifo:
+        return ((f"queues.{name}.groups", str(lanes)), *limit)
+    return limit if lanes <= (trigger.readers or 100) else ((f"triggers.{number}.readers", str(lanes)), *limit)
+
+
+@rule("Q05", "hint", "a full batch is above the payload limit",
+      "The plan cuts such a batch, so that more calls are made than the batch size promises.")  # fmt: skip
+def batch_too_heavy(ctx: Context) -> Iterator[Noticed]:
+    """Batch x mean payload above the plan's limit."""
+    for number, trigger in enumerate(ctx.model.triggers):
+        limit = ctx.plan(trigger.to).payload_limit
+        sizes = [d.payload.mean for d in ctx.model.demand.values() if d.into == trigger.from_]
+        if limit is None or trigger.batch < 2 or not sizes or trigger.batch * max(sizes) <= limit:
+            continue
+        fits = max(1, int(limit / max(sizes)))
+        yield Noticed(
+            f"triggers.{number}.batch",
+            f"{trigger.batch} events of {max(sizes) / 1e3:,.3g} kB are {trigger.batch * max(sizes) / 1e3:,.0f} kB; the plan carries "
+            f"{limit / 1e3:,.0f} kB",
+            f"batches are cut to about {fits} events", ((f"triggers.{number}.batch", str(fits)),),
+        )  # fmt: skip
+
+
+@rule("Q06", "hint", "partitions idle, or one of them hot",
+      "Partitions are paid by the hour, used or not; and a partition that gets most events is the only one that counts.")  # fmt: skip
+def partitions(ctx: Context) -> Iterator[Noticed]:
+    """A stream of several partitions that hardly works, or whose first partition is too busy."""
+    for number, name in _pulled(ctx, "streams"):
+        trigger, stream = ctx.model.triggers[number], ctx.model.streams[name]
+        if stream.partitions < 2:
+            continue
+        busiest = ctx.per_hour(trigger.to)[1] / 3_600
+        one = clears_per_s(ctx, number) / stream.partitions
+        hot = stream.skew is not None and stream.skew > 1.5 / stream.partitions and busiest * stream.skew > 0.8 * one
+        if hot and stream.skew is not None:
+            even = 1 / stream.partitions
+            yield Noticed(
+                f"streams.{name}.skew",
+                f"the first partition gets {stream.skew * 100:.0f} % of {busiest:,.1f} events a second in the busiest hour and "
+                f"clears {one:,.1f}",
+                "its records wait while the other partitions idle", ((f"streams.{name}.skew", f"{even:.3f}"),),
+            )  # fmt: skip
+        elif busiest < 0.25 * one:
+            sets: Sets = ((f"streams.{name}.partitions", "1"),)
+            saves = ctx.saving(sets)
+            if saves is None or saves > Decimal("0.01"):
+                yield Noticed(
+                    f"streams.{name}.partitions",
+                    f"{stream.partitions} partitions, while one alone would be {busiest / one * 100:.1f} % busy in the busiest hour",
+                    f"saves {ctx.money(saves)} a month" if saves else "partitions are paid for and idle", sets, saves,
+                )  # fmt: skip
+
+
+@rule("Q07", "warning", "idle readers cost more than the work",
+      "Readers that find nothing poll again, and each poll is billed.")  # fmt: skip
+def polls(ctx: Context) -> Iterator[Noticed]:
+    """Price of a queue's idle polls above what its function costs otherwise."""
+    measured = ctx.base.measured if ctx.base else None
+    for number, name in _pulled(ctx, "queues") if measured else ():
+        plan, reader = ctx.plan(ctx.model.triggers[number].to), ctx.model.triggers[number].to
+        price = plan.prices().get("queue_operations")
+        idle_ns = sum(s.idle_ns for s in measured.sources if s.source == f"queues.{name}") if measured else 0
+        if price is None or not idle_ns:
+            continue
+        count = Decimal(idle_ns) * plan.idle_readers / plan.poll_wait
+        cost = price_of(price, exact().create_decimal(count))
+        bill = ctx.base.bill if ctx.base else None
+        work = sum((amount for key, parts in (bill.shares.items() if bill else ()) if key[0] == reader
+                    for meter, amount in parts.items() if meter != "queue_operations"), Decimal(0))  # fmt: skip
+        if cost < max(Decimal("0.01"), ctx.total / 100) or cost <= work:
+            continue
+        sets = _without_polls(ctx, reader, f"queues.{name}") or _unread(ctx, number)
+        yield Noticed(
+            f"queues.{name}", f"{count:,.0f} polls find nothing and cost {ctx.money(cost)}; the work of {reader} costs {ctx.money(work)}",
+            f"{ctx.money(cost)} a month for waiting", sets, ctx.saving(sets) if sets else None,
+        )  # fmt: skip
+
+
+def _without_polls(ctx: Context, reader: str, source: str) -> Sets:
+    """Pin the reader to a plan that prices no queue operations or waits longer between polls, if one takes it
+    and saves; else hand the events over by a topic, which nobody polls.
+    """
+    from echotally.rates.feasibility import reasons_against
+
+    gentle: list[Sets] = [
+        ((f"functions.{reader}.plan", offer.name),)
+        for offer in ctx.loaded.offers.values()
+        if ("queue_operations" not in offer.plan.price or offer.plan.poll_wait > 2 * ctx.plan(reader).poll_wait)
+        and not reasons_against(ctx.model, reader, offer.plan)
+    ]
+    saved = [(saves, sets) for sets in gentle if (saves := ctx.saving(sets)) is not None and saves > 0]
+    return max(saved)[1] if saved else rewired(ctx, source, "topics") or pushed_by_its_topic(ctx, source)
+
+
+def _unread(ctx: Context, number: int) -> Sets:
+    """A queue that nothing comes into needs no reader."""
+    model, source = ctx.model, ctx.model.triggers[number].from_
+    into = {demand.into for demand in model.demand.values()} | {
+        e.into for f in model.functions.values() for e in f.emits
+    }
+    into |= {feed.into for topic in model.topics.values() for feed in topic.feeds}
+    into |= {q.dead_letter or "" for q in model.queues.values()} | {t.dead_letter or "" for t in model.triggers}
+    return () if source in into else ((f"triggers.{number}", ""),)
+
+
+@rule("Q08", "warning", "the same source is wired twice to one function",
+      "Two triggers on a stream, topic or schedule each get everything: every event is handled twice.")  # fmt: skip
+def wired_twice(ctx: Context) -> Iterator[Noticed]:
+    """Two triggers with one source and one function."""
+    seen: dict[tuple[str, str], int] = {}
+    for number, trigger in enumerate(ctx.model.triggers):
+        key = (trigger.from_, trigger.to)
+        if key in seen and not trigger.from_.startswith("queues."):
+            sets: Sets = ((f"triggers.{number}", ""),)
+            saves = ctx.saving(sets)
+            events = sum(u.events["in"] for u in ctx.units(trigger.to))
+            yield Noticed(f"triggers.{number}", f"{trigger.from_} already goes to {trigger.to} by triggers.{seen[key]}",
+                          f"about half of {events:,} events are handled a second time", sets, saves)  # fmt: skip
+        seen.setdefault(key, number)
+
+
+@rule("Q09", "warning", "two functions compete for one queue",
+      "A queue hands each message to one reader: neither function sees them all. A topic would give each a copy.")  # fmt: skip
+def competing(ctx: Context) -> Iterator[Noticed]:
+    """Two triggers of different functions on one queue."""
+    first: dict[str, int] = {}
+    for number, trigger in enumerate(ctx.model.triggers):
+        if not trigger.from_.startswith("queues."):
+            continue
+        other = first.setdefault(trigger.from_, number)
+        if ctx.model.triggers[other].to != trigger.to:
+            mine, theirs = (
+                sum(u.events["in"] for u in ctx.units(t)) for t in (trigger.to, ctx.model.triggers[other].to)
+            )
+            yield Noticed(f"triggers.{number}", f"{trigger.to} and {ctx.model.triggers[other].to} both read {trigger.from_}: they got "
+                          f"{mine:,} and {theirs:,} events", "each message is seen by one of them only",
+                          ((f"triggers.{number}", ""),))  # fmt: skip

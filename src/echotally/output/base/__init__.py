@@ -1,0 +1,1 @@
+"""What every view uses: terminal, charts, frames, files written whole."""

@@ -1,0 +1,1 @@
+"""What measured data says, as tables and charts."""

@@ -1,0 +1,1 @@
+"""What is said of a model before it is played: values, firings, demand, findings, cards."""

@@ -1,0 +1,90 @@
+"""What ``check`` says of a model without mistakes, and every value in force."""
+
+from __future__ import annotations
+
+import json
+from fractions import Fraction
+from typing import Any
+
+from pydantic import BaseModel
+
+from echotally.errors import safe
+from echotally.model.estate import Model
+from echotally.model.spread import Spread
+from echotally.model.units import duration_text, rate_text
+from echotally.projection.loaded import Loaded
+
+_DURATIONS = {
+    "timeout",
+    "per_item",
+    "per_mb",
+    "visibility",
+    "retention",
+    "delay",
+    "batch_wait",
+    "every",
+    "client_pause",
+    "lasts",
+    "over",
+}
+_MEMORY = {"memory", "measured_at", "memory_used"}
+
+
+def checked_text(loaded: Loaded) -> str:
+    """One paragraph: what the model holds, and that it has no errors."""
+    model = loaded.model
+    events = sum(tap.expected for tap in loaded.month.taps)
+    clients = sum(tap.clients for tap in loaded.month.taps)
+    beside = f", besides the requests of {clients:,} clients" if clients else ""
+    lines = [
+        f"{safe(model.estate.name)}: no errors.",
+        f"{len(model.functions)} functions, {len(model.sources())} sources, {len(model.triggers)} triggers, "
+        f"{len(model.environments)} environment(s), {len(loaded.offers)} plans on {len(model.estate.rate_cards)} card(s); "
+        f"about {events:,.0f} events come in during {model.estate.month}{beside}.",
+        *loaded.month.notes,
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def defaults_text(loaded: Loaded) -> str:
+    """Every value of the model in force, one address a line, those of the file and the defaults alike."""
+    return "\n".join(f"{address} = {value}" for address, value in values_in_force(loaded.model)) + "\n"
+
+
+def defaults_json(loaded: Loaded) -> str:
+    """The same as data (schema ``echotally-values/1``)."""
+    rows = [{"address": address, "value": value} for address, value in values_in_force(loaded.model)]
+    return json.dumps({"schema": "echotally-values/1", "values": rows}, indent=2, ensure_ascii=False) + "\n"
+
+
+def values_in_force(model: Model) -> list[tuple[str, str]]:
+    """(address, value) of every value of a model, as text safe to print."""
+    rows: list[tuple[str, str]] = []
+    _walk("", model, rows)
+    return rows
+
+
+def _walk(address: str, value: Any, rows: list[tuple[str, str]]) -> None:
+    if isinstance(value, BaseModel):
+        for name, info in type(value).model_fields.items():
+            _walk(f"{address}.{info.alias or name}".lstrip("."), getattr(value, name), rows)
+    elif isinstance(value, dict):
+        for key, inner in value.items():
+            _walk(f"{address}.{key}", inner, rows)
+    elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
+        for number, inner in enumerate(value):
+            _walk(f"{address}.{number}", inner, rows)
+    elif value is not None and value != ():
+        rows.append((safe(address), _text(address.rsplit(".", 1)[-1], value)))
+
+
+def _text(key: str, value: Any) -> str:
+    if isinstance(value, Spread):
+        return safe(value.text) or (duration_text(int(value.scale)) if key != "payload" else f"{value.scale:g} B")
+    if isinstance(value, Fraction):
+        return rate_text(value)
+    if key in _MEMORY:
+        return f"{value} MB"
+    if isinstance(value, tuple):
+        return safe(json.dumps(value, ensure_ascii=False, default=str))
+    return duration_text(value) if key in _DURATIONS else safe(str(value))

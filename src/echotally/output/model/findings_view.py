@@ -1,0 +1,204 @@
+"""Findings as text, as data, and as SARIF 2.1.0 (an open standard for results of static analysis)."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from collections.abc import Sequence
+from itertools import groupby
+from typing import Any
+
+from echotally.errors import Problem, safe
+from echotally.findings import RULES, Checked, Finding
+from echotally.output.base.terminal import money, seconds
+from echotally.output.model.checked import checked_text
+
+#: Places of one finding shown in the terminal.
+_MOST_SHOWN = 5
+_SARIF_LEVEL = {"error": "error", "warning": "warning", "hint": "note"}
+
+
+def change_text(finding: Finding) -> str:
+    """The change to try, as it is typed."""
+    return " ".join(f"--set {shlex.quote(f'{address}={value}')}" for address, value in finding.noticed.sets)
+
+
+def findings_text(checked: Checked) -> str:
+    """What the model holds, then each finding: where, what, what it costs, what to try; accepted ones last."""
+    parts = [checked_text(checked.loaded), f"Looked at on {checked.plan}. {_counted(checked)}\n"]
+    accepted = [f for f in checked.findings if f.accepted is not None]
+    for _, group in groupby(checked.open(), key=lambda f: f.rule.code):
+        parts.append(_group(list(group)))
+    if accepted:
+        parts.append("\nAccepted:\n")
+        parts += [f"  {f.rule.code} {safe(f.noticed.address)}: {safe(f.accepted or '')}\n" for f in accepted]
+    return "".join(parts)
+
+
+def _counted(checked: Checked) -> str:
+    found = {level: len(checked.open(level)) for level in ("error", "warning", "hint")}
+    said = [f"{n} {level}{'s' if n > 1 else ''}" for level, n in found.items() if n]
+    return ("Findings: " + ", ".join(said) + ".") if said else "Nothing found."
+
+
+def _group(findings: list[Finding]) -> str:
+    """Findings of one code under one heading, worst money first; of many the first few."""
+    rule, shown = findings[0].rule, findings[:_MOST_SHOWN]
+    many = f" ({len(findings)} places)" if len(findings) > 1 else ""
+    text = f"\n{rule.level} {rule.code}: {rule.title}{many}\n" + "".join(_one(f) for f in shown)
+    left = len(findings) - len(shown)
+    return text + (f"  ... and {left} more of {rule.code}; --format json has all.\n" if left else "")
+
+
+def _one(finding: Finding) -> str:
+    noticed = finding.noticed
+    place = f"{finding.file}:{finding.line}: " if finding.line else ""
+    lines = [
+        f"  {place}{safe(noticed.address)}: {safe(noticed.text)}.",
+        f"  Effect: {safe(noticed.effect)}.",
+    ]
+    if noticed.sets:
+        lines.append(f"  Try:    {safe(change_text(finding))}    # {outcome_text(finding)}")
+    return "\n".join(lines) + "\n"
+
+
+def outcome_text(finding: Finding) -> str:
+    """What the change did when it was played, in a few words."""
+    outcome = finding.noticed.outcome
+    if outcome is None:
+        return "not played"
+    if outcome.opens:
+        return "makes the plan usable"
+    saved = -outcome.cost
+    said = [
+        f"saves {money(saved)} a month"
+        if saved > 0
+        else f"costs {money(-saved)} a month"
+        if saved < 0
+        else "costs the same"
+    ]
+    for name, (before, after) in outcome.figures.items():
+        if name == "wait_p95_s":
+            if abs(after - before) > 0.0005:
+                said.append(f"wait p95 {seconds(before)} to {seconds(after)} s")
+        elif before != after:
+            said.append(f"{name.replace('_', ' ')} {before:,.0f} to {after:,.0f}")
+    if outcome.sampled:
+        return "on a sample of the month: about " + ", ".join(said)
+    return ", ".join(said) + (", nothing else changes" if len(said) == 1 else "")
+
+
+def findings_json(checked: Checked) -> str:
+    """The findings as data (schema ``echotally-findings/1``)."""
+    rows = [
+        {
+            "code": f.rule.code,
+            "level": f.rule.level,
+            "title": f.rule.title,
+            "address": f.noticed.address,
+            "file": f.file,
+            "line": f.line,
+            "text": f.noticed.text,
+            "effect": f.noticed.effect,
+            "set": [f"{address}={value}" for address, value in f.noticed.sets],
+            "outcome": _outcome(f),
+            "saves": None if f.noticed.saves is None else f"{f.noticed.saves:.6f}",
+            "accepted": f.accepted,
+        }
+        for f in checked.findings
+    ]
+    data = {"schema": "echotally-findings/1", "plan": checked.plan, "findings": rows}
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+#: The code of what is no finding but a mistake: what cannot be read as it stands.
+MISTAKE = ("E00", "a mistake in the files")
+
+
+def mistakes_json(problems: Sequence[Problem]) -> str:
+    """Mistakes in the files in the form of findings, so that a system that reads those is told of them too."""
+    rows: list[dict[str, Any]] = [
+        {
+            "code": MISTAKE[0], "level": "error", "title": MISTAKE[1], "address": p.address, "file": p.file, "line": p.line,
+            "text": p.said(), "effect": "nothing is played", "set": [], "outcome": None, "saves": None, "accepted": None,
+        }
+        for p in problems
+    ]  # fmt: skip
+    return (
+        json.dumps({"schema": "echotally-findings/1", "plan": None, "findings": rows}, indent=2, ensure_ascii=False)
+        + "\n"
+    )
+
+
+def mistakes_sarif(problems: Sequence[Problem]) -> str:
+    """As ``mistakes_json``, as a SARIF log."""
+    # What was typed on the command line stands in no file.
+    return _sarif(
+        [
+            _place(MISTAKE[0], "error", str(p), "" if p.file.startswith("-") else p.file, p.line, p.address)
+            for p in problems
+        ]
+    )
+
+
+def _outcome(finding: Finding) -> dict[str, Any] | None:
+    """What the change did, as data: cost after less before, and each figure before and after; None where it was not played."""
+    outcome = finding.noticed.outcome
+    if outcome is None:
+        return None
+    figures = {name: {"before": before, "after": after} for name, (before, after) in outcome.figures.items()}
+    return {
+        "cost": f"{outcome.cost:.6f}",
+        "sampled": outcome.sampled,
+        "makes_the_plan_usable": outcome.opens,
+        **figures,
+    }
+
+
+def findings_sarif(checked: Checked) -> str:
+    """The findings as a SARIF log of one run; accepted findings are suppressed results with their reason."""
+    return _sarif([_result(f) for f in checked.findings])
+
+
+def _sarif(results: list[dict[str, Any]]) -> str:
+    rules = [
+        {
+            "id": rule.code,
+            "shortDescription": {"text": rule.title},
+            "fullDescription": {"text": rule.why},
+            "defaultConfiguration": {"level": _SARIF_LEVEL[rule.level]},
+        }
+        for rule in RULES.values()
+    ]
+    mistake = {
+        "id": MISTAKE[0],
+        "shortDescription": {"text": MISTAKE[1]},
+        "fullDescription": {"text": "What cannot be read as it stands: nothing is played until it is mended."},
+        "defaultConfiguration": {"level": "error"},
+    }
+    driver = {"name": "Echo Tally", "rules": [mistake, *rules]}
+    run = {"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}
+    return json.dumps({"version": "2.1.0", "runs": [run]}, indent=2, ensure_ascii=False) + "\n"
+
+
+def _result(finding: Finding) -> dict[str, Any]:
+    noticed = finding.noticed
+    text = f"{noticed.address}: {noticed.text}. Effect: {noticed.effect}."
+    if noticed.sets:
+        text += f" Try: {change_text(finding)}"
+    level = _SARIF_LEVEL[finding.rule.level]
+    result = _place(finding.rule.code, level, text, finding.file, finding.line, noticed.address)
+    if finding.accepted is not None:
+        result["suppressions"] = [{"kind": "inSource", "justification": finding.accepted}]
+    return result
+
+
+def _place(code: str, level: str, text: str, file: str, line: int | None, address: str) -> dict[str, Any]:
+    """One SARIF result at its place."""
+    physical: dict[str, Any] = {"artifactLocation": {"uri": file.replace("\\", "/")}}
+    if line:
+        physical["region"] = {"startLine": line}
+    place: dict[str, Any] = {"physicalLocation": physical} if file else {}
+    if address:
+        place["logicalLocations"] = [{"fullyQualifiedName": address}]
+    return {"ruleId": code, "level": level, "message": {"text": text}, "locations": [place] if place else []}

@@ -1,0 +1,1 @@
+"""A projection as tables, charts, JSON, exports and the report."""

@@ -1,0 +1,127 @@
+"""A plan's bill line by line, the walk from events to money, the split by owner, what costs when nothing runs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+
+from rich.console import RenderableType
+
+from echotally.errors import safe
+from echotally.output.base.terminal import Column, count, money, table
+from echotally.projection.bills import merged_lines
+from echotally.projection.explain import Step, explain, price_text
+from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.showback import Share, showback
+from echotally.rates.billing import Line
+from echotally.rates.meters import METERS
+
+
+def bill_parts(
+    projection: Projection,
+    plan: PlanProjection,
+    explained: str | None,
+    by: str | None,
+    whole_bill: bool,
+    width: int | None,
+) -> list[RenderableType]:
+    """The parts of the answer that are about one plan's money, as far as they were asked for."""
+    parts: list[RenderableType] = []
+    if whole_bill:
+        parts.append(bill_table(projection, plan, width))
+    if by:
+        parts.append(showback_table(projection, plan, by, width))
+    if explained:
+        parts.append(explain_table(projection, plan, explained, width))
+    return parts
+
+
+def quantity_text(quantity: Decimal) -> str:
+    """A metered quantity: whole numbers as they are, others with a useful number of places."""
+    if quantity == quantity.to_integral_value():
+        return f"{quantity:,.0f}"
+    return f"{quantity:,.2f}" if quantity >= 100 else f"{quantity:,.6f}"
+
+
+_BILL_COLUMNS = [
+    Column("meter", False), Column("unit", False, rank=3), Column("quantity"), Column("free", rank=1), Column("billable"),
+    Column("price", False, True, rank=2), Column("amount"),
+]  # fmt: skip
+
+
+def bill_table(projection: Projection, plan: PlanProjection, width: int | None = None) -> RenderableType:
+    """Every line of a plan's bill: quantity, free, billable, price, amount; the total below."""
+    assert plan.bill is not None
+    plans = {account[1]: p for account, p in plan.metered.plans.items()} if plan.metered else {}
+    pinned = len(plans) > 1
+    rows = []
+    for line in merged_lines(plan.bill):
+        name = f"{line.plan}: {line.meter}" if pinned else line.meter
+        rows.append([
+            name, METERS[line.meter].unit, quantity_text(line.quantity), _free(plan, line),
+            quantity_text(line.billable), _price(plan, line), f"{line.amount:,.6f}",
+        ])  # fmt: skip
+    rows.append(["total, rounded", "", "", "", "", "", f"{plan.bill.total:,.2f}"])
+    return table(f"Bill on {plan.offer.name} ({projection.currency})", _BILL_COLUMNS, rows, width=width)
+
+
+def _free(plan: PlanProjection, line: Line) -> str:
+    """The allowance over all accounts on the plan, and how much of it is used (above 100 % where more was needed)."""
+    assert plan.metered is not None
+    tariffs = [p for (_, name), p in plan.metered.plans.items() if name == line.plan]
+    free = sum(Decimal(p.allowance.get(line.meter, 0)) for p in tariffs)
+    return f"{quantity_text(Decimal(free))} ({float(line.quantity / free):.0%} used)" if free else "0"
+
+
+def _price(plan: PlanProjection, line: Line) -> str:
+    assert plan.metered is not None
+    tariff = next(p for (_, name), p in plan.metered.plans.items() if name == line.plan)
+    if line.meter == "flat_months" and tariff.flat:
+        return ", ".join(f"{safe(item)} {amount:f}" for item, amount in tariff.flat.items())
+    return price_text(tariff, line.meter)
+
+
+def showback_table(projection: Projection, plan: PlanProjection, by: str, width: int | None = None) -> RenderableType:
+    """Who pays what: the plan's cost split by owner, adding up to the total."""
+    assert plan.bill is not None
+    shares: Sequence[Share] = showback(projection.model, plan, by)
+    whole = plan.bill.unrounded
+    rows = [
+        [safe(s.label), count(s.events), f"{s.cost:,.6f}", f"{s.cost / whole * 100:,.1f}" if whole else "–"]
+        for s in shares
+    ]
+    rows.append(["total", "", f"{whole:,.6f}", "100.0" if whole else "–"])
+    columns = [Column(by, False), Column("events in", rank=2), Column("cost"), Column("share %", rank=1)]
+    return table(f"{plan.offer.name} by {by} ({projection.currency})", columns, rows, width=width)
+
+
+def explain_table(
+    projection: Projection, plan: PlanProjection, function: str, width: int | None = None
+) -> RenderableType:
+    """The walk from events to money of one function."""
+    name, _, environment = function.partition("@")
+    steps: list[Step] = explain(projection.model, plan, name, environment or None)
+    rows = [[step.label, safe(step.formula), step.result] for step in steps]
+    where = environment or next(iter(projection.model.environments))
+    columns = [Column("step", False), Column("how it comes about", False, True), Column("comes to")]
+    return table(
+        f"{safe(name)} ({safe(where)}) on {plan.offer.name}: from events to {projection.currency}",
+        columns,
+        rows,
+        width=width,
+    )
+
+
+def standing_line(plan: PlanProjection) -> list[str]:
+    """What the plan still costs when nothing runs, largest first, in a sentence."""
+    bill = plan.standing
+    if bill is None:
+        return []
+    parts = sorted(((line.amount, line.meter) for line in merged_lines(bill) if line.amount), reverse=True)
+    if not parts:
+        return [f"When nothing runs, {plan.offer.name} costs nothing."]
+    listed = ", ".join(f"{meter} {money(amount)}" for amount, meter in parts)
+    return [
+        f"When nothing runs, {plan.offer.name} still costs {money(bill.shown)} {bill.currency} a month: {listed}.",
+        "",
+    ]

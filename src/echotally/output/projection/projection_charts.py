@@ -1,0 +1,218 @@
+"""Charts of a projected month: cost by plan, levels over the month, backlog and oldest age, the day-by-hour map."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.measured import UnitMeasured
+from echotally.engine.records import SERIES
+from echotally.errors import BadInput, Problem
+from echotally.output.base.charts import COLOURS, new_figure, picture, titled
+from echotally.output.base.terminal import money
+from echotally.output.projection.verdict_text import headline
+from echotally.projection.bills import merged_lines
+from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.verdict import throttled_share
+
+KINDS = ("cost", "levels", "backlog", "hours")
+_HATCHES = ("", "///", "...", "xxx", "\\\\\\", "+++", "ooo", "---")
+_MOST_METERS = 7
+
+
+def projection_chart(projection: Projection, kind: str, form: str, function: str | None = None) -> bytes:
+    """One chart of a projection as PNG or SVG; ``function`` (NAME or NAME@ENVIRONMENT) picks whose month is drawn.
+
+    Raises ``BadInput`` if no plan can run the estate, or the function is not there.
+    """
+    if kind == "cost":
+        return cost_chart(projection, form)
+    name = projection.pick or projection.closest
+    if name is None:
+        raise BadInput(Problem("no plan can run this estate, so there is nothing to draw", "--plot"))
+    plan = projection.plan(name)
+    draw = {"levels": levels_chart, "backlog": backlog_chart, "hours": hours_chart}[kind]
+    return draw(projection, plan, _place(plan, function), form)
+
+
+def _place(plan: PlanProjection, asked: str | None) -> int:
+    """Index of the unit asked for; left out, the one that is throttled most, then the busiest."""
+    assert plan.measured is not None
+    units = plan.measured.units
+    if asked is None:
+        return max(range(len(units)), key=lambda n: (units[n].attempts["throttled"], units[n].concurrency.peak, -n))
+    name, _, environment = asked.partition("@")
+    for n, unit in sorted(enumerate(units), key=lambda each: each[1].order):
+        if unit.unit.function == name and environment in ("", unit.unit.environment):
+            return n
+    names = ", ".join(dict.fromkeys(u.unit.function for u in units))
+    raise BadInput(Problem("there is no such function", "--function", value=asked, allowed=names))
+
+
+def cost_chart(projection: Projection, form: str) -> bytes:
+    """Cost by plan, cheapest on top, stacked by meter; plans that miss a target are said to."""
+    figure, (panel,) = new_figure()
+    plans = sorted((p for p in projection.plans if p.bill), key=lambda p: -(p.bill.unrounded if p.bill else 0))
+    amounts: dict[str, list[float]] = {}
+    for n, plan in enumerate(plans):
+        assert plan.bill is not None
+        for line in merged_lines(plan.bill):
+            amounts.setdefault(line.meter, [0.0] * len(plans))[n] += float(line.amount)
+    ranked = sorted(amounts, key=lambda meter: -sum(amounts[meter]))
+    shown = {meter: amounts[meter] for meter in ranked[:_MOST_METERS]}
+    rest = [sum(amounts[meter][n] for meter in ranked[_MOST_METERS:]) for n in range(len(plans))]
+    if any(rest):
+        shown["all other meters"] = rest
+    left = np.zeros(len(plans))
+    for n, (meter, values) in enumerate(shown.items()):
+        panel.barh(range(len(plans)), values, left=left, label=meter.replace("_", " "), color=COLOURS[n % len(COLOURS)],
+                   hatch=_HATCHES[n % len(_HATCHES)], edgecolor="white", linewidth=0.5, height=0.6)  # fmt: skip
+        left += np.array(values)
+    for n, plan in enumerate(plans):
+        assert plan.bill is not None
+        note = (
+            ""
+            if not plan.misses
+            else f"   misses {', '.join(dict.fromkeys(m.target.replace('_', ' ') for m in plan.misses))}"
+        )
+        panel.annotate(f" {money(plan.bill.shown)}{note}", (left[n], n), va="center", fontsize=10)
+    panel.set_yticks(
+        range(len(plans)), [("→ " if p.offer.name == projection.pick else "") + p.offer.name for p in plans]
+    )
+    panel.grid(False, axis="y")
+    panel.margins(x=0.22)
+    panel.set_xlabel(f"cost of {projection.model.estate.month} ({projection.currency})")
+    if plans:
+        figure.legend(frameon=False, loc="outside lower center", ncols=4)
+    else:
+        panel.text(0.5, 0.5, "no plan can be used", ha="center", va="center", transform=panel.transAxes)
+    titled(panel, headline(projection))
+    return picture(figure, form)
+
+
+def _series(plan: PlanProjection, place: int, name: str) -> NDArray[np.float64]:
+    assert plan.measured is not None
+    found: NDArray[np.float64] = plan.measured.series[place][:, SERIES.index(name)]
+    return found
+
+
+def _unit(plan: PlanProjection, place: int) -> UnitMeasured:
+    assert plan.measured is not None
+    return plan.measured.units[place]
+
+
+def _whose(plan: PlanProjection, place: int) -> str:
+    unit = _unit(plan, place).unit
+    return f"{unit.function} ({unit.environment}) on {plan.offer.name}"
+
+
+def _days(projection: Projection, hours: int) -> NDArray[np.float64]:
+    """Days of the month, 1 for its first instant, for the start of each hour."""
+    return 1 + np.arange(hours) / 24
+
+
+def _day_axis(projection: Projection, panel: Any) -> None:
+    clock = projection.month.clock
+    panel.set_xlabel(f"day of {clock.month} (elapsed, from local midnight in {projection.model.estate.timezone})")
+    panel.set_xlim(1, 1 + clock.hours / 24)
+    panel.set_xticks(range(1, int(clock.hours / 24) + 2, 3))
+
+
+def _throttled_hours(panels: list[Any], days: NDArray[np.float64], throttled: NDArray[np.float64]) -> None:
+    """Marks at the foot of the levels, and how many in a panel of their own."""
+    marked = days[throttled > 0]
+    panels[0].plot(
+        marked, np.zeros(len(marked)), "v", color=COLOURS[1], markersize=7, clip_on=False, label="hour with throttled calls"
+    )  # fmt: skip
+    panels[1].fill_between(days, throttled, step="post", color=COLOURS[1], linewidth=0.8, edgecolor=COLOURS[1])
+    panels[1].set_ylabel("throttled\nin the hour")
+    panels[1].set_ylim(0, float(throttled.max()) * 1.1)
+
+
+def levels_chart(projection: Projection, plan: PlanProjection, place: int, form: str) -> bytes:
+    """Peaks of each hour: calls in flight, instances, the limit; hours with throttled calls are marked below."""
+    unit = _unit(plan, place)
+    calls, instances = _series(plan, place, "concurrency_peak"), _series(plan, place, "instances_peak")
+    throttled = _series(plan, place, "throttled")
+    figure, panels = new_figure(2, (4, 1)) if throttled.any() else new_figure()
+    days = _days(projection, len(calls))
+    panels[0].step(days, instances, where="post", color=COLOURS[0], linewidth=1.6, label="instances")
+    panels[0].fill_between(days, calls, step="post", color=COLOURS[4], alpha=0.7, label="calls in flight")
+    if unit.instance_limit is not None and unit.instance_limit <= 20 * max(1.0, float(instances.max())):
+        panels[0].axhline(unit.instance_limit, color="black", linestyle="--", linewidth=1.2, label="instance limit")
+    if throttled.any():
+        _throttled_hours(panels, days, throttled)
+    panels[0].set_ylabel("largest in the hour")
+    panels[0].set_ylim(0, panels[0].get_ylim()[1] * 1.1)
+    panels[0].legend(frameon=False, loc="upper left", ncols=4, bbox_to_anchor=(0, 1.0))
+    _day_axis(projection, panels[-1])
+    share = throttled_share(unit.attempts) * 100
+    hours = int((throttled > 0).sum())
+    refused = f"{share:.3g} % of attempts throttled, in {hours:,} hours" if hours else "nothing throttled"
+    title = f"{_whose(plan, place)}: up to {unit.concurrency.peak:,} calls at once; {refused}"
+    titled(panels[0], title)
+    return picture(figure, form)
+
+
+def backlog_chart(projection: Projection, plan: PlanProjection, place: int, form: str) -> bytes:
+    """The most events waiting in each hour, and how old the oldest is when the hour ends."""
+    figure, panels = new_figure(2, (1, 1))
+    backlog, age = _series(plan, place, "backlog_peak"), _series(plan, place, "oldest_age_s")
+    days = _days(projection, len(backlog))
+    panels[0].fill_between(days, backlog, step="post", color=COLOURS[0], alpha=0.8)
+    panels[0].set_ylabel("most events waiting\nin the hour")
+    panels[0].set_ylim(0, max(1.0, float(backlog.max()) * 1.1))
+    panels[1].step(days, age, where="post", color=COLOURS[1], linewidth=1.6)
+    panels[1].set_ylabel("age of the oldest event waiting\nat the hour's end (s)")
+    panels[1].set_ylim(0, max(1.0, float(age.max()) * 1.1))
+    _day_axis(projection, panels[1])
+    title = f"{_whose(plan, place)}: at most {backlog.max():,.0f} events wait, the oldest {age.max():,.0f} s at an hour's end"
+    titled(panels[0], title)
+    return picture(figure, form)
+
+
+def hours_chart(projection: Projection, plan: PlanProjection, place: int, form: str) -> bytes:
+    """Arrivals by day (down) and local hour (across), darker for more; hours with throttled calls carry a mark."""
+    arrivals, throttled = _series(plan, place, "arrivals"), _series(plan, place, "throttled")
+    clock = projection.month.clock
+    first = clock.instant(0).astimezone(clock.zone).date()
+    last = (clock.instant(clock.length_ns - 10**9)).astimezone(clock.zone).date()
+    grid = np.full(((last - first).days + 1, 24), np.nan)
+    marks = []
+    for n, count in enumerate(arrivals):
+        at = clock.instant(n * 3_600 * 10**9).astimezone(clock.zone)
+        row = (at.date() - first).days
+        grid[row, at.hour] = count if np.isnan(grid[row, at.hour]) else grid[row, at.hour] + count
+        if throttled[n] > 0:
+            marks.append((at.hour, row))
+    figure, (panel,) = new_figure()
+    panel.grid(False)
+    shown = panel.imshow(grid, aspect="auto", cmap="Greys", interpolation="nearest", norm=_shade(grid))
+    if marks:
+        panel.plot(
+            *zip(*marks, strict=True), "x", color=COLOURS[1], markersize=7, markeredgewidth=2, label="throttled calls"
+        )
+        panel.legend(loc="upper left", bbox_to_anchor=(0, -0.06), frameon=False)
+    panel.set_yticks(
+        range(len(grid)), [(first + timedelta(days=d)).strftime("%a %d") for d in range(len(grid))], fontsize=8
+    )
+    panel.set_xticks(range(0, 24, 2))
+    panel.set_xlabel(
+        f"local hour ({projection.model.estate.timezone}); white: no arrivals, or an hour that does not exist"
+    )
+    figure.colorbar(shown, ax=panel, label="events arriving in the hour (shade by their square root)", pad=0.01)
+    busiest = int(np.nanargmax(grid))
+    at_day, at_hour = first + timedelta(days=busiest // 24), busiest % 24
+    title = f"{_whose(plan, place)}: busiest on {at_day:%A %d} from {at_hour:02d}:00, {np.nanmax(grid):,.0f} events"
+    titled(panel, title)
+    return picture(figure, form)
+
+
+def _shade(grid: NDArray[np.float64]) -> Any:
+    """Shades by the square root, so that an ordinary day is seen beside a flood."""
+    from matplotlib.colors import PowerNorm
+
+    return PowerNorm(0.5, 0, max(1.0, float(np.nanmax(grid))))

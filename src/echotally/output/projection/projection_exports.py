@@ -1,0 +1,88 @@
+"""A projection for other programs: CSV, Markdown, FOCUS rows, Parquet, and a workbook."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from echotally.errors import BadInput, Problem
+from echotally.output.base.exports import csv_text, markdown_text, workbook
+from echotally.output.base.frames import parquet
+from echotally.projection.figures import series_frame
+from echotally.projection.tables import bill_frame, frame_at, functions_frame
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from echotally.projection.project import Projection
+
+#: A sheet of a workbook holds at most 1,048,576 rows; the series of more plans and functions go into a file of their own.
+_MOST_ROWS = 200_000
+
+
+def projection_rows(projection: Projection, form: str, level: str = "functions") -> str:
+    """One level as CSV, plans and functions as Markdown tables, or the picked plan's month as FOCUS rows (CSV)."""
+    if form == "focus":
+        return csv_text(focus_frame(projection))
+    if form == "csv":
+        return csv_text(frame_at(projection, level))
+    tables = [frame_at(projection, each).dropna(axis=1, how="all") for each in ("plans", "functions")]
+    return "\n".join(markdown_text(table) for table in tables)
+
+
+def projection_file(projection: Projection, ending: str, form: str, level: str = "functions") -> bytes:
+    """The bytes of a .parquet file of one level, or of a .xlsx file of all."""
+    if ending == ".parquet":
+        return parquet(focus_frame(projection, typed=True) if form == "focus" else frame_at(projection, level))
+    if form == "focus":
+        raise BadInput(Problem("FOCUS rows go into CSV or Parquet", "-o", value=ending, allowed=".csv or .parquet"))
+    return workbook(
+        {
+            "Summary": _summary(projection),
+            "Bill": bill_frame(projection),
+            "Functions": functions_frame(projection),
+            "Series": series_frame(projection).head(_MOST_ROWS),
+            "Assumptions": assumptions_frame(projection),
+        },
+        projection.currency,
+    )
+
+
+def focus_frame(projection: Projection, typed: bool = False) -> pd.DataFrame:
+    """FOCUS rows of the picked (else closest) plan; ``typed``: costs and quantities as numbers, times as times.
+
+    Raises ``BadInput`` if no plan can run the estate.
+    """
+    import pandas as pd
+
+    from echotally.evidence.bill.focus import COLUMNS, NUMBERS, focus_rows
+
+    name = projection.pick or projection.closest
+    if name is None:
+        raise BadInput(Problem("no plan can run this estate, so there is no bill", "--format"))
+    frame = pd.DataFrame(focus_rows(projection, name), columns=list(COLUMNS))
+    if typed:
+        for column in NUMBERS:
+            frame[column] = frame[column].astype(float)
+        for column in (c for c in COLUMNS if c.endswith(("PeriodStart", "PeriodEnd"))):
+            frame[column] = pd.to_datetime(frame[column])
+        for column in ("ChargeClass", "CommitmentDiscountStatus", "InvoiceId"):
+            frame[column] = frame[column].astype("string")
+    return frame
+
+
+def _summary(projection: Projection) -> pd.DataFrame:
+    return frame_at(projection, "plans").dropna(axis=1, how="all")
+
+
+def assumptions_frame(projection: Projection) -> pd.DataFrame:
+    """What was assumed, and every value of the model in force, an address a row."""
+    import pandas as pd
+
+    from echotally.output.model.checked import values_in_force
+    from echotally.output.projection.projection_table import assumptions
+    from echotally.output.projection.verdict_text import verdict_lines
+
+    rows = [("verdict", line) for line in verdict_lines(projection)]
+    rows += [("assumed", line) for line in assumptions(projection)]
+    rows += values_in_force(projection.model)
+    return pd.DataFrame(rows, columns=["what", "value"])

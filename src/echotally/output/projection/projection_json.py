@@ -1,0 +1,200 @@
+"""A projection as JSON, exactly as design section 6 lays it out."""
+
+from __future__ import annotations
+
+import json
+from decimal import ROUND_HALF_UP, Decimal
+from typing import Any
+
+from echotally.engine.measured import Level, UnitMeasured
+from echotally.output.model.checked import values_in_force
+from echotally.output.projection.replications_view import replications_dict
+from echotally.projection.bills import Bill, merged_lines
+from echotally.projection.confidence import Confidence
+from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.replicate import Replicated
+from echotally.projection.showback import showback
+from echotally.projection.verdict import Check, left_behind_share, throttled_share
+from echotally.rates.billing import exact
+from echotally.rates.card import Price
+
+
+def amount_text(amount: Decimal) -> str:
+    """Money with six decimals, as lines and shares are shown."""
+    return f"{amount.quantize(Decimal('0.000001'), ROUND_HALF_UP, context=exact()):f}"
+
+
+def _level(level: Level) -> dict[str, Any]:
+    return {"mean": level.mean, "p95": level.p95, "p99": level.p99, "peak": level.peak}
+
+
+def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
+    assert plan.bill is not None
+    billed_ns = unit.time_billed_ns
+    instances = unit.instances
+    return {
+        "function": unit.unit.function,
+        "environment": unit.unit.environment,
+        "plan": unit.unit.offer.name,
+        "events": {**unit.events, "duplicates": unit.duplicates},
+        "calls": unit.calls,
+        "attempts": unit.attempts,
+        "throttled_share": throttled_share(unit.attempts),
+        "cold_starts": unit.cold_starts,
+        "concurrency": _level(unit.concurrency),
+        "instances": {
+            "mean": instances.mean, "p95": instances.p95, "peak": instances.peak,
+            "limit": unit.instance_limit, "hours_at_limit": unit.at_limit_ns / 3.6e12,
+        },
+        "wait_s": {"p50": unit.waits.p50, "p95": unit.waits.p95, "p99": unit.waits.p99, "max": unit.waits.max},
+        "latency_s": {
+            "p50": unit.latency.p50, "p95": unit.latency.p95, "p99": unit.latency.p99, "max": unit.latency.max,
+        },
+        "lag_s": None if unit.lag_max_s is None else {"p95": unit.lag_p95_s, "max": unit.lag_max_s},
+        "backlog_peak": unit.backlog_peak,
+        "left_behind": left_behind_share([unit]),
+        "billed_s": billed_ns / 1e9,
+        "gb_seconds": billed_ns / 1e9 * unit.unit.settings.memory_billed_mb / 1024,
+        "cost": amount_text(plan.bill.functions[unit.unit.function, unit.unit.environment]),
+    }  # fmt: skip
+
+
+def _by(plan: PlanProjection, billed_on: str, meter: str) -> dict[str, float]:
+    """A line's quantity by function and environment, over all accounts; what belongs to no function is left out."""
+    assert plan.metered is not None
+    found: dict[str, float] = {}
+    for account, meters in plan.metered.quantities.items():
+        for unit, quantity in meters.get(meter, {}).items() if account[1] == billed_on else ():
+            if unit is not None:
+                name = f"{unit[0]}@{unit[1]}"
+                found[name] = found.get(name, 0.0) + float(quantity)
+    return found
+
+
+def _check(check: Check) -> dict[str, Any]:
+    return {"target": check.target, "function": check.function, "wanted": check.wanted, "found": check.found}
+
+
+def _confidence(sure: Confidence) -> dict[str, Any]:
+    """Every interval, as pairs of low and high."""
+    return {
+        "level": sure.level, "cost": list(sure.cost), "throttled_share": list(sure.throttled_share),
+        "refused": list(sure.refused), "lost": list(sure.lost), "left_behind": list(sure.left_behind),
+        "functions": [
+            {
+                "function": f.function, "environment": f.environment,
+                "wait_p95": None if f.wait_p95 is None else list(f.wait_p95), "left_behind": list(f.left_behind),
+            }
+            for f in sure.functions
+        ],
+    }  # fmt: skip
+
+
+def _plan(plan: PlanProjection) -> dict[str, Any]:
+    head: dict[str, Any] = {
+        "plan": plan.offer.name,
+        "feasible": plan.feasible,
+        "reasons": [{"function": name, "text": text} for name, text in plan.reasons],
+        "meets_targets": plan.meets_targets,
+        "misses": [_check(m) for m in plan.misses],
+        "undecided": [_check(m) for m in plan.undecided],
+        "cost": None,
+        "attempts": None,
+        "throttled_share": None,
+        "concurrency": None,
+        "hints": [{"function": name, "text": text} for name, text in plan.hints],
+        "method": plan.method,
+        "confidence": plan.confidence and _confidence(plan.confidence),
+        "left_behind": None,
+        "functions": None,
+    }
+    if plan.measured is None or plan.bill is None:
+        return head
+    units = plan.measured.units
+    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
+    return {
+        **head,
+        "cost": {
+            "total": f"{plan.bill.total:f}",
+            "lines": _lines(plan, plan.bill),
+            "idle": amount_text(plan.bill.idle),
+            "when_nothing_runs": None if plan.standing is None else f"{plan.standing.total:f}",
+        },
+        "attempts": attempts,
+        "throttled_share": throttled_share(attempts),
+        "left_behind": left_behind_share(units),
+        "concurrency": _level(plan.measured.concurrency),
+        "functions": [_unit(plan, unit) for unit in _in_file_order(plan)],
+    }
+
+
+def _lines(plan: PlanProjection, bill: Bill) -> list[dict[str, Any]]:
+    """The bill's lines; each names its plan where functions are pinned to others."""
+    offers = {u.unit.offer.name for u in plan.measured.units} if plan.measured else set()
+    pinned = offers != {plan.offer.name}
+    return [
+        {
+            **({"plan": line.plan} if pinned else {}),
+            "meter": line.meter,
+            "quantity": float(line.quantity),
+            "allowance": float(line.allowance),
+            "billable": float(line.billable),
+            "amount": amount_text(line.amount),
+            "by": _by(plan, line.plan, line.meter),
+        }
+        for line in merged_lines(bill)
+    ]
+
+
+def _in_file_order(plan: PlanProjection) -> list[UnitMeasured]:
+    assert plan.measured is not None
+    return sorted(plan.measured.units, key=lambda u: u.order)
+
+
+def projection_dict(projection: Projection) -> dict[str, Any]:
+    """The projection as plain data (schema ``echotally-projection/1``)."""
+    hours = projection.month.clock.hours
+    return {
+        "schema": "echotally-projection/1",
+        "estate": projection.model.estate.name,
+        "month": projection.model.estate.month,
+        "hours": int(hours) if hours == int(hours) else hours,
+        "seed": projection.seed,
+        "currency": projection.currency,
+        "pick": projection.pick,
+        "closest": projection.closest,
+        "plans": [_plan(plan) for plan in projection.plans],
+        "notes": list(projection.notes),
+        "inputs": {"model": dict(values_in_force(projection.model)), "cards": _cards(projection)},
+    }
+
+
+def _cards(projection: Projection) -> dict[str, Any]:
+    """What each plan charges, as on its card: prices and allowances by meter, for ``compare``."""
+    offers = {plan.offer.name: plan.offer for plan in projection.plans}
+    for plan in projection.plans:
+        offers |= {u.unit.offer.name: u.unit.offer for u in (plan.measured.units if plan.measured else [])}
+    return {
+        name: {
+            "prices": {meter: _price(price) for meter, price in offer.plan.prices().items()},
+            "allowance": {meter: f"{Decimal(free):f}" for meter, free in offer.plan.allowance.items()},
+        }
+        for name, offer in offers.items()
+    }
+
+
+def _price(price: Price) -> dict[str, Any]:
+    tiers = [{"unit": f"{tier.unit:f}"} | ({"up_to": tier.up_to} if tier.up_to else {}) for tier in price.steps()]
+    return {"per": price.per, "tiers": tiers} | ({"volume": True} if price.volume else {})
+
+
+def projection_json(projection: Projection, by: str | None = None, replicated: Replicated | None = None) -> str:
+    """The projection as JSON text; ``by`` adds each plan's cost split that way, ``replicated`` the intervals."""
+    data = projection_dict(projection)
+    if by:
+        for plan, shown in zip(projection.plans, data["plans"], strict=True):
+            shares = showback(projection.model, plan, by) if plan.bill else []
+            shown["showback"] = [{by: s.label, "events": s.events, "cost": amount_text(s.cost)} for s in shares]
+    if replicated:
+        data["replications"] = replications_dict(replicated)
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"

@@ -1,0 +1,238 @@
+"""A projection in the terminal: verdict first, then plans side by side, then functions, then assumptions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from decimal import Decimal
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from echotally.engine.measured import UnitMeasured
+from echotally.errors import safe
+from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, table
+from echotally.output.projection.bill_view import bill_parts, standing_line
+from echotally.output.projection.replications_view import replication_parts
+from echotally.output.projection.verdict_text import check_text, has_targets, verdict_lines
+from echotally.projection.metering import events_from_outside
+from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.replicate import Replicated
+from echotally.projection.verdict import left_behind_share, lost_events, throttled_share
+
+_PLAN_COLUMNS = [
+    Column("plan", False), Column("month"), Column("per million events", rank=3), Column("throttled %"),
+    Column("lost events", rank=1), Column("wait p95 s"), Column("peak calls", rank=2), Column("peak inst.", rank=3),
+    Column("cold starts", rank=4), Column("when idle", rank=2), Column("targets", False),
+]  # fmt: skip
+
+
+def _plan_row(projection: Projection, plan: PlanProjection) -> list[str]:
+    measured, bill = plan.measured, plan.bill
+    assert measured is not None and bill is not None
+    units = measured.units
+    events = events_from_outside(projection.model, measured)
+    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
+    per_million = bill.unrounded / Decimal(events) * 1_000_000 if events else None
+    slowest = max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)
+    return [
+        ("→ " if plan.offer.name == projection.pick else "  ") + plan.offer.name, money(bill.shown),
+        "–" if per_million is None else money(per_million), share(throttled_share(attempts)),
+        count(sum(lost_events(u.events) for u in units)), seconds(slowest), count(measured.concurrency.peak),
+        count(_peak_instances(units)), count(sum(u.cold_starts for u in units)),
+        "–" if plan.standing is None else money(plan.standing.total), targets_text(projection, plan),
+    ]  # fmt: skip
+
+
+def targets_text(projection: Projection, plan: PlanProjection) -> str:
+    """Whether a plan meets its targets, in a word or two."""
+    said = [f"{len(plan.misses)} missed"] if plan.misses else []
+    said += [f"{len(plan.undecided)} undecided"] if plan.undecided else []
+    return ", ".join(said) or ("met" if has_targets(projection) else "none set")
+
+
+def _peak_instances(units: list[UnitMeasured]) -> int:
+    """Sum of the functions' peaks; reserved instances are shared, so they count once an account."""
+    own = sum(u.instances.peak for u in units if u.unit.offer.plan.bills != "reserved")
+    shared = {
+        (u.unit.account, u.unit.offer.name): u.instances.peak for u in units if u.unit.offer.plan.bills == "reserved"
+    }
+    return own + sum(shared.values())
+
+
+def plans_table(projection: Projection, width: int | None = None) -> list[RenderableType]:
+    """Feasible plans side by side, then the others with their reasons."""
+    feasible = sorted(
+        (p for p in projection.plans if p.bill), key=lambda p: (p.bill.total if p.bill else 0, p.offer.name)
+    )
+    parts: list[RenderableType] = []
+    if feasible:
+        rows = [_plan_row(projection, p) for p in feasible]
+        marks = ["bold" if p.offer.name == projection.pick else "dim" if p.misses else "" for p in feasible]
+        parts.append(
+            table(f"Plans side by side ({projection.currency}, waits in seconds)", _PLAN_COLUMNS, rows, marks, width)
+        )
+    missed = [[p.offer.name, safe(check_text(m, projection.currency))] for p in feasible for m in p.misses]
+    missed += [
+        [p.offer.name, safe("undecided: " + check_text(m, projection.currency))] for p in feasible for m in p.undecided
+    ]
+    if missed:
+        parts.append(table("Targets missed", [Column("plan", False), Column("by how much", False, True)], missed))
+    # Plans that cannot be had at all come last: nothing in the model would change that.
+    refused = sorted((p for p in projection.plans if not p.feasible), key=lambda p: p.offer.plan.available is not True)
+    rows = [[p.offer.name, ", ".join(names), text] for p in refused for text, names in _grouped(p)]
+    if rows:
+        columns = [Column("plan", False), Column("function", False, True), Column("why not", False, True)]
+        parts.append(table("Cannot be used", columns, rows))
+    return parts
+
+
+def _grouped(plan: PlanProjection) -> list[tuple[str, list[str]]]:
+    found: dict[str, list[str]] = {}
+    for name, text in plan.reasons:
+        found.setdefault(text, []).append(safe(name))
+    return [(text, ["every function"] if len(names) > 3 else names) for text, names in found.items()]
+
+
+_UNIT_COLUMNS = [
+    Column("function", False), Column("environment", False), Column("events in"), Column("attempts", rank=3),
+    Column("throttled %", rank=1), Column("failed", rank=2), Column("lost", rank=2), Column("wait p95 s"),
+    Column("calls p99", rank=4), Column("inst. peak", rank=3), Column("limit", rank=4), Column("cost"),
+]  # fmt: skip
+#: Columns that stand beside the others only where some function has something to put there.
+_SOMETIMES: dict[str, Callable[[UnitMeasured], float | None]] = {
+    "timed out": lambda u: u.attempts["timed_out"],
+    "dead letters": lambda u: u.events["dead_lettered"],
+    "handled twice": lambda u: u.duplicates,
+    "left behind": lambda u: u.left_behind_events,
+}
+
+
+def functions_table(projection: Projection, plan: PlanProjection, width: int | None = None) -> RenderableType:
+    """Every function of one plan, environment by environment."""
+    assert plan.measured is not None and plan.bill is not None
+    units = sorted(plan.measured.units, key=lambda u: u.order)
+    beside = {name: read for name, read in _SOMETIMES.items() if any(read(u) for u in units)}
+    # A lag is told where it is more than the wait of the events themselves.
+    if any((u.lag_max_s or 0) > (u.waits.max or 0) + 1 for u in units):
+        beside["lag max s"] = lambda u: u.lag_max_s
+    sure = {(f.function, f.environment): f.wait_p95 for f in plan.confidence.functions} if plan.confidence else {}
+    rows = []
+    for u in units:
+        cost = plan.bill.functions[u.unit.function, u.unit.environment]
+        more = [seconds(read(u)) if name == "lag max s" else count(read(u)) for name, read in beside.items()]
+        rows.append([
+            safe(u.unit.function), safe(u.unit.environment), count(u.events["in"]), count(u.attempts["total"]),
+            share(throttled_share(u.attempts)), count(u.attempts["failed"] + u.attempts["timed_out"]), count(lost_events(u.events)), *more,
+            _wait_text(u, sure.get((u.unit.function, u.unit.environment))), count(u.concurrency.p99), count(u.instances.peak), count(u.instance_limit), f"{cost:,.4f}",
+        ])  # fmt: skip
+    blank = [""] * (9 + len(beside))
+    if plan.bill.flat:
+        rows.append(["(flat)", "", *blank, f"{plan.bill.flat:,.4f}"])
+    if abs(plan.bill.idle) >= Decimal("0.00005"):
+        rows.append(["(idle)", "", *blank, f"{plan.bill.idle:,.4f}"])
+    columns = [*_UNIT_COLUMNS[:7], *(Column(name, rank=2) for name in beside), *_UNIT_COLUMNS[7:]]
+    return table(f"Functions on {plan.offer.name} (cost in {projection.currency})", columns, rows, width=width)
+
+
+def _wait_text(unit: UnitMeasured, between: tuple[float, float] | None) -> str:
+    """A wait, with its interval where it is an estimate."""
+    if between is None or unit.waits.p95 is None or seconds(between[0]) == seconds(between[1]):
+        return seconds(unit.waits.p95)
+    return f"{seconds(unit.waits.p95)} ({seconds(between[0])} to {seconds(between[1])})"
+
+
+def assumptions(projection: Projection) -> list[str]:
+    """What was assumed and read, in short lines."""
+    clock = projection.month.clock
+    model = projection.model
+    lines = [
+        f"{clock.month} in {model.estate.timezone}: {clock.hours:g} hours, starting empty; seed {projection.seed}, {_method(projection)}.",
+        "Waits run from an event's arrival to the start of its successful run, cold start included.",
+    ]
+    if len(model.environments) > 1:
+        lines.append(
+            "Figures are over all environments: "
+            + ", ".join(f"{safe(n)} ({e.demand:g} x demand)" for n, e in model.environments.items())
+            + "."
+        )
+    if model.exchange:
+        rates = ", ".join(f"{currency} at {rate:f}" for currency, rate in model.exchange.rates.items())
+        lines.append(f"Cards in other currencies: {rates} {model.exchange.into} of {model.exchange.date}.")
+    if "left_behind" not in model.targets.model_fields_set:
+        lines.append(
+            f"A plan may leave at most {model.targets.left_behind:.0%} of the events behind (targets.left_behind)."
+        )
+    lines += hint_lines(projection)
+    return lines + list(projection.notes)
+
+
+def _method(projection: Projection) -> str:
+    if not any(p.confidence for p in projection.plans):
+        return "every event simulated"
+    return "a sample simulated (--exact for every event): figures are estimates, with 95 % intervals"
+
+
+def _intervals(projection: Projection, width: int | None = None) -> list[RenderableType]:
+    """The intervals of a sampled month, beside its figures."""
+    plans = [p for p in projection.plans if p.confidence and p.measured and p.bill]
+    if not plans:
+        return []
+    rows = []
+    for p in sorted(plans, key=lambda p: (p.bill.unrounded if p.bill else 0, p.offer.name)):
+        assert p.confidence is not None and p.measured is not None and p.bill is not None
+        sure, units = p.confidence, p.measured.units
+        waits = [f.wait_p95 for f in sure.functions if f.wait_p95 is not None]
+        slowest = max(waits, key=lambda w: w[1], default=None)
+        rows.append([
+            p.offer.name, money(p.bill.shown), _range(sure.cost, money), _range(sure.throttled_share, share),
+            _range(sure.refused, share), _range(sure.lost, count), f"{left_behind_share(units) * 100:.3g}",
+            _range(sure.left_behind, share), "–" if slowest is None else _range(slowest, seconds),
+        ])  # fmt: skip
+    columns = [
+        Column("plan", False), Column("month"), Column("between"), Column("throttled %"), Column("refused %", rank=3),
+        Column("lost events", rank=1), Column("left behind %", rank=2), Column("between", rank=2), Column("wait p95 s", rank=1),
+    ]  # fmt: skip
+    return [table(f"How sure: 95 % intervals ({projection.currency})", columns, rows, width=width)]
+
+
+def _range(interval: tuple[float, float], text: Callable[[float], str]) -> str:
+    low, high = text(interval[0]), text(interval[1])
+    return low if low == high else f"{low} to {high}"
+
+
+def hint_lines(projection: Projection) -> list[str]:
+    """What plans quietly change about functions, plans of one hint together."""
+    found: dict[tuple[str, str], list[str]] = {}
+    for plan in projection.plans:
+        for name, text in plan.hints:
+            found.setdefault((name, text), []).append(plan.offer.name)
+    return [f"{safe(name)} on {', '.join(plans)}: {text}." for (name, text), plans in found.items()]
+
+
+def projection_text(
+    projection: Projection,
+    width: int | None = None,
+    colour: bool | None = None,
+    explained: str | None = None,
+    by: str | None = None,
+    replicated: Replicated | None = None,
+) -> str:
+    """The whole answer as text: verdict, plans, the bill where one plan was asked for, functions, assumptions.
+
+    ``explained`` adds the walk from events to money of one function, ``by`` the plan's cost split that way.
+    """
+    shown = projection.pick or projection.closest
+    parts: list[RenderableType] = [
+        Text(safe(f"{projection.model.estate.name}, {projection.model.estate.month}"), style="bold")
+    ]
+    parts += [Text(line) for line in verdict_lines(projection)]
+    parts += replication_parts(replicated, width) if replicated else [Text("")]
+    parts += plans_table(projection, width)
+    parts += _intervals(projection, width)
+    if shown:
+        plan = projection.plan(shown)
+        parts += bill_parts(projection, plan, explained, by, len(projection.plans) == 1, width)
+        parts.append(functions_table(projection, plan, width))
+        parts += [Text(line) for line in standing_line(plan)]
+    parts += [Text("Assumed: " + line, style="dim") for line in assumptions(projection)]
+    return rendered(parts, width, colour)

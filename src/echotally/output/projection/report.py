@@ -1,0 +1,282 @@
+"""One page that holds a whole answer: verdict, plans, bill, charts, functions, findings, assumptions, files.
+
+It needs no network and no script from elsewhere: charts are pictures inside the page, the one script (sorting) is named by
+its digest in the page's own policy. Whatever comes from a model is shown by the template's escaping, with control and
+direction characters made visible first.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from importlib.metadata import version
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from echotally.demand.preview import zone_data_version
+from echotally.engine.measured import UnitMeasured
+from echotally.errors import safe
+from echotally.files import LARGEST_PIPE, content_of
+from echotally.findings import Checked, Finding
+from echotally.output.base.terminal import count, money, seconds, share
+from echotally.output.model.checked import values_in_force
+from echotally.output.model.findings_view import change_text
+from echotally.output.projection.bill_view import quantity_text, standing_line
+from echotally.output.projection.projection_charts import backlog_chart, cost_chart, levels_chart
+from echotally.output.projection.projection_table import assumptions, targets_text
+from echotally.output.projection.verdict_text import check_text, verdict_lines
+from echotally.projection.bills import merged_lines
+from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.verdict import lost_events, throttled_share
+from echotally.rates.meters import METERS
+
+#: Functions with charts of their own; more would make a page that no browser opens gladly.
+_MOST_CHARTED = 6
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A cell: its text, and the value it sorts by ("" sorts last)."""
+
+    text: str
+    value: str
+
+
+@dataclass(frozen=True)
+class Heading:
+    """A column's heading (with its unit) and whether it holds numbers."""
+
+    heading: str
+    number: bool = True
+
+
+@dataclass(frozen=True)
+class Grid:
+    """A table of the page; ``pick`` is the row that is marked, -1 for none."""
+
+    title: str
+    columns: tuple[Heading, ...]
+    rows: tuple[tuple[Cell, ...], ...]
+    sortable: bool = False
+    pick: int = -1
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A picture inside the page (base64), its kind, and the text that stands for it."""
+
+    data: str
+    alt: str
+    kind: str
+
+
+def report_page(projection: Projection, checked: Checked | None, model_path: Path) -> str:
+    """The page as HTML text; ``checked`` are the findings of the same model."""
+    from jinja2 import Environment, StrictUndefined
+    from markupsafe import Markup
+
+    pages = files("echotally.output") / "pages"
+    script = (pages / "report.js").read_text(encoding="utf-8")
+    template = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True).from_string(
+        (pages / "report.html").read_text(encoding="utf-8")
+    )
+    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    # The script and its digest are ours; nothing else of the page is marked as safe.
+    return template.render(
+        script=Markup(script), script_digest=Markup(digest), **_contents(projection, checked, model_path)
+    )
+
+
+def _contents(projection: Projection, checked: Checked | None, model_path: Path) -> dict[str, Any]:
+    name = projection.pick or projection.closest
+    plan = projection.plan(name) if name else None
+    parts = [("plans", "Plans"), *([("bill", "Bill"), ("functions", "Functions")] if plan else []), ("findings", "Findings"), ("assumptions", "Assumptions")]  # fmt: skip
+    return {
+        "estate": safe(projection.model.estate.name), "month": projection.model.estate.month, "parts": parts,
+        "verdict": [safe(line) for line in verdict_lines(projection)], "plans": _plans(projection),
+        "beside": list(_beside(projection)), "cost_chart": _picture(cost_chart(projection, "svg"), _cost_text(projection)),
+        "plan": safe(name or ""), "bill": _bill(projection, plan) if plan else None,
+        "standing": [safe(line) for line in standing_line(plan)] if plan else [],
+        "functions": _functions(projection, plan) if plan else None,
+        "units": _units(projection, plan) if plan else [],
+        "findings": [_finding(f) for f in checked.findings] if checked else [],
+        "assumptions": [safe(line) for line in assumptions(projection)], "version": version("echotally"),
+        "seed": projection.seed, "zone_data": zone_data_version(),
+        "changed": [(safe(a), safe(v)) for a, v in (checked.loaded.document.changed_sets() if checked else [])],
+        "values": _grid("Values in force", ["address", "value"], [[a, v] for a, v in values_in_force(projection.model)]),
+        "files": list(_files(projection, model_path)),
+    }  # fmt: skip
+
+
+def _cell(text: str, value: object = None) -> Cell:
+    return Cell(safe(text), "" if value is None else f"{value:.15g}" if isinstance(value, float) else safe(str(value)))
+
+
+def _grid(title: str, headings: Sequence[str], rows: Sequence[Sequence[str]]) -> Grid:
+    """A table of words."""
+    cells = tuple(tuple(_cell(text, text) for text in row) for row in rows)
+    return Grid(title, tuple(Heading(h, number=False) for h in headings), cells)
+
+
+def _picture(picture: bytes, alt: str) -> Picture:
+    kind = "image/png" if picture.startswith(b"\x89PNG") else "image/svg+xml"
+    return Picture(base64.b64encode(picture).decode(), safe(alt), kind)
+
+
+def _plans(projection: Projection) -> Grid:
+    columns = (
+        Heading("plan", False), Heading(f"month ({projection.currency})"), Heading("throttled (%)"), Heading("lost events"),
+        Heading("wait p95 (s)"), Heading("calls at once, peak"), Heading("cold starts"),
+        Heading(f"when nothing runs ({projection.currency})"), Heading("targets", False),
+    )  # fmt: skip
+    feasible = sorted(
+        (p for p in projection.plans if p.bill), key=lambda p: (p.bill.total if p.bill else 0, p.offer.name)
+    )
+    rows = tuple(_plan_cells(projection, p) for p in feasible)
+    pick = next((n for n, p in enumerate(feasible) if p.offer.name == projection.pick), -1)
+    return Grid("Plans that take every function", columns, rows, sortable=True, pick=pick)
+
+
+def _plan_cells(projection: Projection, plan: PlanProjection) -> tuple[Cell, ...]:
+    assert plan.measured is not None and plan.bill is not None
+    units = plan.measured.units
+    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
+    throttled, lost = throttled_share(attempts), sum(lost_events(u.events) for u in units)
+    wait = max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)
+    cold = sum(u.cold_starts for u in units)
+    idle = plan.standing.total if plan.standing else None
+    said = targets_text(projection, plan)
+    return (
+        _cell(plan.offer.name, plan.offer.name), _cell(money(plan.bill.shown), plan.bill.total), _cell(share(throttled), throttled),
+        _cell(count(lost), lost), _cell(seconds(wait), wait), _cell(count(plan.measured.concurrency.peak), plan.measured.concurrency.peak),
+        _cell(count(cold), cold), _cell("–" if idle is None else money(idle), idle), _cell(said, len(plan.misses)),
+    )  # fmt: skip
+
+
+def _beside(projection: Projection) -> Sequence[Grid]:
+    """Targets missed, and plans that cannot be used, where there are any."""
+    missed = [[p.offer.name, check_text(m, projection.currency)] for p in projection.plans for m in p.misses]
+    missed += [
+        [p.offer.name, "undecided: " + check_text(m, projection.currency)]
+        for p in projection.plans
+        for m in p.undecided
+    ]
+    refused = [[p.offer.name, name, text] for p in projection.plans for name, text in p.reasons]
+    found = [_grid("Targets missed", ["plan", "by how much"], missed)] if missed else []
+    return [*found, _grid("Cannot be used", ["plan", "function", "why not"], refused)] if refused else found
+
+
+def _cost_text(projection: Projection) -> str:
+    costs = ", ".join(f"{p.offer.name} {money(p.bill.shown)}" for p in projection.plans if p.bill)
+    return f"Cost by plan and meter, {projection.currency}: {costs or 'no plan can be used'}."
+
+
+def _bill(projection: Projection, plan: PlanProjection) -> Grid:
+    assert plan.bill is not None
+    columns = (Heading("meter", False), Heading("unit", False), Heading("quantity"), Heading("free"), Heading("billable"), Heading(f"amount ({projection.currency})"))  # fmt: skip
+    rows = [
+        (
+            _cell(line.meter, line.meter), _cell(METERS[line.meter].unit, METERS[line.meter].unit),
+            *(_cell(quantity_text(q), q) for q in (line.quantity, line.allowance, line.billable)), _cell(f"{line.amount:,.6f}", line.amount),
+        )
+        for line in merged_lines(plan.bill)
+    ]  # fmt: skip
+    blank = _cell("", None)
+    rows.append(
+        (_cell("total, rounded", "~"), blank, blank, blank, blank, _cell(f"{plan.bill.total:,.2f}", plan.bill.total))
+    )
+    return Grid(f"Bill of {plan.offer.name}, line by line", columns, tuple(rows))
+
+
+_UNIT_HEADINGS = (
+    Heading("function", False), Heading("environment", False), Heading("events in"), Heading("attempts"), Heading("throttled (%)"),
+    Heading("failed"), Heading("lost"), Heading("wait p95 (s)"), Heading("calls p99"), Heading("instances, peak"), Heading("limit"),
+)  # fmt: skip
+
+
+def _functions(projection: Projection, plan: PlanProjection) -> Grid:
+    assert plan.measured is not None and plan.bill is not None
+    rows = []
+    for u in sorted(plan.measured.units, key=lambda u: u.order):
+        failed, lost = u.attempts["failed"] + u.attempts["timed_out"], lost_events(u.events)
+        throttled, cost = throttled_share(u.attempts), plan.bill.functions[u.unit.function, u.unit.environment]
+        rows.append((
+            _cell(u.unit.function, u.unit.function), _cell(u.unit.environment, u.unit.environment), _cell(count(u.events["in"]), u.events["in"]),
+            _cell(count(u.attempts["total"]), u.attempts["total"]), _cell(share(throttled), throttled), _cell(count(failed), failed),
+            _cell(count(lost), lost), _cell(seconds(u.waits.p95), u.waits.p95), _cell(count(u.concurrency.p99), u.concurrency.p99),
+            _cell(count(u.instances.peak), u.instances.peak), _cell(count(u.instance_limit), u.instance_limit), _cell(f"{cost:,.4f}", cost),
+        ))  # fmt: skip
+    columns = (*_UNIT_HEADINGS, Heading(f"cost ({projection.currency})"))
+    return Grid("Functions and environments", columns, tuple(rows), sortable=True)
+
+
+def _units(projection: Projection, plan: PlanProjection) -> list[dict[str, Any]]:
+    """A part for each function and environment, charts for the costliest ones."""
+    assert plan.measured is not None and plan.bill is not None
+    costs = plan.bill.functions
+    ranked = sorted(range(len(plan.measured.units)), key=lambda n: -costs[_key(plan.measured.units[n])])  # type: ignore[union-attr]
+    charted = set(ranked[:_MOST_CHARTED])
+    found = []
+    for n, unit in sorted(enumerate(plan.measured.units), key=lambda each: each[1].order):
+        name = f"{unit.unit.function} ({unit.unit.environment})"
+        charts = _unit_charts(projection, plan, n, name) if n in charted else []
+        found.append({"name": safe(name), "facts": _facts(unit), "charts": charts})
+    return found
+
+
+def _key(unit: UnitMeasured) -> tuple[str, str]:
+    return unit.unit.function, unit.unit.environment
+
+
+def _unit_charts(projection: Projection, plan: PlanProjection, place: int, name: str) -> list[Picture]:
+    assert plan.measured is not None
+    unit = plan.measured.units[place]
+    charts = [
+        _picture(
+            levels_chart(projection, plan, place, "png"),
+            f"Calls in flight and instances of {name} hour by hour: at most {unit.concurrency.peak:,} calls and {unit.instances.peak:,} instances.",
+        )
+    ]
+    if unit.backlog_peak:
+        text = f"Events waiting for {name} hour by hour: at most {unit.backlog_peak:,}."
+        charts.append(_picture(backlog_chart(projection, plan, place, "png"), text))
+    return charts
+
+
+def _facts(unit: UnitMeasured) -> Grid:
+    events = [[f"events {name.replace('_', ' ')}", count(n)] for name, n in unit.events.items() if n]
+    attempts = [[f"attempts {name.replace('_', ' ')}", count(n)] for name, n in unit.attempts.items() if n]
+    waits = [[f"wait {name} (s)", seconds(getattr(unit.waits, name))] for name in ("p50", "p95", "p99", "max")]
+    more = [
+        ["calls", count(unit.calls)], ["cold starts", count(unit.cold_starts)], ["largest backlog", count(unit.backlog_peak)],
+        ["calls in flight, mean", f"{unit.concurrency.mean:,.4f}"], ["instances, mean", f"{unit.instances.mean:,.4f}"],
+        ["hours at the instance limit", f"{unit.at_limit_ns / 3.6e12:,.2f}"], ["time billed (s)", f"{unit.time_billed_ns / 1e9:,.3f}"],
+    ]  # fmt: skip
+    return _grid("Figures of the month", ["figure", "value"], [*events, *attempts, *waits, *more])
+
+
+def _finding(finding: Finding) -> dict[str, str]:
+    noticed, rule = finding.noticed, finding.rule
+    return {
+        "level": rule.level, "code": rule.code, "title": rule.title, "address": safe(noticed.address), "text": safe(noticed.text),
+        "effect": safe(noticed.effect), "change": safe(change_text(finding)) if noticed.sets else "", "accepted": safe(finding.accepted or ""),
+    }  # fmt: skip
+
+
+def _files(projection: Projection, model_path: Path) -> Sequence[dict[str, str]]:
+    """The model and its cards in full, with digests, so that the page can be checked a year later."""
+    paths = [model_path, *(model_path.parent / card for card in projection.model.estate.rate_cards)]
+    found = []
+    for path in paths:
+        content = content_of(path, LARGEST_PIPE)
+        text = content.decode("utf-8-sig", "replace")
+        digest = hashlib.sha256(content).hexdigest()[:16]
+        found.append({"name": safe(path.name), "digest": digest, "text": _visible(text)})
+    return found
+
+
+def _visible(text: str) -> str:
+    return "\n".join(safe(line) for line in text.replace("\t", "    ").splitlines())

@@ -1,0 +1,191 @@
+"""The verdict in words: what is left undone, which plan, why, how sure, and what would change it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import timedelta
+from decimal import Decimal
+
+from echotally.errors import safe
+from echotally.model.units import duration_text
+from echotally.output.base.terminal import count, money, percent_more, seconds
+from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.trouble import Loss, Pile, losses, piles
+from echotally.projection.verdict import Check
+
+_SHARES = {"throttled": "throttled", "refused": "refused", "left_behind": "left behind"}
+#: Losses named in the first lines; the tables have all.
+_MOST_SAID = 3
+#: Attempts an exact month plays a second, about: only for saying how long it would take.
+_PLAYED_PER_S = 3_000_000
+
+
+def check_text(check: Check, currency: str) -> str:
+    """A target in words, with what was found (and its interval, where it is an estimate) and what was wanted."""
+    who = f"{check.function}: " if check.function else ""
+    found, wanted = _quantity(check, check.found), _wanted(check)
+    between = ""
+    if check.low is not None and check.high is not None and check.low < check.high:
+        between = f", {_quantity(check, check.low)} to {_quantity(check, check.high)}"
+    unit = {"wait_p95": " s", "monthly_cost": f" {currency}", "lost": " events"}.get(check.target, " %")
+    name = {**_SHARES, "wait_p95": "wait p95", "monthly_cost": "cost"}.get(check.target, check.target)
+    more = " %" if check.target in _SHARES else " s" if check.target == "wait_p95" else ""
+    return f"{who}{name} {found}{unit}{between} (target {wanted}{more})"
+
+
+def _wanted(check: Check) -> str:
+    """A target as it was written: no more digits than that."""
+    if check.target in _SHARES:
+        return f"{check.wanted * 100:g}"
+    return f"{check.wanted:g}" if check.target == "wait_p95" else _quantity(check, check.wanted)
+
+
+def _quantity(check: Check, value: float) -> str:
+    if check.target in _SHARES:
+        share = value * 100
+        # Two digits behind the point, or as many as it takes to see that a small share is not 0.
+        return f"{share:.2f}" if share >= 0.01 or share == 0 else f"{share:.1g}"
+    if check.target == "wait_p95":
+        return seconds(value)
+    return money(value) if check.target == "monthly_cost" else count(value)
+
+
+def verdict_lines(projection: Projection) -> list[str]:
+    """What piles up and what is lost on the plan shown, then the pick and what speaks for it, or the closest plan."""
+    shown = projection.pick or projection.closest
+    before = list(trouble_lines(projection, projection.plan(shown))) if shown else []
+    return [*before[:1], headline(projection), *before[1:], *_reasons(projection)] if _piling(projection) else [
+        headline(projection), *before, *_reasons(projection)
+    ]  # fmt: skip
+
+
+def headline(projection: Projection) -> str:
+    """The verdict in one sentence."""
+    currency = projection.currency
+    if projection.pick:
+        best = projection.plan(projection.pick)
+        assert best.bill is not None
+        cost = money(best.bill.shown)
+        if best.undecided:
+            return f"Pick {projection.pick}, undecided: {cost} {currency} a month{_between(best)}; no other plan surely meets every target."
+        met = "meets every target" if has_targets(projection) else "is the cheapest that takes every function"
+        return f"Pick {projection.pick}: {cost} {currency} a month{_between(best)}, {met}."
+    if projection.closest:
+        near = projection.plan(projection.closest)
+        assert near.bill is not None
+        return f"No plan meets every target. Closest is {projection.closest}, {money(near.bill.shown)} {currency} a month{_between(near)}:"
+    return "No plan can take every function; the reasons are below."
+
+
+def _between(plan: PlanProjection) -> str:
+    if plan.confidence is None:
+        return ""
+    low, high = plan.confidence.cost
+    return f" ({money(low)} to {money(high)})"
+
+
+def has_targets(projection: Projection) -> bool:
+    """Whether the model sets a target of its own: the default for what is left behind is none."""
+    model = projection.model
+    own = [f.targets.model_fields_set for f in model.functions.values()]
+    return bool(model.targets.model_fields_set or any(own))
+
+
+def _piling(projection: Projection) -> bool:
+    shown = projection.pick or projection.closest
+    return bool(shown and piles(projection.model, projection.plan(shown)))
+
+
+def trouble_lines(projection: Projection, plan: PlanProjection) -> Iterator[str]:
+    """What a plan's month leaves undone: piles first, then the worst losses."""
+    for pile in piles(projection.model, plan)[:_MOST_SAID]:
+        yield _pile_text(projection, pile)
+    for loss in losses(plan)[:_MOST_SAID]:
+        yield f"On {plan.offer.name}, {_loss_text(loss)}."
+
+
+def _loss_text(loss: Loss) -> str:
+    return f"{count(loss.count)} of {count(loss.whole)} {safe(loss.function)} {loss.what} ({loss.share * 100:.3g} %)"
+
+
+def _pile_text(projection: Projection, pile: Pile) -> str:
+    clock = projection.month.clock
+    when = f"{(clock.start + timedelta(hours=pile.until_hour)).astimezone(clock.zone):%d %B %H:%M}"
+    start = f"{(clock.start + timedelta(hours=pile.since_hour)).astimezone(clock.zone):%d %B %H:%M}"
+    name = (
+        safe(pile.function)
+        if len(projection.model.environments) == 1
+        else safe(f"{pile.function} ({pile.environment})")
+    )
+    grows = f"{name}: work piles up by {count(pile.per_hour)} events an hour from {start}"
+    if pile.until == "retention" and pile.retention_s is not None:
+        kept = duration_text(int(pile.retention_s * 1e9))
+        return f"{grows}, until what is oldest reaches the retention of {kept} on {when}; {count(pile.expired)} expire."
+    return f"{grows} to the month's end, when {count(pile.left)} are left."
+
+
+def _reasons(projection: Projection) -> Iterator[str]:
+    currency = projection.currency
+    if projection.pick:
+        best = projection.plan(projection.pick)
+        yield from _undecided(projection, best)
+        yield from _beside(projection, best)
+        yield from _sure(projection, best)
+    elif projection.closest:
+        near = projection.plan(projection.closest)
+        yield from (f"  it misses {check_text(miss, currency)}." for miss in near.misses)
+        yield from _undecided(projection, near)
+
+
+def _undecided(projection: Projection, plan: PlanProjection) -> Iterator[str]:
+    """What a sample cannot decide, and what would."""
+    for check in plan.undecided:
+        yield f"Undecided: {check_text(check, projection.currency)}."
+    if plan.undecided:
+        yield f"To settle it: --exact plays every event, about {_exact_time(plan)}; or a target further from what was found."
+
+
+def _exact_time(plan: PlanProjection) -> str:
+    assert plan.measured is not None
+    played = sum(u.attempts["total"] + u.events["in"] for u in plan.measured.units) / 2
+    minutes = played / _PLAYED_PER_S / 60
+    return "a minute" if minutes < 1.5 else f"{minutes:,.0f} minutes" if minutes < 90 else f"{minutes / 60:,.0f} hours"
+
+
+def _beside(projection: Projection, best: PlanProjection) -> Iterator[str]:
+    """What stands in the way of the plans around the pick, and how far they are from taking its place."""
+    assert best.bill is not None
+    others = [p for p in projection.plans if p.bill and p.offer.name != best.offer.name]
+    costs: dict[str, tuple[Decimal, Decimal]] = {
+        p.offer.name: (p.bill.unrounded, p.bill.shown) for p in others if p.bill
+    }
+    currency = projection.currency
+    for plan in sorted(others, key=lambda p: (costs[p.offer.name][0], p.offer.name)):
+        cost, shown = costs[plan.offer.name]
+        if cost > best.bill.unrounded:
+            continue
+        if plan.misses:
+            reasons = "; ".join(check_text(miss, currency) for miss in plan.misses)
+            yield f"Why not {plan.offer.name}, {money(shown)}: it misses {reasons}. Without that it would be the pick."
+        elif plan.undecided:
+            reasons = "; ".join(check_text(check, currency) for check in plan.undecided)
+            yield f"Why not {plan.offer.name}, {money(shown)}: undecided is {reasons}."
+    meeting = sorted((costs[p.offer.name][0], p.offer.name) for p in others if p.meets_targets)
+    if meeting:
+        cost, name = meeting[0]
+        rise = (
+            f", {percent_more(cost, best.bill.unrounded)}" if best.bill.unrounded and cost > best.bill.unrounded else ""
+        )
+        yield f"Next is {name} at {money(costs[name][1])}{rise}: the pick changes if prices or volume move it past that."
+    elif others:
+        yield (
+            "No other plan meets every target."
+            if has_targets(projection)
+            else "No other plan can be used without leaving work behind."
+        )
+
+
+def _sure(projection: Projection, best: PlanProjection) -> Iterator[str]:
+    if best.checks and has_targets(projection):
+        tight = max(best.checks, key=lambda check: check.used)
+        yield f"Tightest target: {check_text(tight, projection.currency)}."

@@ -1,0 +1,1 @@
+"""The studies' answers as tables and charts."""

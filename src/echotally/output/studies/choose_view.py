@@ -1,0 +1,130 @@
+"""A choice of plans and sizes in the terminal and as data."""
+
+from __future__ import annotations
+
+import json
+import shlex
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from echotally.errors import safe
+from echotally.model.units import memory_text
+from echotally.output.base.charts import new_figure, picture, titled
+from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, signed, table
+from echotally.output.projection.projection_json import amount_text
+from echotally.output.projection.verdict_text import check_text
+from echotally.projection.project import PlanProjection
+from echotally.projection.verdict import throttled_share
+from echotally.studies.choose import Choice
+
+
+def choose_verdict(found: Choice) -> list[str]:
+    """What the choice costs against today, and how good it is known to be."""
+    today, chosen = found.today.bill, found.chosen.bill
+    assert today is not None and chosen is not None
+    currency = chosen.currency
+    change = chosen.shown - today.shown
+    met = _kept(found.chosen)
+    plans = len(set(found.assignment.values()))
+    lines = [
+        f"{money(chosen.shown)} {currency} a month on {plans} plan(s), {met}; today {money(today.shown)} on {found.today.offer.name} "
+        f"({_kept(found.today)}): {signed(change)}."
+    ]
+    lines += [f"  it misses {check_text(miss, currency)}." for miss in found.chosen.misses]
+    sure = "every assignment was looked at"
+    if found.bound is not None:
+        gap = found.assigned - found.bound
+        sure = f"no assignment at today's sizes costs less than {money(found.bound)}, a gap of {money(gap)}"
+    lines.append(f"How sure: {found.method}; {sure}; {found.played} months played.")
+    return lines
+
+
+def _kept(plan: PlanProjection) -> str:
+    if plan.misses:
+        return f"misses {len(plan.misses)} target(s)"
+    return f"{len(plan.undecided)} target(s) undecided" if plan.undecided else "meets every target"
+
+
+def set_lines(found: Choice) -> list[str]:
+    """The change against today as it is typed."""
+    return [f"--set {shlex.quote(f'{address}={value}')}" for address, value in found.sets]
+
+
+def choose_text(found: Choice, width: int | None = None, colour: bool | None = None) -> str:
+    """The verdict, each function's plan and sizes, and the change as overrides."""
+    assert found.chosen.measured is not None and found.chosen.bill is not None
+    sizes = dict(found.sets)
+    columns = [Column("function", False), Column("plan", False), Column("memory"), Column("limit"), Column("throttled %", rank=1),
+               Column("wait p95 s", rank=1), Column("peak inst.", rank=2), Column("cost")]  # fmt: skip
+    rows = []
+    for name, function in found.loaded.model.functions.items():
+        units = [u for u in found.chosen.measured.units if u.unit.function == name]
+        attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
+        limit = sizes.get(f"functions.{name}.instance_limit") or function.instance_limit
+        rows.append([
+            safe(name), found.assignment[name], sizes.get(f"functions.{name}.memory") or memory_text(function.memory),
+            "–" if limit is None else str(limit), share(throttled_share(attempts)),
+            seconds(max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)),
+            count(max(u.instances.peak for u in units)),
+            f"{sum(found.chosen.bill.functions[u.unit.function, u.unit.environment] for u in units):,.4f}",
+        ])  # fmt: skip
+    parts: list[RenderableType] = [
+        Text(safe(line), style="bold" if n == 0 else "") for n, line in enumerate(choose_verdict(found))
+    ]
+    parts += [Text(""), table(f"Chosen ({found.chosen.bill.currency})", columns, rows, width=width)]
+    parts.append(Text("The change against today:" if found.sets else "Nothing to change.", style="bold"))
+    parts += [Text("  " + safe(line)) for line in set_lines(found)]
+    return rendered(parts, width, colour)
+
+
+def choose_chart(found: Choice, form: str) -> bytes:
+    """Each function's cost today and as chosen, with its plan; what belongs to no function beside them."""
+    today, chosen = found.today.bill, found.chosen.bill
+    assert today is not None and chosen is not None
+    names = list(found.loaded.model.functions)
+    figure, (panel,) = new_figure()
+    panel.grid(False, axis="y")
+    for shift, bill, label, colour, hatch in (
+        (-0.2, today, "today", "#bbbbbb", "///"),
+        (0.2, chosen, "chosen", "#0072B2", ""),
+    ):
+        costs = [sum(float(cost) for key, cost in bill.functions.items() if key[0] == name) for name in names]
+        values = [*costs, round(float(bill.idle + bill.flat), 6) + 0.0]
+        places = [n + shift for n in range(len(values))]
+        bars = panel.barh(
+            places, values, 0.38, label=f"{label}: {money(bill.shown)}", color=colour, hatch=hatch, edgecolor="black"
+        )
+        panel.bar_label(bars, [f" {money(value)}" for value in values], fontsize=9)
+    labels = [f"{name}\n{found.assignment[name]}" for name in names] + ["idle and flat"]
+    panel.set_yticks(range(len(labels)), labels)
+    panel.invert_yaxis()
+    panel.set_xlabel(f"cost of the month ({chosen.currency})")
+    panel.legend(frameon=False, loc="lower right")
+    titled(panel, choose_verdict(found)[0], 11)
+    return picture(figure, form)
+
+
+def choose_json(found: Choice) -> str:
+    """The choice as data (schema ``echotally-choice/1``)."""
+    assert found.today.bill is not None and found.chosen.bill is not None
+    data = {
+        "schema": "echotally-choice/1",
+        "currency": found.chosen.bill.currency,
+        "today": {
+            "plan": found.today.offer.name,
+            "cost": f"{found.today.bill.total:f}",
+            "misses": len(found.today.misses),
+        },
+        "chosen": {
+            "cost": f"{found.chosen.bill.total:f}",
+            "misses": len(found.chosen.misses),
+            "plans": found.assignment,
+        },
+        "set": [f"{address}={value}" for address, value in found.sets],
+        "method": found.method,
+        "estimated": found.tried,
+        "played": found.played,
+        "bound": None if found.bound is None else amount_text(found.bound),
+    }
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"

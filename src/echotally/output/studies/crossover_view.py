@@ -1,0 +1,141 @@
+"""Costs against volume and their crossings, as text, data and chart."""
+
+from __future__ import annotations
+
+import json
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from echotally.errors import safe
+from echotally.output.base.charts import new_figure, picture, plain_numbers, style, titled
+from echotally.output.base.terminal import Column, count, money, rendered, table
+from echotally.studies.crossover import Crossover
+from echotally.studies.jobs import Row
+
+
+def crossover_verdict(found: Crossover) -> str:
+    """Which plan is the cheapest that meets every target, stretch by stretch, with the volumes at which that changes."""
+    picks = found.picks()
+    said = [
+        f"{plan or 'none'} from {_times(scale)} x" if n else plan or "none" for n, (scale, plan) in enumerate(picks)
+    ]
+    return "Cheapest that meets every target: " + ", then ".join(said) + "."
+
+
+def _times(scale: float) -> str:
+    """A multiple of today's volume with the digits that are known."""
+    return f"{scale:,.0f}" if scale >= 1_000 else f"{scale:,.4g}"
+
+
+def _currency(found: Crossover) -> str:
+    return next(iter(found.loaded.offers.values())).card.currency
+
+
+def crossover_text(found: Crossover, width: int | None = None, colour: bool | None = None) -> str:
+    """The verdict, the crossings, then costs by volume."""
+    plans = list(dict.fromkeys(row["plan"] for row in found.rows))
+    parts: list[RenderableType] = [Text(safe(crossover_verdict(found)), style="bold"), Text("")]
+    columns = [Column("times today"), Column("events a month"), Column("cost of both"), Column("cheaper below", False),
+               Column("cheaper above", False), Column("", False)]  # fmt: skip
+    rows = [
+        [
+            f"{c.scale:,.3f}",
+            count(c.events),
+            money(c.cost),
+            c.below,
+            c.above,
+            "cheapest changes" if c.cheapest else "",
+        ]
+        for c in found.crossings
+    ]
+    marks = ["bold" if c.cheapest else "dim" for c in found.crossings]
+    if rows:
+        parts.append(table(f"Crossings, to 1 % ({_currency(found)})", columns, rows, marks, width))
+    if found.changes:
+        columns = [
+            Column("times today"),
+            Column("events a month"),
+            Column("plan", False),
+            Column("from there on", False),
+        ]
+        rows = [
+            [
+                f"{c.scale:,.3f}",
+                count(c.scale * found.events),
+                c.plan,
+                "meets its targets" if c.meets else "misses a target",
+            ]
+            for c in found.changes
+        ]
+        parts.append(table("Targets, to 1 %", columns, rows, (), width))
+    cells = {(row["scale"], row["plan"]): row for row in found.rows}
+    columns = [
+        Column("times today"),
+        Column("events a month"),
+        *(Column(plan, rank=1 + n // 3) for n, plan in enumerate(plans)),
+    ]
+    rows = [
+        [f"{scale:,.3g}", count(scale * found.events), *(_cell(cells[scale, plan]) for plan in plans)]
+        for scale in found.scales
+    ]
+    parts.append(
+        table(f"Cost of the month ({_currency(found)}; * misses a target, ? undecided)", columns, rows, width=width)
+    )
+    parts.append(Text("Demand is multiplied in every environment; schedules fire as they do.", style="dim"))
+    if any(demand.clients for demand in found.loaded.model.demand.values()):
+        parts.append(
+            Text("Events a month are without the requests of clients, which depend on the answers.", style="dim")
+        )
+    return rendered(parts, width, colour)
+
+
+def _cell(row: Row) -> str:
+    return money(row["cost_total"]) + {True: "", False: "*", None: "?"}[row["meets_targets"]]
+
+
+def crossover_json(found: Crossover) -> str:
+    """The crossover as data (schema ``echotally-crossover/1``)."""
+    data = {
+        "schema": "echotally-crossover/1",
+        "currency": _currency(found),
+        "events": found.events,
+        "crossings": [vars(c) for c in found.crossings],
+        "changes": [vars(c) for c in found.changes],
+        "picks": [{"scale": scale, "plan": plan} for scale, plan in found.picks()],
+        "rows": list(found.rows),
+    }
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def crossover_chart(found: Crossover, form: str) -> bytes:
+    """Cost against volume, both logarithmic; hollow marks miss a target; crossings of the cheapest are named."""
+    figure, (panel,) = new_figure()
+    for n, plan in enumerate(dict.fromkeys(row["plan"] for row in found.rows)):
+        rows = [row for row in found.rows if row["plan"] == plan]
+        looks = style(n)
+        panel.plot(
+            [r["scale"] for r in rows],
+            [max(r["cost_total"], 1e-3) for r in rows],
+            label=plan,
+            markevery=[],
+            **{**looks, "marker": ""},
+        )
+        for met in (True, False):
+            some = [r for r in rows if bool(r["meets_targets"]) == met]
+            panel.plot([r["scale"] for r in some], [max(r["cost_total"], 1e-3) for r in some], linestyle="", marker=looks["marker"],
+                       color=looks["color"], fillstyle="full" if met else "none", markersize=7)  # fmt: skip
+    for c in found.crossings:
+        weight = "bold" if c.cheapest else "normal"
+        panel.annotate(f"{c.scale:,.2f} x", (c.scale, c.cost), (0, 26), textcoords="offset points", ha="center",
+                       weight=weight, arrowprops={"arrowstyle": "->", "color": "black"})  # fmt: skip
+    panel.set_xscale("log")
+    panel.set_yscale("log")
+    plain_numbers(panel)
+    panel.set_xlabel(
+        f"demand as a multiple of today's ({found.events:,.0f} events a month); hollow marks miss a target"
+    )
+    panel.set_ylabel(f"cost of the month ({_currency(found)})")
+    panel.legend(frameon=False)
+    titled(panel, crossover_verdict(found))
+    return picture(figure, form)

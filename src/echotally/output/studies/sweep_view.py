@@ -1,0 +1,220 @@
+"""A sweep as text, table, data and chart."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from echotally.errors import safe
+from echotally.model import units
+from echotally.output.base.charts import new_figure, picture, style, titled
+from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, table
+from echotally.studies.jobs import Row
+from echotally.studies.sweep import Sweep
+
+_MOST_SHOWN = 60
+#: Beside a cost: the point misses a target, or a sample cannot say.
+_MARKS = {True: "", False: "*", None: "?"}
+_SAYS = {"cost": "cheapest", "wait": "shortest wait", "throttled": "least throttled"}
+
+
+def sweep_verdict(found: Sweep) -> str:
+    """The best point in a sentence, as ``--set`` and plan."""
+    if found.demand_varied and any(row["feasible"] for row in found.rows):
+        return _by_demand(found)
+    row = found.best or found.closest
+    if row is None:
+        return "No plan can take any of these points."
+    sets = " ".join(f"{axis.address}={row[axis.address]}" for axis in found.axes)
+    currency = _currency(found)
+    figures = f"{money(row['cost_total'])} {currency}, throttled {share(row['throttled_share'])} %, wait p95 {seconds(row['wait_p95_s'])} s"
+    if found.best:
+        return f"Best ({_SAYS[found.objective]} that meets every target): {sets} on {row['plan']}: {figures}."
+    return (
+        f"No point meets every target. Closest: {sets} on {row['plan']}: {figures}; {row['misses']} target(s) missed."
+    )
+
+
+def _by_demand(found: Sweep) -> str:
+    """Where demand is varied no point is better than another: which plan is the cheapest that meets every target at each."""
+    picks: list[tuple[str, str]] = []
+    for point in dict.fromkeys(tuple(row[axis.address] for axis in found.axes) for row in found.rows):
+        here = [r for r in found.rows if tuple(r[a.address] for a in found.axes) == point and r["meets_targets"]]
+        plan = min(here, key=lambda r: (r["cost_total"], r["plan"]))["plan"] if here else "none"
+        if not picks or picks[-1][1] != plan:
+            picks.append((", ".join(map(str, point)), plan))
+    said = [f"{plan} from {at}" if n else plan for n, (at, plan) in enumerate(picks)]
+    return f"Demand is varied, so no point is the best. Cheapest that meets every target: {', then '.join(said)}."
+
+
+def _currency(found: Sweep) -> str:
+    return next(iter(found.loaded.offers.values())).card.currency
+
+
+def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = None) -> str:
+    """The verdict, then the points: all of a small sweep, the front of a large one."""
+    feasible = [row for row in found.rows if row["feasible"]]
+    shown = feasible if len(feasible) <= _MOST_SHOWN else [row for row in feasible if row["front"]][:_MOST_SHOWN]
+    runs = _run_columns(found)
+    columns = [Column(axis.address, False) for axis in found.axes]
+    columns += [
+        Column("plan", False),
+        Column("month"),
+        Column("throttled %"),
+        Column("lost", rank=3),
+        Column("wait p95 s"),
+    ]
+    columns += [Column(f"run of {name} s", rank=1) for name in runs]
+    columns += [Column("peak calls", rank=3), Column("misses", rank=2), Column("front", False, rank=1)]
+    rows = [_cells(found, row, runs) for row in shown]
+    marks = ["bold" if row is found.best else "dim" if not row["meets_targets"] else "" for row in shown]
+    parts: list[RenderableType] = [Text(safe(sweep_verdict(found)), style="bold"), Text("")]
+    parts.append(
+        table(f"Points ({_currency(found)} a month; * misses a target, ? undecided)", columns, rows, marks, width)
+    )
+    said = "" if len(shown) == len(feasible) else f"; {len(shown)} on the front shown (-o for all)"
+    infeasible = len(found.rows) - len(feasible)
+    parts.append(Text(f"{len(found.rows)} points{said}; {infeasible} infeasible.", style="dim"))
+    parts.append(
+        Text("front: no other point is as good in cost, wait and throttling and better in one of them.", style="dim")
+    )
+    return rendered(parts, width, colour)
+
+
+def _run_columns(found: Sweep) -> list[str]:
+    """Functions an axis is about: their run time is shown beside the cost."""
+    names = [axis.address.split(".")[1] for axis in found.axes if axis.address.startswith("functions.")]
+    return list(dict.fromkeys(names))
+
+
+def _cells(found: Sweep, row: Row, runs: list[str]) -> list[str]:
+    return [
+        *(safe(str(row[axis.address])) for axis in found.axes),
+        row["plan"], money(row["cost_total"]) + _MARKS[row["meets_targets"]], share(row["throttled_share"]), count(row["lost_events"]), seconds(row["wait_p95_s"]),
+        *(seconds(row.get(f"run_s:{name}")) for name in runs),
+        count(row["concurrency_peak"]), count(row["misses"]), "yes" if row["front"] else "",
+    ]  # fmt: skip
+
+
+def sweep_json(found: Sweep) -> str:
+    """The sweep as data (schema ``echotally-sweep/1``)."""
+    data: dict[str, Any] = {
+        "schema": "echotally-sweep/1",
+        "axes": [{"address": axis.address, "values": list(axis.values)} for axis in found.axes],
+        "objective": found.objective,
+        "currency": _currency(found),
+        "demand_varied": found.demand_varied,
+        "best": found.best,
+        "closest": found.closest,
+        "rows": list(found.rows),
+    }
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def as_number(text: str) -> float | None:
+    """The number behind a value of an axis, in its own unit's base; None for words."""
+    for read in (units.memory_mb, units.duration_ns, units.rate_per_s, units.size_bytes, float):
+        try:
+            value = float(read(text))
+        except (ValueError, TypeError):
+            continue
+        return value / 1e9 if read is units.duration_ns else value
+    return None
+
+
+def _label(address: str, value: str) -> str:
+    for read, unit in (
+        (units.memory_mb, "MB"),
+        (units.duration_ns, "s"),
+        (units.rate_per_s, "events/s"),
+        (units.size_bytes, "bytes"),
+    ):
+        try:
+            read(value)
+        except ValueError:
+            continue
+        return f"{address} ({unit})"
+    return address
+
+
+def sweep_chart(found: Sweep, form: str) -> bytes:
+    """Lines for one axis (cost, and run time where it is about a function), a heat map of cost for two."""
+    if len(found.axes) == 1:
+        return picture(_lines(found), form)
+    return picture(_heat(found), form)
+
+
+def _lines(found: Sweep) -> Any:
+    axis = found.axes[0]
+    runs = _run_columns(found)
+    figure, panels = new_figure(1 + bool(runs), (2, 1) if runs else (1,))
+    numbers = [as_number(value) for value in axis.values]
+    numeric = None not in numbers
+    place = dict(zip(axis.values, numbers if numeric else range(len(axis.values)), strict=True))
+    plans = list(dict.fromkeys(row["plan"] for row in found.rows if row["feasible"]))
+    for n, plan in enumerate(plans):
+        rows = [row for row in found.rows if row["plan"] == plan and row["feasible"]]
+        x = [place[row[axis.address]] for row in rows]
+        panels[0].plot(x, [row["cost_total"] for row in rows], label=plan, **style(n))
+        for name in runs:
+            panels[1].plot(x, [row.get(f"run_s:{name}") for row in rows], label=plan, **style(n))
+    panels[0].set_ylabel(f"cost of the month ({_currency(found)})")
+    panels[0].set_ylim(bottom=0)
+    panels[0].legend(frameon=False, ncols=2)
+    if runs:
+        panels[1].set_ylabel(f"mean run of {', '.join(runs)} (s)")
+        panels[1].set_ylim(bottom=0)
+    if numeric and min(n for n in numbers if n is not None) > 0 and max(numbers) / min(numbers) >= 8:  # type: ignore[operator,type-var]
+        panels[-1].set_xscale("log")
+    panels[-1].set_xticks(list(place.values()), [str(v) for v in place], rotation=30 if len(place) > 8 else 0)
+    panels[-1].minorticks_off()
+    panels[-1].set_xlabel(_label(axis.address, axis.values[0]))
+    _mark_best(found, panels[0], place[found.best[axis.address]] if found.best else None)
+    titled(panels[0], _title(found))
+    return figure
+
+
+def _mark_best(found: Sweep, panel: Any, x: float | None) -> None:
+    if found.best and x is not None:
+        panel.annotate(
+            "best", (x, found.best["cost_total"]), (0, 24), textcoords="offset points", ha="center",
+            arrowprops={"arrowstyle": "->", "color": "black"},
+        )  # fmt: skip
+
+
+def _title(found: Sweep) -> str:
+    return sweep_verdict(found).replace(": ", ":\n", 1) if len(sweep_verdict(found)) > 110 else sweep_verdict(found)
+
+
+def _heat(found: Sweep) -> Any:
+    """Cost over the first two axes, on the plan of the best (or first feasible) point; the cheapest third-axis value."""
+    one, two = found.axes[:2]
+    row = found.best or found.closest or next((r for r in found.rows if r["feasible"]), None)
+    plan = row["plan"] if row else ""
+    cells: dict[tuple[str, str], Row] = {}
+    for r in found.rows:
+        key = (r[one.address], r[two.address])
+        if r["plan"] == plan and r["feasible"] and (key not in cells or r["cost_total"] < cells[key]["cost_total"]):
+            cells[key] = r
+    figure, (panel,) = new_figure()
+    grid = [[cells[a, b]["cost_total"] if (a, b) in cells else float("nan") for a in one.values] for b in two.values]
+    image = panel.imshow(grid, aspect="auto", cmap="cividis_r", origin="lower")
+    panel.grid(False)
+    for y, b in enumerate(two.values):
+        for x, a in enumerate(one.values):
+            if (a, b) in cells and len(one.values) * len(two.values) <= 200:
+                cell = cells[a, b]
+                text = money(cell["cost_total"]) + ("" if cell["meets_targets"] else "\nmisses")
+                low, high = image.get_clim()
+                dark = cell["cost_total"] > (low + high) / 2
+                panel.text(x, y, text, ha="center", va="center", fontsize=9, color="white" if dark else "black")
+    panel.set_xticks(range(len(one.values)), one.values, rotation=30 if len(one.values) > 8 else 0)
+    panel.set_yticks(range(len(two.values)), two.values)
+    panel.set_xlabel(one.address)
+    panel.set_ylabel(two.address)
+    figure.colorbar(image, label=f"cost of the month on {plan} ({_currency(found)})")
+    titled(panel, _title(found))
+    return figure

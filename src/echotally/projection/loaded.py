@@ -1,0 +1,65 @@
+"""A model ready to be played, and which plan each function is on when a candidate is projected."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from echotally.demand.month import MonthPlan, plan_month
+from echotally.errors import BadInput
+from echotally.model.estate import Model
+from echotally.model.loading import load_as_far_as_possible
+from echotally.model.reading import Document
+from echotally.rates.card_loading import Offer, load_offers
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """A model ready to be played: document, month and offers checked as well."""
+
+    model: Model
+    document: Document
+    month: MonthPlan
+    offers: dict[str, Offer]
+
+    def with_model(self, model: Model) -> Loaded:
+        """The same files with another model, its month planned anew."""
+        return Loaded(model, self.document, plan_month(model, self.document), self.offers)
+
+    def unpinned(self) -> Loaded:
+        """The same estate with no function pinned to a plan."""
+        functions = {name: f.model_copy(update={"plan": None}) for name, f in self.model.functions.items()}
+        model = self.model.model_copy(update={"functions": functions})
+        return Loaded(model, self.document, self.month, self.offers)
+
+
+def load(path: Path | str, sets: Iterable[tuple[str, str]] = (), like: Loaded | None = None) -> Loaded:
+    """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake.
+
+    ``like`` is the same model loaded with other overrides: its cards are not read again where they are the same.
+    """
+    model, document, problems = load_as_far_as_possible(path, sets)
+    if model is None:
+        raise BadInput(problems)
+    month, offers = None, None
+    try:
+        offers = load_offers(document, model, like.offers if like and _same_cards(like.model, model) else None)
+    except BadInput as error:
+        problems += error.problems
+    try:
+        month = plan_month(model, document)
+    except BadInput as error:
+        problems += error.problems
+    if problems or month is None or offers is None:
+        raise BadInput(list(dict.fromkeys(problems)))
+    return Loaded(model, document, month, offers)
+
+
+def _same_cards(one: Model, other: Model) -> bool:
+    return one.estate.rate_cards == other.estate.rate_cards and one.exchange == other.exchange
+
+
+def placement_on(model: Model, offers: dict[str, Offer], candidate: Offer) -> dict[str, Offer]:
+    """Each function's plan when ``candidate`` is projected: its own pin, or the candidate."""
+    return {name: offers[function.plan] if function.plan else candidate for name, function in model.functions.items()}

@@ -1,0 +1,42 @@
+"""What still costs when nothing runs at all, because take-down is the step people forget."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from echotally.demand.month import MonthPlan
+from echotally.engine.running import simulate
+from echotally.projection.bills import Bill, make_bill
+from echotally.projection.loaded import Loaded, placement_on
+from echotally.projection.metering import Metered, UnitKey, meter
+from echotally.rates.card_loading import Offer
+
+
+def standing_bill(loaded: Loaded, candidate: Offer) -> Bill:
+    """The month's bill on ``candidate`` if no event came, no schedule fired and no queue held a backlog.
+
+    The same engine and the same meters as ever, on a month without demand. Raises nothing for a plan that
+    is feasible.
+    """
+    metered, units = _quiet(loaded, candidate)
+    return make_bill(metered, units, candidate.card.currency)
+
+
+def standing_quantities(loaded: Loaded, candidate: Offer) -> dict[tuple[str, str], dict[str, Decimal]]:
+    """As ``standing_bill``, the quantities of each account and meter."""
+    metered, _ = _quiet(loaded, candidate)
+    return {
+        account: {name: metered.total(account, name) for name in meters}
+        for account, meters in metered.quantities.items()
+    }
+
+
+def _quiet(loaded: Loaded, candidate: Offer) -> tuple[Metered, list[UnitKey]]:
+    model = loaded.model
+    quiet = model.model_copy(
+        update={"queues": {name: q.model_copy(update={"backlog": 0}) for name, q in model.queues.items()}}
+    )
+    month = MonthPlan(loaded.month.clock, (), {}, ())
+    measured = simulate(quiet, month, placement_on(model, loaded.offers, candidate), model.estate.seed)
+    units = [(u.unit.function, u.unit.environment) for u in measured.units]
+    return meter(quiet, measured, candidate), units

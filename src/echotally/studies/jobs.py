@@ -1,0 +1,194 @@
+"""Points of a study: changed models projected on plans, on all cores, kept as they finish.
+
+Why it exists: sweep, crossover and choose ask the same thing many times over. A point is played by one
+module-level function from plain data, so that threads of one machine, processes and other machines give
+the same rows; finished points go to an SQLite file, and the same command goes on from there.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import sqlite3
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from echotally.errors import BadInput, Problem
+from echotally.files import LARGEST_PIPE, content_of
+from echotally.projection.figures import figures
+from echotally.projection.loaded import Loaded, load
+from echotally.projection.project import PlanProjection, project_plan
+
+Sets = tuple[tuple[str, str], ...]
+Row = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Point:
+    """One changed model, asked for on some plans: its number in the study, its overrides, the plans, the seed.
+
+    ``sampled_from`` is the number of expected events from which the month is sampled (None: the usual one).
+    """
+
+    number: int
+    sets: Sets
+    plans: tuple[str, ...]
+    seed: int
+    sampled_from: int | None = None
+
+
+def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
+    """Rows of a point, one a plan, in the plans' order; ``progress`` hears the share of each plan's month that is over.
+
+    A change the loader refuses raises ``BadInput``.
+    """
+    loaded = load(path, [*sets, *point.sets])
+    return [
+        row_of(project_plan(loaded, loaded.offers[plan], point.seed, progress, sampled_from=point.sampled_from))
+        for plan in point.plans
+    ]
+
+
+def row_of(plan: PlanProjection) -> Row:
+    """A plan's main figures; None where it is infeasible. Cost in the card's currency, waits and runs in s."""
+    row: Row = {"plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.meets_targets}
+    names = ("cost.total", "throttled_share", "lost_events", "wait_p95_s", "concurrency.peak", "cold_starts", "misses")
+    found = figures(plan) if plan.feasible else {}
+    row |= {name.replace(".", "_"): found.get(name) for name in names}
+    for unit in sorted(plan.measured.units, key=lambda u: u.order) if plan.measured else ():
+        if unit.started and f"run_s:{unit.unit.function}" not in row:
+            row[f"run_s:{unit.unit.function}"] = unit.busy_ns / unit.started / 1e9
+    return row
+
+
+def study_digest(loaded: Loaded, sets: Sets, points: Sequence[Point]) -> str:
+    """A digest of everything the rows depend on: the files read, the overrides, the points, the version."""
+    from importlib.metadata import version
+
+    from echotally.engine.compiling import cache_folder
+
+    found = hashlib.sha256()
+    folder = loaded.document.path.parent
+    named = [loaded.document.path, *(folder / name for name in loaded.model.estate.rate_cards)]
+    named += [folder / d.trace for d in loaded.model.demand.values() if d.trace]
+    for path in named:
+        found.update(content_of(path, LARGEST_PIPE))
+    found.update(json.dumps([sets, [(p.sets, p.plans, p.seed, p.sampled_from) for p in points]]).encode())
+    found.update(f"{version('echotally')} {cache_folder().name} {loaded.model!r}".encode())
+    return found.hexdigest()
+
+
+class Store:
+    """Finished points in an SQLite file, known by the study's digest. Use as a context."""
+
+    def __init__(self, path: Path, digest: str) -> None:
+        self.path = path
+        try:
+            self.db = sqlite3.connect(path, isolation_level=None)
+            self.db.execute("PRAGMA journal_mode=WAL")
+            self.db.execute("CREATE TABLE IF NOT EXISTS study (digest TEXT)")
+            self.db.execute("CREATE TABLE IF NOT EXISTS point (number INTEGER PRIMARY KEY, rows TEXT)")
+            known = self.db.execute("SELECT digest FROM study").fetchall()
+            if not known:
+                self.db.execute("INSERT INTO study VALUES (?)", (digest,))
+        except sqlite3.Error as error:
+            raise BadInput(Problem(f"is not a store of points: {error}", file=str(path))) from error
+        if known and known[0][0] != digest:
+            raise BadInput(
+                Problem(
+                    "holds points of another study: the model, a card, the points asked for or the version differ",
+                    file=str(path),
+                    allowed="the same command as before, or another --store",
+                )
+            )
+
+    def __enter__(self) -> Store:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.db.close()
+
+    def finished(self) -> dict[int, list[Row]]:
+        """Points that are done, by number."""
+        return {number: json.loads(rows) for number, rows in self.db.execute("SELECT number, rows FROM point")}
+
+    def keep(self, number: int, rows: list[Row]) -> None:
+        """Keep a finished point, whole or not at all."""
+        self.db.execute("INSERT OR REPLACE INTO point VALUES (?, ?)", (number, json.dumps(rows)))
+
+
+def run_points(
+    loaded: Loaded,
+    sets: Sets,
+    points: Sequence[Point],
+    workers: int = -1,
+    store: Path | None = None,
+    cluster: str | None = None,
+    progress: Callable[[str, float], None] | None = None,
+) -> dict[int, list[Row]]:
+    """Rows of every point, by number, whatever the ``workers`` (cores) or the Dask ``cluster`` (its scheduler's address).
+
+    ``store`` keeps finished points; those of an earlier, cut-off run of the same study are not played again.
+    """
+    if store is None:
+        return dict(_played(loaded, sets, points, workers, cluster, progress, len(points)))
+    with Store(store, study_digest(loaded, sets, points)) as kept:
+        found = kept.finished()
+        left = [point for point in points if point.number not in found]
+        for number, rows in _played(loaded, sets, left, workers, cluster, progress, len(points)):
+            kept.keep(number, rows)
+            found[number] = rows
+    return found
+
+
+def _played(
+    loaded: Loaded,
+    sets: Sets,
+    points: Sequence[Point],
+    workers: int,
+    cluster: str | None,
+    progress: Callable[[str, float], None] | None,
+    whole: int,
+) -> Iterator[tuple[int, list[Row]]]:
+    if str(loaded.document.path) == "-":
+        what = "comes from standard input, which the processes that play the points cannot read"
+        raise BadInput(Problem(what, file="the model", allowed="the name of a file"))
+    path = str(loaded.document.path.absolute())
+    mapped = _on_cluster(cluster, path, sets, points) if cluster else _on_cores(workers, path, sets, points)
+    for done, found in enumerate(mapped, whole - len(points) + 1):
+        if progress:
+            progress(f"{whole} points", done / whole)
+        yield found
+
+
+def _numbered(path: str, sets: Sets, point: Point) -> tuple[int, list[Row]]:
+    return point.number, solve(path, sets, point)
+
+
+def _on_cores(workers: int, path: str, sets: Sets, points: Sequence[Point]) -> Iterable[tuple[int, list[Row]]]:
+    if workers == 1 or len(points) < 4:
+        return (_numbered(path, sets, point) for point in points)
+    from joblib import Parallel, delayed
+
+    pool = Parallel(n_jobs=workers, return_as="generator_unordered", batch_size=1)
+    found: Iterable[tuple[int, list[Row]]] = pool(delayed(_numbered)(path, sets, point) for point in points)
+    return found
+
+
+def _on_cluster(address: str, path: str, sets: Sets, points: Sequence[Point]) -> Iterator[tuple[int, list[Row]]]:
+    try:
+        from distributed import Client, as_completed
+    except ImportError as error:
+        raise BadInput(
+            Problem("needs the optional part for clusters", "--cluster", allowed="pip install 'echotally[cluster]'")
+        ) from error
+    try:
+        client = Client(address, timeout="10s")
+    except (OSError, ValueError) as error:
+        raise BadInput(Problem("no Dask scheduler answers there", "--cluster", value=address)) from error
+    with client:
+        futures = client.map(lambda point: _numbered(path, sets, point), points, pure=False)
+        for _, result in as_completed(futures, with_results=True):
+            yield result

@@ -1,0 +1,283 @@
+"""``load``: the closed-loop trial people run by hand: so many clients, so many instances, what comes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from echotally.engine import records as r
+from echotally.engine.build import Built
+from echotally.engine.measured import Level, UnitMeasured, Waits, assemble, levels, wait_sums
+from echotally.engine.running import begun, finish, play, play_entries
+from echotally.errors import BadInput, Problem
+from echotally.model.estate import Demand, Endpoint, Function, Model, Trigger
+from echotally.model.spread import Spread, constant
+from echotally.projection.bills import make_bill
+from echotally.projection.loaded import Loaded, load
+from echotally.projection.metering import meter
+from echotally.projection.project import project_loaded
+from echotally.rates.card_loading import Offer, candidates
+from echotally.rates.feasibility import reasons_against
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: Meters that a trial of a few minutes says nothing about.
+#: Changes of instances that are kept of a trial.
+_TRAIL = 50_000
+_BY_THE_MONTH = ("storage_gb_months", "flat_months")
+
+
+@dataclass(frozen=True)
+class LoadRow:
+    """One trial: ``calls`` answered or refused in ``seconds``; throughput of answers; latency in s of answered calls.
+
+    ``knee``: more clients at this limit bring little throughput and much latency. ``steady_s``: no instance was added after so
+    long; ``bound``: the plan's own limit that was reached, in words.
+    """
+
+    clients: int
+    limit: int | None
+    calls: int
+    seconds: float
+    calls_per_s: float
+    refused: int
+    latency: Waits
+    latency_mean_s: float | None
+    instances: Level
+    concurrency: Level
+    cost_per_million: Decimal | None
+    knee: bool = False
+    steady_s: float | None = None
+    bound: str = ""
+
+    @property
+    def refused_share(self) -> float:
+        """Refused calls / calls."""
+        return self.refused / self.calls if self.calls else 0.0
+
+
+@dataclass(frozen=True)
+class LoadTrial:
+    """Every pair of clients and limit; ``enough`` is the limit beyond which more instances bring nothing."""
+
+    loaded: Loaded
+    plan: str
+    function: str
+    rows: tuple[LoadRow, ...]
+    enough: int | None
+    pause_ns: int = 1_000_000
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each pair of clients and limit (``LoadRow``)."""
+        from echotally.projection.tables import frame_of
+
+        return frame_of(self.rows)
+
+
+def load_trial(
+    path: Path | str,
+    function: str,
+    clients: Sequence[int],
+    limits: Sequence[int | None] = (None,),
+    calls: int = 1_000,
+    seconds: float | None = None,
+    warm_up_s: float = 0.0,
+    think: Spread | None = None,
+    plan: str | None = None,
+    sets: Iterable[tuple[str, str]] = (),
+    pause_ns: int | None = None,
+) -> LoadTrial:
+    """Let ``clients`` ask ``function`` again and again until ``calls`` are answered or refused, or ``seconds`` are over.
+
+    Only the function runs, alone, on ``plan`` (default: the one ``project`` picks). What happens in the first
+    ``warm_up_s`` is left out. A refused client pauses at least ``pause_ns`` (left out: 1 ms). Raises ``BadInput``, also where the function does not fit the plan.
+    """
+    loaded = load(path, sets)
+    if function not in loaded.model.functions:
+        raise BadInput(
+            Problem(
+                "there is no such function", "--function", value=function, allowed=", ".join(loaded.model.functions)
+            )
+        )
+    offer = _offer(loaded, function, plan)
+    against = reasons_against(loaded.model, function, offer.plan)
+    if against:
+        raise BadInput(Problem(f"{function} does not fit {offer.name}: {'; '.join(against)}", "--plan"))
+    rows = [
+        _trial(loaded, function, offer, n, limit, calls, seconds, warm_up_s, think or constant(0), pause_ns)
+        for limit in limits
+        for n in clients
+    ]
+    return LoadTrial(
+        loaded, offer.name, function, tuple(_with_knees(rows)), _enough(rows), pause_ns or 1_000_000
+    )  # fmt: skip
+
+
+def _offer(loaded: Loaded, function: str, plan: str | None) -> Offer:
+    wanted = plan or loaded.model.functions[function].plan
+    able = [
+        o.name for o in candidates(loaded.model, loaded.offers) if not reasons_against(loaded.model, function, o.plan)
+    ]
+    if wanted is None and len(able) == 1:
+        # With one plan there is nothing to pick, so the month need not be played.
+        wanted = able[0]
+    if wanted is None:
+        result = project_loaded(loaded, [])
+        wanted = result.pick or result.closest or next(iter(loaded.offers))
+    if wanted not in loaded.offers:
+        raise BadInput(Problem("no rate card has this plan", "--plan", value=wanted, allowed=", ".join(loaded.offers)))
+    return loaded.offers[wanted]
+
+
+def alone(
+    model: Model, name: str, function: Function, clients: int, think: Spread, pause_ns: int | None = None
+) -> Model:
+    """A model in which clients ask one function and nothing else happens."""
+    environment = next(iter(model.environments))
+    demand = Demand.model_validate({"into": "endpoints.trial", "clients": clients}).model_copy(
+        update={"think": think} | ({"client_pause": pause_ns} if pause_ns else {})
+    )
+    trigger = Trigger.model_validate({"from": "endpoints.trial", "to": name})
+    return model.model_copy(
+        update={
+            "functions": {name: function.model_copy(update={"emits": (), "plan": None})}, "schedules": {}, "queues": {},
+            "streams": {}, "topics": {}, "folders": {}, "endpoints": {"trial": Endpoint()}, "demand": {"trial": demand},
+            "triggers": (trigger,), "environments": {environment: model.environments[environment].model_copy(update={"demand": 1.0})},
+        }
+    )  # fmt: skip
+
+
+def _trial(
+    loaded: Loaded, name: str, offer: Offer, clients: int, limit: int | None, calls: int, seconds: float | None,
+    warm_up_s: float, think: Spread, pause_ns: int | None,
+) -> LoadRow:  # fmt: skip
+    function = loaded.model.functions[name]
+    if limit is not None:
+        function = function.model_copy(update={"instance_limit": limit})
+    trial = loaded.with_model(alone(loaded.model, name, function, clients, think, pause_ns))
+    built = begun(trial.model, trial.month, {name: offer}, loaded.model.estate.seed, _TRAIL)
+    if warm_up_s:
+        play(built, int(warm_up_s * 1e9))
+        _forget(built)
+    began = int(built.world.ck[0]["now"])
+    last = trial.month.clock.length_ns if seconds is None else began + int(seconds * 1e9)
+    built.world.ck[0]["until"] = last
+    while (left := calls - _answered(built) - _refused(built)) > 0 and int(built.world.ck[0]["now"]) < last:
+        # One entry of the calendar answers or refuses one call at the most, but for those of one instant.
+        if play_entries(built, left):
+            break
+    return _row(trial, offer, built, began, clients, limit)
+
+
+def _answered(built: Built) -> int:
+    f = built.world.fn[0]
+    return int(f["succeeded"] + f["failed"] + f["timed_out"])
+
+
+def _refused(built: Built) -> int:
+    return int(built.world.fn[0]["ev_rejected"])
+
+
+def _forget(built: Built) -> None:
+    """Start all counts, sketches and levels anew after a warm-up; what is in flight goes on."""
+    w, f = built.world, built.world.fn[0]
+    for name in ("attempts", "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "ev_ok",
+                 "ev_errored", "ev_rejected", "billed_ns", "busy_ns", "life_ns", "requests", "replies", "wait_max", "late_max",
+                 *(r.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns"))):  # fmt: skip
+        f[name] = 0
+    f["conc_peak"], f["inst_peak"] = f["in_flight"], f["count"]
+    for sketch in (w.h_wait, w.h_late, w.h_conc, w.h_inst):
+        sketch[:] = 0
+
+
+def _row(trial: Loaded, offer: Offer, built: Built, began: int, clients: int, limit: int | None) -> LoadRow:
+    now = int(built.world.ck[0]["now"])
+    length = max(1, now - began)
+    answered, refused = _answered(built), _refused(built)
+    concurrency, instances = levels(built, 0, length)
+    late = built.world.h_late[0]
+    mean = float(wait_sums(late).sum() / late[0].sum()) / 1e9 if late[0].sum() else None
+    unit = _finished(trial, built, length)
+    if offer.plan.bills == "reserved":
+        instances = Level(float(offer.plan.instances or 0), *[offer.plan.instances or 0] * 3)
+    return LoadRow(
+        clients, limit if limit is not None else unit.instance_limit, answered + refused, length / 1e9, answered / length * 1e9,
+        refused, unit.latency, mean, instances, concurrency, _per_million(trial, offer, built, length, answered),
+        steady_s=_steady(built, began), bound=_bound(offer, unit, limit),
+    )  # fmt: skip
+
+
+def _steady(built: Built, began: int) -> float | None:
+    """When the last instance was added, s after the trial's start; None where that is not known."""
+    w = built.world
+    count = int(w.ck[0]["trail_n"])
+    if count >= len(w.trail):
+        return None
+    steps = w.trail[:count]
+    ready = steps["at"][(steps["ready"] == 1) & (steps["at"] >= began)]
+    return float(ready.max() - began) / 1e9 if len(ready) else 0.0
+
+
+def _bound(offer: Offer, unit: UnitMeasured, limit: int | None) -> str:
+    """The plan's own limit that the trial ran into."""
+    plan = offer.plan
+    if plan.concurrency_limit is not None and unit.concurrency.peak >= plan.concurrency_limit:
+        return f"{offer.name} allows {plan.concurrency_limit:,} calls at once"
+    own = plan.instance_limit
+    if own is not None and plan.bills != "reserved" and unit.instances.peak >= own and (limit is None or limit > own):
+        return f"{offer.name} allows {own:,} instances"
+    return ""
+
+
+def _finished(trial: Loaded, built: Built, length: int) -> UnitMeasured:
+    finish(built)
+    return assemble(trial.model, built, _as_long(built, length)).units[0]
+
+
+def _as_long(built: Built, length: int) -> object:
+    ck = built.world.ck.copy()
+    ck[0]["horizon"] = length
+    return built.world._replace(ck=ck)
+
+
+def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answered: int) -> Decimal | None:
+    """Cost of the trial's time and work per million answers, allowances and monthly items left out."""
+    if not answered:
+        return None
+    bare = replace(offer, plan=offer.plan.model_copy(update={"allowance": {}}))
+    measured = assemble(trial.model, built, _as_long(built, length))
+    metered = meter(trial.model, measured, bare)
+    plans = {account: plan.model_copy(update={"allowance": {}}) for account, plan in metered.plans.items()}
+    units = [(u.unit.function, u.unit.environment) for u in measured.units]
+    bill = make_bill(replace(metered, plans=plans), units, offer.card.currency)
+    cost = sum((line.amount for line in bill.lines if line.meter not in _BY_THE_MONTH), Decimal(0))
+    return cost / answered * 1_000_000
+
+
+def _with_knees(rows: Sequence[LoadRow]) -> Iterable[LoadRow]:
+    """Mark, at each limit, the clients after which a step brings under a tenth more answers but more latency than that."""
+    marked: set[int | None] = set()
+    for n, row in enumerate(rows):
+        after = next((r for r in rows[n + 1 :] if r.limit == row.limit), None)
+        flat = after is not None and after.calls_per_s < 1.1 * row.calls_per_s
+        slower = after is not None and (after.latency_mean_s or 0) > 1.1 * (row.latency_mean_s or 0)
+        refuses = after is not None and after.refused_share > row.refused_share
+        knee = row.limit not in marked and flat and (slower or refuses)
+        if knee:
+            marked.add(row.limit)
+        yield replace(row, knee=knee)
+
+
+def _enough(rows: Sequence[LoadRow]) -> int | None:
+    """The smallest limit that reaches 95 % of the best throughput; None where that is the largest limit tried."""
+    reached: dict[int, float] = {}
+    for row in rows:
+        if row.limit is not None:
+            reached[row.limit] = max(reached.get(row.limit, 0.0), row.calls_per_s)
+    best = max(reached.values(), default=0.0)
+    good = [limit for limit, rate in reached.items() if rate >= 0.95 * best]
+    return min(good) if good and min(good) < max(reached) else None
