@@ -12,7 +12,7 @@ from pathlib import Path
 
 from speed import CARD, MODEL
 
-from echotally.engine.running import simulate
+from echotally.engine.play import simulate
 from echotally.projection.loaded import load, placement_on
 
 #: Seconds of the month with demand, at 92 calls a second: 1, 10 and 100 million attempts.

@@ -15,7 +15,7 @@ from pathlib import Path
 
 import simpy
 
-from echotally.engine.running import simulate
+from echotally.engine.play import simulate
 from echotally.projection.loaded import load, placement_on
 
 MODEL = """

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from echotally.engine.measured import UnitMeasured
+from echotally.engine.reading import UnitMeasured
 from echotally.projection.project import PlanProjection, Projection, project
 
 HEAD = """

@@ -10,9 +10,9 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-from echotally.engine import records as r
+from echotally.engine import codes
 from echotally.engine.kernel.checked import BadIndex
-from echotally.engine.running import ask, begun
+from echotally.engine.play import ask, begun
 from echotally.projection.loaded import Loaded, load, placement_on
 
 FAR = 10**7
@@ -42,17 +42,17 @@ def _cut(name: str) -> Callable[[Any], Any]:
 
 #: Array of the world -> (plan on which it is reached, how an index into it is forged).
 FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
-    "ls": ("calls", _set("so", "lists")), "fn": ("calls", _set("tr", "unit")), "ac": ("calls", _set("fn", "account")),
-    "tr": ("calls", _set("so", "first_trigger")), "so": ("calls", _set("tp", "source")), "pa": ("calls", _set("tr", "first_part")),
-    "tp": ("calls", _set("hp", "what", (FAR << 5) | int(r.K_TAP))), "sg": ("calls", _set("tp", "first_seg")), "ed": ("calls", _set("fn", "first_emit")),
-    "ins": ("calls", _set("ck", "free_in")), "no": ("nodes", _set("ac", "first_node")), "ca": ("calls", _set("ck", "free_ca")),
-    "ev": ("calls", _set("ck", "free_ev")), "cg": ("calls", _set("ck", "free_cg")), "hp": ("calls", _set("ck", "heap_n", -5)),
-    "pend": ("calls", _both(_set("ck", "pend_head"), _set("ck", "pend_n", 1))), "dirty": ("calls", _set("ck", "dirty_n", 50)),
-    "window": ("polled", _set("fn", "window_at")), "rng": ("calls", _set("tp", "rng")),
-    "samples": ("calls", _both(_set("tp", "pay_kind", 3), _set("tp", "pay_from"), _set("tp", "pay_n", 5))),
-    "waits_ns": ("calls", _both(_set("fn", "retry_from"), _set("fn", "error_rate", 1.0), _set("tr", "tries", 9))),
-    "trail": ("calls", _set("ck", "trail_n", -5)), "diary": ("calls", _set("ck", "diary_n", -5)),
-    **{name: ("calls", _cut(name)) for name in ("h_wait", "h_late", "h_conc", "h_inst", "h_lag", "series")},
+    "chains": ("calls", _set("sources", "lists")), "units": ("calls", _set("triggers", "unit")), "accounts": ("calls", _set("units", "account")),
+    "triggers": ("calls", _set("sources", "first_trigger")), "sources": ("calls", _set("taps", "source")), "partitions": ("calls", _set("triggers", "first_partition")),
+    "taps": ("calls", _set("calendar", "what", (FAR << 5) | int(codes.K_TAP))), "stretches": ("calls", _set("taps", "first_stretch")), "edges": ("calls", _set("units", "first_emit")),
+    "instances": ("calls", _set("clock", "free_instance")), "nodes": ("nodes", _set("accounts", "first_node")), "calls": ("calls", _set("clock", "free_call")),
+    "events": ("calls", _set("clock", "free_event")), "cargo": ("calls", _set("clock", "free_cargo")), "calendar": ("calls", _set("clock", "entries_n", -5)),
+    "expected": ("calls", _both(_set("clock", "expected_first"), _set("clock", "expected_n", 1))), "marked": ("calls", _set("clock", "marked_n", 50)),
+    "window": ("polled", _set("units", "window_at")), "random": ("calls", _set("taps", "random")),
+    "samples": ("calls", _both(_set("taps", "payload_kind", 3), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),
+    "pauses": ("calls", _both(_set("units", "retry_from"), _set("units", "error_rate", 1.0), _set("triggers", "tries", 9))),
+    "trail": ("calls", _set("clock", "trail_n", -5)), "diary": ("calls", _set("clock", "diary_n", -5)),
+    **{name: ("calls", _cut(name)) for name in ("wait_bins", "latency_bins", "level_bins", "count_bins", "lag_bins", "series")},
 }  # fmt: skip
 
 
@@ -63,9 +63,9 @@ def caught(loaded: Loaded, plan: str, forge: Callable[[Any], Any]) -> str:
     )
     world = forge(built.world)
     try:
-        ask(world, r.PLAY, 3_000)
-        ask(world, r.FLUSH)
-        ask(world, r.FINISH)
+        ask(world, codes.PLAY, 3_000)
+        ask(world, codes.FLUSH)
+        ask(world, codes.FINISH)
     except BadIndex as error:
         return str(error)
     return "not caught"

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from echotally.engine import records as r
-from echotally.engine.running import begun, finish, play
+from echotally.engine import layout
+from echotally.engine.play import begun, finish, play
 from echotally.projection.loaded import load, placement_on
 from tests.conftest import unit
 
@@ -46,7 +46,7 @@ def watch(write):
 
         def at(second: float):
             play(built, int(second * S))
-            return built.world.fn[0]
+            return built.world.units[0]
 
         at.built = built
         return at
@@ -75,8 +75,8 @@ def test_ten_thousand_messages_under_polled_scaling_from_zero(watch):
     # The look at 120 s still wants 8, that at 150 s none. 450 s is the first whose last 5 min hold no wish for any.
     assert at(449.999)["count"] == 8
     f = at(450.001)
-    assert (f["count"], f["ev_ok"], f["cold_starts"]) == (0, 10_000, 8)
-    assert r.wide(f, "life_ns") == (4 * 450 + 4 * 420) * S
+    assert (f["count"], f["handled"], f["cold_starts"]) == (0, 10_000, 8)
+    assert layout.wide(f, "life_ns") == (4 * 450 + 4 * 420) * S
 
 
 def test_a_hundred_records_over_four_partitions_with_one_failing_batch(play):
@@ -107,10 +107,10 @@ def test_a_message_that_always_fails_reaches_the_dead_letter_after_its_tries(wat
     settings = 'visibility = "10 s"\ntries = 3\ndead_letter = "queues.parked"\n[queues.parked]'
     at = watch(function("1 s", more="error_rate = 1") + source("queues.q", 1, "", settings))
     assert at(29.999)["failed"] == 3
-    assert at(29.999)["ev_dead"] == 0
-    assert at(30.001)["ev_dead"] == 1
+    assert at(29.999)["dead_lettered"] == 0
+    assert at(30.001)["dead_lettered"] == 1
     f = at(3_600)
-    assert (f["attempts"], f["calls"], r.wide(f, "billed_ns")) == (3, 3, 3 * S)
+    assert (f["attempts"], f["calls"], layout.wide(f, "billed_ns")) == (3, 3, 3 * S)
 
 
 def test_start_tokens_run_out_in_a_burst_and_come_back_one_a_second(play):
@@ -141,7 +141,7 @@ def test_a_failing_schedule_is_tried_again_after_a_minute_and_two(watch):
     )
     at = watch(model)
     assert [int(at(t)["failed"]) for t in (60.999, 61.001, 121.999, 122.001, 242.999, 243.001)] == [0, 1, 1, 2, 2, 3]
-    assert at(243.001)["ev_lost"] == 1
+    assert at(243.001)["lost"] == 1
 
 
 def test_throttled_pushes_wait_one_two_four_seconds_and_are_no_tries(watch):
@@ -150,7 +150,7 @@ def test_throttled_pushes_wait_one_two_four_seconds_and_are_no_tries(watch):
     assert [int(at(t)["throttled"]) for t in (0.5, 1.5, 3.5)] == [1, 2, 3]
     assert at(6.999)["in_flight"] == 0
     assert at(7.001)["in_flight"] == 1
-    assert at(13)["ev_ok"] == 2
+    assert at(13)["handled"] == 2
 
 
 def test_strict_order_keeps_one_batch_in_flight(watch):
@@ -158,7 +158,7 @@ def test_strict_order_keeps_one_batch_in_flight(watch):
     at = watch(function() + source("queues.q", 5, "", 'fifo = true\nvisibility = "1 min"'))
     for second in range(5):
         f = at(second + 0.5)
-        assert (f["in_flight"], f["ev_ok"]) == (1, second)
+        assert (f["in_flight"], f["handled"]) == (1, second)
 
 
 def test_a_batch_waits_for_company_and_a_delay_for_its_time(watch):
@@ -235,8 +235,8 @@ def test_a_run_in_flight_at_the_months_end_is_billed_up_to_it(watch):
     at = watch(model)
     f = at(744 * 3_600)
     finish(at.built)
-    f = at.built.world.fn[0]
-    assert (r.wide(f, "billed_ns"), f["ev_left"], f["in_flight"]) == (10 * S, 1, 1)
+    f = at.built.world.units[0]
+    assert (layout.wide(f, "billed_ns"), f["unfinished"], f["in_flight"]) == (10 * S, 1, 1)
 
 
 @pytest.mark.parametrize(("memory", "per_second"), [("128 MB", 25), ("256 MB", 50), ("512 MB", 100)])

@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from echotally.engine import records as r
-from echotally.engine.running import begun
+from echotally.engine import codes
+from echotally.engine.play import begun
 from echotally.engine.sampling.carrying import Carried
 from echotally.engine.sampling.cutting import cut_month, expected_in
 from echotally.engine.sampling.expecting import expected_events
@@ -29,7 +29,7 @@ HOUR = 3_600 * S
 
 
 def lane(retention_s: float = 1e9) -> Lane:
-    return Lane(int(r.LAY_QUEUE), 0, 0, (0,), int(retention_s * S), 1, 0, 1.0)
+    return Lane(int(codes.LAY_QUEUE), 0, 0, (0,), int(retention_s * S), 1, 0, 1.0)
 
 
 def follow(carried: Carried, come_per_s: float, gone_per_s: float, seconds: int, step_s: int, start_s: int = 0):
@@ -253,7 +253,7 @@ def test_the_floors_said_to_find_room_are_those_the_engine_starts(tmp_path_facto
     loaded = load(folder / "model.toml")
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
     built = begun(loaded.model, loaded.month, placement, 1)
-    started = {u.function: int(built.world.fn[n]["count"]) for n, u in enumerate(built.units)}
+    started = {u.function: int(built.world.units[n]["count"]) for n, u in enumerate(built.units)}
     assert {room.function: room.found for room in floors_on_nodes(loaded.model, placement)} == started
 
 

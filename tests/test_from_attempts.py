@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from echotally.engine.measured import read_out
-from echotally.engine.running import attempts, begun, finish
+from echotally.engine.play import attempts, begun, finish
+from echotally.engine.reading import read_out
 from echotally.projection.loaded import load, placement_on
 from echotally.projection.project import project
 from echotally.rates.billing import price_of
@@ -110,7 +110,7 @@ class Month:
                 started = None if outcome == "throttled" else run_at
                 self.log.append(plain.Attempt(names[unit], items, at, started, ended, cold, outcome))
         finish(built)
-        self.trail = built.world.trail[: int(built.world.ck[0]["trail_n"])].copy()
+        self.trail = built.world.trail[: int(built.world.clock[0]["trail_n"])].copy()
         self.names, self.length = names, loaded.month.clock.length_ns
         self.measured = read_out(loaded.model, built)
         self.units = {u.unit.function: u for u in self.measured.units}

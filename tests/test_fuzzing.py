@@ -12,7 +12,7 @@ from random import Random
 import pytest
 
 from echotally.demo import write_example
-from echotally.engine import records as r
+from echotally.engine import layout
 from tests.fuzzing.forms import differing
 from tests.fuzzing.kills import COMMANDS, killed
 from tests.fuzzing.making import files_of
@@ -136,5 +136,5 @@ def test_a_forged_index_of_every_kind_of_record_is_caught(tmp_path: Path) -> Non
     assert done.returncode == 0, done.stderr
     found = json.loads(done.stdout)
     # Everything a world holds but the one clock, which has no index.
-    assert set(found) == set(r.World._fields) - {"ck"}
+    assert set(found) == set(layout.World._fields) - {"clock"}
     assert {name: text for name, text in found.items() if f"('{name}')" not in text} == {}

@@ -7,7 +7,7 @@ from statistics import mean, stdev
 
 import pytest
 
-from echotally.engine.measured import wait_sums
+from echotally.engine.sketch import wait_sums
 from tests.conftest import unit
 
 # Two-sided 99.9 % point of Student's t with 7 degrees of freedom; seeds are fixed, so a test cannot flicker.

@@ -10,8 +10,9 @@ import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-from echotally.engine.measured import read_out, wait_sums
-from echotally.engine.running import attempts, begun, finish
+from echotally.engine.play import attempts, begun, finish
+from echotally.engine.reading import read_out
+from echotally.engine.sketch import wait_sums
 from echotally.projection.loaded import load, placement_on
 from tests.conftest import HEAD
 from tests.reference import Simulation

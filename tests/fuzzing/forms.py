@@ -22,7 +22,7 @@ _MOST_EVENTS = 400
 
 def _bound_work() -> None:
     """Work that is tried over and over is refused early, alike in both forms."""
-    from echotally.engine import running
+    from echotally.engine import watch
 
     for name, count in (
         ("_STEPS", 2_000),
@@ -30,7 +30,7 @@ def _bound_work() -> None:
         ("_ENTRIES_AN_EVENT", 10),
         ("_LOOK_AHEAD_FROM", 4_000),
     ):
-        setattr(running, name, count)
+        setattr(watch, name, count)
 
 
 def digests(first: int, count: int) -> dict[str, str]:

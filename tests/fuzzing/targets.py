@@ -286,9 +286,9 @@ def bill(seed: int, folder: Path) -> object:
 
 def play(seed: int, folder: Path) -> object:
     """An estate on every plan, its longest months sampled from few events on; what is tried over and over is refused early."""
-    from echotally.engine import running
+    from echotally.engine import watch
 
-    running._ENTRIES, running._ENTRIES_AN_EVENT = 20_000_000, 50
+    watch._ENTRIES, watch._ENTRIES_AN_EVENT = 20_000_000, 50
     for name, text in files_of(seed).items():
         (folder / name).write_text(text, encoding="utf-8")
     loaded = load(folder / "model.toml")

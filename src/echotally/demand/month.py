@@ -26,6 +26,7 @@ from echotally.demand.traces import BadTrace, read_trace
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Environment, Lump, Model
 from echotally.model.reading import Document
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import Spread, constant
 
 Result = TypeVar("Result")
@@ -41,7 +42,7 @@ class Tap:
 
     label: str
     environment: str
-    source: str
+    source: SourceRef
     kind: str
     spread: str
     stretches: tuple[Stretch, ...] = ()
@@ -131,7 +132,7 @@ class _Planner:
         return Tap(
             f"schedule:{source}:{environment}",
             environment,
-            f"schedules.{source}",
+            SourceRef.of(SourceKind.SCHEDULES, source),
             "counted",
             "even",
             stretches,

@@ -10,6 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from echotally.model.sources import SourceRef
+
 
 @dataclass(frozen=True)
 class SourceDemand:
@@ -20,7 +22,7 @@ class SourceDemand:
     """
 
     environment: str
-    source: str
+    source: SourceRef
     total: int
     expected: float
     minutes: NDArray[np.int64]

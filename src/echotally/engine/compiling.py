@@ -18,7 +18,10 @@ def cache_folder() -> Path:
 
     Numba notices a change only in the file of the function it compiles; the digest covers them all.
     """
-    sources = [*sorted(_KERNELS.glob("*.py")), _KERNELS.parent / "records.py", _KERNELS.parent / "ziggurat.py"]
+    sources = [
+        *sorted(_KERNELS.glob("*.py")),
+        *(_KERNELS.parent / f"{name}.py" for name in ("codes", "layout", "ziggurat")),
+    ]
     digest = hashlib.blake2b(b"".join(path.read_bytes() for path in sources), digest_size=8).hexdigest()
     base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
     return Path(os.environ.get("ECHOTALLY_CACHE") or Path(base) / "echotally") / f"kernels-{digest}"

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine import records as r
+from echotally.engine import codes
 from echotally.engine.build import Unit, stream_seed
-from echotally.engine.running import attempts, begun, finish
+from echotally.engine.play import attempts, begun, finish
 from echotally.errors import BadInput, Problem
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.rates.feasibility import reasons_against
@@ -64,7 +64,7 @@ def _frame(
         return found
 
     functions = loaded.model.functions
-    ran = chunk["outcome"] != r.THROTTLED
+    ran = chunk["outcome"] != codes.THROTTLED
     run_ns = np.where(ran, chunk["ended"] - chunk["run_at"], 0)
     cold_ns = np.where(ran, chunk["run_at"] - chunk["at"], 0)
     used = per_unit(lambda u: functions[u.function].used_mb)

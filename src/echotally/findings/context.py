@@ -14,10 +14,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from echotally.engine.measured import UnitMeasured
+from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput
-from echotally.model.estate import Function, Model, Trigger
+from echotally.model.estate import Model, Trigger
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.project import PlanProjection, project_plan
 from echotally.rates.card import Plan
@@ -269,24 +270,24 @@ class Context:
         return now.bill.unrounded - played.bill.unrounded if now and now.bill and played and played.bill else None
 
 
-def rewired(ctx: Context, source: str, kind: str) -> Sets:
+def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:
     """Overrides that put a topic or queue of the same name in the place of a source that only demand feeds.
 
     Nothing where something else feeds it too, or where the model with the change could not be loaded.
     """
-    model, name = ctx.model, source.split(".", 1)[1]
-    new = f"{kind}.{name}"
+    model = ctx.model
+    new = SourceRef.of(kind, source.name)
     fed = [d for d, demand in model.demand.items() if demand.into == source]
     inside = [e.into for f in model.functions.values() for e in f.emits]
     inside += [feed.into for topic in model.topics.values() for feed in topic.feeds]
     if not fed or source in inside or new in model.sources():
         return ()
-    sets: list[tuple[str, str]] = [(f"{new}.feeds", "[]") if kind == "topics" else (f"{new}.retention", "1 d")]
+    sets: list[tuple[str, str]] = [(f"{new}.feeds", "[]") if kind is SourceKind.TOPICS else (f"{new}.retention", "1 d")]
     sets += [(f"demand.{d}.into", new) for d in fed]
     for number, trigger in enumerate(model.triggers):
         if trigger.from_ == source:
             sets.append((f"triggers.{number}.from", new))
-            dropped = trigger.model_fields_set - {"from_", "to", "batch", "batch_wait"} if kind == "queues" else (
+            dropped = trigger.model_fields_set - {"from_", "to", "batch", "batch_wait"} if kind is SourceKind.QUEUES else (
                 trigger.model_fields_set - {"from_", "to"}
             )  # fmt: skip
             sets += [(f"triggers.{number}.{key}", "") for key in sorted(dropped)]
@@ -323,12 +324,6 @@ def nice_duration(ns: float) -> str:
     longest = ("d", 36_525)
     unit, n = min((s for s in steps if s[1] * worth[s[0]] >= ns), key=lambda s: s[1] * worth[s[0]], default=longest)
     return f"{n} {unit}"
-
-
-def batch_of(function: Function, trigger: Trigger, model: Model) -> int:
-    """Events of a full call of a trigger."""
-    kind, _, name = trigger.from_.partition(".")
-    return model.schedules[name].items if kind == "schedules" else trigger.batch
 
 
 def percent(share: float) -> str:

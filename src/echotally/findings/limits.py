@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from decimal import Decimal
 
 from echotally.findings.context import Context, Noticed, Sets, percent, rule
+from echotally.model.sources import SourceKind
 from echotally.rates.unit_settings import unit_settings
 
 #: A limit far above any use, to see how many instances would be used without one.
@@ -136,7 +137,7 @@ def many_cold(ctx: Context) -> Iterator[Noticed]:
     for name, function in ctx.model.functions.items():
         units, plan = ctx.units(name), ctx.plan(name)
         started, cold = sum(u.started for u in units), sum(u.cold_starts for u in units)
-        asked = any(t.from_.startswith("endpoints.") for _, t in ctx.triggers(name))
+        asked = any(t.from_.kind is SourceKind.ENDPOINTS for _, t in ctx.triggers(name))
         if not asked or not started or cold < _COLD * started or plan.bills == "reserved" or function.instance_floor:
             continue
         sets: Sets = ((f"functions.{name}.instance_floor", "1"),)

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from decimal import Decimal
 
 from echotally.findings.context import Context, Noticed, Sets, rewired, rule
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.bills import merged_lines
 from echotally.projection.when_idle import standing_bill
 from echotally.rates.feasibility import reasons_against
@@ -45,8 +46,10 @@ def _take_down(ctx: Context, meter: str) -> Sets:
     copies = list(model.environments)[1:]
     if copies:
         return ((f"environments.{copies[-1]}", ""),)
-    streams = [f"streams.{name}" for name in model.streams] if meter == "stream_partition_hours" else []
-    by_queue = next((sets for stream in streams if (sets := rewired(ctx, stream, "queues"))), ())
+    streams = (
+        [SourceRef.of(SourceKind.STREAMS, name) for name in model.streams] if meter == "stream_partition_hours" else []
+    )
+    by_queue = next((sets for stream in streams if (sets := rewired(ctx, stream, SourceKind.QUEUES))), ())
     return by_queue or _elsewhere(ctx)
 
 
@@ -92,7 +95,7 @@ def open_endpoint(ctx: Context) -> Iterator[Noticed]:
     for trigger in ctx.model.triggers:
         function = ctx.model.functions[trigger.to]
         units = ctx.units(trigger.to)
-        if not trigger.from_.startswith("endpoints.") or function.instance_limit is not None or not units:
+        if trigger.from_.kind is not SourceKind.ENDPOINTS or function.instance_limit is not None or not units:
             continue
         plan, now = ctx.plan(trigger.to), ctx.cost(trigger.to)
         if plan.bills in ("reserved", "nodes"):

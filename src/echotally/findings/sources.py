@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from decimal import Decimal
 
 from echotally.findings.context import Context, Noticed, Sets, nice_duration, pushed_by_its_topic, rewired, rule
+from echotally.model.estate import Stream
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.units import duration_text
 from echotally.rates.billing import exact, price_of
 
@@ -14,29 +16,28 @@ from echotally.rates.billing import exact, price_of
 def clears_per_s(ctx: Context, number: int) -> float:
     """Events a second that a queue's or stream's trigger can clear by readers, partitions, limits and run time."""
     trigger = ctx.model.triggers[number]
-    kind, _, source = trigger.from_.partition(".")
+    place = ctx.model.waiting_place(trigger.from_)
     run_s = ctx.run_s(trigger.to, None, trigger.batch)
-    if kind == "streams":
-        lanes: float = ctx.model.streams[source].partitions * (trigger.readers or 1)
+    if isinstance(place, Stream):
+        lanes: float = place.partitions * trigger.readers_in_force
     else:
-        queue = ctx.model.queues[source]
-        lanes = queue.groups if queue.fifo else (trigger.readers or 100)
+        lanes = place.groups if place.fifo else trigger.readers_in_force
     parallel = min(lanes, ctx.parallel(trigger.to))
     return parallel * trigger.batch / run_s if run_s else math.inf
 
 
-def _pulled(ctx: Context, kind: str) -> Iterator[tuple[int, str]]:
+def _pulled(ctx: Context, kind: SourceKind) -> Iterator[tuple[int, str]]:
     """Triggers on queues or streams: number in the file, source name."""
     for number, trigger in enumerate(ctx.model.triggers):
-        if trigger.from_.startswith(kind + "."):
-            yield number, trigger.from_.split(".", 1)[1]
+        if trigger.from_.kind is kind:
+            yield number, trigger.from_.name
 
 
 @rule("Q01", "warning", "messages come back before the timeout",
       "While a run still works on them, its messages are handed to another: each is handled twice.")  # fmt: skip
 def short_visibility(ctx: Context) -> Iterator[Noticed]:
     """Visibility below the timeout of a reading function."""
-    for number, name in _pulled(ctx, "queues"):
+    for number, name in _pulled(ctx, SourceKind.QUEUES):
         queue, function = ctx.model.queues[name], ctx.model.functions[ctx.model.triggers[number].to]
         if queue.visibility < function.timeout:
             twice = sum(u.duplicates for u in ctx.units(ctx.model.triggers[number].to))
@@ -64,9 +65,9 @@ def no_dead_letter(ctx: Context) -> Iterator[Noticed]:
       "What waits longest when many events come at once is deleted before its turn.")  # fmt: skip
 def short_retention(ctx: Context) -> Iterator[Noticed]:
     """Largest lump or backlog over the rate at which the trigger clears."""
-    for number, name in [*_pulled(ctx, "queues"), *_pulled(ctx, "streams")]:
+    for number, _ in [*_pulled(ctx, SourceKind.QUEUES), *_pulled(ctx, SourceKind.STREAMS)]:
         trigger = ctx.model.triggers[number]
-        source = ctx.model.queues[name] if trigger.from_.startswith("queues.") else ctx.model.streams[name]
+        source = ctx.model.waiting_place(trigger.from_)
         lumps = [lump.count for d in ctx.model.demand.values() if d.into == trigger.from_ for lump in d.lumps]
         largest = max([*lumps, getattr(source, "backlog", 0)])
         drain_ns = largest / clears_per_s(ctx, number) * 1e9
@@ -81,7 +82,7 @@ def short_retention(ctx: Context) -> Iterator[Noticed]:
       "A backlog that grows on average never ends; one that grows in the busiest hour makes everything late.")  # fmt: skip
 def too_slow(ctx: Context) -> Iterator[Noticed]:
     """Mean or busiest-hour arrivals above what the trigger clears."""
-    for number, name in [*_pulled(ctx, "queues"), *_pulled(ctx, "streams")]:
+    for number, _ in [*_pulled(ctx, SourceKind.QUEUES), *_pulled(ctx, SourceKind.STREAMS)]:
         trigger = ctx.model.triggers[number]
         if sum(t.to == trigger.to for t in ctx.model.triggers) > 1:
             continue
@@ -91,7 +92,7 @@ def too_slow(ctx: Context) -> Iterator[Noticed]:
             continue
         grows, when = (mean - clears, "on average") if mean > clears else (busiest - clears, "in its busiest hour")
         rate = mean if mean > clears else busiest
-        sets = _wider(ctx, number, name, 1.25 * rate / 3_600)
+        sets = _wider(ctx, number, 1.25 * rate / 3_600)
         worst = max((u.backlog_peak for u in ctx.units(trigger.to)), default=0)
         yield Noticed(
             f"triggers.{number}",
@@ -100,16 +101,17 @@ def too_slow(ctx: Context) -> Iterator[Noticed]:
         )  # fmt: skip
 
 
-def _wider(ctx: Context, number: int, name: str, rate_per_s: float) -> Sets:
+def _wider(ctx: Context, number: int, rate_per_s: float) -> Sets:
     """One change after which the trigger clears ``rate_per_s``: lanes first, then the instance limit."""
     trigger = ctx.model.triggers[number]
+    name = trigger.from_.name
     lanes = math.ceil(rate_per_s * ctx.run_s(trigger.to, None, trigger.batch) / trigger.batch)
     function = ctx.model.functions[trigger.to]
     limit: Sets = ()
     # On reserved instances an instance limit does nothing: what binds is their memory.
     if ctx.parallel(trigger.to) < lanes and ctx.plan(trigger.to).bills != "reserved":
         limit = ((f"functions.{trigger.to}.instance_limit", str(math.ceil(lanes / function.slots))),)
-    if trigger.from_.startswith("streams."):
+    if trigger.from_.kind is SourceKind.STREAMS:
         partitions = ctx.model.streams[name].partitions
         per = trigger.readers or 1
         return (
@@ -144,7 +146,7 @@ def batch_too_heavy(ctx: Context) -> Iterator[Noticed]:
       "Partitions are paid by the hour, used or not; and a partition that gets most events is the only one that counts.")  # fmt: skip
 def partitions(ctx: Context) -> Iterator[Noticed]:
     """A stream of several partitions that hardly works, or whose first partition is too busy."""
-    for number, name in _pulled(ctx, "streams"):
+    for number, name in _pulled(ctx, SourceKind.STREAMS):
         trigger, stream = ctx.model.triggers[number], ctx.model.streams[name]
         if stream.partitions < 2:
             continue
@@ -175,7 +177,7 @@ def partitions(ctx: Context) -> Iterator[Noticed]:
 def polls(ctx: Context) -> Iterator[Noticed]:
     """Price of a queue's idle polls above what its function costs otherwise."""
     measured = ctx.base.measured if ctx.base else None
-    for number, name in _pulled(ctx, "queues") if measured else ():
+    for number, name in _pulled(ctx, SourceKind.QUEUES) if measured else ():
         plan, reader = ctx.plan(ctx.model.triggers[number].to), ctx.model.triggers[number].to
         price = plan.prices().get("queue_operations")
         idle_ns = sum(s.idle_ns for s in measured.sources if s.source == f"queues.{name}") if measured else 0
@@ -188,14 +190,14 @@ def polls(ctx: Context) -> Iterator[Noticed]:
                     for meter, amount in parts.items() if meter != "queue_operations"), Decimal(0))  # fmt: skip
         if cost < max(Decimal("0.01"), ctx.total / 100) or cost <= work:
             continue
-        sets = _without_polls(ctx, reader, f"queues.{name}") or _unread(ctx, number)
+        sets = _without_polls(ctx, reader, SourceRef.of(SourceKind.QUEUES, name)) or _unread(ctx, number)
         yield Noticed(
             f"queues.{name}", f"{count:,.0f} polls find nothing and cost {ctx.money(cost)}; the work of {reader} costs {ctx.money(work)}",
             f"{ctx.money(cost)} a month for waiting", sets, ctx.saving(sets) if sets else None,
         )  # fmt: skip
 
 
-def _without_polls(ctx: Context, reader: str, source: str) -> Sets:
+def _without_polls(ctx: Context, reader: str, source: SourceRef) -> Sets:
     """Pin the reader to a plan that prices no queue operations or waits longer between polls, if one takes it
     and saves; else hand the events over by a topic, which nobody polls.
     """
@@ -208,7 +210,7 @@ def _without_polls(ctx: Context, reader: str, source: str) -> Sets:
         and not reasons_against(ctx.model, reader, offer.plan)
     ]
     saved = [(saves, sets) for sets in gentle if (saves := ctx.saving(sets)) is not None and saves > 0]
-    return max(saved)[1] if saved else rewired(ctx, source, "topics") or pushed_by_its_topic(ctx, source)
+    return max(saved)[1] if saved else rewired(ctx, source, SourceKind.TOPICS) or pushed_by_its_topic(ctx, source)
 
 
 def _unread(ctx: Context, number: int) -> Sets:
@@ -218,7 +220,8 @@ def _unread(ctx: Context, number: int) -> Sets:
         e.into for f in model.functions.values() for e in f.emits
     }
     into |= {feed.into for topic in model.topics.values() for feed in topic.feeds}
-    into |= {q.dead_letter or "" for q in model.queues.values()} | {t.dead_letter or "" for t in model.triggers}
+    into |= {q.dead_letter for q in model.queues.values() if q.dead_letter}
+    into |= {t.dead_letter for t in model.triggers if t.dead_letter}
     return () if source in into else ((f"triggers.{number}", ""),)
 
 
@@ -229,7 +232,7 @@ def wired_twice(ctx: Context) -> Iterator[Noticed]:
     seen: dict[tuple[str, str], int] = {}
     for number, trigger in enumerate(ctx.model.triggers):
         key = (trigger.from_, trigger.to)
-        if key in seen and not trigger.from_.startswith("queues."):
+        if key in seen and trigger.from_.kind is not SourceKind.QUEUES:
             sets: Sets = ((f"triggers.{number}", ""),)
             saves = ctx.saving(sets)
             events = sum(u.events["in"] for u in ctx.units(trigger.to))
@@ -244,7 +247,7 @@ def competing(ctx: Context) -> Iterator[Noticed]:
     """Two triggers of different functions on one queue."""
     first: dict[str, int] = {}
     for number, trigger in enumerate(ctx.model.triggers):
-        if not trigger.from_.startswith("queues."):
+        if trigger.from_.kind is not SourceKind.QUEUES:
             continue
         other = first.setdefault(trigger.from_, number)
         if ctx.model.triggers[other].to != trigger.to:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from echotally.findings.context import Context, Noticed, Sets, batch_of, nice_duration, percent, rule
+from echotally.findings.context import Context, Noticed, Sets, nice_duration, percent, rule
+from echotally.model.sources import SourceKind
 from echotally.model.units import duration_ns, duration_text
 from echotally.rates.unit_settings import run_ns, share_longer
 
@@ -59,7 +60,7 @@ def _longer(ctx: Context, name: str, now: int, most: int | None) -> Sets:
 def above_the_plan(ctx: Context) -> Iterator[Noticed]:
     """Timeouts that shut the function out of plans it would fit."""
     for name, function in ctx.model.functions.items():
-        items = max((batch_of(function, t, ctx.model) for _, t in ctx.triggers(name)), default=1)
+        items = max((ctx.model.items_of(t) for _, t in ctx.triggers(name)), default=1)
         shut = [
             (offer.name, limit)
             for offer in ctx.loaded.offers.values()
@@ -110,10 +111,10 @@ def run_nears(ctx: Context) -> Iterator[Noticed]:
         units, plan = ctx.units(name), ctx.plan(name)
         longest = max((u.longest_run_ns for u in units), default=0)
         limit = min(function.timeout, plan.timeout_limit or function.timeout)
-        fired = [t for _, t in ctx.triggers(name) if t.from_.startswith("schedules.")]
+        fired = [t for _, t in ctx.triggers(name) if t.from_.kind is SourceKind.SCHEDULES]
         if not fired or not _NEAR * limit < longest <= limit or any(u.attempts["timed_out"] for u in units):
             continue
-        items = max(ctx.model.schedules[t.from_.split(".", 1)[1]].items for t in fired)
+        items = max(ctx.model.schedules[t.from_.name].items for t in fired)
         wanted = nice_duration(max(2 * longest, 1.5 * limit))
         fits = plan.timeout_limit is None or duration_ns(wanted) <= plan.timeout_limit
         yield Noticed(
@@ -132,7 +133,7 @@ def above_the_gateway(ctx: Context) -> Iterator[Noticed]:
         wait = ctx.plan(name).gateway_wait
         if wait is None or function.timeout <= wait:
             continue
-        if any(t.from_.startswith("endpoints.") for _, t in ctx.triggers(name)):
+        if any(t.from_.kind is SourceKind.ENDPOINTS for _, t in ctx.triggers(name)):
             share = share_longer(function, ctx.plan(name), wait)
             yield Noticed(
                 f"functions.{name}.timeout",

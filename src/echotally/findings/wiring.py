@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from echotally.findings.context import Context, Noticed, Sets, rule
+from echotally.model.sources import SourceKind
 
 
 def _fed(ctx: Context) -> set[str]:
@@ -38,8 +39,7 @@ def never_fed(ctx: Context) -> Iterator[Noticed]:
     """Sources without anything that puts events in."""
     fed = _fed(ctx)
     for source in ctx.model.sources():
-        kind, _, name = source.partition(".")
-        if kind == "schedules" or source in fed:
+        if source.kind is SourceKind.SCHEDULES or source in fed:
             continue
         readers = ", ".join(t.to for t in ctx.model.triggers if t.from_ == source)
         yield Noticed(
@@ -61,11 +61,11 @@ def never_read(ctx: Context) -> Iterator[Noticed]:
     read = {trigger.from_ for trigger in ctx.model.triggers}
     letters = {q.dead_letter for q in ctx.model.queues.values()} | {t.dead_letter for t in ctx.model.triggers}
     for source in ctx.model.sources():
-        kind, _, name = source.partition(".")
-        if source in read or source in letters or (kind == "topics" and ctx.model.topics[name].feeds):
+        kind, name = source.kind, source.name
+        if source in read or source in letters or (kind is SourceKind.TOPICS and ctx.model.topics[name].feeds):
             continue
         writers = [name for name, f in ctx.model.functions.items() if any(e.into == source for e in f.emits)]
-        if kind == "folders" and writers:
+        if kind is SourceKind.FOLDERS and writers:
             # An output folder is where results are meant to land.
             continue
         came = (

@@ -13,10 +13,11 @@ from pydantic import ConfigDict, Field, model_validator
 
 from echotally.model import fields as f
 from echotally.model import key_rules as shapes
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import constant
 
 _MS, _S, _MIN, _DAY = 10**6, 10**9, 60 * 10**9, 86_400 * 10**9
-Link = Annotated[str, Field(pattern=r"^(queues|topics|streams|endpoints|folders|schedules)\..+$")]
+Link = SourceRef
 
 
 #: A plan that leaves more of the events behind is no plan, where nothing else is said (rules.md section 6).
@@ -221,13 +222,13 @@ class Demand(f.Strict):
         for shape in (self.day_shape, self.week_shape):
             if shape is not None and sum(shape) <= 0:
                 raise ValueError("a shape must not be all zeros|weights of which at least one is above 0")
-        if self.clients and not self.into.startswith("endpoints."):
+        if self.clients and self.into.kind is not SourceKind.ENDPOINTS:
             raise ValueError('clients ask endpoints only|into = "endpoints.NAME"')
         return self
 
 
 class Trigger(f.Strict):
-    """The line from a source to a function. None stands for the source's own default."""
+    """The line from a source to a function. ``readers`` and ``tries`` left out are those of its source's kind."""
 
     from_: Link = Field(alias="from")
     to: f.Name
@@ -238,6 +239,16 @@ class Trigger(f.Strict):
     share: f.Share = 1.0
     tries: Annotated[int, Field(ge=1, le=10_000, strict=True)] | None = None
     dead_letter: Link | None = None
+
+    @property
+    def readers_in_force(self) -> int:
+        """Most batches in flight; of a stream, a partition."""
+        return self.readers or self.from_.kind.traits.readers
+
+    @property
+    def tries_in_force(self) -> int | None:
+        """Runs until an event is given up; None: without end, or not counted in runs."""
+        return self.tries or self.from_.kind.traits.tries
 
 
 class Environment(f.Strict):
@@ -294,7 +305,15 @@ class Model(f.Strict):
     exchange: Exchange | None = None
     accepted: tuple[Accepted, ...] = ()
 
-    def sources(self) -> list[str]:
+    def sources(self) -> list[SourceRef]:
         """Addresses of all sources, in the order of the file's tables."""
-        kinds = ("schedules", "queues", "topics", "streams", "endpoints", "folders")
-        return [f"{kind}.{name}" for kind in kinds for name in getattr(self, kind)]
+        return [SourceRef.of(kind, name) for kind in SourceKind for name in getattr(self, kind)]
+
+    def waiting_place(self, source: SourceRef) -> Queue | Stream:
+        """The queue or stream of an address; raises ``KeyError`` for another kind."""
+        return self.streams[source.name] if source.kind is SourceKind.STREAMS else self.queues[source.name]
+
+    def items_of(self, trigger: Trigger) -> int:
+        """Events of a full call of a trigger: of a schedule its items, else the batch."""
+        source = trigger.from_
+        return self.schedules[source.name].items if source.kind is SourceKind.SCHEDULES else trigger.batch

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
 
 from echotally.errors import Problem
 from echotally.model.estate import Model
 from echotally.model.reading import Document
+from echotally.model.sources import SourceKind, SourceRef, kinds_that
 
-#: Where each kind of source may take events from: demand and emits cannot fire a schedule.
-_FED = ("queues", "topics", "streams", "endpoints", "folders")
-_INSIDE = ("queues", "topics", "streams", "folders")
-_DEAD_LETTERS = ("queues",)
+#: What may stand where: demand and emits cannot fire a schedule.
+_FED, _INSIDE, _LETTERS = kinds_that("demand"), kinds_that("inside"), kinds_that("letters")
+_ALL = (SourceKind.SCHEDULES, *_FED)
 
 
 class _Wiring:
@@ -21,7 +21,7 @@ class _Wiring:
         self.known = model.sources()
         self.problems: list[Problem] = []
 
-    def link(self, address: tuple[str, ...], found: str | None, kinds: tuple[str, ...]) -> None:
+    def link(self, address: tuple[str, ...], found: SourceRef | None, kinds: Sequence[SourceKind]) -> None:
         if found is None:
             return
         if found not in self.known:
@@ -30,7 +30,7 @@ class _Wiring:
             self.problems.append(
                 self.document.problem(address, hint, found, ", ".join(self.known) or "a source of the model")
             )
-        elif found.split(".")[0] not in kinds:
+        elif found.kind not in kinds:
             self.problems.append(
                 self.document.problem(address, "this kind of source cannot stand here", found, ", ".join(kinds))
             )
@@ -40,10 +40,10 @@ class _Wiring:
         for name, demand in model.demand.items():
             self.link(("demand", name, "into"), demand.into, _FED)
         for name, queue in model.queues.items():
-            self.link(("queues", name, "dead_letter"), queue.dead_letter, _DEAD_LETTERS)
+            self.link(("queues", name, "dead_letter"), queue.dead_letter, _LETTERS)
         for name, topic in model.topics.items():
             for number, feed in enumerate(topic.feeds):
-                self.link(("topics", name, "feeds", str(number), "into"), feed.into, _DEAD_LETTERS)
+                self.link(("topics", name, "feeds", str(number), "into"), feed.into, _LETTERS)
         for name, function in model.functions.items():
             for number, emit in enumerate(function.emits):
                 self.link(("functions", name, "emits", str(number), "into"), emit.into, _INSIDE)
@@ -51,9 +51,11 @@ class _Wiring:
             self._trigger(("triggers", str(number)), trigger.from_, trigger.to, trigger.dead_letter)
         self._keys_that_do_nothing()
 
-    def _trigger(self, address: tuple[str, ...], source: str, function: str, dead_letter: str | None) -> None:
-        self.link((*address, "from"), source, ("schedules", *_FED))
-        self.link((*address, "dead_letter"), dead_letter, _DEAD_LETTERS)
+    def _trigger(
+        self, address: tuple[str, ...], source: SourceRef, function: str, dead_letter: SourceRef | None
+    ) -> None:
+        self.link((*address, "from"), source, _ALL)
+        self.link((*address, "dead_letter"), dead_letter, _LETTERS)
         if function not in self.model.functions:
             near = get_close_matches(function, self.model.functions, 1)
             hint = "there is no such function" + (f"; did you mean {near[0]}?" if near else "")
@@ -65,13 +67,8 @@ class _Wiring:
         """A key that has no effect on this kind of source is refused, so that nobody relies on it."""
         taken: dict[str, int] = {}
         for number, trigger in enumerate(self.model.triggers):
-            kind, given = trigger.from_.split(".")[0], trigger.model_fields_set
-            allowed = {
-                "queues": {"batch", "batch_wait", "readers", "on_failure"},
-                "streams": {"batch", "batch_wait", "readers", "on_failure", "tries", "dead_letter"},
-                "topics": {"share", "tries", "dead_letter"},
-                "endpoints": set(),
-            }.get(kind, {"tries", "dead_letter"})
+            kind, given = trigger.from_.kind, trigger.model_fields_set
+            allowed = kind.traits.trigger_keys
             for key in sorted(given - allowed - {"from_", "to"}):
                 self.problems.append(
                     self.document.problem(
@@ -81,7 +78,7 @@ class _Wiring:
                         ", ".join(sorted(allowed)) or "from and to only",
                     )
                 )
-            if kind == "endpoints" and trigger.from_ in taken:
+            if kind is SourceKind.ENDPOINTS and trigger.from_ in taken:
                 self.problems.append(
                     self.document.problem(
                         ("triggers", str(number), "from"),

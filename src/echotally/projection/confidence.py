@@ -13,8 +13,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from statistics import fmean, stdev
 
-from echotally.engine.measured import Measured, UnitMeasured, wait_quantile
+from echotally.engine.reading import Measured, UnitMeasured
 from echotally.engine.sampling.knowing import Loss
+from echotally.engine.sketch import wait_quantile
 from echotally.projection.verdict import Check, left_behind_share, lost_events, throttled_share
 
 LEVEL = 0.95

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from decimal import Decimal, localcontext
 
-from echotally.engine.measured import UnitMeasured
+from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.units import duration_text, memory_text

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from echotally.engine.measured import Level, UnitMeasured
-from echotally.engine.records import SERIES
+from echotally.engine.layout import SERIES
+from echotally.engine.reading import UnitMeasured
+from echotally.engine.sketch import Level
 from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.verdict import lost_events, throttled_share
 

@@ -7,14 +7,17 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from decimal import Decimal, localcontext
 
-from echotally.engine.measured import Measured, SourceMeasured, UnitMeasured
+from echotally.engine.reading import Measured, SourceMeasured, UnitMeasured
 from echotally.model.estate import Model
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.rates.billing import exact
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
 
 Account = tuple[str, str]
 UnitKey = tuple[str, str]
+#: Kinds whose every reader gets a copy: what was put in is counted, not what arrived.
+_COPIED = (SourceKind.STREAMS, SourceKind.TOPICS, SourceKind.FOLDERS)
 _NS_PER_S, _NS_PER_H = Decimal(10**9), Decimal(3_600 * 10**9)
 
 
@@ -81,12 +84,12 @@ class _Meters:
         self.add(account, "egress_gb", key, Decimal(function.reply_bytes * unit.replies) / gigabyte)
         self.add(account, "storage_gb_months", key, Decimal(function.package) / gigabyte)
 
-    def _readers(self, source: str) -> list[str]:
+    def _readers(self, source: SourceRef) -> list[str]:
         """Functions a source belongs to: its triggers', or those of the queues a topic feeds."""
         direct = list(dict.fromkeys(t.to for t in self.model.triggers if t.from_ == source))
-        if direct or not source.startswith("topics."):
+        if direct or source.kind is not SourceKind.TOPICS:
             return direct
-        fed = [f for feed in self.model.topics[source[7:]].feeds for f in self._readers(feed.into)]
+        fed = [f for feed in self.model.topics[source.name].feeds for f in self._readers(feed.into)]
         return list(dict.fromkeys(fed))
 
     def _owners(self, source: SourceMeasured) -> list[tuple[Account, UnitKey | None]]:
@@ -100,17 +103,17 @@ class _Meters:
         return [(own if own in self.plans else next(a for a in self.plans if a[0] == account), None)]
 
     def _source(self, source: SourceMeasured) -> None:
-        kind = source.source.split(".")[0]
+        kind = source.source.kind
         unread = not self._readers(source.source)
         owners = self._owners(source)
         for meter, quantity in self._source_quantities(kind, source, owners[0][0]):
             if unread:
                 self._to_writers(source, meter, Decimal(quantity), owners[0])
                 continue
-            shared = owners if kind in ("streams", "topics") else owners[:1]
+            shared = owners if kind.traits.shared_out else owners[:1]
             for account, key in shared:
                 self.add(account, meter, key, Decimal(quantity) / len(shared))
-        if kind == "schedules":
+        if kind is SourceKind.SCHEDULES:
             for trigger in self.model.triggers:
                 if trigger.from_ == source.source:
                     unit = self.units[trigger.to, source.environment]
@@ -157,17 +160,17 @@ class _Meters:
         self, kind: str, source: SourceMeasured, account: Account
     ) -> Iterator[tuple[str, Decimal | int]]:
         plan = self.plans[account]
-        if kind == "queues":
+        if kind is SourceKind.QUEUES:
             readers = sum(t.from_ == source.source for t in self.model.triggers)
             polls = Decimal(source.idle_ns) * plan.idle_readers * readers / Decimal(plan.poll_wait)
             yield "queue_operations", source.sends + source.receives + source.deletes + polls
-        elif kind == "topics":
+        elif kind is SourceKind.TOPICS:
             yield "topic_publishes", source.sends
-        elif kind == "streams":
-            partitions = self.model.streams[source.source.split(".", 1)[1]].partitions
+        elif kind is SourceKind.STREAMS:
+            partitions = self.model.streams[source.source.name].partitions
             yield "stream_partition_hours", partitions * Decimal(self.measured.month_ns) / _NS_PER_H
             yield "stream_writes", source.sends
-        elif kind == "folders":
+        elif kind is SourceKind.FOLDERS:
             yield "storage_operations", source.sends
 
     def _shared(self, account: Account, plan: Plan) -> None:
@@ -207,19 +210,20 @@ def events_from_outside(model: Model, measured: Measured) -> int:
         inside[put.environment, put.source] += put.events
     total = 0
     for source in measured.sources:
-        kind, _, name = source.source.partition(".")
+        kind, name = source.source.kind, source.source.name
         readers = sum(t.from_ == source.source for t in model.triggers)
-        if kind == "schedules":
+        if kind is SourceKind.SCHEDULES:
             # Skipped firings are left out; each trigger of a schedule counts its own.
             done = [u for u in measured.units for t in model.triggers
                     if t.from_ == source.source and (u.unit.function, u.unit.environment) == (t.to, source.environment)]  # fmt: skip
             skipped = max((u.events["skipped"] for u in done), default=0)
             total += max(0, source.sends * model.schedules[name].items - skipped)
         else:
-            came = source.sends if kind in ("streams", "topics", "folders") else source.arrived
+            came = source.sends if kind in _COPIED else source.arrived
             # Requests of an endpoint nobody serves, and a stream's records, count once whatever reads them.
             total += max(
                 0,
-                (came if readers or kind != "endpoints" else source.sends) - inside[source.environment, source.source],
+                (came if readers or kind is not SourceKind.ENDPOINTS else source.sends)
+                - inside[source.environment, source.source],
             )
     return total

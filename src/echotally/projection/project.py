@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.demand.month import MonthPlan
-from echotally.engine.measured import Measured
-from echotally.engine.running import simulate
+from echotally.engine.play import simulate
+from echotally.engine.reading import Measured
 from echotally.engine.sampling import Sampled, sample, wants_sampling
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model

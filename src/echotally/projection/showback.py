@@ -6,9 +6,10 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal, localcontext
 
-from echotally.engine.measured import UnitMeasured
+from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
+from echotally.model.sources import SourceKind
 from echotally.projection.project import PlanProjection
 from echotally.rates.billing import exact
 
@@ -77,9 +78,9 @@ def _by_source(model: Model, plan: PlanProjection, unit: UnitMeasured) -> Iterat
     weights: dict[str, Decimal] = {}
     for trigger in model.triggers:
         if trigger.to == unit.unit.function:
-            kind, _, name = trigger.from_.partition(".")
-            items = model.schedules[name].items if kind == "schedules" else 1
-            share = Decimal(repr(trigger.share)) if kind == "topics" else Decimal(1)
+            kind, name = trigger.from_.kind, trigger.from_.name
+            items = model.schedules[name].items if kind is SourceKind.SCHEDULES else 1
+            share = Decimal(repr(trigger.share)) if kind is SourceKind.TOPICS else Decimal(1)
             put_in = sent.get((unit.unit.environment, trigger.from_), 0) * items * share
             weights[trigger.from_] = weights.get(trigger.from_, Decimal(0)) + put_in
     if not weights:

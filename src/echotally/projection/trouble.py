@@ -11,8 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.measured import UnitMeasured
-from echotally.engine.records import SERIES
+from echotally.engine.layout import SERIES
+from echotally.engine.reading import UnitMeasured
 from echotally.model.estate import Model
 from echotally.projection.project import PlanProjection
 
@@ -94,10 +94,8 @@ def _retention_s(model: Model, function: str) -> float | None:
     """The shortest retention of the queues and streams a function takes from, s."""
     found = []
     for trigger in model.triggers:
-        kind, _, name = trigger.from_.partition(".")
-        if trigger.to == function and kind in ("queues", "streams"):
-            source = model.queues[name] if kind == "queues" else model.streams[name]
-            found.append(source.retention / 1e9)
+        if trigger.to == function and trigger.from_.kind.traits.batched:
+            found.append(model.waiting_place(trigger.from_).retention / 1e9)
     return min(found, default=None)
 
 

@@ -6,8 +6,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
-from echotally.engine.measured import Measured, UnitMeasured
+from echotally.engine.reading import Measured, UnitMeasured
 from echotally.model.estate import Model
+from echotally.model.sources import SourceKind
 from echotally.projection.bills import Bill
 
 _LOST = ("lost", "dead_lettered", "expired", "too_large")
@@ -73,7 +74,7 @@ class _Judge:
         self.model, self.measured = model, measured
         self.asked: dict[tuple[str, str], int] = {}
         for source in measured.sources:
-            if source.source.startswith("endpoints."):
+            if source.source.kind is SourceKind.ENDPOINTS:
                 for trigger in model.triggers:
                     if trigger.from_ == source.source:
                         key = (trigger.to, source.environment)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from decimal import Decimal
 
 from echotally.demand.month import MonthPlan
-from echotally.engine.running import simulate
+from echotally.engine.play import simulate
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.metering import Metered, UnitKey, meter

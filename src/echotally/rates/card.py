@@ -15,6 +15,8 @@ from echotally.rates.meters import METERS
 
 _S, _MIN, _H = 10**9, 60 * 10**9, 3_600 * 10**9
 Source = Literal["schedules", "queues", "topics", "streams", "endpoints", "folders"]
+#: What a plan may bill of time, in the order of ``engine.codes``.
+BILLS = ("runs", "active", "allocated", "reserved", "nodes")
 
 
 #: Units of meters: beyond what any month can bill, and small enough for every sum.

@@ -63,7 +63,7 @@ def _trigger_reasons(model: Model, name: str, plan: Plan) -> list[str]:
     for trigger in model.triggers:
         if trigger.to != name:
             continue
-        kind = trigger.from_.split(".")[0]
+        kind = trigger.from_.kind
         if kind not in plan.sources:
             reasons.append(f"this plan takes no {kind} ({trigger.from_})")
         if plan.batch_limit is not None and trigger.batch > plan.batch_limit:

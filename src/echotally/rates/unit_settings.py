@@ -52,8 +52,7 @@ def batch_sizes(model: Model, name: str) -> list[int]:
     found = []
     for trigger in model.triggers:
         if trigger.to == name:
-            kind, _, source = trigger.from_.partition(".")
-            found.append(model.schedules[source].items if kind == "schedules" else trigger.batch)
+            found.append(model.items_of(trigger))
     return found or [1]
 
 

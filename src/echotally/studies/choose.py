@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 
-from echotally.engine.running import simulate
+from echotally.engine.play import simulate
 from echotally.errors import BadInput, Problem
 from echotally.model.units import memory_text
 from echotally.projection.loaded import Loaded, load

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
+from echotally.model.sources import SourceKind
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.threads import side_by_side
 from echotally.rates.card_loading import candidates
@@ -162,7 +163,7 @@ def crossover(
     points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM) for n, s in enumerate(scales)]
     found = run_points(loaded, sets, points, workers, store, cluster, progress)
     rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
-    events = math.fsum(t.expected for t in loaded.month.taps if not t.source.startswith("schedules."))
+    events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
     seeker = _Seeker(loaded, sets, chosen, events, rows)
     crossings = seeker.all(scales, workers if workers > 0 else None, progress)
     changes = seeker.changes(scales, workers if workers > 0 else None, progress)

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING
 
 from echotally.demand.month import MonthPlan
 from echotally.engine.build import Built
-from echotally.engine.measured import Measured, read_out, wait_quantile
-from echotally.engine.running import begun, finish, play
+from echotally.engine.play import begun, finish, play
+from echotally.engine.reading import Measured, read_out
+from echotally.engine.sketch import wait_quantile
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.projection.loaded import Loaded, load, placement_on
@@ -165,7 +166,7 @@ class _Trial:
         finish(built)
         measured = read_out(laid, built)
         place = next(n for n, (_, source) in enumerate(built.sources) if source == f"queues.{self.queue}")
-        ended = int(built.world.so[place]["ended_at"])
+        ended = int(built.world.sources[place]["ended_at"])
         left = any(u.events["unfinished"] for u in measured.units if u.unit.function == self.function)
         return built, measured, None if left or ended >= self.month.clock.length_ns else ended / 1e9
 
@@ -175,7 +176,7 @@ class _Trial:
         handled = unit.events["succeeded"]
         starts, instances, ready = _timeline(built, n, unit.instances.peak)
         # All messages are there at 0 s, so what a message waits and runs is when it is handled.
-        most_s = wait_quantile(built.world.h_late[n], 0.99)
+        most_s = wait_quantile(built.world.latency_bins[n], 0.99)
         return DrainRow(
             self.offer.name, unit.instance_limit if limit is None else limit, self.batch, empty_s, unit.waits.max,
             handled / empty_s if empty_s else None, handled, unit.events["expired"], unit.events["dead_lettered"],
@@ -249,13 +250,13 @@ Changes = tuple[tuple[float, int], ...]
 def _timeline(built: Built, n: int, peak: int) -> tuple[tuple[float, ...], Changes, Changes]:
     """Times at which instances began to start, the count from each change on, and how many of them are ready."""
     w = built.world
-    steps = w.trail[: int(w.ck[0]["trail_n"])]
+    steps = w.trail[: int(w.clock[0]["trail_n"])]
     own = steps[steps["unit"] == n]
     if not len(own):
         return (), ((0.0, peak),), ((0.0, peak),)
     counts: dict[float, int] = {}
     readies: dict[float, int] = {}
-    starts, last, ready, warm = [], 0, 0, bool(built.world.fn[n]["floor"])
+    starts, last, ready, warm = [], 0, 0, bool(built.world.units[n]["floor"])
     for at, count, became in zip(own["at"] / 1e9, own["count"], own["ready"], strict=True):
         if became:
             ready += 1

@@ -8,10 +8,11 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from echotally.engine import records as r
+from echotally.engine import layout
 from echotally.engine.build import Built
-from echotally.engine.measured import Level, UnitMeasured, Waits, assemble, levels, wait_sums
-from echotally.engine.running import begun, finish, play, play_entries
+from echotally.engine.play import begun, finish, play, play_entries
+from echotally.engine.reading import UnitMeasured, assemble, levels
+from echotally.engine.sketch import Level, Waits, wait_sums
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Endpoint, Function, Model, Trigger
 from echotally.model.spread import Spread, constant
@@ -163,10 +164,10 @@ def _trial(
     if warm_up_s:
         play(built, int(warm_up_s * 1e9))
         _forget(built)
-    began = int(built.world.ck[0]["now"])
+    began = int(built.world.clock[0]["now"])
     last = trial.month.clock.length_ns if seconds is None else began + int(seconds * 1e9)
-    built.world.ck[0]["until"] = last
-    while (left := calls - _answered(built) - _refused(built)) > 0 and int(built.world.ck[0]["now"]) < last:
+    built.world.clock[0]["until"] = last
+    while (left := calls - _answered(built) - _refused(built)) > 0 and int(built.world.clock[0]["now"]) < last:
         # One entry of the calendar answers or refuses one call at the most, but for those of one instant.
         if play_entries(built, left):
             break
@@ -174,32 +175,32 @@ def _trial(
 
 
 def _answered(built: Built) -> int:
-    f = built.world.fn[0]
+    f = built.world.units[0]
     return int(f["succeeded"] + f["failed"] + f["timed_out"])
 
 
 def _refused(built: Built) -> int:
-    return int(built.world.fn[0]["ev_rejected"])
+    return int(built.world.units[0]["rejected"])
 
 
 def _forget(built: Built) -> None:
     """Start all counts, sketches and levels anew after a warm-up; what is in flight goes on."""
-    w, f = built.world, built.world.fn[0]
-    for name in ("attempts", "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "ev_ok",
-                 "ev_errored", "ev_rejected", "billed_ns", "busy_ns", "life_ns", "requests", "replies", "wait_max", "late_max",
-                 *(r.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns"))):  # fmt: skip
+    w, f = built.world, built.world.units[0]
+    for name in ("attempts", "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "handled",
+                 "errored", "rejected", "billed_ns", "busy_ns", "life_ns", "requests", "replies", "wait_max", "latency_max",
+                 *(layout.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns"))):  # fmt: skip
         f[name] = 0
-    f["conc_peak"], f["inst_peak"] = f["in_flight"], f["count"]
-    for sketch in (w.h_wait, w.h_late, w.h_conc, w.h_inst):
+    f["level_peak"], f["count_peak"] = f["in_flight"], f["count"]
+    for sketch in (w.wait_bins, w.latency_bins, w.level_bins, w.count_bins):
         sketch[:] = 0
 
 
 def _row(trial: Loaded, offer: Offer, built: Built, began: int, clients: int, limit: int | None) -> LoadRow:
-    now = int(built.world.ck[0]["now"])
+    now = int(built.world.clock[0]["now"])
     length = max(1, now - began)
     answered, refused = _answered(built), _refused(built)
     concurrency, instances = levels(built, 0, length)
-    late = built.world.h_late[0]
+    late = built.world.latency_bins[0]
     mean = float(wait_sums(late).sum() / late[0].sum()) / 1e9 if late[0].sum() else None
     unit = _finished(trial, built, length)
     if offer.plan.bills == "reserved":
@@ -214,7 +215,7 @@ def _row(trial: Loaded, offer: Offer, built: Built, began: int, clients: int, li
 def _steady(built: Built, began: int) -> float | None:
     """When the last instance was added, s after the trial's start; None where that is not known."""
     w = built.world
-    count = int(w.ck[0]["trail_n"])
+    count = int(w.clock[0]["trail_n"])
     if count >= len(w.trail):
         return None
     steps = w.trail[:count]
@@ -238,10 +239,11 @@ def _finished(trial: Loaded, built: Built, length: int) -> UnitMeasured:
     return assemble(trial.model, built, _as_long(built, length)).units[0]
 
 
-def _as_long(built: Built, length: int) -> object:
-    ck = built.world.ck.copy()
-    ck[0]["horizon"] = length
-    return built.world._replace(ck=ck)
+def _as_long(built: Built, length: int) -> layout.World:
+    """The world as if its month had lasted so long, ns."""
+    clock = built.world.clock.copy()
+    clock[0]["horizon"] = length
+    return built.world._replace(clock=clock)
 
 
 def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answered: int) -> Decimal | None:

@@ -1,86 +1,100 @@
-"""How kernels reach the world: ``fn(w, 3)`` is unit 3, ``clock(w)`` the one clock.
+"""How kernels reach the world: ``unit_at(w, 3)`` is unit 3, ``clock_of(w)`` the one clock.
 
-Two forms give the same bytes: ``addressed`` is compiled and trusts its indices, ``checked`` is plain Python and
-compares each of them. ``door(world)`` is what an entry kernel takes. Indices are made by ``engine.build``, and pools
+Two forms give the same bytes: ``addressed`` is compiled and trusts its places, ``checked`` is plain Python and
+compares each of them. ``door(world)`` is what an entry kernel takes. Places are made by ``engine.build``, and pools
 are grown before a step could run over (``dispatch.low``).
 
-Accessors by what they hold: ls lists, fn units (functions), ac accounts, tr triggers, so sources, pa
-partitions, tp taps, sg stretches, ed edges, ins instances, no nodes, ca calls, ev events, cg cargo,
-hp the calendar's heap, pend arrivals expected at this instant; the rest hold one number, ``.v``.
+Why ``unit_at`` and not ``unit``: a kernel's variables then carry the plain words. Places of records are single letters:
+``u`` a unit, ``s`` a source, ``g`` a trigger, ``p`` a partition or tap, ``c`` a call, ``e`` an event, ``i`` an instance, ``x`` an
+edge or node; a ``link`` is a place in the cargo, a ``chain`` one of a list, ``b`` a bin.
 """
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, TypeVar
 
+from echotally.engine import layout as kinds
 from echotally.engine.kernel.compiled import COMPILED
 
 if COMPILED and not TYPE_CHECKING:
-    from echotally.engine.kernel.addressed import accessor, clock, door, highest_bit
+    from echotally.engine.kernel.addressed import accessor, clock_of, door, highest_bit
 else:
-    from echotally.engine.kernel.checked import accessor, clock, door, highest_bit
+    from echotally.engine.kernel.checked import CheckedWorld, accessor, clock_of, door, highest_bit
+
+Record = TypeVar("Record")
+if TYPE_CHECKING:
+    #: What a kernel is handed as ``w``, and what it is handed by Python.
+    World = CheckedWorld
+    Door = CheckedWorld
+else:
+    World = Door = Any
+Accessor = Callable[[World, int], Record]
 
 __all__ = [
-    "ac",
-    "ca",
-    "cg",
-    "clock",
-    "diary",
-    "dirty",
+    "Accessor",
+    "Door",
+    "World",
+    "account_at",
+    "call_at",
+    "cargo_at",
+    "chain_at",
+    "clock_of",
+    "count_bin_at",
+    "diary_at",
     "door",
-    "ed",
-    "ev",
-    "fn",
-    "h_conc",
-    "h_inst",
-    "h_lag",
-    "h_late",
-    "h_wait",
+    "edge_at",
+    "entry_at",
+    "event_at",
+    "expected_at",
     "highest_bit",
-    "hp",
-    "ins",
-    "ls",
-    "no",
-    "pa",
-    "pend",
-    "rng",
-    "samples",
-    "series",
-    "sg",
-    "so",
-    "tp",
-    "tr",
-    "trail",
-    "waits_ns",
-    "window",
+    "instance_at",
+    "lag_bin",
+    "latency_bin",
+    "level_bin_at",
+    "marked_at",
+    "node_at",
+    "partition_at",
+    "pause_at",
+    "random_at",
+    "sample_at",
+    "series_at",
+    "source_at",
+    "stretch_at",
+    "tap_at",
+    "trail_at",
+    "trigger_at",
+    "unit_at",
+    "wait_bin",
+    "window_at",
 ]
 
-ls = accessor("ls")
-fn = accessor("fn")
-ac = accessor("ac")
-tr = accessor("tr")
-so = accessor("so")
-pa = accessor("pa")
-tp = accessor("tp")
-sg = accessor("sg")
-ed = accessor("ed")
-ins = accessor("ins")
-no = accessor("no")
-ca = accessor("ca")
-ev = accessor("ev")
-cg = accessor("cg")
-hp = accessor("hp")
-pend = accessor("pend")
-dirty = accessor("dirty")
-window = accessor("window")
-rng = accessor("rng")
-samples = accessor("samples")
-waits_ns = accessor("waits_ns")
-h_wait = accessor("h_wait")
-h_late = accessor("h_late")
-trail = accessor("trail")
-diary = accessor("diary")
-h_conc = accessor("h_conc")
-h_inst = accessor("h_inst")
-h_lag = accessor("h_lag")
-series = accessor("series")
+chain_at: Accessor[kinds.Chain] = accessor("chains")
+unit_at: Accessor[kinds.Unit] = accessor("units")
+account_at: Accessor[kinds.Account] = accessor("accounts")
+trigger_at: Accessor[kinds.Trigger] = accessor("triggers")
+source_at: Accessor[kinds.Source] = accessor("sources")
+partition_at: Accessor[kinds.Partition] = accessor("partitions")
+tap_at: Accessor[kinds.Tap] = accessor("taps")
+stretch_at: Accessor[kinds.Stretch] = accessor("stretches")
+edge_at: Accessor[kinds.Edge] = accessor("edges")
+instance_at: Accessor[kinds.Instance] = accessor("instances")
+node_at: Accessor[kinds.Node] = accessor("nodes")
+call_at: Accessor[kinds.Call] = accessor("calls")
+event_at: Accessor[kinds.Event] = accessor("events")
+cargo_at: Accessor[kinds.Cargo] = accessor("cargo")
+entry_at: Accessor[kinds.Entry] = accessor("calendar")
+expected_at: Accessor[kinds.Expected] = accessor("expected")
+marked_at: Accessor[kinds.Whole] = accessor("marked")
+window_at: Accessor[kinds.Whole] = accessor("window")
+random_at: Accessor[kinds.Random] = accessor("random")
+sample_at: Accessor[kinds.Real] = accessor("samples")
+pause_at: Accessor[kinds.Whole] = accessor("pauses")
+wait_bin: Accessor[kinds.Whole] = accessor("wait_bins")
+latency_bin: Accessor[kinds.Whole] = accessor("latency_bins")
+level_bin_at: Accessor[kinds.Whole] = accessor("level_bins")
+count_bin_at: Accessor[kinds.Whole] = accessor("count_bins")
+lag_bin: Accessor[kinds.Whole] = accessor("lag_bins")
+trail_at: Accessor[kinds.Change] = accessor("trail")
+diary_at: Accessor[kinds.Attempt] = accessor("diary")
+series_at: Accessor[kinds.Real] = accessor("series")

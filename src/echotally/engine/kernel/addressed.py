@@ -13,7 +13,7 @@ from llvmlite import ir
 from numba import from_dtype, types
 from numba.extending import intrinsic
 
-from echotally.engine.records import ADDRESSES, DTYPES, KIND_OF, World
+from echotally.engine.layout import ADDRESSES, DTYPES, HOLDS, Clock, World
 
 
 def door(world: Any) -> np.ndarray[Any, np.dtype[Any]]:
@@ -36,7 +36,7 @@ def _address(builder: Any, world: Any, offset: int) -> Any:
 
 def accessor(name: str) -> Any:
     """``at(w, index)``: a record of the array ``name`` of the world."""
-    dtype = DTYPES[KIND_OF[name]]
+    dtype = DTYPES[HOLDS[name]]
     record = from_dtype(dtype)
     size = dtype.itemsize
 
@@ -64,12 +64,12 @@ def highest_bit(typingctx, value):  # type: ignore[no-untyped-def]
 
 
 @intrinsic
-def clock(typingctx, world):  # type: ignore[no-untyped-def]
+def clock_of(typingctx, world):  # type: ignore[no-untyped-def]
     """The one clock record of the world."""
-    record = from_dtype(DTYPES["clock"])
+    record = from_dtype(DTYPES[Clock])
 
     def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
-        base = _address(builder, args[0], signature.args[0].offset("ck"))
+        base = _address(builder, args[0], signature.args[0].offset("clock"))
         return builder.inttoptr(base, context.get_value_type(record))
 
     return record(world), codegen

@@ -1,55 +1,54 @@
 """The calendar of coming happenings: a binary heap ordered by (time, step, number).
 
-The key packs step and number, so that the total order of rules.md section 1 is two comparisons.
-"""
+The key packs step and number, so that the total order of rule 1.3 is two comparisons."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from echotally.engine.kernel.access import clock, hp
+from echotally.engine.codes import ZERO
+from echotally.engine.kernel.access import World, clock_of, entry_at
 from echotally.engine.kernel.compiled import hot
-from echotally.engine.records import SAME
 
 #: An entry's key is step and number, its ``what`` reference and kind: three words move faster than six.
-STEP_SHIFT = np.int64(54)
-KIND_BITS = np.int64(5)
+STEP_SHIFT: int = np.int64(54)  # type: ignore[assignment]
+KIND_BITS: int = np.int64(5)  # type: ignore[assignment]
 
 
 @hot
-def _copy(w, i, j):
-    to, of = hp(w, i), hp(w, j)
+def _copy(w: World, i: int, j: int) -> None:
+    to, of = entry_at(w, i), entry_at(w, j)
     to.at = of.at
     to.key = of.key
     to.what = of.what
 
 
 @hot
-def _write(w, i, at, key, what):
-    e = hp(w, i)
-    e.at = at
-    e.key = key
-    e.what = what
+def _write(w: World, i: int, at: int, key: int, what: int) -> None:
+    entry = entry_at(w, i)
+    entry.at = at
+    entry.key = key
+    entry.what = what
 
 
 @hot
-def _earlier(w, child):
+def _earlier(w: World, child: int) -> int:
     """The earlier of two neighbouring entries, without a branch that a processor would have to guess."""
-    one, other = hp(w, child), hp(w, child + 1)
+    one, other = entry_at(w, child), entry_at(w, child + 1)
     return child + ((other.at < one.at) | ((other.at == one.at) & (other.key < one.key)))
 
 
 @hot
-def put(w, at, step, number, kind, ref):
+def put(w: World, at: int, step: int, number: int, kind: int, ref: int) -> None:
     """Add an entry. ``number`` is the oldest event's number, which breaks ties within a step."""
-    ck = clock(w)
+    clock = clock_of(w)
     key = (step << STEP_SHIFT) | number
     what = (ref << KIND_BITS) | kind
-    i = ck.heap_n
-    ck.heap_n = i + 1
+    i = clock.entries_n
+    clock.entries_n = i + 1
     while i > 0:
         up = (i - 1) >> 1
-        if hp(w, up).at < at or (hp(w, up).at == at and hp(w, up).key <= key):
+        if entry_at(w, up).at < at or (entry_at(w, up).at == at and entry_at(w, up).key <= key):
             break
         _copy(w, i, up)
         i = up
@@ -57,14 +56,14 @@ def put(w, at, step, number, kind, ref):
 
 
 @hot
-def _sink(w, at, key, what):
+def _sink(w: World, at: int, key: int, what: int) -> None:
     """Let an entry fall from the top to where it belongs.
 
     The hole first falls all the way along the smaller children, then the entry climbs back: half the
     comparisons of the textbook way for an entry that came from the bottom (Wegener, "Bottom-up heapsort", 1993).
     """
-    n = clock(w).heap_n
-    i, child = SAME, SAME + 1
+    n = clock_of(w).entries_n
+    i, child = ZERO, ZERO + 1
     while child + 1 < n:
         child = _earlier(w, child)
         _copy(w, i, child)
@@ -75,8 +74,8 @@ def _sink(w, at, key, what):
         i = child
     while i > 0:
         up = (i - 1) >> 1
-        e = hp(w, up)
-        if e.at < at or (e.at == at and e.key <= key):
+        entry = entry_at(w, up)
+        if entry.at < at or (entry.at == at and entry.key <= key):
             break
         _copy(w, i, up)
         i = up
@@ -84,15 +83,15 @@ def _sink(w, at, key, what):
 
 
 @hot
-def replace_first(w, at, key, what):
+def replace_first(w: World, at: int, key: int, what: int) -> None:
     """Another entry takes the first one's place: it falls only as far as it must, which is a step or two for one due soon."""
-    n = clock(w).heap_n
-    i, child = SAME, SAME + 1
+    n = clock_of(w).entries_n
+    i, child = ZERO, ZERO + 1
     while child < n:
         if child + 1 < n:
             child = _earlier(w, child)
-        e = hp(w, child)
-        if e.at > at or (e.at == at and e.key >= key):
+        entry = entry_at(w, child)
+        if entry.at > at or (entry.at == at and entry.key >= key):
             break
         _copy(w, i, child)
         i = child
@@ -101,9 +100,9 @@ def replace_first(w, at, key, what):
 
 
 @hot
-def drop_first(w):
+def drop_first(w: World) -> None:
     """Take the first entry out; the last one takes its place and sinks."""
-    ck = clock(w)
-    ck.heap_n -= 1
-    last = hp(w, ck.heap_n)
-    _sink(w, last.at, last.key, last.what)
+    clock = clock_of(w)
+    clock.entries_n -= 1
+    entry = entry_at(w, clock.entries_n)
+    _sink(w, entry.at, entry.key, entry.what)

@@ -8,14 +8,16 @@ Exponential: the ziggurat of ``echotally.engine.ziggurat``.
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
-from echotally.engine.kernel.access import rng, samples
+from echotally.engine.kernel.access import World, random_at, sample_at
 from echotally.engine.kernel.compiled import hot, kernel, wrapping
 from echotally.engine.ziggurat import LAYERS, TAIL
+from echotally.model.spread import CONSTANT, EXPONENTIAL, LOGNORMAL
 
-_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+_GOLDEN: Any = np.uint64(0x9E3779B97F4A7C15)
 _MIX1 = np.uint64(0xBF58476D1CE4E5B9)
 _MIX2 = np.uint64(0x94D049BB133111EB)
 _S30, _S27, _S31, _S11 = np.uint64(30), np.uint64(27), np.uint64(31), np.uint64(11)
@@ -23,12 +25,13 @@ _UNIT = 2.0**-53
 #: 2^60 ns are 36 years, longer than any timeout; a cast of more would be undefined.
 _LONGEST = 2.0**60
 _LOW = np.uint64(LAYERS - 1)
-_WIDTHS, _HEIGHTS = np.int64(LAYERS), np.int64(2 * LAYERS)
+_WIDTHS: int = np.int64(LAYERS)  # type: ignore[assignment]
+_HEIGHTS: int = np.int64(2 * LAYERS)  # type: ignore[assignment]
 
 
 @hot
 @wrapping
-def mixed(z):
+def mixed(z: Any) -> Any:
     """A 64-bit finalizer: every bit of the input moves every bit of the output."""
     z = (z ^ (z >> _S30)) * _MIX1
     z = (z ^ (z >> _S27)) * _MIX2
@@ -37,9 +40,9 @@ def mixed(z):
 
 @hot
 @wrapping
-def uniform(w, stream):
+def uniform(w: World, stream: int) -> float:
     """The next number of a stream, in the open interval (0, 1)."""
-    state = rng(w, stream)
+    state = random_at(w, stream)
     z = state.v + _GOLDEN
     state.v = z
     return (np.float64(mixed(z) >> _S11) + 0.5) * _UNIT
@@ -47,34 +50,34 @@ def uniform(w, stream):
 
 @hot
 @wrapping
-def exponential(w, stream):
+def exponential(w: World, stream: int) -> float:
     """An exponential number of mean 1."""
     while True:
-        state = rng(w, stream)
+        state = random_at(w, stream)
         state.v += _GOLDEN
         bits = mixed(state.v)
-        layer = np.int64(bits & _LOW)
+        layer = truncated(bits & _LOW)
         bits >>= _S11
-        x = np.float64(bits) * samples(w, _WIDTHS + layer).v
-        if np.float64(bits) < samples(w, layer).v:
+        x = np.float64(bits) * sample_at(w, _WIDTHS + layer).v
+        if np.float64(bits) < sample_at(w, layer).v:
             return x
         if layer == 0:
             return TAIL - math.log(uniform(w, stream))
-        height = samples(w, _HEIGHTS + layer).v
-        if height + uniform(w, stream) * (samples(w, _HEIGHTS + layer - 1).v - height) < math.exp(-x):
+        height = sample_at(w, _HEIGHTS + layer).v
+        if height + uniform(w, stream) * (sample_at(w, _HEIGHTS + layer - 1).v - height) < math.exp(-x):
             return x
 
 
 @kernel
 @wrapping
-def hashed(w, stream, number):
+def hashed(w: World, stream: int, number: int) -> float:
     """A number in (0, 1) that belongs to (stream, number) and moves no stream."""
-    z = rng(w, stream).v ^ mixed(np.uint64(number) * _GOLDEN + _GOLDEN)
+    z = random_at(w, stream).v ^ mixed(np.uint64(number) * _GOLDEN + _GOLDEN)
     return (np.float64(mixed(z) >> _S11) + 0.5) * _UNIT
 
 
 @kernel
-def normal_quantile(p):
+def normal_quantile(p: float) -> float:
     """z with P(Z <= z) = p for the standard normal Z (AS 241, PPND16)."""
     q = p - 0.5
     if abs(q) <= 0.425:
@@ -108,24 +111,30 @@ def normal_quantile(p):
 
 
 @hot
-def whole(value):
+def whole(value: float) -> int:
     """A drawn time or size as a whole number: rounded, and so small that sums with it stay inside an int64.
 
     What is no number (infinity times nothing) counts as the longest: every cast of a float goes through here.
     """
     if not value < _LONGEST:
-        return np.int64(_LONGEST)
-    return np.int64(max(value, 0.0) + 0.5)
+        return truncated(_LONGEST)
+    return truncated(max(value, 0.0) + 0.5)
 
 
 @hot
-def draw(w, stream, kind, scale, sigma, first, n):
+def truncated(value: float) -> int:
+    """A float cut to a whole number. Only for what cannot be beyond the month."""
+    return np.int64(value)  # type: ignore[return-value]
+
+
+@hot
+def draw(w: World, stream: int, kind: int, scale: float, sigma: float, first: int, n: int) -> float:
     """One value of a spread (see ``echotally.model.spread``): ns or bytes, as a float."""
-    if kind == 0:
+    if kind == CONSTANT:
         return scale
-    if kind == 2:
+    if kind == EXPONENTIAL:
         return scale * exponential(w, stream)
     u = uniform(w, stream)
-    if kind == 1:
+    if kind == LOGNORMAL:
         return scale * math.exp(sigma * normal_quantile(u))
-    return samples(w, first + min(n - 1, np.int64(u * n))).v
+    return sample_at(w, first + min(n - 1, truncated(u * n))).v

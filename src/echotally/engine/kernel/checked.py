@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from echotally.engine.records import DTYPES, KIND_OF, World
+from echotally.engine.layout import DTYPES, HOLDS, Clock, World
 from echotally.errors import OurFault
 
 
@@ -41,23 +41,34 @@ def _field(place: int, bits: bool) -> property:
     return property(read, write)
 
 
-def _record_class(kind: str) -> type[_Record]:
+def _record_class(kind: type) -> type[_Record]:
     """A class with a property for each field of a kind of record."""
     dtype = DTYPES[kind]
     fields = {name: _field(place, dtype[name] == np.uint64) for place, name in enumerate(dtype.names or ())}
-    return type(kind, (_Record,), {"__slots__": (), **fields})
+    return type(kind.__name__, (_Record,), {"__slots__": (), **fields})
 
 
 _CLASSES = {kind: _record_class(kind) for kind in DTYPES}
 
 
 class CheckedWorld:
-    """The world with a length beside each array (``n_ev`` beside ``ev``), as kernels see it."""
+    """The world with a length beside each array (``n_events`` beside ``events``), as kernels see it."""
+
+    n_calls: int
+    n_calendar: int
+    n_diary: int
+    n_events: int
+    n_expected: int
+    n_instances: int
+    n_nodes: int
+    n_sources: int
+    n_taps: int
+    n_trail: int
 
     def __init__(self, world: Any) -> None:
         self.columns: dict[str, tuple[memoryview, ...]] = {}
         for name in World._fields:
-            dtype = DTYPES[KIND_OF[name]]
+            dtype = DTYPES[HOLDS[name]]
             array = getattr(world, name).reshape(-1).view(dtype)
             self.columns[name] = tuple(memoryview(array[field]) for field in dtype.names or ())
             # As in the compiled form, ``n_`` counts rows; flat arrays of numbers are compared with all they hold.
@@ -75,23 +86,24 @@ def door(world: Any) -> CheckedWorld:
 
 def accessor(name: str) -> Any:
     """``at(w, index)``: a record of the array ``name`` of the world; raises ``BadIndex`` where there is none."""
-    make = _CLASSES[KIND_OF[name]]
+    make = _CLASSES[HOLDS[name]]
 
     def at(w: CheckedWorld, index: int) -> Any:
         columns = w.columns[name]
         if not 0 <= index < len(columns[0]):
-            raise BadIndex(f"{KIND_OF[name]} {index} of {len(columns[0])} ('{name}') was reached for")
+            raise BadIndex(f"{HOLDS[name].__name__.lower()} {index} of {len(columns[0])} ('{name}') was reached for")
         return make(columns, int(index))
 
     return at
 
 
-clock_at = accessor("ck")
+_clock_at = accessor("clock")
 
 
-def clock(w: CheckedWorld) -> Any:
+def clock_of(w: CheckedWorld) -> Clock:
     """The one clock record of the world."""
-    return clock_at(w, 0)
+    clock: Clock = _clock_at(w, 0)
+    return clock
 
 
 def highest_bit(value: int) -> int:

@@ -1,138 +1,154 @@
-"""Starting what can start at an instant: among waiting calls the oldest event goes first."""
+"""Starting what can start at an instant: among waiting calls the oldest event goes first (rule 4.1)."""
 
 from __future__ import annotations
 
-import numpy as np
-
-from echotally.engine.kernel import instances, lists, measures, polled, queues, runs, sources, streams
-from echotally.engine.kernel.access import ca, clock, dirty, ev, fn, ls, pa, tr
+from echotally.engine.codes import L_FRESH, L_LINE, L_PARTS, NEVER, NO, NO_ROOM, NONE, POLLED, YES, ZERO
+from echotally.engine.kernel import kinds, lists, placing, polled, queues, series, starting, streams
+from echotally.engine.kernel.access import (
+    World,
+    call_at,
+    chain_at,
+    clock_of,
+    marked_at,
+    partition_at,
+    trigger_at,
+    unit_at,
+)
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.records import L_FRESH, L_LINE, L_PARTS, NEVER, POLLED, QUEUE
 
-_NOTHING, _CALL, _QUEUE, _PART = range(4)
+#: What a candidate is: nothing, a call of a line, a batch of a queue, a batch of a partition.
+_NOTHING, _CALL, _BATCH, _PARTITION = range(4)
 
 
 @hot
-def low(w):
+def low(w: World) -> bool:
     """Whether a pool is too low for one more step: Python then makes it larger and goes on."""
-    ck = clock(w)
-    m = ck.margin
+    clock = clock_of(w)
+    m = clock.margin
     return (
-        ck.ev_left < m
-        or ck.ca_left < m
-        or ck.cg_left < m
-        or ck.in_left < m
-        or w.n_hp - ck.heap_n < 4 * m
-        or w.n_pend - ck.pend_n < m
+        clock.events_left < m
+        or clock.calls_left < m
+        or clock.cargo_left < m
+        or clock.instances_left < m
+        or w.n_calendar - clock.entries_n < 4 * m
+        or w.n_expected - clock.expected_n < m
     )
 
 
 @hot
-def _candidate(w, u):
-    """What unit ``u`` would start next: (kind, which, oldest event's number, batches in flight)."""
-    f = fn(w, u)
-    kind, which, number, tie = _NOTHING, np.int64(-1), NEVER, np.int64(0)
-    if f.waiting == 0:
-        return kind, which, number, tie
-    for lst in (f.lists + L_LINE, f.lists + L_FRESH):
-        c = ls(w, lst).head
-        if c >= 0 and ca(w, c).number < number:
-            kind, which, number = _CALL, c, ca(w, c).number
-    p = ls(w, f.lists + L_PARTS).head
-    if p >= 0 and pa(w, p).number < number:
-        kind, which, number = _PART, p, pa(w, p).number
-    g = f.first_trigger
+def _candidate(w: World, u: int) -> tuple[int, int, int, int]:
+    """What unit ``u`` would start next: (line, which, oldest event's number, batches in flight)."""
+    unit = unit_at(w, u)
+    line, which, number, tie = _NOTHING, NONE, NEVER, ZERO
+    if unit.waiting == 0:
+        return line, which, number, tie
+    for chain in (unit.lists + L_LINE, unit.lists + L_FRESH):
+        c = chain_at(w, chain).head
+        if c >= 0 and call_at(w, c).number < number:
+            line, which, number = _CALL, c, call_at(w, c).number
+    p = chain_at(w, unit.lists + L_PARTS).head
+    if p >= 0 and partition_at(w, p).number < number:
+        line, which, number = _PARTITION, p, partition_at(w, p).number
+    g = unit.first_trigger
     while g >= 0:
-        t = tr(w, g)
-        head = ls(w, t.list_q).head if t.kind == QUEUE else np.int64(-1)
-        if head >= 0 and ev(w, head).number < number and queues.can_leave(w, g):
-            kind, which, number, tie = _QUEUE, g, ev(w, head).number, t.in_flight
-        g = t.after
-    return kind, which, number, tie
+        oldest = kinds.next_batch(w, g, number)
+        if oldest < NEVER:
+            # Two triggers on one queue compete: of equals the one with fewer batches in flight takes it.
+            line, which, number, tie = _BATCH, g, oldest, trigger_at(w, g).in_flight
+        g = trigger_at(w, g).after
+    return line, which, number, tie
 
 
 @hot
-def _start(w, u, kind, which, i):
-    f = fn(w, u)
-    if kind == _CALL:
-        lists.remove(w, ca, f.lists + ca(w, which).list, which)
-        f.waiting -= ca(w, which).items
-        runs.start(w, which, i)
-    elif kind == _QUEUE:
-        runs.start(w, queues.take_batch(w, which), i)
+def _start(w: World, u: int, line: int, which: int, i: int) -> None:
+    """Start the candidate on instance ``i``."""
+    if line == _CALL:
+        unit, call = unit_at(w, u), call_at(w, which)
+        lists.remove(w, call_at, unit.lists + call.list, which)
+        unit.waiting -= call.items
+        starting.start(w, which, i)
+    elif line == _BATCH:
+        starting.start(w, queues.take_batch(w, which), i)
     else:
-        runs.start(w, streams.take_batch(w, which), i)
+        starting.start(w, streams.take_batch(w, which), i)
 
 
 @kernel
-def _no_room(w, u):
+def _no_room(w: World, u: int) -> bool:
     """What may not wait is throttled; returns False when a pool ran low before all were."""
-    f = fn(w, u)
-    while ls(w, f.lists + L_FRESH).head >= 0:
+    unit = unit_at(w, u)
+    while chain_at(w, unit.lists + L_FRESH).head >= 0:
         if low(w):
             return False
-        c = ls(w, f.lists + L_FRESH).head
-        lists.remove(w, ca, f.lists + L_FRESH, c)
-        sources.throttle(w, c)
-    if f.eager == 1:
-        g = f.first_trigger
-        while g >= 0:
-            while tr(w, g).kind == QUEUE and queues.can_leave(w, g):
-                if low(w):
-                    return False
-                queues.refused_batch(w, queues.take_batch(w, g))
-            g = tr(w, g).after
+        c = chain_at(w, unit.lists + L_FRESH).head
+        lists.remove(w, call_at, unit.lists + L_FRESH, c)
+        kinds.throttle(w, c)
+    g = unit.first_trigger if unit.eager == YES else NONE
+    while g >= 0:
+        while kinds.next_batch(w, g, NEVER) < NEVER:
+            if low(w):
+                return False
+            queues.refused_batch(w, queues.take_batch(w, g))
+        g = trigger_at(w, g).after
     return True
 
 
 @hot
-def _forget(w, k):
-    ck = clock(w)
-    fn(w, dirty(w, k).v).dirty = 0
-    ck.dirty_n -= 1
-    dirty(w, k).v = dirty(w, ck.dirty_n).v
+def _forget(w: World, k: int) -> None:
+    """Take the k-th marked unit out; the last one takes its place."""
+    clock = clock_of(w)
+    unit_at(w, marked_at(w, k).v).marked = NO
+    clock.marked_n -= 1
+    marked_at(w, k).v = marked_at(w, clock.marked_n).v
 
 
 @hot
-def dispatch(w):
-    """Start everything that can start now. Returns False when a pool ran low; call again after growing."""
-    ck = clock(w)
-    for k in range(ck.dirty_n):
-        u = dirty(w, k).v
-        measures.backlog_seen(w, u)
-        if fn(w, u).plan_kind == POLLED and fn(w, u).look_armed == 0:
+def _forget_unit(w: World, u: int) -> None:
+    for k in range(clock_of(w).marked_n):
+        if marked_at(w, k).v == u:
+            _forget(w, k)
+            return
+
+
+@hot
+def _seen(w: World) -> None:
+    """Before anything starts: the backlog of each marked unit is noted, and looks begin again where something waits."""
+    for k in range(clock_of(w).marked_n):
+        u = marked_at(w, k).v
+        series.backlog_seen(w, u)
+        unit = unit_at(w, u)
+        if unit.plan_kind == POLLED and unit.look_armed == NO:
             polled.look_again(w, u)
-    while ck.dirty_n > 0:
+
+
+@hot
+def dispatch(w: World) -> bool:
+    """Start everything that can start now. Returns False when a pool ran low; call again after growing."""
+    clock = clock_of(w)
+    _seen(w)
+    while clock.marked_n > 0:
         if low(w):
             return False
-        best, best_kind, best_which = np.int64(-1), np.int64(0), np.int64(-1)
-        best_number, best_tie = NEVER, np.int64(0)
-        k = np.int64(0)
-        while k < ck.dirty_n:
-            kind, which, number, tie = _candidate(w, dirty(w, k).v)
-            if kind == _NOTHING:
+        best, best_line, best_which = NONE, _NOTHING, NONE
+        best_number, best_tie = NEVER, ZERO
+        k = ZERO
+        while k < clock.marked_n:
+            line, which, number, tie = _candidate(w, marked_at(w, k).v)
+            if line == _NOTHING:
                 _forget(w, k)
                 continue
             if number < best_number or (number == best_number and tie < best_tie):
-                best, best_kind, best_which, best_number, best_tie = k, kind, which, number, tie
+                best, best_line, best_which, best_number, best_tie = k, line, which, number, tie
             k += 1
         if best < 0:
             return True
-        u = dirty(w, best).v
-        i = instances.room_for(w, u)
-        if i != instances.NO_ROOM:
-            _start(w, u, best_kind, best_which, i)
+        u = marked_at(w, best).v
+        i = placing.room_for(w, u)
+        if i != NO_ROOM:
+            _start(w, u, best_line, best_which, i)
         elif _no_room(w, u):
             # Throttling may have freed nothing, so the unit has nothing more to do at this instant.
             _forget_unit(w, u)
         else:
             return False
     return True
-
-
-@hot
-def _forget_unit(w, u):
-    for k in range(clock(w).dirty_n):
-        if dirty(w, k).v == u:
-            _forget(w, k)
-            return

@@ -1,15 +1,17 @@
-"""Doubly linked lists over record arrays: items have ``prev``, ``next`` and, where order counts, ``number``."""
+"""Doubly linked lists over records that have ``prev``, ``next`` and, where order counts, ``number``."""
 
 from __future__ import annotations
 
-from echotally.engine.kernel.access import ls
+from typing import Any
+
+from echotally.engine.kernel.access import Accessor, World, chain_at
 from echotally.engine.kernel.compiled import hot, kernel
 
 
 @hot
-def append(w, items, lst, i):
+def append(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     """Put item ``i`` at the end."""
-    chain = ls(w, lst)
+    chain = chain_at(w, lst)
     tail = chain.tail
     items(w, i).prev = tail
     items(w, i).next = -1
@@ -18,13 +20,13 @@ def append(w, items, lst, i):
     else:
         chain.head = i
     chain.tail = i
-    chain.n += 1
+    chain.length += 1
 
 
 @hot
-def push_front(w, items, lst, i):
+def push_front(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     """Put item ``i`` at the front."""
-    chain = ls(w, lst)
+    chain = chain_at(w, lst)
     head = chain.head
     items(w, i).next = head
     items(w, i).prev = -1
@@ -33,13 +35,13 @@ def push_front(w, items, lst, i):
     else:
         chain.tail = i
     chain.head = i
-    chain.n += 1
+    chain.length += 1
 
 
 @hot
-def remove(w, items, lst, i):
+def remove(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     """Take item ``i`` out."""
-    chain = ls(w, lst)
+    chain = chain_at(w, lst)
     before, after = items(w, i).prev, items(w, i).next
     if before >= 0:
         items(w, before).next = after
@@ -51,13 +53,13 @@ def remove(w, items, lst, i):
         chain.tail = before
     if chain.hint == i:
         chain.hint = after if after >= 0 else before
-    chain.n -= 1
+    chain.length -= 1
 
 
 @kernel
-def insert(w, items, lst, i):
+def insert(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     """Put item ``i`` where its number belongs; the search begins at the last place used."""
-    chain = ls(w, lst)
+    chain = chain_at(w, lst)
     number = items(w, i).number
     if chain.tail < 0 or items(w, chain.tail).number <= number:
         append(w, items, lst, i)
@@ -77,4 +79,4 @@ def insert(w, items, lst, i):
     items(w, before).next = i
     items(w, after).prev = i
     chain.hint = i
-    chain.n += 1
+    chain.length += 1

@@ -1,97 +1,103 @@
-"""Nodes: which one holds an instance, when another is started, when an empty one goes."""
+"""Nodes: which one holds an instance, when another is started, when an empty one goes (rule 3.7)."""
 
 from __future__ import annotations
 
-from echotally.engine.kernel import rooms
-from echotally.engine.kernel.access import ac, clock, fn, ins, no
+from echotally.engine.codes import IDLE, K_NODE_IDLE, NO, YES
+from echotally.engine.kernel import marking
+from echotally.engine.kernel.access import World, account_at, clock_of, instance_at, node_at, unit_at
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.records import IDLE, K_NODE_IDLE, WIDE_BITS, WIDE_LOW
+from echotally.engine.layout import WIDE_BITS, WIDE_LOW, Account
 
 
 @kernel
-def fits(w, u):
+def fits(w: World, u: int) -> bool:
     """Whether a node, up or still to be started, can hold one more instance of the unit."""
-    f = fn(w, u)
-    acc = ac(w, f.account)
-    if acc.node_n == 0:
+    unit = unit_at(w, u)
+    account = account_at(w, unit.account)
+    if account.node_n == 0:
         return True
-    for x in range(acc.first_node, acc.first_node + acc.node_n):
-        n = no(w, x)
-        if n.up == 0 or (n.memory >= f.memory and n.vcpu >= f.vcpu - 1e-9):
-            return acc.node_memory >= f.memory and acc.node_vcpu >= f.vcpu - 1e-9
+    for x in range(account.first_node, account.first_node + account.node_n):
+        node = node_at(w, x)
+        if node.up == NO or (node.memory >= unit.memory and node.vcpu >= unit.vcpu - 1e-9):
+            return account.node_memory >= unit.memory and account.node_vcpu >= unit.vcpu - 1e-9
     return False
 
 
 @kernel
-def place(w, u):
+def place(w: World, u: int) -> int:
     """First fit in node order; starts a node where none fits. Returns the node, -1 without nodes."""
-    f = fn(w, u)
-    acc = ac(w, f.account)
-    now = clock(w).now
+    unit = unit_at(w, u)
+    account = account_at(w, unit.account)
+    now = clock_of(w).now
     chosen = -1
-    for x in range(acc.first_node, acc.first_node + acc.node_n):
-        n = no(w, x)
-        if n.up == 1 and n.memory >= f.memory and n.vcpu >= f.vcpu - 1e-9:
+    for x in range(account.first_node, account.first_node + account.node_n):
+        node = node_at(w, x)
+        if node.up == YES and node.memory >= unit.memory and node.vcpu >= unit.vcpu - 1e-9:
             chosen = x
             break
     if chosen < 0:
-        for x in range(acc.first_node, acc.first_node + acc.node_n):
-            if no(w, x).up == 0:
+        for x in range(account.first_node, account.first_node + account.node_n):
+            if node_at(w, x).up == NO:
                 chosen = x
-                up(w, x, f.account, now + acc.node_start)
+                up(w, x, unit.account, now + account.node_start)
                 break
     if chosen >= 0:
-        no(w, chosen).memory -= f.memory
-        no(w, chosen).vcpu -= f.vcpu
-        no(w, chosen).n += 1
+        node_at(w, chosen).memory -= unit.memory
+        node_at(w, chosen).vcpu -= unit.vcpu
+        node_at(w, chosen).instances += 1
     return chosen
 
 
 @kernel
-def up(w, x, a, ready):
+def up(w: World, x: int, a: int, ready: int) -> None:
     """A node starts now and is ready at ``ready``."""
-    n, acc = no(w, x), ac(w, a)
-    n.up = 1
-    n.ready = ready
-    n.since = clock(w).now
-    n.memory = acc.node_memory
-    n.vcpu = acc.node_vcpu
-    n.n = 0
-    n.idle_since = clock(w).now
-    acc.nodes_up += 1
+    node, account = node_at(w, x), account_at(w, a)
+    node.up = YES
+    node.ready = ready
+    node.since = clock_of(w).now
+    node.memory = account.node_memory
+    node.vcpu = account.node_vcpu
+    node.instances = 0
+    node.idle_since = clock_of(w).now
+    account.nodes_up += 1
 
 
 @kernel
-def leave(w, i):
-    x = ins(w, i).node
+def leave(w: World, i: int) -> None:
+    x = instance_at(w, i).node
     if x < 0:
         return
-    v, n, f = ins(w, i), no(w, x), fn(w, ins(w, i).unit)
-    n.memory += f.memory
-    n.vcpu += f.vcpu
-    n.n -= 1
-    if n.n == 0:
-        n.idle_since = clock(w).now
-        put(w, clock(w).now + ac(w, v.account).node_keep_alive, IDLE, x, K_NODE_IDLE, x)
+    instance, node, unit = instance_at(w, i), node_at(w, x), unit_at(w, instance_at(w, i).unit)
+    node.memory += unit.memory
+    node.vcpu += unit.vcpu
+    node.instances -= 1
+    if node.instances == 0:
+        node.idle_since = clock_of(w).now
+        put(w, clock_of(w).now + account_at(w, instance.account).node_keep_alive, IDLE, x, K_NODE_IDLE, x)
 
 
 @kernel
-def idle(w, x):
+def idle(w: World, x: int) -> None:
     """A node has been empty for its keep-alive: it goes, unless it is one of the floor."""
-    n = no(w, x)
-    a = n.account
-    acc = ac(w, a)
-    now = clock(w).now
-    if n.up == 1 and n.n == 0 and n.idle_since + acc.node_keep_alive <= now and acc.nodes_up > acc.nodes_floor:
-        n.up = 0
-        acc.nodes_up -= 1
-        was_up(acc, now - n.since)
-        rooms.mark_blocked(w, a)
+    node = node_at(w, x)
+    a = node.account
+    account = account_at(w, a)
+    now = clock_of(w).now
+    if (
+        node.up == YES
+        and node.instances == 0
+        and node.idle_since + account.node_keep_alive <= now
+        and account.nodes_up > account.nodes_floor
+    ):
+        node.up = NO
+        account.nodes_up -= 1
+        was_up(account, now - node.since)
+        marking.mark_blocked(w, a)
 
 
 @hot
-def was_up(acc, ns):
+def was_up(account: Account, ns: int) -> None:
     """Add a node's time up to the account's."""
-    acc.node_hours_ns += ns & WIDE_LOW
-    acc.node_hours_hi += ns >> WIDE_BITS
+    account.node_hours_ns += ns & WIDE_LOW
+    account.node_hours_hi += ns >> WIDE_BITS

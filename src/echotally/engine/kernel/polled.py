@@ -1,88 +1,90 @@
-"""Polled scaling: looks at what waits every so often, adds by steps, shrinks to what was wanted lately."""
+"""Polled scaling: looks at what waits every so often, adds by steps, shrinks to what was wanted lately (rule 3.5)."""
 
 from __future__ import annotations
 
-import numpy as np
-
-from echotally.engine.kernel import instances, lists, nodes, rooms
-from echotally.engine.kernel.access import clock, fn, ins, window
+from echotally.engine.codes import K_LOOK, L_FREE, LOOK, NO, NONE, YES, ZERO
+from echotally.engine.kernel import lifecycle, lists, marking, nodes
+from echotally.engine.kernel.access import World, clock_of, instance_at, unit_at, window_at
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.compiled import kernel
-from echotally.engine.records import K_LOOK, L_FREE, LOOK, SAME, UP
+from echotally.engine.layout import Unit
 
 
 @kernel
-def look_again(w, u):
+def look_again(w: World, u: int) -> None:
     """Arm the next look, a whole number of intervals after the month's start.
 
     Looks stop while nothing waits or runs and only the floor is there; what they would have seen is
     written into the window when they begin again.
     """
-    f, now = fn(w, u), clock(w).now
-    coming = (now + f.look_every - 1) // f.look_every * f.look_every
-    if coming <= f.last_look:
-        coming = f.last_look + f.look_every
-    for _ in range(min((coming - f.last_look) // f.look_every - 1, f.window_size)):
-        _remember(w, f, f.floor)
-    f.look_armed = 1
+    unit, now = unit_at(w, u), clock_of(w).now
+    coming = (now + unit.look_every - 1) // unit.look_every * unit.look_every
+    if coming <= unit.last_look:
+        coming = unit.last_look + unit.look_every
+    for _ in range(min((coming - unit.last_look) // unit.look_every - 1, unit.window_size)):
+        _remember(w, unit, unit.floor)
+    unit.look_armed = YES
     put(w, coming, LOOK, u, K_LOOK, u)
 
 
 @kernel
-def look(w, u):
+def look(w: World, u: int) -> None:
     """Polled scaling looks: add at most ``look_step``, or shrink to the highest wanted of the keep-alive."""
-    f = fn(w, u)
-    seen = f.waiting + f.in_flight_events + f.refused_since
-    f.refused_since = 0
-    f.last_look = clock(w).now
-    f.look_armed = 0
-    wanted = min(max((seen + f.look_per - 1) // f.look_per, f.floor), f.limit)
-    _remember(w, f, wanted)
-    if wanted > f.count:
-        for _ in range(min(wanted - f.count, f.look_step)):
+    unit = unit_at(w, u)
+    seen = unit.waiting + unit.in_flight_events + unit.refused_since
+    unit.refused_since = 0
+    unit.last_look = clock_of(w).now
+    unit.look_armed = NO
+    wanted = min(max((seen + unit.look_per - 1) // unit.look_per, unit.floor), unit.limit)
+    _remember(w, unit, wanted)
+    if wanted > unit.count:
+        for _ in range(min(wanted - unit.count, unit.look_step)):
             if not nodes.fits(w, u):
                 break
-            instances.new_instance(w, u, SAME, UP)
-        f.target = f.count
-        rooms.mark(w, u)
-    elif wanted < f.count:
+            lifecycle.new_instance(w, u, ZERO, YES)
+        unit.target = unit.count
+        marking.mark(w, u)
+    elif wanted < unit.count:
         _shrink(w, u)
     else:
-        f.target = max(f.target, wanted)
-    if seen > 0 or f.count > f.floor:
+        unit.target = max(unit.target, wanted)
+    if seen > 0 or unit.count > unit.floor:
         look_again(w, u)
 
 
 @kernel
-def _remember(w, f, wanted):
+def _remember(w: World, unit: Unit, wanted: int) -> None:
     """Write down what a look wanted, and whether it is the most of the window."""
-    window(w, f.window_at + f.window_n % f.window_size).v = wanted
-    if f.window_n == 0 or wanted >= f.window_top:
-        f.window_top = wanted
-        f.window_top_at = f.window_n
-    f.window_n += 1
+    window_at(w, unit.window_at + unit.window_n % unit.window_size).v = wanted
+    if unit.window_n == 0 or wanted >= unit.window_top:
+        unit.window_top = wanted
+        unit.window_top_at = unit.window_n
+    unit.window_n += 1
 
 
 @kernel
-def _highest_wanted(w, f):
-    """The most that a look of the keep-alive wanted. Looked for anew only when the last one has left the window,
-    from the newest look back, so that of equals the one is found that stays longest: a window may hold a million looks."""
-    if f.window_n - f.window_top_at > f.window_size:
-        f.window_top = np.int64(-1)
-        for k in range(1, f.window_size + 1):
-            seen = window(w, f.window_at + (f.window_n - k) % f.window_size).v
-            if seen > f.window_top:
-                f.window_top = seen
-                f.window_top_at = f.window_n - k
-    return f.window_top
+def _highest_wanted(w: World, unit: Unit) -> int:
+    """The most that a look of the keep-alive wanted.
+
+    Looked for anew only when the last one has left the window, from the newest look back, so that of equals the one is
+    found that stays longest: a window may hold a million looks.
+    """
+    if unit.window_n - unit.window_top_at > unit.window_size:
+        unit.window_top = NONE
+        for k in range(1, unit.window_size + 1):
+            seen = window_at(w, unit.window_at + (unit.window_n - k) % unit.window_size).v
+            if seen > unit.window_top:
+                unit.window_top = seen
+                unit.window_top_at = unit.window_n - k
+    return unit.window_top
 
 
 @kernel
-def _shrink(w, u):
-    f = fn(w, u)
-    f.target = max(_highest_wanted(w, f), f.floor)
-    i = instances.oldest_idle(w, u)
-    while i >= 0 and f.count > f.target:
-        lists.remove(w, ins, f.lists + L_FREE, i)
-        instances.gone(w, i)
-        i = instances.oldest_idle(w, u)
+def _shrink(w: World, u: int) -> None:
+    unit = unit_at(w, u)
+    unit.target = max(_highest_wanted(w, unit), unit.floor)
+    i = lifecycle.oldest_idle(w, u)
+    while i >= 0 and unit.count > unit.target:
+        lists.remove(w, instance_at, unit.lists + L_FREE, i)
+        lifecycle.gone(w, i)
+        i = lifecycle.oldest_idle(w, u)

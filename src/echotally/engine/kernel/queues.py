@@ -1,16 +1,15 @@
-"""Queues: messages wait, are taken in batches, come back, expire, go to the dead letter."""
+"""Queues: messages wait, are taken in batches, come back, expire, go to the dead letter (rules 4.5, 4.6)."""
 
 from __future__ import annotations
 
-from echotally.engine.kernel import endings, lists, measures, rooms
-from echotally.engine.kernel.access import ca, cg, clock, ev, fn, ls, series, so, tr
-from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.compiled import kernel
-from echotally.engine.records import (
+from echotally.engine.codes import (
+    ARRIVALS,
+    DEAD_LETTERED,
     DELAYED,
     DOWN,
     DUE,
     EXPIRE,
+    EXPIRED,
     GONE,
     INVISIBLE,
     K_DELAY_OVER,
@@ -22,277 +21,295 @@ from echotally.engine.records import (
     L_INVISIBLE,
     L_VISIBLE,
     NEVER,
-    SAME,
-    THROTTLED,
+    NO,
+    TOO_LARGE,
     UP,
     VISIBLE,
     WAKE,
-)  # fmt: skip
+    YES,
+    ZERO,
+)
+from echotally.engine.kernel import endings, lists, marking, pools, series, singles
+from echotally.engine.kernel.access import (
+    World,
+    call_at,
+    cargo_at,
+    chain_at,
+    clock_of,
+    event_at,
+    source_at,
+    trigger_at,
+    unit_at,
+)
+from echotally.engine.kernel.calendar import put
+from echotally.engine.kernel.compiled import kernel
 
 _PAUSE_NS = 1_000_000_000
 
 
 @kernel
-def message_in(w, s, payload, sent):
-    """A message arrives at queue ``s``; ``sent`` 0 for what was there when the month began."""
-    q, ck = so(w, s), clock(w)
-    q.sends += sent
-    if q.home >= 0:
-        series(w, (q.home * clock(w).hours + ck.hour) * 6 + 0).v += 1
-    if q.full == 1 and sent == UP:
+def arrive(w: World, s: int, payload: int, sent: int) -> None:
+    """A message arrives at queue ``s``; ``sent`` NO for what was there when the month began."""
+    source, clock = source_at(w, s), clock_of(w)
+    source.sends += sent
+    if source.home >= 0:
+        series.add(w, source.home, ARRIVALS, 1)
+    if source.full == YES and sent == YES:
         # A lane that a sampled month keeps full: what comes is counted, and would only stand behind what is laid.
-        q.arrived += 1
-        ck.number += 1
+        source.arrived += 1
+        clock.number += 1
         return
-    e = rooms.new_event(w, s, payload)
-    if q.payload_limit >= 0 and payload > q.payload_limit:
-        endings.ends(w, e, q.home, endings.LARGE)
+    e = pools.new_event(w, s, payload)
+    if source.payload_limit >= 0 and payload > source.payload_limit:
+        endings.ends(w, e, source.home, TOO_LARGE)
         return
-    # A delay does not apply to what was there when the month began (fine print 32).
-    if q.delay > 0 and sent == UP:
-        ev(w, e).state = DELAYED
-        ev(w, e).due = ck.now + q.delay
-        lists.append(w, ev, q.lists + L_DELAYED, e)
-        if q.delay_timer >= NEVER:
-            q.delay_timer = ev(w, e).due
-            put(w, q.delay_timer, DUE, s, K_DELAY_OVER, s)
+    # A delay does not apply to what was there when the month began (rule 7.32).
+    if source.delay > 0 and sent == YES:
+        event_at(w, e).state = DELAYED
+        event_at(w, e).due = clock.now + source.delay
+        lists.append(w, event_at, source.lists + L_DELAYED, e)
+        if source.delay_timer >= NEVER:
+            source.delay_timer = event_at(w, e).due
+            put(w, source.delay_timer, DUE, s, K_DELAY_OVER, s)
     else:
         _show(w, s, e)
 
 
 @kernel
-def _show(w, s, e):
+def _show(w: World, s: int, e: int) -> None:
     """Message ``e`` waits where readers can see it."""
-    q, now = so(w, s), clock(w).now
-    v = ev(w, e)
-    v.state = VISIBLE
-    v.seen = now
-    chain = q.lists + L_VISIBLE
-    if ls(w, chain).n == 0:
-        q.idle_ns += now - q.idle_since
-    lists.insert(w, ev, chain, e)
+    source, now = source_at(w, s), clock_of(w).now
+    event = event_at(w, e)
+    event.state = VISIBLE
+    event.seen = now
+    chain = source.lists + L_VISIBLE
+    if chain_at(w, chain).length == 0:
+        source.idle_ns += now - source.idle_since
+    lists.insert(w, event_at, chain, e)
     _count_waiting(w, s, UP)
-    over = max(v.at + q.retention, now)
-    if over < q.expire_timer:
-        q.expire_timer = over
+    over = max(event.at + source.retention, now)
+    if over < source.expire_timer:
+        source.expire_timer = over
         put(w, over, EXPIRE, s, K_EXPIRE_QUEUE, s)
 
 
 @kernel
-def _hide(w, s, e):
-    q = so(w, s)
-    chain = q.lists + L_VISIBLE
-    lists.remove(w, ev, chain, e)
+def _hide(w: World, s: int, e: int) -> None:
+    source = source_at(w, s)
+    chain = source.lists + L_VISIBLE
+    lists.remove(w, event_at, chain, e)
     _count_waiting(w, s, DOWN)
-    if ls(w, chain).n == 0:
-        q.idle_since = clock(w).now
+    if chain_at(w, chain).length == 0:
+        source.idle_since = clock_of(w).now
 
 
 @kernel
-def _count_waiting(w, s, by):
-    q = so(w, s)
-    for g in range(q.first_trigger, q.first_trigger + q.trigger_n):
-        u = tr(w, g).unit
-        fn(w, u).waiting += by
+def _count_waiting(w: World, s: int, by: int) -> None:
+    source = source_at(w, s)
+    for g in range(source.first_trigger, source.first_trigger + source.trigger_n):
+        u = trigger_at(w, g).unit
+        unit_at(w, u).waiting += by
         if by > 0:
-            rooms.mark(w, u)
+            marking.mark(w, u)
 
 
 @kernel
-def delay_over(w, s):
+def delay_over(w: World, s: int) -> None:
     """The delay of the oldest messages is over."""
-    q, now = so(w, s), clock(w).now
-    chain = q.lists + L_DELAYED
-    while ls(w, chain).head >= 0 and ev(w, ls(w, chain).head).due <= now:
-        e = ls(w, chain).head
-        lists.remove(w, ev, chain, e)
+    source, now = source_at(w, s), clock_of(w).now
+    chain = source.lists + L_DELAYED
+    while chain_at(w, chain).head >= 0 and event_at(w, chain_at(w, chain).head).due <= now:
+        e = chain_at(w, chain).head
+        lists.remove(w, event_at, chain, e)
         _show(w, s, e)
-    q.delay_timer = NEVER
-    if ls(w, chain).head >= 0:
-        q.delay_timer = ev(w, ls(w, chain).head).due
-        put(w, q.delay_timer, DUE, s, K_DELAY_OVER, s)
+    source.delay_timer = NEVER
+    if chain_at(w, chain).head >= 0:
+        source.delay_timer = event_at(w, chain_at(w, chain).head).due
+        put(w, source.delay_timer, DUE, s, K_DELAY_OVER, s)
 
 
 @kernel
-def visibility_over(w, s):
+def visibility_over(w: World, s: int) -> None:
     """Messages received ``visibility`` ago and not deleted come back, or go to the dead letter."""
-    q, now = so(w, s), clock(w).now
-    chain = q.lists + L_INVISIBLE
-    e = ls(w, chain).head
+    source, now = source_at(w, s), clock_of(w).now
+    chain = source.lists + L_INVISIBLE
+    e = chain_at(w, chain).head
     # One message an entry: the timer comes back at this instant for the next, so that room can grow between.
-    if e >= 0 and ev(w, e).due <= now:
+    if e >= 0 and event_at(w, e).due <= now:
         _let_go(w, s, e)
-        if q.dead_letter >= 0 and ev(w, e).receipts >= q.tries:
-            rooms.expect(w, q.dead_letter, ev(w, e).payload)
-            tr(w, ev(w, e).trigger).letters += 1
-            endings.ends(w, e, tr(w, ev(w, e).trigger).unit, endings.DEAD)
+        if source.dead_letter >= 0 and event_at(w, e).receipts >= source.tries:
+            pools.expect(w, source.dead_letter, event_at(w, e).payload)
+            trigger_at(w, event_at(w, e).trigger).letters += 1
+            endings.ends(w, e, trigger_at(w, event_at(w, e).trigger).unit, DEAD_LETTERED)
         else:
             _show(w, s, e)
-    q.inv_timer = NEVER
+    source.visibility_timer = NEVER
     _arm_visibility(w, s)
 
 
 @kernel
-def _arm_visibility(w, s):
-    q = so(w, s)
-    head = ls(w, q.lists + L_INVISIBLE).head
-    if q.inv_timer >= NEVER and head >= 0:
-        q.inv_timer = ev(w, head).due
-        put(w, q.inv_timer, DUE, s, K_VISIBLE, s)
+def _arm_visibility(w: World, s: int) -> None:
+    source = source_at(w, s)
+    head = chain_at(w, source.lists + L_INVISIBLE).head
+    if source.visibility_timer >= NEVER and head >= 0:
+        source.visibility_timer = event_at(w, head).due
+        put(w, source.visibility_timer, DUE, s, K_VISIBLE, s)
 
 
 @kernel
-def _let_go(w, s, e):
+def _let_go(w: World, s: int, e: int) -> None:
     """Take ``e`` off the invisible list; in strict order, its batch's place may come free with it."""
-    q = so(w, s)
-    lists.remove(w, ev, q.lists + L_INVISIBLE, e)
-    if ev(w, e).hold == 1:
-        ev(w, e).hold = 0
-        q.gate -= 1
+    source = source_at(w, s)
+    lists.remove(w, event_at, source.lists + L_INVISIBLE, e)
+    if event_at(w, e).hold == YES:
+        event_at(w, e).hold = NO
+        source.held -= 1
         _mark_readers(w, s)
 
 
 @kernel
-def _mark_readers(w, s):
-    q = so(w, s)
-    if ls(w, q.lists + L_VISIBLE).n > 0:
-        for g in range(q.first_trigger, q.first_trigger + q.trigger_n):
-            rooms.mark(w, tr(w, g).unit)
+def _mark_readers(w: World, s: int) -> None:
+    source = source_at(w, s)
+    if chain_at(w, source.lists + L_VISIBLE).length > 0:
+        for g in range(source.first_trigger, source.first_trigger + source.trigger_n):
+            marking.mark(w, trigger_at(w, g).unit)
 
 
 @kernel
-def expire(w, s):
+def expire(w: World, s: int) -> None:
     """Waiting messages that outlived the retention go."""
-    q, now = so(w, s), clock(w).now
-    if q.expire_timer > now:
+    source, now = source_at(w, s), clock_of(w).now
+    if source.expire_timer > now:
         return
-    chain = q.lists + L_VISIBLE
-    while ls(w, chain).head >= 0 and ev(w, ls(w, chain).head).at + q.retention <= now:
-        e = ls(w, chain).head
+    chain = source.lists + L_VISIBLE
+    while chain_at(w, chain).head >= 0 and event_at(w, chain_at(w, chain).head).at + source.retention <= now:
+        e = chain_at(w, chain).head
         _hide(w, s, e)
-        last = ev(w, e).trigger
-        endings.ends(w, e, tr(w, last).unit if last >= 0 else q.home, endings.EXPIRED)
-    q.expire_timer = NEVER
-    if ls(w, chain).head >= 0:
-        q.expire_timer = ev(w, ls(w, chain).head).at + q.retention
-        put(w, q.expire_timer, EXPIRE, s, K_EXPIRE_QUEUE, s)
+        last = event_at(w, e).trigger
+        endings.ends(w, e, trigger_at(w, last).unit if last >= 0 else source.home, EXPIRED)
+    source.expire_timer = NEVER
+    if chain_at(w, chain).head >= 0:
+        source.expire_timer = event_at(w, chain_at(w, chain).head).at + source.retention
+        put(w, source.expire_timer, EXPIRE, s, K_EXPIRE_QUEUE, s)
 
 
 @kernel
-def can_leave(w, g):
+def can_leave(w: World, g: int) -> bool:
     """Whether a batch may leave to trigger ``g`` now, room aside; if only time is missing, look again then."""
-    t = tr(w, g)
-    q = so(w, t.source)
-    chain = ls(w, q.lists + L_VISIBLE)
-    if chain.n == 0 or t.in_flight >= t.readers or (q.fifo == 1 and q.gate >= q.groups):
+    trigger = trigger_at(w, g)
+    source = source_at(w, trigger.source)
+    chain = chain_at(w, source.lists + L_VISIBLE)
+    if (
+        chain.length == 0
+        or trigger.in_flight >= trigger.readers
+        or (source.fifo == YES and source.held >= source.groups)
+    ):
         return False
-    if chain.n >= t.batch:
+    if chain.length >= trigger.batch:
         return True
-    due = ev(w, chain.head).seen + t.batch_wait
-    if due <= clock(w).now:
+    due = event_at(w, chain.head).seen + trigger.batch_wait
+    if due <= clock_of(w).now:
         return True
-    if t.wake_at != due:
-        t.wake_at = due
-        put(w, due, WAKE, SAME, K_WAKE, t.unit)
+    if trigger.wake_timer != due:
+        trigger.wake_timer = due
+        put(w, due, WAKE, ZERO, K_WAKE, trigger.unit)
     return False
 
 
 @kernel
-def take_batch(w, g):
+def take_batch(w: World, g: int) -> int:
     """The oldest messages, up to a batch and what the plan's payload limit holds, as a call."""
-    t, now = tr(w, g), clock(w).now
-    q = so(w, t.source)
-    chain = q.lists + L_VISIBLE
-    c = rooms.new_call(w, g, ev(w, ls(w, chain).head).number)
-    while ls(w, chain).head >= 0 and ca(w, c).n < t.batch:
-        e = ls(w, chain).head
-        v = ev(w, e)
-        if ca(w, c).n > 0 and q.payload_limit >= 0 and ca(w, c).payload + v.payload > q.payload_limit:
+    trigger, now = trigger_at(w, g), clock_of(w).now
+    source = source_at(w, trigger.source)
+    chain = source.lists + L_VISIBLE
+    c = pools.new_call(w, g, event_at(w, chain_at(w, chain).head).number)
+    while chain_at(w, chain).head >= 0 and call_at(w, c).events < trigger.batch:
+        e = chain_at(w, chain).head
+        event = event_at(w, e)
+        if (
+            call_at(w, c).events > 0
+            and source.payload_limit >= 0
+            and call_at(w, c).payload + event.payload > source.payload_limit
+        ):
             break
-        _hide(w, t.source, e)
-        v.state = INVISIBLE
-        v.due = now + q.visibility
-        v.receipts += 1
-        v.trigger = g
-        lists.append(w, ev, q.lists + L_INVISIBLE, e)
-        rooms.load_event(w, c, e)
-    q.receives += 1
-    t.in_flight += 1
-    if q.fifo == 1:
-        q.gate += 1
-        ca(w, c).gate = 1
-    ca(w, c).arrived = now
-    _arm_visibility(w, t.source)
+        _hide(w, trigger.source, e)
+        event.state = INVISIBLE
+        event.due = now + source.visibility
+        event.receipts += 1
+        event.trigger = g
+        lists.append(w, event_at, source.lists + L_INVISIBLE, e)
+        pools.load_event(w, c, e)
+    source.receives += 1
+    trigger.in_flight += 1
+    if source.fifo == YES:
+        source.held += 1
+    call_at(w, c).arrived = now
+    _arm_visibility(w, trigger.source)
     return c
 
 
 @kernel
-def succeeded(w, c, e):
+def handled(w: World, c: int, e: int) -> None:
     """A run handled message ``e``: delete it wherever it is; handled before, it is a duplicate."""
-    call, v = ca(w, c), ev(w, e)
-    s = tr(w, call.trigger).source
-    if v.state == GONE:
-        if v.handled == 1:
-            fn(w, call.unit).duplicates += 1
+    call, event = call_at(w, c), event_at(w, e)
+    s = trigger_at(w, call.trigger).source
+    if event.state == GONE:
+        if event.handled == YES:
+            unit_at(w, call.unit).duplicates += 1
         return
-    if v.state == VISIBLE:
+    if event.state == VISIBLE:
         _hide(w, s, e)
-    elif v.state == INVISIBLE:
+    elif event.state == INVISIBLE:
         _let_go(w, s, e)
-    endings.handled(w, e, tr(w, v.trigger).unit, call.run_at - v.at)
+    endings.handled(w, e, trigger_at(w, event.trigger).unit, call.run_at - event.at)
 
 
 @kernel
-def batch_over(w, c, good):
+def over(w: World, c: int, good: int) -> None:
     """The run of a batch ended: its reader is free, its messages deleted or left to come back."""
-    call = ca(w, c)
-    t = tr(w, call.trigger)
-    q = so(w, t.source)
+    call = call_at(w, c)
+    trigger = trigger_at(w, call.trigger)
+    source = source_at(w, trigger.source)
     if good > 0:
-        q.deletes += 1
-    t.in_flight -= 1
-    if q.fifo == 1:
-        _free_gate(w, c)
-    rooms.mark(w, call.unit)
-    rooms.free_call(w, c)
+        source.deletes += 1
+    trigger.in_flight -= 1
+    if source.fifo == YES:
+        _free_place(w, c)
+    marking.mark(w, call.unit)
+    pools.free_call(w, c)
 
 
 @kernel
-def _free_gate(w, c):
+def _free_place(w: World, c: int) -> None:
     """Strict order: the batch keeps its place until its failed messages have come back."""
-    call = ca(w, c)
-    q = so(w, tr(w, call.trigger).source)
-    node, holder = call.head, -1
-    while node >= 0:
-        e = cg(w, node).event
+    call = call_at(w, c)
+    source = source_at(w, trigger_at(w, call.trigger).source)
+    link, holder = call.head, -1
+    while link >= 0:
+        e = cargo_at(w, link).event
         # Its own receipt, not a later one of the same message.
-        if ev(w, e).state == INVISIBLE and ev(w, e).due == call.arrived + q.visibility:
+        if event_at(w, e).state == INVISIBLE and event_at(w, e).due == call.arrived + source.visibility:
             holder = e
-        node = cg(w, node).next
+        link = cargo_at(w, link).next
     if holder >= 0:
-        ev(w, holder).hold = 1
+        event_at(w, holder).hold = YES
     else:
-        q.gate -= 1
+        source.held -= 1
 
 
 @kernel
-def refused_batch(w, c):
-    """An eager reader took a batch that found no room: a throttled attempt, and the reader pauses 1 s."""
-    ck, call = clock(w), ca(w, c)
-    f = fn(w, call.unit)
-    f.attempts += 1
-    f.throttled += 1
-    measures.noted(w, c, call.items, NEVER, THROTTLED)
-    f.refused_since += call.items
-    series(w, (call.unit * clock(w).hours + ck.hour) * 6 + 1).v += 1
-    put(w, ck.now + _PAUSE_NS, DUE, call.number, K_READER, call.trigger)
-    if so(w, tr(w, call.trigger).source).fifo == 1:
-        _free_gate(w, c)
-    rooms.free_call(w, c)
+def refused_batch(w: World, c: int) -> None:
+    """An eager reader took a batch that found no room: a throttled attempt, and the reader pauses 1 s (rule 4.6)."""
+    call = call_at(w, c)
+    singles.counted_as_throttled(w, c)
+    put(w, clock_of(w).now + _PAUSE_NS, DUE, call.number, K_READER, call.trigger)
+    if source_at(w, trigger_at(w, call.trigger).source).fifo == YES:
+        _free_place(w, c)
+    pools.free_call(w, c)
 
 
 @kernel
-def reader_back(w, g):
+def reader_back(w: World, g: int) -> None:
     """An eager reader's pause is over."""
-    tr(w, g).in_flight -= 1
-    rooms.mark(w, tr(w, g).unit)
+    trigger_at(w, g).in_flight -= 1
+    marking.mark(w, trigger_at(w, g).unit)

@@ -21,6 +21,7 @@ from echotally.demand.clock import LocalHour
 from echotally.demand.month import MonthPlan, Tap
 from echotally.demand.rate_shapes import Stretch
 from echotally.model.estate import Model
+from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns
 
@@ -74,7 +75,7 @@ def cut_month(
     whole: Sequence[Tap] = (), effort: int = BUDGET,
 ) -> Cut:  # fmt: skip
     """Cut the month. ``whole`` are schedules' taps that share room with the rest: their hours are played as they are."""
-    taps = [tap for tap in month.taps if not tap.source.startswith("schedules.")]
+    taps = [tap for tap in month.taps if tap.source.kind is not SourceKind.SCHEDULES]
     warm = warm_up_ns(model, placement)
     hours = month.clock.local_hours()
     busy = _patterns(taps, whole, hours, _reach_ns(model, placement, whole))
@@ -183,7 +184,7 @@ def _reach_ns(model: Model, placement: Mapping[str, Offer], whole: Sequence[Tap]
     """How long a firing of each schedule may hold room: its longest likely run and cold start."""
     found: dict[str, int] = {}
     for tap in whole:
-        name = tap.source.split(".", 1)[1]
+        name = tap.source.name
         items = model.schedules[name].items
         longest = 1
         for trigger in model.triggers:

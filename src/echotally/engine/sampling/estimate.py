@@ -15,16 +15,17 @@ from dataclasses import dataclass
 from statistics import fmean, stdev
 
 from echotally.demand.month import MonthPlan, Tap
-from echotally.engine.measured import Measured
+from echotally.engine.reading import Measured
 from echotally.engine.sampling.cutting import BUDGET, SHARE, cut_month, expected_in
 from echotally.engine.sampling.expecting import expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
 from echotally.engine.sampling.playing import PARTS, Mode, Player, Stretch
-from echotally.engine.sampling.readings import Span, Total
+from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
+from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
 
 #: A lane's growth is told from none where it is this many standard errors of its parts away.
@@ -182,7 +183,7 @@ class Sampler:
     # -- schedules ----------------------------------------------------------------------------------------------
     def _schedules(self) -> Span:
         """Play what schedules do apart from the rest over the whole month; those that share room are cut into it."""
-        taps = [tap for tap in self.month.taps if tap.source.startswith("schedules.")]
+        taps = [tap for tap in self.month.taps if tap.source.kind is SourceKind.SCHEDULES]
         span = self.player.whole_month(taps)
         self.whole = [tap for tap in taps if self._shares(tap, span)]
         if not self.whole:
@@ -211,7 +212,7 @@ class Sampler:
         mine = wiring.reached(tap.source)
         others = {t.source for t in self.month.taps if t.environment == tap.environment and t.source != tap.source}
         theirs = (
-            set().union(*(wiring.reached(s) for s in others if not s.startswith("schedules."))) if others else set()
+            set().union(*(wiring.reached(s) for s in others if s.kind is not SourceKind.SCHEDULES)) if others else set()
         )
         if mine & theirs:
             return True
@@ -228,14 +229,14 @@ class Sampler:
         account = self.model.environments[tap.environment].account or ""
         rows = [n for n, u in enumerate(units) if u.account == account and u.offer.name == offer.name]
         calls = instances = 0.0
-        for name, limit in (("conc_peak", plan.concurrency_limit), ("inst_peak", _tokens(offer))):
+        for name, limit in (("level_peak", plan.concurrency_limit), ("count_peak", _tokens(offer))):
             most = sum(
                 max(int(s.maxima[name][n]) for stretch in self.stretches.values() for s in stretch.spans) for n in rows
             ) if self.stretches else 0  # fmt: skip
             most += sum(int(alone.maxima[name][n]) for n in rows)
             if limit is not None and most > _NEAR * limit:
                 return True
-            calls, instances = (most, instances) if name == "conc_peak" else (calls, most)
+            calls, instances = (most, instances) if name == "level_peak" else (calls, most)
         return False
 
 

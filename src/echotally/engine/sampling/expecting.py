@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
+from echotally.model.sources import SourceRef
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns, unit_settings
 
@@ -26,7 +27,7 @@ def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offe
     """
     asked = {tap.label: clients_ask(model, month, tap, placement) for tap in month.taps if tap.kind == "clients"}
     wiring = Wiring(model)
-    outside: dict[tuple[str, str], float] = {}
+    outside: dict[tuple[str, SourceRef], float] = {}
     for tap in month.taps:
         key = (tap.environment, tap.source)
         outside[key] = outside.get(key, 0.0) + asked.get(tap.label, tap.expected)

@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 from echotally.engine.build import stream_seed
 from echotally.engine.sampling.carrying import Carried
 from echotally.engine.sampling.playing import PARTS, Hours, Mode
-from echotally.engine.sampling.readings import Total
+from echotally.engine.sampling.totals import Total
+from echotally.model.sources import SourceKind
 
 if TYPE_CHECKING:
     from echotally.engine.sampling.estimate import Sampler
@@ -66,8 +67,8 @@ class PartOfMonth:
         """What the model's queues hold when the month begins is there at 0 s."""
         for n, lane in enumerate(self.lanes):
             environment, name = self.player.first.sources[lane.source]
-            kind, _, queue = name.partition(".")
-            if kind == "queues" and self.sampler.model.queues[queue].backlog:
+            kind, queue = name.kind, name.name
+            if kind is SourceKind.QUEUES and self.sampler.model.queues[queue].backlog:
                 held = float(self.sampler.model.queues[queue].backlog)
                 self.carried[n].begins(0.0, held)
                 self.total.unit["arrived"][lane.units[0]] += held
@@ -118,7 +119,7 @@ class PartOfMonth:
         carried, mine = self.carried[lane], self.lanes[lane]
         lot = carried.moves(now, step, come, gone)
         home = mine.units[0]
-        self.total.unit["ev_expired"][home] += lot.expired
+        self.total.unit["expired"][home] += lot.expired
         self.total.source["ended"][mine.source] += lot.expired
         hour = self._hour(now)
         backlog = math.fsum(self.carried[n].held for n, other in enumerate(self.lanes) if home in other.units)
@@ -223,7 +224,7 @@ class PartOfMonth:
             counts, low, high, run = (np.array(column) for column in zip(*rows, strict=True))
             self.total.add_waits(unit, counts, low, high, float(run.mean()))
         for unit, lags in self.lags.items():
-            if self.player.first.world.fn[unit]["stream_n"] > 0:
+            if self.player.first.world.units[unit]["stream_n"] > 0:
                 lasted, low, high = (np.array(column) for column in zip(*lags, strict=True))
                 self.total.add_lag(unit, lasted, low, high)
 

@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from echotally.model.estate import Function, Model, Trigger
+from echotally.model.sources import SourceKind
 from echotally.model.spread import CONSTANT
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
@@ -47,29 +48,29 @@ def known_losses(model: Model, placement: Mapping[str, Offer]) -> dict[str, Loss
 
 
 def _loss(model: Model, function: Function, trigger: Trigger, plan: Plan) -> Loss | None:
-    kind, _, source = trigger.from_.partition(".")
+    kind = trigger.from_.kind
     if plan.payload_limit is not None:
         return None
-    if kind == "endpoints":
+    if kind is SourceKind.ENDPOINTS:
         return Loss(0.0, False, 1)
     longer = _cut(model, function, trigger, plan)
     if longer is None:
         return None
     fails = 1 - (1 - function.error_rate) * (1 - longer)
-    alone = trigger.batch == 1 or trigger.on_failure == "failed" or kind not in ("queues", "streams")
+    alone = trigger.batch == 1 or trigger.on_failure == "failed" or not kind.traits.batched
     if function.poison_rate and not alone:
         return None
     together = 1 if alone else trigger.batch
-    if kind == "queues":
+    if kind is SourceKind.QUEUES:
         return _of_queue(model, function, trigger, plan, fails, together)
-    tries = trigger.tries if trigger.tries is not None else (None if kind == "streams" else 3)
-    if kind == "streams":
+    tries = trigger.tries_in_force
+    if kind is SourceKind.STREAMS:
         if tries is None:
             # Tried until it is too old: where tries can fail for good that is not known beforehand.
             return Loss(0.0, False, 1) if not function.poison_rate and fails < 0.5 else None
         if trigger.on_failure == "failed" and longer > _NONE:
             return None
-    sent_away = kind != "streams" and plan.bills != "reserved" and plan.scaling.kind != "polled"
+    sent_away = kind is not SourceKind.STREAMS and plan.bills != "reserved" and plan.scaling.kind != "polled"
     return Loss(_given_up(function, fails, tries or 1), trigger.dead_letter is not None, together, sent_away)
 
 
@@ -81,7 +82,7 @@ def _given_up(function: Function, fails: float, tries: int) -> float:
 def _of_queue(
     model: Model, function: Function, trigger: Trigger, plan: Plan, fails: float, together: int
 ) -> Loss | None:
-    queue = model.queues[trigger.from_.split(".", 1)[1]]
+    queue = model.queues[trigger.from_.name]
     longest = run_ns(function, plan, function.run.quantile(_ALMOST), trigger.batch) * _crowded(function, plan)
     longest = min(longest, function.timeout) + function.cold_start.quantile(_ALMOST) * plan.cold_start_factor
     if plan.pull == "eager" or queue.visibility < longest:
@@ -102,9 +103,9 @@ def _crowded(function: Function, plan: Plan) -> float:
 
 def _cut(model: Model, function: Function, trigger: Trigger, plan: Plan) -> float | None:
     """The chance that a run is cut by the timeout, if it is the same for every run; None where it depends."""
-    kind, _, source = trigger.from_.partition(".")
+    kind = trigger.from_.kind
     limit = min(function.timeout, plan.timeout_limit or function.timeout)
-    items = model.schedules[source].items if kind == "schedules" else trigger.batch
+    items = model.items_of(trigger)
     if function.per_mb:
         return None
     crowded = _crowded(function, plan)
@@ -113,7 +114,7 @@ def _cut(model: Model, function: Function, trigger: Trigger, plan: Plan) -> floa
         certain = function.run.kind == CONSTANT and plan.bills != "reserved" and worst <= limit
         return 0.0 if certain else None
     most = share_longer(function, plan, limit, items)
-    least = most if kind == "schedules" or not function.per_item else share_longer(function, plan, limit, 1)
+    least = most if kind is SourceKind.SCHEDULES or not function.per_item else share_longer(function, plan, limit, 1)
     if most < _NONE:
         return 0.0
     return most if most == least else None

@@ -16,9 +16,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
-from echotally.engine import records as r
+from echotally.engine import codes
 from echotally.engine.build import Built
-from echotally.engine.running import ask, with_room
+from echotally.engine.play import ask
+from echotally.engine.pools import with_room
 from echotally.errors import OurFault
 
 #: A lane with more waiting than this share of the square root of what came in is looked at more closely. A queue that is
@@ -26,7 +27,7 @@ from echotally.errors import OurFault
 _SUSPICIOUS = 0.25
 #: Lanes with so many waiting, and this share of all that came, fill.
 _MUCH, _MOST = 100_000, 0.3
-_NEVER = int(r.NEVER)
+_NEVER = int(codes.NEVER)
 _QUANTILES = 65
 
 
@@ -53,25 +54,31 @@ def lanes_of(built: Built) -> list[Lane]:
     w = built.world
     found: list[Lane] = []
     lines: dict[int, int] = {}
-    for g in range(len(w.tr) if any(w.so["trigger_n"]) else 0):
-        t = w.tr[g]
+    for g in range(len(w.triggers) if any(w.sources["trigger_n"]) else 0):
+        t = w.triggers[g]
         source, unit = int(t["source"]), int(t["unit"])
-        s = w.so[source]
+        s = w.sources[source]
         batch, wait = int(t["batch"]), int(t["batch_wait"])
-        if t["kind"] == r.QUEUE and g == s["first_trigger"]:
-            units = tuple(dict.fromkeys(int(w.tr[x]["unit"]) for x in range(g, g + int(s["trigger_n"]))))
+        if t["kind"] == codes.QUEUE and g == s["first_trigger"]:
+            units = tuple(dict.fromkeys(int(w.triggers[x]["unit"]) for x in range(g, g + int(s["trigger_n"]))))
             found.append(
-                Lane(int(r.LAY_QUEUE), source, source, units, int(s["retention"]), batch, wait + int(s["delay"]), 1.0)
+                Lane(
+                    int(codes.LAY_QUEUE), source, source, units, int(s["retention"]), batch, wait + int(s["delay"]), 1.0
+                )
             )
-        elif t["kind"] == r.STREAM:
-            for k in range(int(t["part_n"])):
+        elif t["kind"] == codes.STREAM:
+            for k in range(int(t["partition_n"])):
                 share = _share(float(s["skew"]), k, int(s["partitions"]))
                 found.append(
-                    Lane(int(r.LAY_PARTITION), int(t["first_part"]) + k, source, (unit,), int(s["retention"]), batch, wait, share)
+                    Lane(int(codes.LAY_PARTITION), int(t["first_partition"]) + k, source, (unit,), int(s["retention"]), batch, wait, share)
                 )  # fmt: skip
-        elif t["kind"] in (r.TOPIC, r.FOLDER) and w.fn[unit]["plan_kind"] != r.PER_CALL and unit not in lines:
+        elif (
+            t["kind"] in (codes.TOPIC, codes.FOLDER)
+            and w.units[unit]["plan_kind"] != codes.PER_CALL
+            and unit not in lines
+        ):
             lines[unit] = g
-            found.append(Lane(int(r.LAY_LINE), g, source, (unit,), _NEVER, 1, 0, 1.0))
+            found.append(Lane(int(codes.LAY_LINE), g, source, (unit,), _NEVER, 1, 0, 1.0))
     return found
 
 
@@ -88,23 +95,23 @@ class LaneState:
         w = built.world
         self.arrived, self.held, self.waiting = (np.zeros(len(lanes)) for _ in range(3))
         for n, lane in enumerate(lanes):
-            if lane.kind == r.LAY_QUEUE:
-                q = w.so[lane.ref]
-                chain = w.ls[int(q["lists"]) + 1]
+            if lane.kind == codes.LAY_QUEUE:
+                q = w.sources[lane.ref]
+                chain = w.chains[int(q["lists"]) + 1]
                 self.arrived[n], self.held[n] = q["arrived"], q["arrived"] - q["ended"]
-                self.waiting[n] = chain["n"]
-            elif lane.kind == r.LAY_PARTITION:
-                part = w.pa[lane.ref]
+                self.waiting[n] = chain["length"]
+            elif lane.kind == codes.LAY_PARTITION:
+                part = w.partitions[lane.ref]
                 self.arrived[n] = part["arrived"]
-                self.held[n] = w.ls[part["list"]]["n"] + part["dropped"]
+                self.held[n] = w.chains[part["list"]]["length"] + part["dropped"]
                 self.waiting[n] = part["waiting"]
             else:
                 unit = lane.units[0]
-                sources = {int(w.tr[g]["source"]) for g in _pushed(w, unit)}
-                self.arrived[n] = sum(int(w.so[s]["arrived"]) for s in sources)
-                self.held[n] = self.arrived[n] - sum(int(w.so[s]["ended"]) for s in sources)
-                chain = w.ls[int(w.fn[unit]["lists"])]
-                self.waiting[n] = chain["n"]
+                sources = {int(w.triggers[g]["source"]) for g in _pushed(w, unit)}
+                self.arrived[n] = sum(int(w.sources[s]["arrived"]) for s in sources)
+                self.held[n] = self.arrived[n] - sum(int(w.sources[s]["ended"]) for s in sources)
+                chain = w.chains[int(w.units[unit]["lists"])]
+                self.waiting[n] = chain["length"]
 
     def suspicious(self, lanes: Sequence[Lane], start: LaneState, elapsed_ns: float) -> set[int]:
         """Lanes in which so much waits, ``elapsed_ns`` after an empty start, that they may not keep up."""
@@ -126,33 +133,33 @@ def _pushed(w: Any, unit: int) -> list[int]:
     """Triggers of a unit whose calls wait in its line."""
     return [
         g
-        for g in range(len(w.tr))
-        if w.tr[g]["unit"] == unit and w.tr[g]["kind"] in (r.TOPIC, r.FOLDER, r.SCHEDULE) and w.so[w.tr[g]["source"]]["trigger_n"]
+        for g in range(len(w.triggers))
+        if w.triggers[g]["unit"] == unit and w.triggers[g]["kind"] in (codes.TOPIC, codes.FOLDER, codes.SCHEDULE) and w.sources[w.triggers[g]["source"]]["trigger_n"]
     ]  # fmt: skip
 
 
 def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:
     """Fill a lane with ``count`` events that are there at the start, of the sizes of what feeds it; none of them expires."""
-    clock = built.world.ck[0]
+    clock = built.world.clock[0]
     clock["lay_kind"], clock["lay_ref"], clock["lay_payload"] = lane.kind, lane.ref, 1_000
     clock["lay_tap"], clock["lay_edge"], clock["lay_stream"] = _feeder(built, lane, taps)
-    built.world.so[lane.source]["retention"] = _NEVER // 2
+    built.world.sources[lane.source]["retention"] = _NEVER // 2
     left = count
     while left > 0:
-        left -= ask(built.world, r.LAY, 0, left)
+        left -= ask(built.world, codes.LAY, 0, left)
         if left > 0:
             built.world = with_room(built.world)
-    if lane.kind == r.LAY_QUEUE:
-        built.world.so[lane.ref]["full"] = 1
-    elif lane.kind == r.LAY_PARTITION:
-        built.world.pa[lane.ref]["full"] = 1
+    if lane.kind == codes.LAY_QUEUE:
+        built.world.sources[lane.ref]["full"] = 1
+    elif lane.kind == codes.LAY_PARTITION:
+        built.world.partitions[lane.ref]["full"] = 1
 
 
 def _feeder(built: Built, lane: Lane, taps: Sequence[Tap]) -> tuple[int, int, int]:
     """The tap, or the function's edge and its stream of sizes, that puts most into a lane's source; -1 for none."""
     w = built.world
     feeding = {lane.source} | {
-        topic for topic in range(len(built.sources)) for x in _edges(w, topic) if w.ed[x]["target"] == lane.source
+        topic for topic in range(len(built.sources)) for x in _edges(w, topic) if w.edges[x]["target"] == lane.source
     }
     rates = [
         (math.fsum(s.rate * (s.end_ns - s.start_ns) + s.count for s in tap.stretches), n)
@@ -162,34 +169,34 @@ def _feeder(built: Built, lane: Lane, taps: Sequence[Tap]) -> tuple[int, int, in
     if rates:
         return max(rates)[1], -1, 0
     for u in range(len(built.units)):
-        f = w.fn[u]
+        f = w.units[u]
         for x in range(int(f["first_emit"]), int(f["first_emit"] + f["emit_n"])):
-            if int(w.ed[x]["target"]) in feeding:
-                return -1, x, int(f["rng"]) + 5
+            if int(w.edges[x]["target"]) in feeding:
+                return -1, x, int(f["random"]) + 5
     return -1, -1, 0
 
 
 def _edges(w: Any, source: int) -> range:
-    q = w.so[source]
+    q = w.sources[source]
     return range(int(q["first_edge"]), int(q["first_edge"] + q["edge_n"]))
 
 
 def ran_dry(built: Built, lane: Lane) -> bool:
     """Whether a lane that was to stay full has run out of what was laid."""
     w = built.world
-    if lane.kind == r.LAY_QUEUE:
-        head = int(w.ls[int(w.so[lane.ref]["lists"]) + 1]["head"])
-        return head < 0 or bool(w.ev[head]["tap"] != r.LAID)
-    if lane.kind == r.LAY_PARTITION:
-        head = int(w.pa[lane.ref]["first"])
-        return head < 0 or bool(w.ev[head]["tap"] != r.LAID)
-    call = int(w.ls[int(w.fn[lane.units[0]]["lists"])]["head"])
+    if lane.kind == codes.LAY_QUEUE:
+        head = int(w.chains[int(w.sources[lane.ref]["lists"]) + 1]["head"])
+        return head < 0 or bool(w.events[head]["tap"] != codes.LAID)
+    if lane.kind == codes.LAY_PARTITION:
+        head = int(w.partitions[lane.ref]["first"])
+        return head < 0 or bool(w.events[head]["tap"] != codes.LAID)
+    call = int(w.chains[int(w.units[lane.units[0]]["lists"])]["head"])
     if call < 0:
         return True
-    cargo = int(w.ca[call]["head"])
+    cargo = int(w.calls[call]["head"])
     if cargo < 0:
         raise OurFault("a waiting call carries nothing")
-    return bool(w.ev[w.cg[cargo]["event"]]["tap"] != r.LAID)
+    return bool(w.events[w.cargo[cargo]["event"]]["tap"] != codes.LAID)
 
 
 def ages_in(built: Built, lane: Lane) -> tuple[float, ...]:
@@ -198,16 +205,18 @@ def ages_in(built: Built, lane: Lane) -> tuple[float, ...]:
     Partitions of one stream are looked at together: what they hold came at the same times.
     """
     w = built.world
-    if lane.kind == r.LAY_LINE:
-        came = w.ca[(w.ca["state"] == r.WAITING) & (w.ca["unit"] == lane.units[0])]["arrived"]
+    if lane.kind == codes.LAY_LINE:
+        came = w.calls[(w.calls["state"] == codes.WAITING) & (w.calls["unit"] == lane.units[0])]["arrived"]
     else:
-        here = (w.ev["state"] == r.VISIBLE) & (w.ev["source"] == lane.source) & (w.ev["tap"] != r.LAID)
-        came = w.ev[here]["at"]
+        here = (
+            (w.events["state"] == codes.VISIBLE) & (w.events["source"] == lane.source) & (w.events["tap"] != codes.LAID)
+        )
+        came = w.events[here]["at"]
     if not len(came):
         return ()
     ordered = np.sort(came)
     places = np.linspace(0, len(ordered) - 1, _QUANTILES).astype(int)
-    return tuple(float(w.ck[0]["now"] - at) for at in ordered[places])
+    return tuple(float(w.clock[0]["now"] - at) for at in ordered[places])
 
 
 def unfinished_outside(built: Built, lanes: Sequence[Lane]) -> NDArray[np.float64]:
@@ -215,8 +224,8 @@ def unfinished_outside(built: Built, lanes: Sequence[Lane]) -> NDArray[np.float6
     w = built.world
     found = np.zeros(len(built.units))
     inside = {lane.source for lane in lanes}
-    for call in w.ca[w.ca["state"] == r.BACKOFF]:
-        if int(w.tr[call["trigger"]]["source"]) not in inside:
+    for call in w.calls[w.calls["state"] == codes.BACKOFF]:
+        if int(w.triggers[call["trigger"]]["source"]) not in inside:
             found[call["unit"]] += call["items"]
     return found
 
@@ -225,8 +234,8 @@ def oldest_throttled_ns(built: Built) -> NDArray[np.float64]:
     """Of each unit, the age of its oldest event that was sent away for lack of room and will come again; 0: none."""
     w = built.world
     found = np.zeros(len(built.units))
-    away = w.ca[(w.ca["state"] == r.BACKOFF) & (w.ca["wait"] > 0)]
+    away = w.calls[(w.calls["state"] == codes.BACKOFF) & (w.calls["wait"] > 0)]
     for call in away:
-        age = float(w.ck[0]["now"] - call["arrived"])
+        age = float(w.clock[0]["now"] - call["arrived"])
         found[call["unit"]] = max(found[call["unit"]], age)
     return found

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from echotally.demand.clock import MonthClock
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.build import Built, stream_seed
-from echotally.engine.running import begun, play
+from echotally.engine.play import begun, play
 from echotally.engine.sampling.cutting import Cut, clipped, expected_in, steady
 from echotally.engine.sampling.expecting import SAMPLED_FROM
 from echotally.engine.sampling.lanes import (
@@ -26,7 +26,7 @@ from echotally.engine.sampling.lanes import (
     ran_dry,
     unfinished_outside,
 )
-from echotally.engine.sampling.readings import Reading, Span, forget_maxima
+from echotally.engine.sampling.totals import Reading, Span, forget_maxima
 from echotally.errors import BadInput, OurFault, Problem
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
@@ -189,11 +189,11 @@ class Player:
         come = now.arrived - held.arrived
         gone = come - (now.held - held.held)
         seen = np.zeros(len(self.first.units))
-        places, values = span.sketch["h_wait"]
-        bins = self.first.world.h_wait.shape[2]
+        places, values = span.sketch["wait_bins"]
+        bins = self.first.world.wait_bins.shape[2]
         counted = (places // bins) % 2 == 0
         np.add.at(seen, places[counted] // (2 * bins), values[counted])
-        handled = np.maximum(0.0, span.unit["ev_ok"] - seen)
+        handled = np.maximum(0.0, span.unit["handled"] - seen)
         runs = span.unit["busy_ns"] / np.maximum(1.0, span.unit["started"])
         return Flow(come / length, gone / length, handled / length, runs)
 
@@ -224,7 +224,7 @@ class Player:
                 segment = cut.segments[number + covered]
                 play(built, segment.end_ns - start, self._heard)
                 covered += 1
-                self._refuse(self.played + int(built.world.ck[0]["number"]))
+                self._refuse(self.played + int(built.world.clock[0]["number"]))
                 if number + covered >= len(cut.segments):
                     break
                 if not self._away(built) and cut.segments[number + covered].group not in flagged:

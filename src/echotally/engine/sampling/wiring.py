@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from echotally.model.estate import Model
+from echotally.model.sources import SourceKind, SourceRef
 
 
 @dataclass
@@ -23,26 +24,28 @@ class Wiring:
         self.model = model
         self.triggers = {s: [t for t in model.triggers if t.from_ == s] for s in model.sources()}
 
-    def flows(self, outside: Mapping[str, float]) -> Flows:
+    def flows(self, outside: Mapping[SourceRef, float]) -> Flows:
         """Expected events everywhere, from the events of the outside world by source address."""
         found = Flows()
         for source, events in outside.items():
             self._into(source, events, found)
         return found
 
-    def _into(self, source: str, events: float, found: Flows) -> None:
+    def _into(self, source: SourceRef, events: float, found: Flows) -> None:
         if events <= 0:
             return
-        kind, _, name = source.partition(".")
+        kind, name = source.kind, source.name
         triggers = self.triggers[source]
-        copies = max(1, len(triggers)) if kind == "streams" else 1
+        copies = max(1, len(triggers)) if kind is SourceKind.STREAMS else 1
         found.at_sources[source] = found.at_sources.get(source, 0.0) + events * copies
-        items = self.model.schedules[name].items if kind == "schedules" else 1
-        if kind == "topics":
+        items = self.model.schedules[name].items if kind is SourceKind.SCHEDULES else 1
+        if kind is SourceKind.TOPICS:
             for feed in self.model.topics[name].feeds:
                 self._into(feed.into, events * feed.share, found)
         for trigger in triggers:
-            share = trigger.share if kind == "topics" else 1 / len(triggers) if kind == "queues" else 1.0
+            share = (
+                trigger.share if kind is SourceKind.TOPICS else 1 / len(triggers) if kind is SourceKind.QUEUES else 1.0
+            )
             self._handled(trigger.to, events * share * items, found)
 
     def _handled(self, function: str, events: float, found: Flows) -> None:
@@ -50,20 +53,20 @@ class Wiring:
         for emit in self.model.functions[function].emits:
             self._into(emit.into, events * emit.each, found)
 
-    def reached(self, source: str) -> set[str]:
+    def reached(self, source: SourceRef) -> set[str]:
         """Functions that an event put into ``source`` can reach, through topics, emits and dead letters."""
         functions: set[str] = set()
         self._reach(source, functions, set())
         return functions
 
-    def _reach(self, source: str, functions: set[str], seen: set[str]) -> None:
+    def _reach(self, source: SourceRef, functions: set[str], seen: set[SourceRef]) -> None:
         if source in seen:
             return
         seen.add(source)
-        kind, _, name = source.partition(".")
-        onward = [feed.into for feed in self.model.topics[name].feeds] if kind == "topics" else []
-        if kind == "queues" and self.model.queues[name].dead_letter:
-            onward.append(str(self.model.queues[name].dead_letter))
+        kind, name = source.kind, source.name
+        onward = [feed.into for feed in self.model.topics[name].feeds] if kind is SourceKind.TOPICS else []
+        letters = self.model.queues[name].dead_letter if kind is SourceKind.QUEUES else None
+        onward += [letters] if letters else []
         for trigger in self.triggers[source]:
             functions.add(trigger.to)
             onward += [emit.into for emit in self.model.functions[trigger.to].emits]

@@ -315,4 +315,4 @@ class _Fitter:
     def _sources(self) -> set[str]:
         """Kinds of the sources that set the function off; none without a model."""
         triggers = self.loaded.model.triggers if self.loaded else []
-        return {t.from_.split(".")[0] for t in triggers if t.to == self.name}
+        return {t.from_.kind for t in triggers if t.to == self.name}

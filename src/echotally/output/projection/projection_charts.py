@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.measured import UnitMeasured
-from echotally.engine.records import SERIES
+from echotally.engine.layout import SERIES
+from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.output.base.charts import COLOURS, new_figure, picture, titled
 from echotally.output.base.terminal import money

@@ -6,7 +6,8 @@ import json
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
-from echotally.engine.measured import Level, UnitMeasured
+from echotally.engine.reading import UnitMeasured
+from echotally.engine.sketch import Level
 from echotally.output.model.checked import values_in_force
 from echotally.output.projection.replications_view import replications_dict
 from echotally.projection.bills import Bill, merged_lines

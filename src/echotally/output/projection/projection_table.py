@@ -8,7 +8,7 @@ from decimal import Decimal
 from rich.console import RenderableType
 from rich.text import Text
 
-from echotally.engine.measured import UnitMeasured
+from echotally.engine.reading import UnitMeasured
 from echotally.errors import safe
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, table
 from echotally.output.projection.bill_view import bill_parts, standing_line

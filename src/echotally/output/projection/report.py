@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from echotally.demand.preview import zone_data_version
-from echotally.engine.measured import UnitMeasured
+from echotally.engine.reading import UnitMeasured
 from echotally.errors import safe
 from echotally.files import LARGEST_PIPE, content_of
 from echotally.findings import Checked, Finding

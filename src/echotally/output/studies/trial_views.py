@@ -8,7 +8,7 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
-from echotally.engine.measured import Waits
+from echotally.engine.sketch import Waits
 from echotally.errors import safe
 from echotally.model.units import duration_text
 from echotally.output.base.charts import new_figure, picture, style, titled

@@ -9,28 +9,29 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import MonthPlan
-from echotally.engine import records as r
+from echotally.engine import codes, layout
 from echotally.engine.build import Built
-from echotally.engine.measured import Measured, assemble, bins_of
+from echotally.engine.reading import Measured, assemble
 from echotally.engine.sampling.knowing import Loss
+from echotally.engine.sketch import WIDTHS, bins_of
 
 _HOUR = 3_600 * 10**9
 #: Of a unit: counters, integrals over the whole month, and maxima; the first two add up over stretches of time.
 COUNTS = (
-    "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "ev_ok", "ev_errored",
-    "ev_rejected", "ev_lost", "ev_dead", "ev_expired", "ev_large", "ev_skipped", "ev_cut", "duplicates", "billed_ns",
+    "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "handled", "errored",
+    "rejected", "lost", "dead_lettered", "expired", "too_large", "skipped", "cut_requests", "duplicates", "billed_ns",
     "busy_ns", "requests", "replies",
 )  # fmt: skip
 INTEGRALS = ("life_ns", "idle_floor_ns", "at_limit_ns", "lag_zero")
 _SUMS = (*COUNTS, *INTEGRALS)
 #: How events end; ``ev_left`` is what remains.
-ENDINGS = ("ev_ok", "ev_errored", "ev_rejected", "ev_lost", "ev_dead", "ev_expired", "ev_large", "ev_skipped")
-MAXIMA = ("conc_peak", "inst_peak", "wait_max", "late_max", "backlog_peak", "lag_max", "longest_run")
+ENDINGS = ("handled", "errored", "rejected", "lost", "dead_lettered", "expired", "too_large", "skipped")
+MAXIMA = ("level_peak", "count_peak", "wait_max", "latency_max", "backlog_peak", "lag_max", "longest_run")
 #: Maxima and sketches that a lane kept full by hand has spoilt: what is known of its ages stands in their place.
-_SPOILT_MAXIMA = ("wait_max", "late_max", "backlog_peak", "lag_max")
+_SPOILT_MAXIMA = ("wait_max", "latency_max", "backlog_peak", "lag_max")
 _SOURCE_COUNTS = ("arrived", "ended", "sends", "receives", "deletes")
 _SOURCE_SUMS = (*_SOURCE_COUNTS, "idle_ns")
-SKETCHES = ("h_wait", "h_late", "h_conc", "h_inst", "h_lag")
+SKETCHES = ("wait_bins", "latency_bins", "level_bins", "count_bins", "lag_bins")
 _PIECES = 16
 
 
@@ -39,24 +40,26 @@ class Reading:
 
     def __init__(self, built: Built) -> None:
         w = built.world
-        self.unit = {name: r.wide_floats(w.fn, name) for name in _SUMS}
+        self.unit = {name: layout.wide_floats(w.units, name) for name in _SUMS}
         self.unit["arrived"] = w.series[:, :, 0].sum(axis=1)
-        self.source = {name: w.so[name].astype(float) for name in _SOURCE_SUMS}
-        self.put = {"sent": w.ed["sent"].astype(float), "letters": w.tr["letters"].astype(float)}
+        self.source = {name: w.sources[name].astype(float) for name in _SOURCE_SUMS}
+        self.put = {"sent": w.edges["sent"].astype(float), "letters": w.triggers["letters"].astype(float)}
         self.sketch = {name: getattr(w, name).astype(float) for name in SKETCHES}
-        self.nodes = r.wide_floats(w.ac, "node_hours_ns")
-        self.maxima = {name: w.fn[name].copy() for name in MAXIMA}
-        self.peak = int(w.ck[0]["peak"])
-        self.played = int(w.ck[0]["number"])
+        self.nodes = layout.wide_floats(w.accounts, "node_hours_ns")
+        self.maxima = {name: w.units[name].copy() for name in MAXIMA}
+        self.peak = int(w.clock[0]["level_peak"])
+        self.played = int(w.clock[0]["number"])
         self._add_what_goes_on(w, len(built.units))
 
     def _add_what_goes_on(self, w: Any, units: int) -> None:
         """Lives and active periods that have begun count up to now."""
-        alive = w.ins[(w.ins["alive"] != r.ABSENT) & (w.ins["unit"] >= 0) & (w.ins["unit"] < units)]
-        now = w.ck[0]["now"]
+        alive = w.instances[
+            (w.instances["state"] != codes.ABSENT) & (w.instances["unit"] >= 0) & (w.instances["unit"] < units)
+        ]
+        now = w.clock[0]["now"]
         np.add.at(self.unit["life_ns"], alive["unit"], (now - alive["created"]).astype(float))
         active = alive[alive["active_since"] >= 0]
-        by_activity = w.fn["bills"][active["unit"]] == 1
+        by_activity = w.units["bills"][active["unit"]] == 1
         np.add.at(
             self.unit["billed_ns"],
             active["unit"][by_activity],
@@ -99,9 +102,9 @@ class Span:
         for name in _SPOILT_MAXIMA:
             self.maxima[name] = self.maxima[name].copy()
             self.maxima[name][rows] = 0
-        places, values = self.sketch["h_lag"]
-        kept = ~np.isin(places // (2 * r.WAIT_BINS), rows)
-        self.sketch["h_lag"] = places[kept], values[kept]
+        places, values = self.sketch["lag_bins"]
+        kept = ~np.isin(places // (2 * layout.WAIT_BINS), rows)
+        self.sketch["lag_bins"] = places[kept], values[kept]
         self.unit["lag_zero"][rows] = 0
         return self
 
@@ -120,7 +123,7 @@ class Total:
         self.maxima = {name: np.zeros_like(values) for name, values in first.maxima.items()}
         self.left = np.zeros(len(built.units))
         self.peak = 0
-        self.series = np.zeros((len(built.units), -(-month.clock.length_ns // _HOUR), len(r.SERIES)))
+        self.series = np.zeros((len(built.units), -(-month.clock.length_ns // _HOUR), len(layout.SERIES)))
 
     def add(self, span: Span, weight: float) -> None:
         """Add a span, ``weight`` times."""
@@ -146,14 +149,14 @@ class Total:
             values += span.put[name]
         for name in INTEGRALS:
             self.unit[name][alone] = span.unit[name][alone]
-        for name in ("h_wait", "h_late"):
+        for name in ("wait_bins", "latency_bins"):
             places, values = span.sketch[name]
             self.sketch[name].reshape(-1)[places] += values
         rows = np.flatnonzero(alone)
-        for name in ("h_conc", "h_inst"):
+        for name in ("level_bins", "count_bins"):
             self.sketch[name][rows] = 0
             places, values = span.sketch[name]
-            kept = np.isin(places // r.LEVEL_BINS, rows)
+            kept = np.isin(places // layout.LEVEL_BINS, rows)
             self.sketch[name].reshape(-1)[places[kept]] += values[kept]
         self.nodes = np.maximum(self.nodes, span.nodes)
         for key, values in self.maxima.items():
@@ -163,7 +166,7 @@ class Total:
         """A span's part of an hour of the series: arrivals and throttled attempts, peaks."""
         self.series[:, hour, 0] += span.unit["arrived"] * weight
         self.series[:, hour, 1] += span.unit["throttled"] * weight
-        for column, name in ((2, "conc_peak"), (3, "inst_peak"), (4, "backlog_peak")):
+        for column, name in ((2, "level_peak"), (3, "count_peak"), (4, "backlog_peak")):
             np.maximum(self.series[:, hour, column], span.maxima[name], out=self.series[:, hour, column])
 
     def add_waits(self, unit: int, counts: Any, low_ns: Any, high_ns: Any, run_ns: float) -> None:
@@ -171,20 +174,20 @@ class Total:
         shares = (np.arange(_PIECES) + 0.5) / _PIECES
         waits = np.rint(np.add.outer(low_ns, np.zeros(_PIECES)) + np.outer(high_ns - low_ns, shares)).ravel()
         each = np.repeat(counts / _PIECES, _PIECES)
-        for name, more in (("h_wait", 0.0), ("h_late", run_ns)):
+        for name, more in (("wait_bins", 0.0), ("latency_bins", run_ns)):
             place, into = bins_of((waits + more).astype(np.int64))
             np.add.at(self.sketch[name][unit, 0], place, each)
             np.add.at(self.sketch[name][unit, 1], place, each * into)
         longest = int(high_ns.max(initial=0))
         self.maxima["wait_max"][unit] = max(self.maxima["wait_max"][unit], longest)
-        self.maxima["late_max"][unit] = max(self.maxima["late_max"][unit], longest + int(run_ns))
+        self.maxima["latency_max"][unit] = max(self.maxima["latency_max"][unit], longest + int(run_ns))
 
     def add_lag(self, unit: int, lasted_ns: Any, low_ns: Any, high_ns: Any) -> None:
         """A unit's oldest record was between ``low_ns`` and ``high_ns`` old, rising or falling evenly, for a time."""
         shares = (np.arange(_PIECES) + 0.5) / _PIECES
         ages = np.rint(np.add.outer(low_ns, np.zeros(_PIECES)) + np.outer(high_ns - low_ns, shares)).ravel()
         place, _ = bins_of(ages.astype(np.int64))
-        np.add.at(self.sketch["h_lag"][unit, 0], place, np.repeat(lasted_ns / _PIECES, _PIECES))
+        np.add.at(self.sketch["lag_bins"][unit, 0], place, np.repeat(lasted_ns / _PIECES, _PIECES))
         self.maxima["lag_max"][unit] = max(
             self.maxima["lag_max"][unit], int(high_ns.max(initial=0)), int(low_ns.max(initial=0))
         )
@@ -195,10 +198,10 @@ class Total:
             loss = losses.get(unit.function)
             if loss is None:
                 continue
-            lost, other = ("ev_dead", "ev_lost") if loss.dead_letter else ("ev_lost", "ev_dead")
-            tried = self.unit["ev_ok"][n] + self.unit["ev_dead"][n] + self.unit["ev_lost"][n]
+            lost, other = ("dead_lettered", "lost") if loss.dead_letter else ("lost", "dead_lettered")
+            tried = self.unit["handled"][n] + self.unit["dead_lettered"][n] + self.unit["lost"][n]
             self.unit[lost][n], self.unit[other][n] = tried * loss.chance, 0.0
-            self.unit["ev_ok"][n] = tried - self.unit[lost][n]
+            self.unit["handled"][n] = tried - self.unit[lost][n]
 
     @staticmethod
     def mean(parts: list[Total]) -> Total:
@@ -220,38 +223,50 @@ class Total:
     def measured(self, model: Any, month: MonthPlan) -> Measured:
         """The estimate as a measured month: whole counts whose sums hold."""
         w = self.built.world
-        fn, so, ac, ck = w.fn.copy(), w.so.copy(), w.ac.copy(), w.ck.copy()
+        units, sources, accounts, clock = w.units.copy(), w.sources.copy(), w.accounts.copy(), w.clock.copy()
         for name in _SUMS:
-            r.set_wide(fn, name, self.unit[name])
+            layout.set_wide(units, name, self.unit[name])
         for name, values in self.maxima.items():
-            fn[name] = values
-        fn["in_flight"] = fn["ev_flying"] = 0
+            units[name] = values
+        units["in_flight"] = units["flying"] = 0
         # What is in a steady stretch when it ends would have ended in the next: only carried work is left at the end.
-        fn["ev_left"] = np.rint(self.left)
-        fn["attempts"] = fn["succeeded"] + fn["failed"] + fn["timed_out"] + fn["throttled"]
-        fn["started"] = fn["attempts"] - fn["throttled"]
+        units["unfinished"] = np.rint(self.left)
+        units["attempts"] = units["succeeded"] + units["failed"] + units["timed_out"] + units["throttled"]
+        units["started"] = units["attempts"] - units["throttled"]
         for name, values in self.source.items():
-            so[name] = np.rint(values)
-        ed, tr = w.ed.copy(), w.tr.copy()
-        ed["sent"], tr["letters"] = np.rint(self.put["sent"]), np.rint(self.put["letters"])
-        r.set_wide(ac, "node_hours_ns", self.nodes)
-        ck[0]["horizon"], ck[0]["peak"] = month.clock.length_ns, self.peak
-        _spread_lag(self.sketch["h_lag"])
+            sources[name] = np.rint(values)
+        edges, triggers = w.edges.copy(), w.triggers.copy()
+        edges["sent"], triggers["letters"] = np.rint(self.put["sent"]), np.rint(self.put["letters"])
+        layout.set_wide(accounts, "node_hours_ns", self.nodes)
+        clock[0]["horizon"], clock[0]["level_peak"] = month.clock.length_ns, self.peak
+        _spread_lag(self.sketch["lag_bins"])
         sketches = {name: np.rint(values).astype(np.int64) for name, values in self.sketch.items()}
-        world = w._replace(fn=fn, so=so, ac=ac, ck=ck, ed=ed, tr=tr, series=self.series, **sketches)
+        world = w._replace(
+            units=units,
+            sources=sources,
+            accounts=accounts,
+            clock=clock,
+            edges=edges,
+            triggers=triggers,
+            series=self.series,
+            **sketches,
+        )
         return assemble(model, self.built, world)
 
 
 def _spread_lag(lag: NDArray[np.float64]) -> None:
     """Write the second row (rises that passed a bin whole, as steps) out as time, while it is not rounded yet."""
-    octave = np.maximum(np.arange(r.WAIT_BINS) // 128 - 1, 0)
     for rows in lag:
-        rows[0] += np.maximum(0.0, np.cumsum(rows[1])) * (1 << octave)
+        rows[0] += np.maximum(0.0, np.cumsum(rows[1])) * WIDTHS
         rows[1] = 0
 
 
 def forget_maxima(w: Any) -> None:
     """Peaks of the warm-up are not the month's."""
-    w.fn["conc_peak"], w.fn["inst_peak"], w.fn["backlog_peak"] = w.fn["in_flight"], w.fn["count"], w.fn["waiting"]
-    w.fn["wait_max"] = w.fn["late_max"] = w.fn["lag_max"] = 0
-    w.ck[0]["peak"] = w.ck[0]["in_flight"]
+    w.units["level_peak"], w.units["count_peak"], w.units["backlog_peak"] = (
+        w.units["in_flight"],
+        w.units["count"],
+        w.units["waiting"],
+    )
+    w.units["wait_max"] = w.units["latency_max"] = w.units["lag_max"] = 0
+    w.clock[0]["level_peak"] = w.clock[0]["in_flight"]

@@ -1,0 +1,145 @@
+"""The world put together: every array, the pools' first sizes, the clock."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from echotally.demand.month import MonthPlan
+from echotally.engine import codes, layout
+from echotally.engine.build.accounts import accounts_of
+from echotally.engine.build.shared import Shared, Unit, stream_seed
+from echotally.engine.build.sources import backlogs_of, edges_of, partitions_of, sources_of, triggers_of, wire
+from echotally.engine.build.taps import taps_of
+from echotally.engine.build.units import units_of
+from echotally.errors import BadInput
+from echotally.model.estate import Model
+from echotally.model.sources import SourceRef
+from echotally.rates.card_loading import Offer
+
+_HOUR_NS = 3_600 * 10**9
+#: More records than that for one step are more than memory holds.
+_MOST_AT_ONCE = 20_000_000
+#: Records of a pool at first, beside twice the margin.
+_ROOM = 1_024
+
+
+@dataclass
+class Built:
+    """The world and what its places mean."""
+
+    world: layout.World
+    units: list[Unit]
+    accounts: list[tuple[str, str]]
+    sources: list[tuple[str, SourceRef]]
+    backlogs: list[tuple[int, int]] = field(default_factory=list)
+
+
+def build(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int) -> Built:
+    """The world of one simulation. ``placement`` gives each function's plan.
+
+    Raises ``BadInput`` where one run would put out or start more than can be held.
+    """
+    shared = Shared(model, placement)
+    # The order is part of the answer: random streams and lists are numbered as they are asked for.
+    units, triggers, sources = units_of(shared), triggers_of(shared), sources_of(shared)
+    wire(shared, units, triggers, sources)
+    partitions, edges = partitions_of(shared, triggers), edges_of(shared, units, sources)
+    taps, stretches = taps_of(shared, month.taps)
+    accounts, instances, nodes, reserved = accounts_of(shared)
+    clock, pools = _pools(month, units, triggers, sources, edges, instances, reserved)
+    fixed = {
+        "clock": clock, "chains": _chains(shared.lists), "units": units, "accounts": accounts, "triggers": triggers,
+        "sources": sources, "partitions": partitions, "taps": taps, "stretches": stretches, "edges": edges, "nodes": nodes,
+        **pools, **_ring_and_heap(clock, taps), **_numbers(shared, seed),
+    }  # fmt: skip
+    world = layout.World(**fixed, **_measures(units, len(shared.units), int(clock[0]["hours"])))
+    return Built(world, shared.units, shared.accounts, shared.sources, backlogs_of(shared))
+
+
+def _margin(units: Any, triggers: Any, sources: Any, edges: Any) -> int:
+    """The most records one step can take: a batch, what it puts out, the copies of one event."""
+    batch = int(triggers["batch"].max())
+    items = max(batch, int(triggers["items"].max()))
+    put_out = max(
+        (sum(int(edges[x]["whole"]) + 1 for x in range(f["first_emit"], f["first_emit"] + f["emit_n"])) for f in units),
+        default=0,
+    )
+    copies = int((sources["trigger_n"] + sources["edge_n"]).max())
+    margin = max(batch, items * put_out, copies, int(units["look_step"].max()), int(units["floor"].sum())) + 16
+    if margin > _MOST_AT_ONCE:
+        raise BadInput(f"one run would put out or start {margin:,} things at once; that is more than can be simulated")
+    return margin
+
+
+def _pools(
+    month: MonthPlan, units: Any, triggers: Any, sources: Any, edges: Any, instances: Any, reserved: int
+) -> tuple[Any, dict[str, Any]]:
+    """The clock, and pools of free records with room for the first step."""
+    clock = layout.records(layout.Clock, 1)
+    c = clock[0]
+    c["horizon"], c["until"] = month.clock.length_ns, codes.NEVER
+    c["units"], c["hour_ns"], c["hours"] = len(units), _HOUR_NS, -(-month.clock.length_ns // _HOUR_NS)
+    c["margin"] = margin = _margin(units, triggers, sources, edges)
+    size = 2 * margin + _ROOM
+    pools = {name: layout.records(layout.HOLDS[name], size) for name in ("events", "calls", "cargo")}
+    pools["instances"] = _longer(instances, len(instances) + size)
+    for name, head in (("events", "event"), ("calls", "call"), ("cargo", "cargo"), ("instances", "instance")):
+        first = reserved if name == "instances" else 0
+        link_free(pools[name], first)
+        c[f"free_{head}"], c[f"{name}_left"] = first, len(pools[name]) - first
+    return clock, pools
+
+
+def _ring_and_heap(clock: Any, taps: Any) -> dict[str, Any]:
+    size = 2 * int(clock[0]["margin"]) + _ROOM
+    entries = 4 * size + int(taps["clients"].sum()) + 4 * int(clock[0]["units"])
+    return {"calendar": layout.records(layout.Entry, entries), "expected": layout.records(layout.Expected, size)}
+
+
+def _chains(n: int) -> Any:
+    found = layout.records(layout.Chain, n)
+    for name in ("head", "tail", "hint"):
+        found[name] = -1
+    return found
+
+
+def _numbers(shared: Shared, seed: int) -> dict[str, Any]:
+    """Plain arrays of numbers; each has one place more, so that none is empty."""
+    seeds = [stream_seed(seed, label) for label in shared.streams]
+    return {
+        "marked": np.zeros(len(shared.units) + 1, np.int64),
+        "window": np.zeros(shared.window + 1, np.int64),
+        "random": np.array([*seeds, 0], np.uint64),
+        "samples": np.array([*shared.samples, 0.0]),
+        "pauses": np.array([*shared.pauses, 0], np.int64),
+    }
+
+
+def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
+    """Sketches, series, and a trail and a diary of one line: most runs keep none."""
+    lag_rows = n if any(units["stream_n"]) else 1
+    return {
+        "wait_bins": np.zeros((n, 2, layout.WAIT_BINS), np.int64),
+        "latency_bins": np.zeros((n, 2, layout.WAIT_BINS), np.int64),
+        "level_bins": np.zeros((n + 1, layout.LEVEL_BINS), np.int64),
+        "count_bins": np.zeros((n, layout.LEVEL_BINS), np.int64),
+        "lag_bins": np.zeros((lag_rows, 2, layout.WAIT_BINS), np.int64),
+        "trail": layout.records(layout.Change, 1),
+        "diary": layout.records(layout.Attempt, 1),
+        "series": np.zeros((n, max(1, hours), len(layout.SERIES))),
+    }
+
+
+def link_free(array: Any, first: int) -> None:
+    """Chain records ``first`` onwards into a free list."""
+    array["next"][first:] = np.arange(first + 1, len(array) + 1)
+
+
+def _longer(array: Any, n: int) -> Any:
+    longer = np.zeros(n, array.dtype)
+    longer[: len(array)] = array
+    return longer

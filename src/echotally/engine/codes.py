@@ -1,0 +1,76 @@
+"""The small whole numbers that kernels and Python hand each other: steps of an instant, kinds, states, answers.
+
+Each is an ``np.int64`` and not a literal, so that Numba compiles one version of a kernel and not one a value.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+
+def _code(number: int) -> int:
+    """A 64-bit number, which to the type checker is an ``int`` like every field of a record."""
+    return np.int64(number)  # type: ignore[return-value]
+
+
+#: Later than any month, and no time at all: 2^62 ns are 146 years.
+NEVER = _code(2**62)
+#: Truth, nothing, no record; a level that rises or falls by one.
+NO, YES, ZERO, NONE = map(_code, (0, 1, 0, -1))
+UP, DOWN = map(_code, (1, -1))
+
+# Order of what happens at one instant (rule 1.3). Starting what can start stands between ARRIVE and REFUSE.
+TICK, END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = map(_code, range(9))
+
+# What a calendar entry is about: K_RUN_END is a run that ends, K_READY an instance that has started, and so on.
+(K_TICK, K_RUN_END, K_READY, K_DELAY_OVER, K_VISIBLE, K_RETRY, K_READER, K_EXPIRE_QUEUE, K_EXPIRE_PARTITION,
+ K_TAP, K_CLIENT, K_WAKE, K_WAKE_PART, K_REFUSE, K_LOOK, K_IDLE, K_NODE_IDLE, K_EXPIRE_BATCH) = map(_code, range(18))  # fmt: skip
+
+# Kinds of source, in the order of ``model.sources.KINDS``.
+SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER = map(_code, range(6))
+# How a plan gives room: an instance a call, looks now and then, instances by the month.
+PER_CALL, POLLED, RESERVED = map(_code, range(3))
+# What a plan bills of time, in the order of ``rates.card.BILLS``.
+RUNS, ACTIVE, ALLOCATED, BY_THE_MONTH, NODES = map(_code, range(5))
+
+# States of a call.
+FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING = map(_code, range(6))
+#: In place of an instance: none can take the call; a new one is to be started.
+NO_ROOM, NEW_INSTANCE = map(_code, (-1, -2))
+# States of an instance.
+ABSENT, STARTING, READY = map(_code, range(3))
+# How an attempt ended, in the diary.
+SUCCEEDED, FAILED, TIMED_OUT, THROTTLED = map(_code, range(4))
+# States of an event.
+GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED = map(_code, range(5))
+# How an event ends (rule 4.11: the sums that must hold).
+HANDLED, ERRORED, REJECTED, LOST, DEAD_LETTERED, EXPIRED, TOO_LARGE, SKIPPED, UNFINISHED = map(_code, range(9))
+#: In place of an event's ``hold`` at the month's end: a run of it is in flight.
+IN_FLIGHT = _code(2)
+
+# Random streams of a unit, from its ``random`` on: one for each purpose, so that no draw moves another's.
+RUN_STREAM, COLD_STREAM, ERROR_STREAM, EMIT_STREAM, POISON_STREAM, EMITTED_STREAM = map(_code, range(6))
+# Random streams of a tap: its arrivals, their sizes, the pauses of its clients.
+ARRIVAL_STREAM, PAYLOAD_STREAM, THINK_STREAM = map(_code, range(3))
+
+#: In place of a tap: an event laid into a lane that a sampled month keeps full (``engine.sampling``).
+LAID = _code(-2)
+# What ``lay`` fills: a queue, a partition, the line of a trigger whose calls wait.
+LAY_QUEUE, LAY_PARTITION, LAY_LINE = map(_code, range(3))
+
+# What Python asks of the kernels (``kernel.loop.simulation``), and what playing comes back with.
+BEGIN, BACKLOG, PLAY, FLUSH, FINISH, LAY = map(_code, range(6))
+DONE, PAUSED, MORE_ROOM, REACHED = map(_code, range(4))
+
+# Kinds of tap: a rate, exact counts in stretches (firings too), closed-loop clients; how events spread.
+TAP_RATE, TAP_COUNTED, TAP_CLIENTS = map(_code, range(3))
+POISSON, EVEN, BURSTY = map(_code, range(3))
+
+# Lists of a source, and lists of a unit: offsets from their ``lists``.
+L_DELAYED, L_VISIBLE, L_INVISIBLE = map(_code, range(3))
+L_LINE, L_FRESH, L_PARTS, L_FREE, L_STARTING = map(_code, range(5))
+#: How many lists each of them has.
+SOURCE_LISTS, UNIT_LISTS = 3, 5
+
+# Columns of the hourly series (``layout.SERIES``).
+ARRIVALS, THROTTLES, IN_FLIGHT_PEAK, COUNT_PEAK, BACKLOG_PEAK, OLDEST_AGE = map(_code, range(6))

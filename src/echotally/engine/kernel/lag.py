@@ -1,0 +1,67 @@
+"""The lag of a unit's streams: the age of the oldest unhandled record at each instant (rule 7.19)."""
+
+from __future__ import annotations
+
+from echotally.engine.codes import NEVER
+from echotally.engine.kernel.access import (
+    World,
+    chain_at,
+    clock_of,
+    event_at,
+    lag_bin,
+    partition_at,
+    trigger_at,
+    unit_at,
+)
+from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.sketch import bin_of, bin_start
+from echotally.engine.layout import WAIT_BINS
+
+
+@kernel
+def _rising(w: World, u: int, low: int, high: int) -> None:
+    """Lag rose from ``low`` to ``high`` at one ns a ns: spread that time over the bins it passed.
+
+    Only the two ends are touched: the second row counts rises that begin and end to pass bins whole, and is summed up when
+    it is read (``engine.reading``), so that a rise over thousands of bins costs four additions.
+    """
+    first, last = bin_of(low), bin_of(high)
+    row, whole_row = 2 * u * WAIT_BINS, (2 * u + 1) * WAIT_BINS
+    if first == last:
+        lag_bin(w, row + first).v += high - low
+        return
+    lag_bin(w, row + first).v += bin_start(first + 1) - low
+    lag_bin(w, row + last).v += high - bin_start(last)
+    lag_bin(w, whole_row + first + 1).v += 1
+    lag_bin(w, whole_row + last).v -= 1
+
+
+@kernel
+def changes(w: World, u: int, oldest: int) -> None:
+    """The oldest unhandled record of a unit's streams is now one that arrived at ``oldest`` (NEVER: none)."""
+    unit, now = unit_at(w, u), clock_of(w).now
+    if unit.lag_oldest >= NEVER:
+        unit.lag_zero += now - unit.lag_since
+    elif now > unit.lag_since:
+        _rising(w, u, unit.lag_since - unit.lag_oldest, now - unit.lag_oldest)
+    if unit.lag_oldest < NEVER:
+        unit.lag_max = max(unit.lag_max, now - unit.lag_oldest)
+    unit.lag_since = now
+    unit.lag_oldest = oldest
+
+
+@kernel
+def looked_at(w: World, u: int) -> None:
+    """Find the oldest unhandled record over the unit's partitions and note the change, if any."""
+    unit = unit_at(w, u)
+    oldest = NEVER
+    g = unit.first_trigger
+    while g >= 0:
+        trigger = trigger_at(w, g)
+        for p in range(trigger.first_partition, trigger.first_partition + trigger.partition_n):
+            head = chain_at(w, partition_at(w, p).list).head
+            if head >= 0:
+                oldest = min(oldest, event_at(w, head).at)
+        g = trigger.after
+    if oldest != unit.lag_oldest:
+        changes(w, u, oldest)

@@ -1,0 +1,212 @@
+"""Instances: a new one, one that takes a call or ends its last, an idle one that goes (rules 3.4, 6.1)."""
+
+from __future__ import annotations
+
+from echotally.engine.codes import (
+    ABSENT,
+    ACTIVE,
+    ALLOCATED,
+    COLD_STREAM,
+    DOWN,
+    END,
+    IDLE,
+    K_IDLE,
+    K_READY,
+    L_FREE,
+    L_STARTING,
+    NEVER,
+    NONE,
+    PER_CALL,
+    POLLED,
+    READY,
+    STARTING,
+    UP,
+)
+from echotally.engine.kernel import levels, lists, marking, nodes, placing
+from echotally.engine.kernel.access import World, chain_at, clock_of, instance_at, node_at, unit_at
+from echotally.engine.kernel.calendar import put
+from echotally.engine.kernel.chance import draw, whole
+from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.layout import WIDE_BITS, WIDE_LOW, Unit
+
+
+@kernel
+def new_instance(w: World, u: int, number: int, cold: int) -> int:
+    """Start an instance of unit ``u``; ``cold`` NO: it is ready at once (floors at the month's start)."""
+    clock, unit = clock_of(w), unit_at(w, u)
+    i = clock.free_instance
+    instance = instance_at(w, i)
+    clock.free_instance = instance.next
+    clock.instances_left -= 1
+    instance.unit = u
+    instance.account = unit.account
+    instance.calls = 0
+    instance.created = clock.now
+    instance.released = clock.now
+    instance.first_waiting = NONE
+    instance.active_since = NONE
+    instance.load = 0.0
+    instance.cold_ns = 0
+    instance.ready = clock.now
+    instance.node = nodes.place(w, u)
+    levels.instances_change(w, u, UP)
+    if cold:
+        placing.spend_token(w, u)
+        _warm_up(w, u, i, number)
+        return i
+    if instance.node >= 0:
+        node_at(w, instance.node).ready = clock.now
+    instance.state = READY
+    instance.listed = L_FREE
+    lists.append(w, instance_at, unit.lists + L_FREE, i)
+    return i
+
+
+@kernel
+def _warm_up(w: World, u: int, i: int, number: int) -> None:
+    """A new instance's cold start is drawn, its node's start waited for first."""
+    clock, unit, instance = clock_of(w), unit_at(w, u), instance_at(w, i)
+    unit.cold_starts += 1
+    drawn = draw(
+        w, unit.random + COLD_STREAM, unit.cold_kind, unit.cold_scale, unit.cold_sigma, unit.cold_from, unit.cold_n
+    )
+    instance.cold_ns = whole(drawn * unit.cold_factor)
+    begins = max(clock.now, node_at(w, instance.node).ready) if instance.node >= 0 else clock.now
+    instance.ready = begins + instance.cold_ns
+    if instance.ready == clock.now:
+        # Ready in the step that makes it, so that the next call of this instant finds it warm (rule 7.34).
+        instance.state = READY
+        instance.listed = L_FREE
+        lists.push_front(w, instance_at, unit.lists + L_FREE, i)
+        return
+    instance.state = STARTING
+    instance.number = instance.ready
+    instance.listed = L_STARTING
+    lists.insert(w, instance_at, unit.lists + L_STARTING, i)
+    put(w, instance.ready, END, number, K_READY, i)
+
+
+@hot
+def takes(w: World, i: int) -> None:
+    """Instance ``i`` takes one more call; a full one leaves its list."""
+    instance = instance_at(w, i)
+    instance.calls += 1
+    unit = unit_at(w, instance.unit)
+    if instance.calls >= unit.slots and instance.listed > 0:
+        lists.remove(w, instance_at, unit.lists + instance.listed, i)
+        instance.listed = 0
+
+
+@hot
+def activate(w: World, i: int) -> None:
+    """The instance has a call from now on: active time begins."""
+    instance = instance_at(w, i)
+    if instance.active_since < 0:
+        instance.active_since = clock_of(w).now
+        levels.busy_changes(w, instance.unit, UP)
+
+
+@hot
+def rounded(unit: Unit, ns: int) -> int:
+    """Billed time of ``ns``: up to the plan's unit, at least its minimum."""
+    return max((ns + unit.round_ns - 1) // unit.round_ns * unit.round_ns, unit.least_ns)
+
+
+@hot
+def bill(unit: Unit, ns: int) -> None:
+    """Add a time to what is billed, rounded (a wide sum, see ``records.WIDE``)."""
+    billed = rounded(unit, ns)
+    unit.billed_ns += billed & WIDE_LOW
+    unit.billed_hi += billed >> WIDE_BITS
+
+
+@hot
+def deactivate(w: World, i: int) -> None:
+    """The instance's last call ended: the active period is billed where the plan bills that."""
+    instance = instance_at(w, i)
+    unit = unit_at(w, instance.unit)
+    if instance.active_since >= 0:
+        if unit.bills == ACTIVE:
+            bill(unit, clock_of(w).now - instance.active_since)
+        instance.active_since = -1
+        levels.busy_changes(w, instance.unit, DOWN)
+
+
+@hot
+def release(w: World, i: int) -> None:
+    """A call of instance ``i`` ended: it is now the one released most recently."""
+    clock, instance = clock_of(w), instance_at(w, i)
+    u = instance.unit
+    unit = unit_at(w, u)
+    instance.calls -= 1
+    instance.released = clock.now
+    if instance.calls == 0:
+        deactivate(w, i)
+        if unit.plan_kind == POLLED and unit.count > unit.target:
+            if instance.listed > 0:
+                lists.remove(w, instance_at, unit.lists + instance.listed, i)
+            gone(w, i)
+            return
+    if instance.listed > 0:
+        lists.remove(w, instance_at, unit.lists + instance.listed, i)
+    instance.listed = L_FREE
+    lists.push_front(w, instance_at, unit.lists + L_FREE, i)
+    if instance.calls == 0:
+        _arm_idle(w, u)
+
+
+@kernel
+def _arm_idle(w: World, u: int) -> None:
+    unit = unit_at(w, u)
+    if unit.plan_kind == PER_CALL and unit.idle_timer >= NEVER and unit.count > unit.floor:
+        oldest = oldest_idle(w, u)
+        if oldest >= 0:
+            unit.idle_timer = max(clock_of(w).now, instance_at(w, oldest).released + unit.keep_alive)
+            put(w, unit.idle_timer, IDLE, u, K_IDLE, u)
+
+
+@kernel
+def oldest_idle(w: World, u: int) -> int:
+    """The instance of a unit that has been idle longest; -1 if none is."""
+    i = chain_at(w, unit_at(w, u).lists + L_FREE).tail
+    while i >= 0 and instance_at(w, i).calls > 0:
+        i = instance_at(w, i).prev
+    return i
+
+
+@kernel
+def idle_looked_at(w: World, u: int) -> None:
+    """The idle timer: instances idle for the keep-alive go, oldest first, but not below the floor."""
+    unit = unit_at(w, u)
+    now = clock_of(w).now
+    unit.idle_timer = NEVER
+    i = oldest_idle(w, u)
+    while i >= 0 and unit.count > unit.floor and instance_at(w, i).released + unit.keep_alive <= now:
+        lists.remove(w, instance_at, unit.lists + L_FREE, i)
+        gone(w, i)
+        i = oldest_idle(w, u)
+    _arm_idle(w, u)
+
+
+@hot
+def lived(unit: Unit, ns: int) -> None:
+    """Add an instance's life to the sum of lives, rounded where the plan bills it."""
+    life = rounded(unit, ns) if unit.bills == ALLOCATED else ns
+    unit.life_ns += life & WIDE_LOW
+    unit.life_hi += life >> WIDE_BITS
+
+
+@kernel
+def gone(w: World, i: int) -> None:
+    """The instance goes; its life is billed where the plan bills that. It must be in no list."""
+    clock, instance = clock_of(w), instance_at(w, i)
+    unit = unit_at(w, instance.unit)
+    lived(unit, clock.now - instance.created)
+    instance.listed = 0
+    instance.state = ABSENT
+    levels.instances_change(w, instance.unit, DOWN)
+    nodes.leave(w, i)
+    instance.next = clock.free_instance
+    clock.free_instance = i
+    clock.instances_left += 1
+    marking.mark_blocked(w, unit.account)

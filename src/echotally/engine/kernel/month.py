@@ -1,0 +1,228 @@
+"""The month's two ends and its hours: what is there at 0 s, what is carried over an hour, what is counted at the end."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from echotally.engine.codes import (
+    ABSENT,
+    ACTIVE,
+    ARRIVE,
+    BACKLOG_PEAK,
+    COLD,
+    COUNT_PEAK,
+    GONE,
+    IN_FLIGHT,
+    IN_FLIGHT_PEAK,
+    K_CLIENT,
+    K_LOOK,
+    K_TAP,
+    K_TICK,
+    LOOK,
+    NEVER,
+    NO,
+    OLDEST_AGE,
+    POLLED,
+    RESERVED,
+    RUNNING,
+    TAP_CLIENTS,
+    TICK,
+    UNFINISHED,
+    YES,
+    ZERO,
+)
+from echotally.engine.kernel import (
+    dispatch,
+    endings,
+    kinds,
+    lag,
+    levels,
+    lifecycle,
+    nodes,
+    queues,
+    series,
+    starting,
+    taps,
+)
+from echotally.engine.kernel.access import (
+    World,
+    account_at,
+    call_at,
+    cargo_at,
+    clock_of,
+    edge_at,
+    event_at,
+    instance_at,
+    node_at,
+    source_at,
+    tap_at,
+    trigger_at,
+    unit_at,
+)
+from echotally.engine.kernel.calendar import put
+from echotally.engine.kernel.chance import draw, whole
+from echotally.engine.kernel.compiled import kernel
+
+
+@kernel
+def begin(w: World) -> None:
+    """What is there at 0 s: taps, clients, floors, the first looks and the hours (rule 1.2)."""
+    clock = clock_of(w)
+    for p in range(w.n_taps):
+        _first_arrivals(w, p)
+    for u in range(clock.units):
+        unit = unit_at(w, u)
+        if unit.plan_kind != RESERVED:
+            for _ in range(min(unit.floor, unit.limit)):
+                # A floor that finds no room on the nodes is not there (rule 7.33).
+                if not nodes.fits(w, u):
+                    break
+                lifecycle.new_instance(w, u, ZERO, NO)
+        if unit.plan_kind == POLLED:
+            unit.target = unit.floor
+            put(w, ZERO, LOOK, u, K_LOOK, u)
+    put(w, clock.hour_ns, TICK, ZERO, K_TICK, ZERO)
+
+
+@kernel
+def _first_arrivals(w: World, p: int) -> None:
+    """A tap's first event; of clients each one's, spread over one pause."""
+    clock, tap = clock_of(w), tap_at(w, p)
+    if tap.kind == TAP_CLIENTS:
+        for k in range(tap.clients):
+            put(w, whole(tap.think_scale * k / tap.clients), ARRIVE, p, K_CLIENT, p)
+    elif tap.stretch_n > 0:
+        coming = taps.next_arrival(w, p)
+        if coming < clock.horizon:
+            put(w, coming, ARRIVE, p, K_TAP, p)
+
+
+@kernel
+def backlog(w: World, s: int, n: int, payload: int) -> int:
+    """Lay up to ``n`` messages into queue ``s`` before anything leaves; returns how many fitted."""
+    for k in range(n):
+        if dispatch.low(w):
+            return k
+        queues.arrive(w, s, payload, NO)
+    return n
+
+
+@kernel
+def lay(w: World, n: int) -> int:
+    """Put up to ``n`` events into the lane the clock names, before anything starts; returns how many fitted.
+
+    They have the sizes of what feeds the lane. Of their waits nothing is kept: ``engine.sampling`` knows their ages.
+    """
+    clock = clock_of(w)
+    for k in range(n):
+        if dispatch.low(w):
+            return k
+        payload = clock.lay_payload
+        if clock.lay_tap >= 0:
+            payload = taps.payload_of(w, clock.lay_tap)
+        elif clock.lay_edge >= 0:
+            edge = edge_at(w, clock.lay_edge)
+            payload = whole(
+                draw(
+                    w,
+                    clock.lay_stream,
+                    edge.payload_kind,
+                    edge.payload_scale,
+                    edge.payload_sigma,
+                    edge.payload_from,
+                    edge.payload_n,
+                )
+            )
+        kinds.lay(w, payload)
+    return n
+
+
+@kernel
+def hour_turns(w: World) -> None:
+    """Note the age of the oldest event waiting and carry the levels into the next hour of the series."""
+    clock = clock_of(w)
+    for u in range(clock.units):
+        _age_noted(w, u)
+    clock.hour = min(clock.hour + 1, clock.hours - 1)
+    for u in range(clock.units):
+        unit = unit_at(w, u)
+        series.put_down(w, u, IN_FLIGHT_PEAK, np.float64(unit.in_flight))
+        series.put_down(w, u, COUNT_PEAK, np.float64(unit.count))
+        series.put_down(w, u, BACKLOG_PEAK, np.float64(unit.waiting))
+
+
+@kernel
+def _age_noted(w: World, u: int) -> None:
+    oldest = kinds.waiting_since(w, u)
+    series.put_down(w, u, OLDEST_AGE, (clock_of(w).now - oldest) * 1e-9 if oldest < NEVER else 0.0)
+
+
+@kernel
+def flush(w: World) -> None:
+    """Bring every integral over time up to this instant; doing it twice adds nothing."""
+    clock = clock_of(w)
+    for u in range(clock.units):
+        levels.in_flight_changes(w, u, ZERO)
+        levels.instances_change(w, u, ZERO)
+        levels.busy_changes(w, u, ZERO)
+        if unit_at(w, u).stream_n > 0:
+            lag.changes(w, u, unit_at(w, u).lag_oldest)
+    for s in range(w.n_sources):
+        kinds.idle(w, s)
+    for x in range(w.n_nodes):
+        node = node_at(w, x)
+        if node.up == YES:
+            nodes.was_up(account_at(w, node.account), clock.now - node.since)
+            node.since = clock.now
+
+
+@kernel
+def finish(w: World) -> None:
+    """The month's end: bill what is in flight, close every integral, count what is unfinished."""
+    _bill_what_runs(w)
+    _bill_what_lives(w)
+    for e in range(w.n_events):
+        _left_over(w, e)
+    flush(w)
+    for u in range(clock_of(w).units):
+        _age_noted(w, u)
+
+
+@kernel
+def _bill_what_runs(w: World) -> None:
+    for c in range(w.n_calls):
+        call = call_at(w, c)
+        if call.state == RUNNING or call.state == COLD:
+            starting.charge(w, c, clock_of(w).now)
+            link = call.head
+            while link >= 0:
+                # Its run is in flight: unfinished, but not left behind (rule 7.38).
+                event_at(w, cargo_at(w, link).event).hold = IN_FLIGHT
+                link = cargo_at(w, link).next
+
+
+@kernel
+def _bill_what_lives(w: World) -> None:
+    now = clock_of(w).now
+    for i in range(w.n_instances):
+        instance = instance_at(w, i)
+        if instance.state == ABSENT or instance.unit < 0:
+            continue
+        unit = unit_at(w, instance.unit)
+        if instance.active_since >= 0 and unit.bills == ACTIVE:
+            lifecycle.bill(unit, now - instance.active_since)
+        lifecycle.lived(unit, now - instance.created)
+
+
+@kernel
+def _left_over(w: World, e: int) -> None:
+    """An event that is still there ends as unfinished."""
+    event = event_at(w, e)
+    if event.state == GONE:
+        return
+    u = trigger_at(w, event.trigger).unit if event.trigger >= 0 else source_at(w, event.source).home
+    if event.hold == IN_FLIGHT and u >= 0:
+        unit_at(w, u).flying += event.items
+    # Held, so that it is not given back while the pool is walked.
+    event.refs += 1
+    endings.ends(w, e, u, UNFINISHED)

@@ -1,0 +1,81 @@
+"""Where a call starts: the account's limit, a free slot, a starting instance, a new one with a start token (rule 3.4)."""
+
+from __future__ import annotations
+
+from echotally.engine.codes import K_WAKE, L_FREE, L_STARTING, NEW_INSTANCE, NO_ROOM, POLLED, RESERVED, WAKE, YES, ZERO
+from echotally.engine.kernel import nodes, reserved
+from echotally.engine.kernel.access import World, account_at, chain_at, clock_of, unit_at
+from echotally.engine.kernel.calendar import put
+from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.layout import Unit
+
+
+@hot
+def room_for(w: World, u: int) -> int:
+    """The instance that would take a call of unit ``u`` now; NEW_INSTANCE, or NO_ROOM."""
+    unit = unit_at(w, u)
+    account = account_at(w, unit.account)
+    if account.limit >= 0 and account.in_flight >= account.limit:
+        account.blocked = YES
+        return NO_ROOM
+    if unit.plan_kind == RESERVED:
+        return reserved.most_memory_free(w, u)
+    free = chain_at(w, unit.lists + L_FREE).head
+    if free >= 0:
+        return free
+    starting = chain_at(w, unit.lists + L_STARTING).head
+    if starting >= 0:
+        return starting
+    if unit.plan_kind == POLLED or unit.count >= unit.limit:
+        return NO_ROOM
+    if not nodes.fits(w, u):
+        account.blocked = YES
+        return NO_ROOM
+    if not _token_left(w, u):
+        return NO_ROOM
+    return NEW_INSTANCE
+
+
+@hot
+def _refilled(level: int, since: int, now: int, unit: Unit) -> int:
+    """Units in a bucket of start tokens now, of ``level`` at ``since``.
+
+    A bucket holds ``burst_units`` and gets ``ramp_units`` each ns; a token costs ``token_cost`` of them, so that a ramp of
+    any fraction is exact in whole numbers. How long it has been is compared first: the product could leave 64 bits.
+    """
+    if now - since >= (unit.burst_units - level) // unit.ramp_units + 1:
+        return unit.burst_units
+    return level + (now - since) * unit.ramp_units
+
+
+@kernel
+def _token_left(w: World, u: int) -> bool:
+    """Whether a start token is left; if not and something waits, look again when the next one is there."""
+    unit = unit_at(w, u)
+    if unit.token_cost == 0:
+        return True
+    now, account = clock_of(w).now, account_at(w, unit.account)
+    if unit.token_scope == YES:
+        level = _refilled(account.token_level, account.token_at, now, unit)
+        account.token_at, account.token_level = now, level
+    else:
+        level = _refilled(unit.token_level, unit.token_at, now, unit)
+        unit.token_at, unit.token_level = now, level
+    if level >= unit.token_cost:
+        return True
+    again = now + (unit.token_cost - level + unit.ramp_units - 1) // unit.ramp_units
+    if unit.waiting > 0 and unit.token_timer != again:
+        unit.token_timer = again
+        put(w, again, WAKE, ZERO, K_WAKE, u)
+    return False
+
+
+@kernel
+def spend_token(w: World, u: int) -> None:
+    """A new instance takes a start token; ``room_for`` has seen that one is left."""
+    unit = unit_at(w, u)
+    if unit.token_cost > 0:
+        if unit.token_scope == YES:
+            account_at(w, unit.account).token_level -= unit.token_cost
+        else:
+            unit.token_level -= unit.token_cost

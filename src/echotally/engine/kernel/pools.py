@@ -1,0 +1,162 @@
+"""Pools of records: taking a free one, giving it back. Free ones are linked through ``next``."""
+
+from __future__ import annotations
+
+from echotally.engine.codes import FREE, GONE, NO
+from echotally.engine.kernel.access import (
+    World,
+    call_at,
+    cargo_at,
+    clock_of,
+    event_at,
+    expected_at,
+    source_at,
+    trigger_at,
+)
+from echotally.engine.kernel.compiled import hot, kernel
+
+
+@hot
+def new_event(w: World, source: int, payload: int) -> int:
+    """An event that arrives at a source now."""
+    clock = clock_of(w)
+    e = clock.free_event
+    event = event_at(w, e)
+    clock.free_event = event.next
+    clock.events_left -= 1
+    event.number = clock.number
+    clock.number += 1
+    clock.arrived += 1
+    source_at(w, source).arrived += 1
+    event.at = clock.now
+    event.seen = clock.now
+    event.receipts = 0
+    event.payload = payload
+    event.source = source
+    event.state = GONE
+    event.refs = 0
+    event.tap = -1
+    event.tries = 0
+    event.trigger = -1
+    event.items = 1
+    event.handled = NO
+    event.hold = NO
+    event.prev = -1
+    event.next = -1
+    return e
+
+
+@hot
+def free_event(w: World, e: int) -> None:
+    """Give an event back once nothing refers to it."""
+    clock = clock_of(w)
+    event_at(w, e).state = GONE
+    event_at(w, e).next = clock.free_event
+    clock.free_event = e
+    clock.events_left += 1
+
+
+@hot
+def new_call(w: World, g: int, number: int) -> int:
+    """An empty call of trigger ``g``; ``number`` is its oldest event's."""
+    clock = clock_of(w)
+    c = clock.free_call
+    call = call_at(w, c)
+    clock.free_call = call.next
+    clock.calls_left -= 1
+    call.unit = trigger_at(w, g).unit
+    call.trigger = g
+    call.number = number
+    call.arrived = clock.now
+    call.events = 0
+    call.items = 0
+    call.head = -1
+    call.tail = -1
+    call.instance = -1
+    call.timed_out = NO
+    call.cold_ns = 0
+    call.tries = 0
+    call.wait = 0
+    call.payload = 0
+    call.counted = NO
+    call.partition = -1
+    call.timer = -1
+    call.prev = -1
+    call.next = -1
+    return c
+
+
+@hot
+def free_call(w: World, c: int) -> None:
+    """Give a call and its cargo back; events that ended meanwhile go with their last call."""
+    clock = clock_of(w)
+    link = call_at(w, c).head
+    while link >= 0:
+        after = cargo_at(w, link).next
+        drop_cargo(w, link)
+        link = after
+    call_at(w, c).state = FREE
+    call_at(w, c).next = clock.free_call
+    clock.free_call = c
+    clock.calls_left += 1
+
+
+@hot
+def drop_cargo(w: World, link: int) -> None:
+    """Free one cargo link and, if it was the last on an ended event, the event."""
+    clock = clock_of(w)
+    e = cargo_at(w, link).event
+    event_at(w, e).refs -= 1
+    if event_at(w, e).refs == 0 and event_at(w, e).state == GONE:
+        free_event(w, e)
+    cargo_at(w, link).next = clock.free_cargo
+    clock.free_cargo = link
+    clock.cargo_left += 1
+
+
+@hot
+def load_event(w: World, c: int, e: int) -> None:
+    """Put an event into a call's cargo."""
+    clock, call = clock_of(w), call_at(w, c)
+    link = clock.free_cargo
+    clock.free_cargo = cargo_at(w, link).next
+    clock.cargo_left -= 1
+    cargo_at(w, link).event = e
+    cargo_at(w, link).next = -1
+    if call.tail >= 0:
+        cargo_at(w, call.tail).next = link
+    else:
+        call.head = link
+        call.arrived = event_at(w, e).at
+    call.tail = link
+    call.events += 1
+    call.items += event_at(w, e).items
+    call.payload += event_at(w, e).payload
+    event_at(w, e).refs += 1
+
+
+@hot
+def unload(w: World, c: int, before: int, link: int) -> None:
+    """Take a link out of a call's cargo; ``before`` is the link before it, -1 for the first."""
+    call, after = call_at(w, c), cargo_at(w, link).next
+    event = event_at(w, cargo_at(w, link).event)
+    if before >= 0:
+        cargo_at(w, before).next = after
+    else:
+        call.head = after
+    if call.tail == link:
+        call.tail = before
+    call.items -= event.items
+    call.events -= 1
+    call.payload -= event.payload
+    drop_cargo(w, link)
+
+
+@kernel
+def expect(w: World, target: int, payload: int) -> None:
+    """An event put out or dead-lettered now: it arrives at ``target`` in the arrivals of this instant."""
+    clock = clock_of(w)
+    place = expected_at(w, (clock.expected_first + clock.expected_n) % w.n_expected)
+    place.source = target
+    place.payload = payload
+    clock.expected_n += 1

@@ -1,0 +1,41 @@
+"""Reserved instances: they run all functions of an account together, each call where most memory is free (rule 3.6)."""
+
+from __future__ import annotations
+
+from echotally.engine.codes import NO_ROOM, NONE, YES
+from echotally.engine.kernel.access import World, account_at, instance_at, unit_at
+from echotally.engine.kernel.compiled import hot, kernel
+
+
+@kernel
+def most_memory_free(w: World, u: int) -> int:
+    """The instance with most memory free that can hold one more call of the unit, lowest number first; NO_ROOM without."""
+    unit = unit_at(w, u)
+    account = account_at(w, unit.account)
+    best, most = NO_ROOM, NONE
+    for i in range(account.first_instance, account.first_instance + account.instance_n):
+        instance = instance_at(w, i)
+        if instance.memory_free >= unit.memory_cost and instance.calls < unit.slots and instance.memory_free > most:
+            best, most = i, instance.memory_free
+    if best == NO_ROOM:
+        account.blocked = YES
+    return best
+
+
+@hot
+def takes(w: World, i: int, u: int) -> None:
+    """Instance ``i`` holds one more call of the unit."""
+    unit, instance = unit_at(w, u), instance_at(w, i)
+    instance.calls += 1
+    instance.memory_free -= unit.memory_cost
+    instance.load += unit.cpu_load
+
+
+@hot
+def gives_back(w: World, i: int, u: int) -> None:
+    """A call of the unit on instance ``i`` ended."""
+    unit, instance = unit_at(w, u), instance_at(w, i)
+    instance.calls -= 1
+    instance.memory_free += unit.memory_cost
+    # An empty instance has no load, whatever the sums of fractions left over.
+    instance.load = instance.load - unit.cpu_load if instance.calls > 0 else 0.0

@@ -1,0 +1,38 @@
+"""How long events waited and how long they took: a sketch for each unit, and the longest."""
+
+from __future__ import annotations
+
+from echotally.engine.kernel.access import Accessor, World, latency_bin, unit_at, wait_bin
+from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.kernel.sketch import bin_of, bin_start
+from echotally.engine.layout import OFFSET_BITS, SUB_BINS, WAIT_BINS, Whole
+
+
+@hot
+def wait_seen(w: World, u: int, wait_ns: int, n: int) -> None:
+    """The wait of ``n`` events of one firing or of one event, arrival to the start of its successful run."""
+    _add(w, wait_bin, u, wait_ns, n)
+    unit = unit_at(w, u)
+    unit.wait_max = max(unit.wait_max, wait_ns)
+
+
+@kernel
+def latency_seen(w: World, u: int, latency_ns: int, n: int) -> None:
+    """The latency of ``n`` events, arrival to the end of the run: of what was handled, and of requests answered by an error."""
+    _add(w, latency_bin, u, latency_ns, n)
+    unit = unit_at(w, u)
+    unit.latency_max = max(unit.latency_max, latency_ns)
+
+
+@hot
+def _add(w: World, sketch: Accessor[Whole], u: int, ns: int, n: int) -> None:
+    b = bin_of(ns)
+    place = u * 2 * WAIT_BINS + b
+    # The second row sums how far into their bin the waits are, in 2^24ths of a wide bin, so that the sums of
+    # billions of long waits stay inside an int64.
+    into = ns - bin_start(b)
+    coarse = b // SUB_BINS - 1 - OFFSET_BITS
+    if coarse > 0:
+        into >>= coarse
+    sketch(w, place).v += n
+    sketch(w, place + WAIT_BINS).v += into * n

@@ -1,0 +1,606 @@
+"""The world of a simulation as arrays of records: what the kernels read and write, a field a line.
+
+Times are int64 nanoseconds since the month's start, lengths of time nanoseconds. Links between records are places in
+their arrays, -1 for none. A *unit* is one function in one environment. Fields written ``int`` are int64 in the arrays,
+``float`` float64, ``Bits`` uint64; the classes are never made, they name types for the reader and the type checker.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple, NewType
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+#: A state of a random stream, which wraps around at 64 bits.
+Bits = NewType("Bits", int)
+
+# Quantile sketch: 2^7 = 128 bins an octave, so that a bin's middle is within 0.4 % of what is in it.
+SUB_BITS = 7
+SUB_BINS = 1 << SUB_BITS
+WAIT_BINS = 48 * SUB_BINS
+#: Places in a bin are kept in 2^24ths of it.
+OFFSET_BITS = 24
+#: Levels are exact below this, then as waits.
+EXACT_LEVELS = 2_048
+LEVEL_BINS = EXACT_LEVELS + 24 * SUB_BINS
+SERIES = ("arrivals", "throttled", "concurrency_peak", "instances_peak", "backlog_peak", "oldest_age_s")
+
+
+class Clock:
+    """The one clock, and the heads of every pool of free records."""
+
+    now: int  # this instant
+    horizon: int  # the month's end
+    until: int  # where playing pauses; NEVER: at the month's end
+    lay_kind: int  # what ``lay`` fills: LAY_QUEUE, LAY_PARTITION, LAY_LINE
+    lay_ref: int  # which queue, partition or trigger
+    lay_tap: int  # the tap whose sizes laid events have, -1: none
+    lay_edge: int  # the edge whose sizes they have, -1: none
+    lay_payload: int  # their size where neither is given, bytes
+    lay_stream: int  # the random stream an edge's sizes come from
+    number: int  # the next event's number; ties within a step go by it
+    marked_n: int  # units that may have something to start at this instant
+    entries_n: int  # entries of the calendar
+    free_event: int  # first of the free events, and how many
+    events_left: int
+    free_call: int  # the same of calls
+    calls_left: int
+    free_cargo: int  # the same of cargo links
+    cargo_left: int
+    free_instance: int  # the same of instances
+    instances_left: int
+    expected_first: int  # ring of events put out at this instant: its first place, and how many
+    expected_n: int
+    in_flight: int  # calls in flight over the whole estate
+    level_peak: int  # most of them so far
+    level_since: int  # since when this level holds
+    hour: int  # the hour of the series
+    hours: int  # how many there are
+    hour_ns: int  # how long one is
+    units: int  # how many units there are
+    margin: int  # most records of a kind one step can take: a pool with fewer is grown first
+    steps: int  # calendar entries played
+    arrived: int  # events that came, and that ended
+    ended: int
+    trail_n: int  # lines of the trail, and of the diary
+    diary_n: int
+
+
+class Unit:
+    """One function in one environment, on its plan."""
+
+    account: int  # the account it shares room with
+    plan_kind: int  # PER_CALL, POLLED or RESERVED
+    bills: int  # RUNS, ACTIVE, ALLOCATED, BY_THE_MONTH or NODES
+    limit: int  # most instances
+    shown_limit: int  # the same for ``at_limit_ns``, -1: none
+    floor: int  # fewest instances
+    slots: int  # calls one instance serves at once
+    memory: int  # MB of an instance, as the plan sells it
+    timeout: int  # longest run, ns
+    keep_alive: int  # how long an idle instance stays, ns
+    cold_billed: int  # YES: cold starts are billed
+    round_ns: int  # billed time is rounded up to this, ns
+    least_ns: int  # and is at least this, ns
+    payload_limit: int  # largest event and batch, bytes, -1: none
+    eager: int  # YES: readers take batches whether or not there is room
+    wait_limit: int  # how long a request waits for room, ns
+    first_wait: int  # first wait of a throttled pushed call, ns
+    longest_wait: int  # it doubles up to this, ns
+    give_up: int  # until this long after the event, ns
+    retry_from: int  # first of its waits after failed runs in ``World.pauses``
+    retry_n: int  # how many there are
+    look_every: int  # polled scaling: ns between two looks
+    look_step: int  # most instances a look adds
+    look_per: int  # events an instance is wanted for
+    window_at: int  # first of its places in ``World.window``: what looks of the keep-alive wanted
+    window_n: int  # looks so far
+    window_size: int  # looks the window holds
+    window_top: int  # the most that a look of the window wanted
+    window_top_at: int  # and which look that was
+    look_armed: int  # YES: a look stands in the calendar
+    last_look: int  # when the last one was
+    target: int  # instances polled scaling shrinks to
+    run_kind: int  # spread of the run time (``model.spread``): its kind,
+    run_from: int  # its first sample,
+    run_n: int  # and how many it has
+    cold_kind: int  # the same of the cold start
+    cold_from: int
+    cold_n: int
+    random: int  # first of its random streams (RUN_STREAM ...)
+    per_item: int  # run time for each event, ns
+    burst_units: int  # a full bucket of start tokens, in units of which a token costs ``token_cost``
+    token_cost: int  # 0: starts need no token
+    ramp_units: int  # units refilled each ns
+    token_level: int  # units in the bucket
+    token_at: int  # when that was
+    token_scope: int  # YES: the account's bucket is used
+    first_trigger: int  # its triggers, linked by ``Trigger.after``
+    first_emit: int  # its emits among the edges, and how many
+    emit_n: int
+    count: int  # instances there are, starting ones included
+    lists: int  # first of its lists (L_LINE ...)
+    idle_timer: int  # when idle instances are looked at, NEVER: not
+    busy_count: int  # instances with a call
+    waiting: int  # events waiting, over all its triggers
+    refused_since: int  # calls refused since the last look
+    marked: int  # YES: it stands among the marked units
+    in_flight: int  # calls in flight
+    in_flight_events: int  # events in them
+    attempts: int  # attempts, and what they came to
+    succeeded: int
+    failed: int
+    timed_out: int
+    throttled: int
+    calls: int  # calls started at least once
+    started: int  # attempts that started
+    cold_starts: int
+    handled: int  # events by how they ended
+    errored: int
+    rejected: int
+    lost: int
+    dead_lettered: int
+    expired: int
+    too_large: int
+    skipped: int
+    unfinished: int
+    flying: int  # unfinished ones of which a run was in flight at the month's end
+    cut_requests: int  # errored ones whose run was ended by the timeout
+    duplicates: int  # events handled again
+    level_since: int  # since when this number of calls is in flight
+    level_peak: int  # most calls in flight
+    count_since: int  # since when there are so many instances
+    count_peak: int  # most instances
+    at_limit_ns: int  # time with as many instances as the limit allows
+    billed_ns: int  # billed time after rounding; this and its like are wide sums, see WIDE
+    busy_ns: int  # time with runs
+    life_ns: int  # lives of instances, rounded where they are billed
+    idle_floor_ns: int  # time of floor instances without a call
+    billed_hi: int
+    busy_hi: int
+    life_hi: int
+    idle_floor_hi: int
+    floor_since: int  # since when ``busy_count`` holds
+    backlog_peak: int  # most events waiting
+    wait_max: int  # longest wait and latency, ns
+    latency_max: int
+    requests: int  # requests asked, each try counted
+    replies: int  # requests answered
+    memory_cost: int  # reserved: memory of a call, in millionths of a MB
+    token_timer: int  # when a token is looked for next
+    longest_run: int  # longest run drawn, ns
+    stream_n: int  # triggers on streams
+    lag_since: int  # since when ``lag_oldest`` holds
+    lag_oldest: int  # arrival of the oldest unhandled record, NEVER: none
+    lag_max: int  # longest lag, ns
+    lag_zero: int  # time without an unhandled record
+    run_scale: float  # spreads: scale (ns) and sigma
+    run_sigma: float
+    cold_scale: float
+    cold_sigma: float
+    cold_factor: float  # the plan's factor on cold starts
+    per_mb: float  # run time for each MB of payload, ns
+    cpu_factor: float  # how much longer a run is on this memory (rule 3.1)
+    cpu_load: float  # vCPUs a call keeps busy, s(m) x v(m) of rule 3.2
+    cpu_cap: float  # vCPUs of an instance
+    error_rate: float
+    poison_rate: float
+    vcpu: float  # vCPUs an instance asks of a node
+
+
+class Account:
+    """One account on one plan: what its units share."""
+
+    limit: int  # most calls in flight, -1: no limit
+    in_flight: int  # calls in flight
+    blocked: int  # YES: somebody found no room for lack of what is shared
+    first_unit: int  # its units, and how many
+    unit_n: int
+    token_level: int  # the shared bucket of start tokens
+    token_at: int
+    first_instance: int  # reserved: its instances, and how many
+    instance_n: int
+    first_node: int  # nodes: its nodes, and how many
+    node_n: int
+    nodes_floor: int  # fewest nodes
+    node_start: int  # how long one takes to start, ns
+    node_keep_alive: int  # how long an empty one stays, ns
+    node_memory: int  # MB of a node
+    nodes_up: int  # nodes there are
+    node_hours_ns: int  # time they were up, a wide sum
+    node_hours_hi: int
+    cpu_cap: float  # reserved: vCPUs of an instance that others leave
+    node_vcpu: float  # vCPUs of a node
+
+
+class Trigger:
+    """The line from a source to a function, in one environment."""
+
+    source: int
+    unit: int
+    batch: int  # most events of a call
+    batch_wait: int  # longest wait for a batch to fill, ns
+    readers: int  # most batches in flight; of a stream, a partition
+    in_flight: int  # batches in flight, pausing readers included
+    tries: int  # runs until it is given up, 0: without end
+    dead_letter: int  # the source given-up events go to, -1: none
+    random: int  # its random stream: a topic's share
+    active: int  # single-event calls not yet over
+    first_partition: int  # a stream's: its partitions, and how many
+    partition_n: int
+    fail_each: int  # YES: only the failed events of a batch come back
+    wake_timer: int  # when a filling batch is looked at
+    share_all: int  # YES: it gets every event of a topic
+    skip: int  # YES: a firing is skipped while the last one's call is active
+    items: int  # events of a firing
+    kind: int  # its source's kind
+    visible_list: int  # its source's list of visible messages
+    after: int  # the unit's next trigger
+    letters: int  # events sent to the dead letter
+    share: float  # share of a topic's events
+
+
+class Source:
+    """A schedule, queue, topic, stream, endpoint or folder in one environment."""
+
+    kind: int  # SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER
+    visibility: int  # how long a received message is hidden, ns
+    retention: int  # how long one stays, ns
+    tries: int  # receipts before the dead letter
+    delay: int  # how long a new one is hidden, ns
+    dead_letter: int  # the source it goes to, -1: none
+    fifo: int  # YES: batches in order, at most ``groups`` in flight
+    groups: int
+    held: int  # batches in flight or held in strict order
+    partitions: int
+    random: int  # its random stream: feeds' shares, partitions by lot
+    turn: int  # the next partition
+    first_trigger: int  # its triggers, and how many
+    trigger_n: int
+    first_edge: int  # a topic's feeds, and how many
+    edge_n: int
+    lists: int  # first of its lists (L_DELAYED ...)
+    delay_timer: int  # when the oldest of each list is looked at, NEVER: not
+    visibility_timer: int
+    expire_timer: int
+    idle_ns: int  # time in which nothing waits
+    idle_since: int
+    sends: int  # events put in
+    receives: int  # batches received
+    deletes: int  # batches of which something was deleted
+    arrived: int  # events that came (a stream's: for each trigger), and that ended
+    ended: int
+    ended_at: int  # when the last one ended
+    payload_limit: int  # largest message and batch, bytes, -1: none
+    home: int  # the unit of its first trigger, -1: nobody reads it
+    full: int  # YES: a lane a sampled month keeps full
+    skew: float  # share of the first partition, below 0: in turn
+
+
+class Partition:
+    """A partition of a stream, for one trigger."""
+
+    trigger: int
+    list: int  # its records
+    first: int  # the first that waits
+    waiting: int  # how many wait
+    in_flight: int  # batches in flight
+    failing: int  # of which failed and are repeated
+    number: int  # number of ``first``, by which partitions stand in line
+    prev: int
+    next: int
+    listed: int  # YES: it stands in its unit's line of partitions
+    wake_timer: int  # when a filling batch is looked at
+    timer: int  # when its oldest record expires
+    arrived: int  # records that came
+    full: int  # YES: a lane a sampled month keeps full
+    dropped: int  # records that came while it was
+
+
+class Chain:
+    """A doubly linked list over records."""
+
+    head: int
+    tail: int
+    hint: int  # where the last one was inserted
+    length: int
+
+
+class Tap:
+    """Where the outside world's events come from."""
+
+    source: int
+    kind: int  # TAP_RATE, TAP_COUNTED, TAP_CLIENTS
+    spread: int  # POISSON, EVEN, BURSTY
+    first_stretch: int  # its stretches, and how many
+    stretch_n: int
+    stretch: int  # the stretch it is in
+    at: int  # its last event
+    left: int  # counted: events left of the stretch
+    random: int  # first of its random streams (ARRIVAL_STREAM ...)
+    payload_kind: int  # spread of sizes: kind, first sample, samples
+    payload_from: int
+    payload_n: int
+    think_kind: int  # the same of its clients' pauses
+    think_from: int
+    think_n: int
+    placed: int  # events placed evenly so far
+    clients: int
+    burst_left: int  # events left of a burst
+    client_tries: int  # how often a refused request is asked
+    client_pause: int  # ns between them
+    refused_pause: int  # least pause of a refused client, ns
+    payload_scale: float  # spreads: scale (bytes, ns) and sigma
+    payload_sigma: float
+    think_scale: float
+    think_sigma: float
+    burst: float  # mean events of a burst
+    integral: float  # the rate integrated up to the stretch
+
+
+class Edge:
+    """A feed of a topic, or an emit of a function."""
+
+    target: int  # the source it leads to
+    share_all: int  # YES: every event goes there
+    payload_kind: int  # spread of sizes
+    payload_from: int
+    payload_n: int
+    whole: int  # emits: events put out for certain
+    sent: int  # events sent along it
+    share: float  # feeds: share of the events
+    fraction: float  # emits: chance of one more
+    payload_scale: float
+    payload_sigma: float
+
+
+class Instance:
+    """One running copy of a function, or a reserved instance of all."""
+
+    unit: int  # -1: reserved, for all units of its account
+    account: int
+    node: int  # the node it is on, -1: none
+    calls: int  # calls in it
+    ready: int  # when it is or was ready
+    created: int
+    released: int  # when a call last ended
+    prev: int
+    next: int
+    first_waiting: int  # the first call that waits out its cold start, -1: none
+    active_since: int  # since when it has a call, -1: none
+    state: int  # ABSENT, STARTING, READY
+    memory_free: int  # reserved: memory left, in millionths of a MB
+    cold_ns: int  # its cold start, without the node's
+    listed: int  # the list it stands in, 0: none
+    number: int  # starting: when ready, by which they stand in line
+    load: float  # reserved: vCPUs its calls keep busy
+
+
+class Node:
+    """A machine that holds instances."""
+
+    memory: int  # MB left
+    ready: int  # when it is up
+    up: int  # YES: there
+    since: int  # since when its time is not yet counted
+    idle_since: int
+    instances: int  # instances on it
+    account: int
+    vcpu: float  # vCPUs left
+
+
+class Call:
+    """One event or batch handed to a function, over all its attempts."""
+
+    unit: int
+    trigger: int
+    number: int  # its oldest event's number
+    events: int  # events in it
+    items: int  # the same, a firing counted by its items
+    head: int  # its cargo, first and last link
+    tail: int
+    state: int  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING
+    instance: int
+    started: int  # when this attempt started
+    run_at: int  # when its run began, NEVER: not yet
+    ends: int  # when its run ends
+    timed_out: int  # YES: by the timeout
+    cold_ns: int  # cold start this attempt waited out
+    tries: int  # failed runs so far
+    wait: int  # pushed: the last wait, ns; requests: asks whose wait limit is to come
+    prev: int
+    next: int
+    payload: int  # bytes
+    list: int  # the line it stands in
+    counted: int  # YES: counted in ``Unit.calls``
+    partition: int  # -1: not of a stream
+    arrived: int  # arrival of its oldest event; of a batch, when it was taken
+    timer: int  # when its oldest record expires
+
+
+class Event:
+    """One event at one source (a stream's: a copy for each trigger)."""
+
+    number: int  # the order in which events came
+    at: int  # when it came
+    seen: int  # when it became visible
+    due: int  # when a delay or its visibility is over
+    receipts: int
+    payload: int  # bytes
+    source: int
+    prev: int
+    next: int
+    state: int  # GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED
+    refs: int  # cargo links to it: a gone event is freed with the last
+    tap: int  # where it came from, -1: inside, LAID: a sampled month
+    tries: int  # requests: refused tries
+    trigger: int  # the one that has it or had it last, -1: none
+    items: int  # events it stands for
+    handled: int  # YES: handled successfully
+    hold: int  # YES: its batch keeps its place in strict order; IN_FLIGHT at the month's end
+
+
+class Cargo:
+    """A link of a call's list of events."""
+
+    event: int
+    next: int
+
+
+class Entry:
+    """A coming happening in the calendar."""
+
+    at: int
+    key: int  # step and number, see ``kernel.calendar``
+    what: int  # reference and kind
+
+
+class Expected:
+    """An event put out at this instant, on its way to a source."""
+
+    source: int
+    payload: int  # bytes
+
+
+class Change:
+    """A line of the trail: an instance came, went or became ready."""
+
+    at: int
+    unit: int
+    count: int  # instances then
+    ready: int  # YES: one became ready
+
+
+class Attempt:
+    """A line of the diary: an attempt that is over."""
+
+    unit: int
+    number: int  # its oldest event's
+    items: int
+    at: int  # when it started, or was throttled
+    run_at: int  # when its run began, NEVER: not at all
+    ended: int
+    cold_ns: int  # cold start it waited out
+    outcome: int  # SUCCEEDED, FAILED, TIMED_OUT, THROTTLED
+
+
+class Stretch:
+    """A part of a tap's month: until ``end`` events come at ``rate``, or exactly ``count`` of them."""
+
+    start: int
+    end: int
+    count: int
+    rate: float  # events per ns
+    gap: float  # 1 / rate
+
+
+class Whole:
+    """A whole number."""
+
+    v: int
+
+
+class Real:
+    """A number."""
+
+    v: float
+
+
+class Random:
+    """The state of a random stream."""
+
+    v: Bits
+
+
+class World(NamedTuple):
+    """Every array of a simulation; kernels see their addresses, or checked views of them."""
+
+    clock: NDArray[Any]
+    chains: NDArray[Any]
+    units: NDArray[Any]
+    accounts: NDArray[Any]
+    triggers: NDArray[Any]
+    sources: NDArray[Any]
+    partitions: NDArray[Any]
+    taps: NDArray[Any]
+    stretches: NDArray[Any]
+    edges: NDArray[Any]
+    instances: NDArray[Any]
+    nodes: NDArray[Any]
+    calls: NDArray[Any]
+    events: NDArray[Any]
+    cargo: NDArray[Any]
+    calendar: NDArray[Any]  # a heap of entries
+    expected: NDArray[Any]  # a ring
+    marked: NDArray[Any]  # units that may have something to start
+    window: NDArray[Any]  # what looks wanted, a ring for each polled unit
+    random: NDArray[Any]  # states of all random streams
+    samples: NDArray[Any]  # the ziggurat's tables, then samples of spreads
+    pauses: NDArray[Any]  # waits after failed runs, ns
+    wait_bins: NDArray[Any]  # sketches (units, 2, WAIT_BINS): counts, and places in the bin
+    latency_bins: NDArray[Any]
+    level_bins: NDArray[Any]  # ns at each level (units + 1, LEVEL_BINS), the last row the estate's
+    count_bins: NDArray[Any]  # ns at each number of instances (units, LEVEL_BINS)
+    lag_bins: NDArray[Any]  # ns at each lag, and rises that passed a bin whole (units, 2, WAIT_BINS)
+    trail: NDArray[Any]
+    diary: NDArray[Any]
+    series: NDArray[Any]  # (units, hours, SERIES)
+
+
+#: What each array of the world holds.
+HOLDS: dict[str, type] = {
+    "clock": Clock, "chains": Chain, "units": Unit, "accounts": Account, "triggers": Trigger, "sources": Source,
+    "partitions": Partition, "taps": Tap, "stretches": Stretch, "edges": Edge, "instances": Instance, "nodes": Node,
+    "calls": Call, "events": Event, "cargo": Cargo, "calendar": Entry, "expected": Expected, "marked": Whole, "window": Whole,
+    "random": Random, "samples": Real, "pauses": Whole, "wait_bins": Whole, "latency_bins": Whole, "level_bins": Whole,
+    "count_bins": Whole, "lag_bins": Whole, "trail": Change, "diary": Attempt, "series": Real,
+}  # fmt: skip
+_NUMBERS: dict[str, Any] = {"int": np.int64, "float": np.float64, "Bits": np.uint64}
+
+
+def fields_of(record: type) -> dict[str, Any]:
+    """Each field of a kind of record with its number type, whole numbers first."""
+    found = {name: _NUMBERS[kind] for name, kind in record.__annotations__.items()}
+    return dict(sorted(found.items(), key=lambda field: field[1] is np.float64))
+
+
+DTYPES: dict[type, np.dtype[Any]] = {
+    record: np.dtype(list(fields_of(record).items()), align=True) for record in HOLDS.values()
+}
+#: What kernels are handed in the compiled form: the address of each array of the world, and its length.
+ADDRESSES = np.dtype([(name, np.int64) for name in World._fields] + [(f"n_{name}", np.int64) for name in World._fields])
+
+#: Sums of times over thousands of instances leave an int64 of nanoseconds. They are kept in two words:
+#: ``X_hi`` counts 2^26 ns, ``X_ns`` the rest (not carried over, so no addition branches). ``wide`` puts them together.
+WIDE_BITS: int = np.int64(26)  # type: ignore[assignment]
+WIDE_LOW: int = np.int64(2**26 - 1)  # type: ignore[assignment]
+WIDE = {
+    name: name.removesuffix("_ns") + "_hi"
+    for name in ("billed_ns", "busy_ns", "life_ns", "idle_floor_ns", "node_hours_ns")
+}
+
+
+def wide(record: Any, name: str) -> int:
+    """A sum of times of one record, ns, whatever its size."""
+    return (int(record[WIDE[name]]) << int(WIDE_BITS)) + int(record[name])
+
+
+def wide_floats(array: Any, name: str) -> NDArray[np.float64]:
+    """A field of a record array as floats; sums of times are put together from their two words."""
+    values: NDArray[np.float64] = array[name].astype(float)
+    return values + array[WIDE[name]] * 2.0 ** int(WIDE_BITS) if name in WIDE else values
+
+
+def set_wide(array: Any, name: str, values: NDArray[np.float64]) -> None:
+    """Put floats into a field as whole numbers, sums of times into their two words."""
+    if name in WIDE:
+        array[WIDE[name]], values = np.divmod(values, 2.0 ** int(WIDE_BITS))
+    array[name] = np.rint(values)
+
+
+def records(kind: type, n: int) -> NDArray[Any]:
+    """``n`` zeroed records (at least one, so that a kernel never sees an empty array)."""
+    return np.zeros(max(1, n), DTYPES[kind])

@@ -1,0 +1,122 @@
+"""Runs a simulation: calls the kernels, gives them room, listens for Ctrl-C, reports progress."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.demand.month import MonthPlan
+from echotally.engine import codes, layout
+from echotally.engine.build import Built, build
+from echotally.engine.pools import with_room
+from echotally.engine.reading import Measured, read_out
+from echotally.engine.watch import Watch
+from echotally.errors import OurFault
+from echotally.model.estate import Model
+from echotally.rates.card_loading import Offer
+
+Progress = Callable[[float], None]
+
+
+def simulate(
+    model: Model,
+    month: MonthPlan,
+    placement: Mapping[str, Offer],
+    seed: int,
+    progress: Progress | None = None,
+    bounded: bool = True,
+) -> Measured:
+    """Play the month event by event; ``progress`` is told the share of the month that is over (``bounded``: see ``play``)."""
+    built = begun(model, month, placement, seed)
+    play(built, None, progress, bounded)
+    finish(built)
+    return read_out(model, built)
+
+
+def begun(
+    model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int, trail: int = 1, diary: int = 1
+) -> Built:
+    """A world at its first instant: backlogs laid, floors ready, nothing played yet.
+
+    ``trail`` is how many changes of instance counts it keeps, with their times; ``diary`` how many attempts.
+    """
+    built = build(model, month, placement, seed)
+    built.world = built.world._replace(
+        trail=layout.records(layout.Change, trail), diary=layout.records(layout.Attempt, diary)
+    )
+    _lay_backlogs(model, built)
+    built.world = with_room(built.world)
+    ask(built.world, codes.BEGIN)
+    return built
+
+
+def ask(world: Any, what: Any, a: int = 0, b: int = 0) -> int:
+    """Let the kernels do one thing (``records.BEGIN`` ...) with the world; returns a state or a count."""
+    from echotally.engine.kernel.access import door
+    from echotally.engine.kernel.loop import simulation
+
+    run: Any = simulation
+    return int(run(door(world), what, np.int64(a), np.int64(b)))
+
+
+def play(built: Built, until_ns: int | None = None, progress: Progress | None = None, bounded: bool = True) -> None:
+    """Play on to ``until_ns`` after the start, before anything of that instant happens, or to the end.
+
+    Integrals over time are brought up to that instant. Raises ``BadInput`` where work does not end at one instant or,
+    ``bounded``, where it is tried so often that the month would not be over in reasonable time.
+    """
+    built.world.clock[0]["until"] = codes.NEVER if until_ns is None else until_ns
+    watch = Watch(built, bounded)
+    while (state := ask(built.world, codes.PLAY, watch.chunk())) not in (codes.DONE, codes.REACHED):
+        if state == codes.MORE_ROOM:
+            built.world = with_room(built.world)
+            continue
+        watch.looks()
+        if progress:
+            clock = built.world.clock[0]
+            progress(int(clock["now"]) / int(clock["horizon"]))
+    ask(built.world, codes.FLUSH)
+
+
+def play_entries(built: Built, entries: int) -> bool:
+    """Play on by at most so many calendar entries; whether the month is over. Integrals are brought up to the instant."""
+    state = ask(built.world, codes.PLAY, entries)
+    while state == codes.MORE_ROOM:
+        built.world = with_room(built.world)
+        state = ask(built.world, codes.PLAY, entries)
+    ask(built.world, codes.FLUSH)
+    return state == codes.DONE
+
+
+def attempts(built: Built) -> Iterator[NDArray[Any]]:
+    """Play to the month's end, handing over the attempts that ended, as records ``attempt``, a chunk at a time.
+
+    Times are ns since the month's start, ``outcome`` one of SUCCEEDED, FAILED, TIMED_OUT, THROTTLED. The world
+    must have been begun with a diary; raises ``OurFault`` if it overflows.
+    """
+    clock, diary = built.world.clock[0], built.world.diary
+    over = False
+    while not over:
+        # An entry of the calendar ends one run and refuses few calls; a quarter of the diary leaves room for them.
+        over = play_entries(built, len(diary) // 4)
+        if clock["diary_n"] >= len(diary):
+            raise OurFault(f"the diary of {len(diary)} attempts overflowed")
+        yield diary[: int(clock["diary_n"])].copy()
+        clock["diary_n"] = 0
+
+
+def finish(built: Built) -> None:
+    """The month's end: what is in flight is billed, what is left is counted."""
+    ask(built.world, codes.FINISH)
+
+
+def _lay_backlogs(model: Model, built: Built) -> None:
+    for source, count in built.backlogs:
+        left = count
+        while left > 0:
+            left -= ask(built.world, codes.BACKLOG, source, left)
+            if left > 0:
+                built.world = with_room(built.world)

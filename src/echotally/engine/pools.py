@@ -1,0 +1,39 @@
+"""Pools of records that ran low are made larger between two chunks of work; kernels never make room themselves."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from echotally.engine import layout
+from echotally.engine.build import link_free
+from echotally.engine.layout import World
+
+#: Pools with a list of free records: how many are left is counted by the clock.
+_POOLS = ("events", "calls", "cargo", "instances")
+
+
+def with_room(world: World) -> World:
+    """The same world with every pool that is low made twice as large."""
+    clock = world.clock[0]
+    margin = int(clock["margin"])
+    changed: dict[str, Any] = {}
+    for name in _POOLS:
+        if clock[f"{name}_left"] <= margin:
+            array = getattr(world, name)
+            changed[name] = longer = np.zeros(2 * len(array) + margin, array.dtype)
+            longer[: len(array)] = array
+            # The old free list ends by pointing one past the array, which is where the new part begins.
+            link_free(longer, len(array))
+            clock[f"{name}_left"] += len(longer) - len(array)
+    if len(world.calendar) - clock["entries_n"] <= 4 * margin:
+        changed["calendar"] = longer = layout.records(layout.Entry, 2 * len(world.calendar) + 4 * margin)
+        longer[: len(world.calendar)] = world.calendar
+    if len(world.expected) - clock["expected_n"] <= margin:
+        changed["expected"] = longer = layout.records(layout.Expected, 2 * len(world.expected) + margin)
+        # The ring is unrolled, so that its first place is the first again.
+        order = (int(clock["expected_first"]) + np.arange(int(clock["expected_n"]))) % len(world.expected)
+        longer[: len(order)] = world.expected[order]
+        clock["expected_first"] = 0
+    return world._replace(**changed)

@@ -1,0 +1,266 @@
+"""What a simulated month measured, per unit and source, in plain numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.build import Built, Unit
+from echotally.engine.layout import World, wide
+from echotally.engine.sketch import Level, Waits, lag_quantile, level_of, waits_of
+from echotally.errors import OurFault
+from echotally.model.estate import Model
+from echotally.model.sources import SourceRef
+
+#: How events end, by the name of the counter in the answer, and the field of a unit that counts it.
+ENDINGS = {
+    "succeeded": "handled",
+    "errored": "errored",
+    "rejected": "rejected",
+    "lost": "lost",
+    "dead_lettered": "dead_lettered",
+    "expired": "expired",
+    "too_large": "too_large",
+    "skipped": "skipped",
+    "unfinished": "unfinished",
+}
+#: Endings that leave an event unserved whatever became of its run (rule 7.38).
+_NOT_SERVED = ("rejected", "lost", "dead_lettered", "expired", "too_large")
+_OUTCOMES = ("succeeded", "failed", "timed_out", "throttled")
+
+
+@dataclass(frozen=True)
+class UnitMeasured:
+    """One function in one environment: counts, levels, waits, billed quantities (ns, exact integers)."""
+
+    unit: Unit
+    events: dict[str, int]
+    duplicates: int
+    calls: int
+    attempts: dict[str, int]
+    started: int
+    cold_starts: int
+    concurrency: Level
+    instances: Level
+    instance_limit: int | None
+    at_limit_ns: int
+    waits: Waits
+    latency: Waits
+    lag_p95_s: float | None
+    lag_max_s: float | None
+    backlog_peak: int
+    billed_ns: int
+    busy_ns: int
+    life_ns: int
+    idle_floor_ns: int
+    requests: int
+    replies: int
+    wait_bins: NDArray[np.int64]
+    order: int
+    in_flight_events: int
+    cut_requests: int
+    longest_run_ns: int
+
+    @property
+    def left_behind_events(self) -> int:
+        """Events that were not served: rejected, lost, dead-lettered, expired, too large, requests whose run was cut by
+        the timeout, and what is unfinished without a run in flight (rule 7.38)."""
+        gone = sum(self.events[name] for name in _NOT_SERVED)
+        return gone + self.cut_requests + self.events["unfinished"] - self.in_flight_events
+
+    @property
+    def time_billed_ns(self) -> int:
+        """The time the plan bills after rounding, ns; on reserved and nodes plans the busy time."""
+        billed = {"runs": self.billed_ns, "active": self.billed_ns, "allocated": self.life_ns}
+        return billed.get(self.unit.offer.plan.bills, self.busy_ns)
+
+
+@dataclass(frozen=True)
+class SourceMeasured:
+    """One source in one environment: what went through it."""
+
+    environment: str
+    source: SourceRef
+    arrived: int
+    sends: int
+    receives: int
+    deletes: int
+    idle_ns: int
+    unread: int
+
+
+@dataclass(frozen=True)
+class PutIn:
+    """Events that something inside the estate put into a source: a function's emits or dead letters, or a topic's feed."""
+
+    environment: str
+    source: SourceRef
+    writer: str
+    topic: bool
+    events: int
+
+
+@dataclass(frozen=True)
+class Measured:
+    """A simulated month. ``series`` has shape (units, hours, 6), columns ``layout.SERIES``; ``put_in`` says who put what where."""
+
+    units: list[UnitMeasured]
+    sources: list[SourceMeasured]
+    concurrency: Level
+    node_ns: dict[tuple[str, str], int]
+    accounts: list[tuple[str, str]]
+    steps: int
+    month_ns: int
+    series: NDArray[np.float64]
+    put_in: tuple[PutIn, ...] = ()
+
+
+def read_out(model: Model, built: Built) -> Measured:
+    """Read the measurements out of a finished world; raises ``OurFault`` if a sum does not hold."""
+    found = assemble(model, built, built.world)
+    _check_sums(built.world, built, found.units)
+    return found
+
+
+def assemble(model: Model, built: Built, w: World) -> Measured:
+    """Measurements from the arrays of ``w``, laid out like the world of ``built``."""
+    clock = w.clock[0]
+    length = int(clock["horizon"])
+    return Measured(
+        units=[_unit(model, w, n, unit, length) for n, unit in enumerate(built.units)],
+        sources=[_source(w, n, env, source) for n, (env, source) in enumerate(built.sources)],
+        concurrency=level_of(w.level_bins[len(built.units)], int(clock["level_peak"]), length),
+        node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
+        accounts=built.accounts,
+        steps=int(clock["steps"]),
+        month_ns=length,
+        series=w.series,
+        put_in=(*_fed(built, w), *_dead_lettered(built, w), *_emitted(built, w)),
+    )
+
+
+def _fed(built: Built, w: World) -> Iterator[PutIn]:
+    """What topics put into the queues they feed."""
+    for n, (env, source) in enumerate(built.sources):
+        for edge in _range(w.edges, w.sources[n], "first_edge", "edge_n"):
+            yield PutIn(env, built.sources[int(edge["target"])][1], source, True, int(edge["sent"]))
+
+
+def _dead_lettered(built: Built, w: World) -> Iterator[PutIn]:
+    """What went to dead letters, by the function that gave it up."""
+    for n, (env, _) in enumerate(built.sources):
+        letter = int(w.sources[n]["dead_letter"])
+        for trigger in _range(w.triggers, w.sources[n], "first_trigger", "trigger_n"):
+            target = letter if letter >= 0 else int(trigger["dead_letter"])
+            if target >= 0:
+                writer = built.units[int(trigger["unit"])].function
+                yield PutIn(env, built.sources[target][1], writer, False, int(trigger["letters"]))
+
+
+def _emitted(built: Built, w: World) -> Iterator[PutIn]:
+    """What functions put out."""
+    for n, unit in enumerate(built.units):
+        for edge in _range(w.edges, w.units[n], "first_emit", "emit_n"):
+            into = built.sources[int(edge["target"])][1]
+            yield PutIn(unit.environment, into, unit.function, False, int(edge["sent"]))
+
+
+def _range(array: Any, record: Any, first: str, n: str) -> Any:
+    """The records of an array that another one names by their first and their number."""
+    return array[int(record[first]) : int(record[first] + record[n])]
+
+
+def _unit(model: Model, w: World, n: int, unit: Unit, length: int) -> UnitMeasured:
+    f = w.units[n]
+    events = {ending: int(f[field]) for ending, field in ENDINGS.items()}
+    reserved = unit.offer.plan.bills == "reserved"
+    limit = None if f["shown_limit"] < 0 else int(f["shown_limit"])
+    instances = level_of(w.count_bins[n], int(f["count_peak"]), length)
+    if reserved:
+        # Reserved instances are there whatever runs (rule 7.13).
+        limit = unit.offer.plan.instances or 0
+        instances = Level(float(limit), limit, limit, limit)
+    lag_p95, lag_max = _lag(w, n)
+    return UnitMeasured(
+        unit=unit,
+        events={"in": sum(events.values()), **events},
+        duplicates=int(f["duplicates"]),
+        calls=int(f["calls"]),
+        attempts={"total": int(f["attempts"]), **{o: int(f[o]) for o in _OUTCOMES}, "running": int(f["in_flight"])},
+        started=int(f["started"]),
+        cold_starts=0 if reserved else int(f["cold_starts"]),
+        concurrency=level_of(w.level_bins[n], int(f["level_peak"]), length),
+        instances=instances,
+        instance_limit=limit,
+        at_limit_ns=0 if limit is None or reserved else int(f["at_limit_ns"]),
+        waits=waits_of(w.wait_bins[n], int(f["wait_max"])),
+        latency=waits_of(w.latency_bins[n], int(f["latency_max"])),
+        lag_p95_s=lag_p95,
+        lag_max_s=lag_max,
+        backlog_peak=int(f["backlog_peak"]),
+        billed_ns=wide(f, "billed_ns"),
+        busy_ns=wide(f, "busy_ns"),
+        life_ns=wide(f, "life_ns"),
+        idle_floor_ns=wide(f, "idle_floor_ns"),
+        requests=int(f["requests"]),
+        replies=int(f["replies"]),
+        wait_bins=w.wait_bins[n].copy(),
+        order=_file_order(model, unit),
+        in_flight_events=int(f["flying"]),
+        cut_requests=int(f["cut_requests"]),
+        longest_run_ns=int(f["longest_run"]),
+    )
+
+
+def _lag(w: World, n: int) -> tuple[float | None, float | None]:
+    """p95 and maximum of a unit's lag, s; None without streams."""
+    f = w.units[n]
+    if f["stream_n"] == 0:
+        return None, None
+    longest = int(f["lag_max"]) / 1e9
+    return min(lag_quantile(w.lag_bins[n], int(f["lag_zero"]), 0.95), longest), longest
+
+
+def _file_order(model: Model, unit: Unit) -> int:
+    """Units in the order of the file: environment by environment, functions as written."""
+    environments, functions = list(model.environments), list(model.functions)
+    return environments.index(unit.environment) * len(functions) + functions.index(unit.function)
+
+
+def _source(w: World, n: int, environment: str, source: SourceRef) -> SourceMeasured:
+    q = w.sources[n]
+    return SourceMeasured(
+        environment=environment,
+        source=source,
+        arrived=int(q["arrived"]),
+        sends=int(q["sends"]),
+        receives=int(q["receives"]),
+        deletes=int(q["deletes"]),
+        idle_ns=int(q["idle_ns"]),
+        unread=int(q["trigger_n"] == 0),
+    )
+
+
+def levels(built: Built, n: int, length_ns: int) -> tuple[Level, Level]:
+    """Calls in flight and instances of the n-th unit, weighed over the first ``length_ns``."""
+    w, f = built.world, built.world.units[n]
+    return (
+        level_of(w.level_bins[n], int(f["level_peak"]), length_ns),
+        level_of(w.count_bins[n], int(f["count_peak"]), length_ns),
+    )
+
+
+def _check_sums(w: World, built: Built, units: list[UnitMeasured]) -> None:
+    for unit in units:
+        a = unit.attempts
+        if a["total"] != a["succeeded"] + a["failed"] + a["timed_out"] + a["throttled"] + a["running"]:
+            raise OurFault(f"attempts of {unit.unit.function} do not add up: {a}")
+    for q, (environment, source) in zip(w.sources, built.sources, strict=False):
+        if q["arrived"] != q["ended"]:
+            raise OurFault(f"events of {source} ({environment}): {q['arrived']} came, {q['ended']} ended")
+    if w.clock[0]["in_flight"] != sum(u.attempts["running"] for u in units):
+        raise OurFault("calls in flight at the end do not add up")

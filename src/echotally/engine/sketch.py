@@ -1,0 +1,109 @@
+"""Reading the quantile sketches that kernels keep: bins back to values, quantiles, sums.
+
+The bins are those of ``kernel.sketch``; where each begins and how wide it is stands here once, in two tables.
+A quantile of waits is the mean of what is in its bin, so a constant wait comes out exactly.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS, OFFSET_BITS, SUB_BINS, WAIT_BINS
+
+_PLACES = np.arange(WAIT_BINS)
+_OCTAVES = np.maximum(_PLACES // SUB_BINS - 1, 0)
+#: Where each bin begins and how wide it is, ns.
+STARTS: NDArray[np.int64] = np.where(
+    _PLACES < 2 * SUB_BINS, _PLACES, (SUB_BINS + _PLACES % SUB_BINS) << _OCTAVES
+).astype(np.int64)
+WIDTHS: NDArray[np.int64] = np.int64(1) << _OCTAVES
+#: The middle of each bin; what is exact is its own middle.
+MIDDLES: NDArray[np.float64] = np.where(WIDTHS == 1, STARTS.astype(float), STARTS + WIDTHS / 2 - 0.5)
+#: The unit in which the second row of a sketch says how far into their bins values are.
+_UNITS: NDArray[np.float64] = 2.0 ** np.maximum(_OCTAVES - OFFSET_BITS, 0)
+_FIRST_OCTAVE_OF_LEVELS = int(np.searchsorted(STARTS, EXACT_LEVELS))
+#: The level each bin of a level sketch stands for.
+LEVELS: NDArray[np.int64] = np.concatenate(
+    [
+        np.arange(EXACT_LEVELS),
+        np.rint(MIDDLES[_FIRST_OCTAVE_OF_LEVELS : _FIRST_OCTAVE_OF_LEVELS + LEVEL_BINS - EXACT_LEVELS]).astype(
+            np.int64
+        ),
+    ]
+)
+
+
+@dataclass(frozen=True)
+class Level:
+    """A level over time (calls in flight, instances): time-weighted."""
+
+    mean: float
+    p95: int
+    p99: int
+    peak: int
+
+
+@dataclass(frozen=True)
+class Waits:
+    """Waits or latencies of events, seconds; None where there were none. Quantiles within 0.8 %."""
+
+    p50: float | None
+    p95: float | None
+    p99: float | None
+    max: float | None
+
+
+def bins_of(ns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """The bin of each time, ns, and how far into it the time is, in the unit of the sketch's second row."""
+    ns = np.maximum(ns, 0)
+    place = np.searchsorted(STARTS, ns, side="right") - 1
+    return place, (ns - STARTS[place]) / _UNITS[place]
+
+
+def wait_sums(sketch: NDArray[Any]) -> NDArray[np.float64]:
+    """Sum of the waits in each bin of a sketch of shape (2, bins), ns."""
+    bins, into = sketch
+    sums: NDArray[np.float64] = STARTS * bins.astype(float) + into * _UNITS
+    return sums
+
+
+def waits_of(sketch: NDArray[Any], longest: int) -> Waits:
+    """Nearest-rank quantiles of a sketch of ns, shape (2, bins); the maximum is exact (above 2 s, a constant to 1e-9 of it)."""
+    p50, p95, p99 = (wait_quantile(sketch, q) for q in (0.5, 0.95, 0.99))
+    return Waits(p50, p95, p99, None if p50 is None else longest / 1e9)
+
+
+def wait_quantile(sketch: NDArray[Any], q: float) -> float | None:
+    """One quantile of a sketch, s; None of an empty one."""
+    bins = sketch[0]
+    cumulative = np.cumsum(bins)
+    total = int(cumulative[-1])
+    if total == 0:
+        return None
+    # Nearest rank: the smallest place with at least q of all at or below it; a rounding error must not add one.
+    place = int(np.searchsorted(cumulative, max(1, int(np.ceil(q * total - 1e-9)))))
+    return (int(STARTS[place]) + float(sketch[1][place]) * float(_UNITS[place]) / float(bins[place])) / 1e9
+
+
+def level_of(bins: NDArray[Any], peak: int, length_ns: int) -> Level:
+    """A level from the time spent at each, ns, over ``length_ns``."""
+    values = np.minimum(LEVELS, max(peak, EXACT_LEVELS - 1))
+    cumulative = np.cumsum(bins)
+    mean = float((values * (bins / length_ns)).sum())
+
+    def quantile(q: float) -> int:
+        return min(peak, int(values[int(np.searchsorted(cumulative, q * length_ns))])) if cumulative[-1] else 0
+
+    return Level(mean, quantile(0.95), quantile(0.99), peak)
+
+
+def lag_quantile(bins: NDArray[Any], zero_ns: int, q: float) -> float:
+    """The lag, s, not exceeded for a share ``q`` of the time; ``bins[1]`` counts rises that passed a bin whole."""
+    time = bins[0] + np.cumsum(bins[1]) * WIDTHS.astype(float)
+    cumulative = np.cumsum(time) + zero_ns
+    place = int(np.searchsorted(cumulative, q * cumulative[-1]))
+    return 0.0 if zero_ns >= q * cumulative[-1] else float(MIDDLES[place]) / 1e9
