@@ -20,9 +20,10 @@ from functools import partial
 from pathlib import Path
 from statistics import fmean, median
 
+from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import load
-from echotally.projection.project import PlanProjection, project_plan
-from echotally.projection.verdict import left_behind_share, lost_events, throttled_share
+from echotally.projection.project import project_plan
+from echotally.projection.verdict import left_behind_share, throttled_share
 
 HEAD = """
 schema = "echotally-model/1"
@@ -130,21 +131,20 @@ def write(name: str, folder: Path) -> Path:
     return path
 
 
-def figures(plan: PlanProjection) -> dict[str, float]:
+def figures(plan: PlayedPlan) -> dict[str, float]:
     """The figures a target can name."""
-    assert plan.measured is not None and plan.bill is not None
     units = plan.measured.units
     attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
     asked = sum(u.events["in"] for u in units if u.requests)
     found = {
         "cost": float(plan.bill.unrounded), "throttled": throttled_share(attempts),
         "refused": sum(u.events["rejected"] for u in units) / asked if asked else 0.0,
-        "lost": float(sum(lost_events(u.events) for u in units)), "left behind": left_behind_share(units),
+        "lost": float(sum(u.lost_events for u in units)), "left behind": left_behind_share(units),
     }  # fmt: skip
     return found | {f"wait p95 {u.unit.function}": u.waits.p95 or 0.0 for u in units}
 
 
-def intervals(plan: PlanProjection) -> dict[str, tuple[float, float]]:
+def intervals(plan: PlayedPlan) -> dict[str, tuple[float, float]]:
     """The interval of each figure of a sampled month."""
     sure = plan.confidence
     assert sure is not None

@@ -10,8 +10,9 @@ import tempfile
 import time
 from pathlib import Path
 
+from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import load
-from echotally.projection.project import PlanProjection, project_plan
+from echotally.projection.project import project_plan
 
 MODEL = """
 schema = "echotally-model/1"
@@ -49,7 +50,7 @@ gb_seconds = { unit = "0.0000166" }
 """
 
 
-def played(folder: Path, what: str, sets: list[tuple[str, str]], exact: bool = False) -> PlanProjection:
+def played(folder: Path, what: str, sets: list[tuple[str, str]], exact: bool = False) -> PlayedPlan:
     loaded = load(folder / "m.toml", sets)
     began = time.perf_counter()
     plan = project_plan(loaded, loaded.offers["c.p"], 1, exact=exact)

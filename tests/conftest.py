@@ -10,7 +10,8 @@ from pathlib import Path
 import pytest
 
 from echotally.engine.reading import UnitMeasured
-from echotally.projection.project import PlanProjection, Projection, project
+from echotally.projection.answer import PlayedPlan, Projection
+from echotally.projection.project import project
 
 HEAD = """
 schema = "echotally-model/1"
@@ -52,19 +53,18 @@ def write(tmp_path: Path) -> Callable[..., Path]:
 
 
 @pytest.fixture
-def play(write: Callable[..., Path], tmp_path: Path) -> Callable[..., PlanProjection]:
+def play(write: Callable[..., Path], tmp_path: Path) -> Callable[..., PlayedPlan]:
     """Play a small estate on its only plan."""
 
-    def player(model: str, seed: int = 1, sets: tuple[tuple[str, str], ...] = (), **card: str) -> PlanProjection:
+    def player(model: str, seed: int = 1, sets: tuple[tuple[str, str], ...] = (), **card: str) -> PlayedPlan:
         return project(write(model, **card), sets, seed=seed).plans[0]
 
     player.folder = tmp_path  # type: ignore[attr-defined]
     return player
 
 
-def unit(plan: PlanProjection, name: str = "f") -> UnitMeasured:
+def unit(plan: PlayedPlan, name: str = "f") -> UnitMeasured:
     """The measurements of one function in its first environment."""
-    assert plan.measured is not None
     return next(u for u in plan.measured.units if u.unit.function == name)
 
 

@@ -15,7 +15,8 @@ from echotally.errors import BadInput
 from echotally.output.base.exports import csv_text, markdown_text, workbook
 from echotally.output.projection.projection_charts import KINDS, projection_chart
 from echotally.output.studies.compare_view import compare_verdict
-from echotally.projection.project import Projection, project, project_loaded
+from echotally.projection.answer import Projection
+from echotally.projection.project import project, project_loaded
 from echotally.rates.billing import price_of
 from echotally.rates.card import Price
 from echotally.studies.compare import compare

@@ -113,13 +113,13 @@ monitoring = "3"
 support = "4"
 """
     plan = project(write(STANDING, keys='store = "4 GB"', prices=prices)).plans[0]
-    amounts = {line.meter: line.amount for line in plan.standing.lines}
+    amounts = {line.meter: line.amount for line in plan.when_idle.lines}
     assert amounts["stream_partition_hours"] == Decimal("22.32")
     assert amounts["idle_gb_seconds"] == Decimal("5.3568")
     assert amounts["storage_gb_months"] == Decimal("0.09")
     assert amounts["queue_operations"] == Decimal(133_920) / 1_000_000
     assert amounts["flat_months"] == 7
-    assert plan.standing.total == Decimal("34.90")
+    assert plan.when_idle.total == Decimal("34.90")
 
 
 def test_a_card_in_another_currency_needs_a_dated_rate_and_is_multiplied_exactly(write, tmp_path):

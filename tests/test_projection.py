@@ -9,8 +9,8 @@ import pytest
 
 from echotally.output.projection.projection_json import projection_dict
 from echotally.output.projection.projection_table import projection_text
+from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.project import project
-from echotally.projection.verdict import Judged, choose_plan
 from tests.conftest import run_program, unit
 
 ENDINGS = ["succeeded", "errored", "rejected", "lost", "dead_lettered", "expired", "too_large", "skipped", "unfinished"]

@@ -15,7 +15,8 @@ import pytest
 from echotally.errors import BadInput
 from echotally.evidence.bill.focus import COLUMNS, focus_rows
 from echotally.evidence.bill.reconcile import Reconciliation, by_function, reconcile
-from echotally.projection.project import Projection, project
+from echotally.projection.answer import Projection
+from echotally.projection.project import project
 from echotally.rates.billing import exact
 
 CENT = Decimal("0.000001")

@@ -18,10 +18,11 @@ if TYPE_CHECKING:
     from echotally.evidence.run_log import run_log
     from echotally.evidence.telemetry.firing_check import check_firings
     from echotally.findings import check_model
-    from echotally.projection.figures import series_frame
+    from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
     from echotally.projection.loaded import Loaded, load
-    from echotally.projection.project import PlanProjection, Projection, project
+    from echotally.projection.project import project
     from echotally.projection.replicate import replicate
+    from echotally.projection.tables import series_frame
     from echotally.studies.choose import choose
     from echotally.studies.compare import compare
     from echotally.studies.crossover import crossover
@@ -32,9 +33,10 @@ if TYPE_CHECKING:
 
 _HOMES = {
     **dict.fromkeys(("Loaded", "load"), "echotally.projection.loaded"),
-    **dict.fromkeys(("PlanProjection", "Projection", "project"), "echotally.projection.project"),
+    **dict.fromkeys(("PlanProjection", "PlayedPlan", "Projection", "RefusedPlan"), "echotally.projection.answer"),
+    "project": "echotally.projection.project",
     "replicate": "echotally.projection.replicate",
-    "series_frame": "echotally.projection.figures",
+    "series_frame": "echotally.projection.tables",
     "check_model": "echotally.findings",
     "sweep": "echotally.studies.sweep",
     "drain": "echotally.studies.drain",
@@ -51,7 +53,7 @@ _HOMES = {
     "run_log": "echotally.evidence.run_log",
 }
 __all__ = [
-    "BadInput", "Loaded", "PlanProjection", "Projection", "check_firings", "check_model", "choose", "compare", "crossover", "drain",
+    "BadInput", "Loaded", "PlanProjection", "PlayedPlan", "Projection", "RefusedPlan", "check_firings", "check_model", "choose", "compare", "crossover", "drain",
     "fit", "focus_rows", "forecast", "load", "load_trial", "project", "reconcile", "replicate", "run_log", "series_frame", "sweep",
 ]  # fmt: skip
 

@@ -29,8 +29,9 @@ from echotally.model.estate import Schedule
 from echotally.model.loading import load_model
 from echotally.model.spread import parse_spread
 from echotally.model.units import duration_ns
+from echotally.projection.answer import Projection
 from echotally.projection.loaded import load, placement_on
-from echotally.projection.project import Projection, project_loaded
+from echotally.projection.project import project_loaded
 from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
 from tests.fuzzing.making import TEXTS, Maker, files_of, toml

@@ -15,8 +15,8 @@ from echotally.files import write_whole
 from echotally.output.base.writing import deliver
 
 if TYPE_CHECKING:
+    from echotally.projection.answer import Projection
     from echotally.projection.loaded import Loaded
-    from echotally.projection.project import Projection
     from echotally.projection.replicate import Replicated
 
 
@@ -95,10 +95,10 @@ def project(
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
     from echotally.output.base.charts import check_plot_path
     from echotally.output.base.frames import check_frame_path, write_frame
-    from echotally.projection.figures import series_frame
     from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
     from echotally.projection.replicate import replicate
+    from echotally.projection.tables import series_frame
 
     for path, option in ((series, "--series"), (run_log_path, "--log")):
         if path:
@@ -140,7 +140,7 @@ def project(
         deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
     else:
         deliver(_as_data(result, form, by, replicated, level), out)
-    if gate and result.pick and result.plan(result.pick).undecided:
+    if gate and result.pick and result.best and result.best.undecided:
         click.echo(f"gate: {result.pick} is undecided, which is no miss; --exact would settle it", err=True)
     return MISSED if gate and result.pick is None else 0
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -30,7 +30,19 @@ ENDINGS = {
 }
 #: Endings that leave an event unserved whatever became of its run (rule 7.38).
 _NOT_SERVED = ("rejected", "lost", "dead_lettered", "expired", "too_large")
+#: Endings that nobody handled and nobody was told of.
+_LOST = ("lost", "dead_lettered", "expired", "too_large")
 _OUTCOMES = ("succeeded", "failed", "timed_out", "throttled")
+
+
+def throttled_share(attempts: Mapping[str, int]) -> float:
+    """Throttled attempts / attempts (rule 5.4); 0 without attempts."""
+    return attempts["throttled"] / attempts["total"] if attempts["total"] else 0.0
+
+
+def lost_events(events: Mapping[str, int]) -> int:
+    """Events lost, dead-lettered, expired or too large: what the target ``lost`` counts (rule 6.9)."""
+    return sum(events[name] for name in _LOST)
 
 
 @dataclass(frozen=True)
@@ -71,6 +83,21 @@ class UnitMeasured:
         the timeout, and what is unfinished without a run in flight (rule 7.38)."""
         gone = sum(self.events[name] for name in _NOT_SERVED)
         return gone + self.cut_requests + self.events["unfinished"] - self.in_flight_events
+
+    @property
+    def throttled_share(self) -> float:
+        """Throttled attempts / attempts."""
+        return throttled_share(self.attempts)
+
+    @property
+    def lost_events(self) -> int:
+        """Events lost, dead-lettered, expired or too large."""
+        return lost_events(self.events)
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """Function and environment."""
+        return self.unit.function, self.unit.environment
 
     @property
     def time_billed_ns(self) -> int:

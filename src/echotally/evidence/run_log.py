@@ -36,9 +36,7 @@ def run_log(loaded: Loaded, plan: str, seed: int | None = None) -> Iterator[pd.D
     timeout, throttled), ``cold_start_ms``, ``run_ms``, ``billed_ms``, ``memory_mb``, ``memory_used_mb``.
     Raises ``BadInput`` for a plan no card has or that cannot run a function.
     """
-    offer = loaded.offers.get(plan)
-    if offer is None:
-        raise BadInput(Problem("no rate card has this plan", value=plan, allowed=", ".join(loaded.offers)))
+    offer = loaded.offer(plan)
     placement = placement_on(loaded.model, loaded.offers, offer)
     against = [text for name, at in placement.items() for text in reasons_against(loaded.model, name, at.plan)]
     if against:

@@ -11,8 +11,9 @@ from echotally.findings import limits, memory, money, schedules, sources, timeou
 from echotally.findings.context import LEVELS, RULES, Context, Finding, Noticed, Rule
 from echotally.findings.judging import judged, side_by_side_sets
 from echotally.model.reading import Document
+from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.project import PlanProjection, project_loaded
+from echotally.projection.project import project_loaded
 from echotally.rates.card_loading import Offer, candidates
 
 __all__ = ["LEVELS", "RULES", "Checked", "Finding", "Noticed", "Rule", "check_model"]
@@ -61,13 +62,13 @@ def check_model(path: Path | str, sets: Iterable[tuple[str, str]] = (), plan: st
     return Checked(loaded, offer.name, tuple(found))
 
 
-def _played(loaded: Loaded, plan: str | None) -> tuple[Offer, PlanProjection | None]:
+def _played(loaded: Loaded, plan: str | None) -> tuple[Offer, PlayedPlan | None]:
     result = project_loaded(loaded, [plan] if plan else [])
     name = plan or result.pick or result.closest
     if name is None:
         return candidates(loaded.model, loaded.offers)[0], None
     played = result.plan(name)
-    return loaded.offers[name], played if played.bill else None
+    return loaded.offers[name], played if isinstance(played, PlayedPlan) else None
 
 
 def _placed(document: Document, rule: Rule, noticed: Noticed, accepted: str | None) -> Finding:

@@ -19,8 +19,10 @@ from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput
 from echotally.model.estate import Model, Trigger
 from echotally.model.sources import SourceKind, SourceRef
+from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
-from echotally.projection.project import PlanProjection, project_plan
+from echotally.projection.project import project_plan
+from echotally.projection.totals import Totals, totals_of
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns, unit_settings
@@ -115,8 +117,8 @@ class Context:
     sets: Sets
     loaded: Loaded
     offer: Offer
-    base: PlanProjection | None
-    tried: dict[Sets, PlanProjection | None] = field(default_factory=dict)
+    base: PlayedPlan | None
+    tried: dict[Sets, PlayedPlan | None] = field(default_factory=dict)
     _loadable: dict[Sets, bool] = field(default_factory=dict)
 
     @property
@@ -146,7 +148,7 @@ class Context:
     @cached_property
     def total(self) -> Decimal:
         """The month's cost on the plan looked at."""
-        return self.base.bill.unrounded if self.base and self.base.bill else Decimal(0)
+        return self.base.bill.unrounded if self.base else Decimal(0)
 
     def money(self, amount: Decimal | float) -> str:
         """An amount in words."""
@@ -156,8 +158,11 @@ class Context:
 
     def units(self, name: str) -> list[UnitMeasured]:
         """What was measured of a function, an item an environment."""
-        measured = self.base.measured if self.base else None
-        return [u for u in measured.units if u.unit.function == name] if measured else []
+        return self.base.units_of(name) if self.base else []
+
+    def totals(self, name: str) -> Totals:
+        """What a function came to in all environments together."""
+        return totals_of(self.units(name))
 
     def cost(self, name: str) -> Decimal:
         """What a function costs in all environments."""
@@ -216,7 +221,7 @@ class Context:
         busiest = max(rows, key=lambda row: float(row.sum()), default=None)
         return (0.0, 0.0) if busiest is None else (float(busiest.mean()), float(busiest.max()))
 
-    def trial(self, sets: Sets) -> PlanProjection | None:
+    def trial(self, sets: Sets) -> PlayedPlan | None:
         """The month with a change, on the same plan, or a small sample of it; None where it cannot be played."""
         if sets not in self.tried:
             self.tried[sets] = self._play(sets)
@@ -242,22 +247,22 @@ class Context:
         return loaded
 
     @cached_property
-    def compared(self) -> PlanProjection | None:
+    def compared(self) -> PlayedPlan | None:
         """What changes are laid beside: the month, or of a large one a small sample; None where neither can be played."""
         if self.base is None or not self.too_large:
             return self.base
         return self._project(self.loaded)
 
-    def _project(self, loaded: Loaded) -> PlanProjection | None:
+    def _project(self, loaded: Loaded) -> PlayedPlan | None:
         offer, seed = loaded.offers[self.offer.name], self.model.estate.seed
         start, effort = (0, _SMALL) if self.too_large else (None, None)
         try:
             played = project_plan(loaded, offer, seed, sampled_from=start, effort=effort)
         except BadInput:
             return None
-        return played if played.bill else None
+        return played if isinstance(played, PlayedPlan) else None
 
-    def _play(self, sets: Sets) -> PlanProjection | None:
+    def _play(self, sets: Sets) -> PlayedPlan | None:
         if self.base is not None and self.compared is None:
             return None
         changed = self._changed(sets)
@@ -267,7 +272,7 @@ class Context:
         """What a change saves a month, by playing it."""
         played = self.trial(sets)
         now = self.compared
-        return now.bill.unrounded - played.bill.unrounded if now and now.bill and played and played.bill else None
+        return now.bill.unrounded - played.bill.unrounded if now and played else None
 
 
 def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:

@@ -12,8 +12,8 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 
 from echotally.findings.context import Context, Noticed, Outcome
-from echotally.projection.project import PlanProjection
-from echotally.projection.verdict import lost_events
+from echotally.projection.answer import PlayedPlan
+from echotally.projection.totals import Totals
 
 #: Random numbers meet other events after a change: counts scatter by their root, waits by a few per cent.
 _SCATTER, _WAIT_SHARE, _WAIT_S = 3.0, 0.05, 0.05
@@ -28,17 +28,8 @@ class _Figure:
     """A figure that may get worse: its name, how it is read, and how far it scatters by chance."""
 
     name: str
-    read: Callable[[PlanProjection], float]
+    read: Callable[[Totals], float]
     slack: Callable[[float], float]
-
-
-def _total(read: Callable[..., float]) -> Callable[[PlanProjection], float]:
-    return lambda plan: float(sum(read(u) for u in plan.measured.units)) if plan.measured else 0.0
-
-
-def _longest_wait(plan: PlanProjection) -> float:
-    units = plan.measured.units if plan.measured else []
-    return max((u.waits.p95 for u in units if u.waits.p95 is not None), default=0.0)
 
 
 def _of_count(before: float) -> float:
@@ -46,14 +37,14 @@ def _of_count(before: float) -> float:
 
 
 _FIGURES = (
-    _Figure("lost", _total(lambda u: lost_events(u.events)), _of_count),
-    _Figure("timed_out", _total(lambda u: u.attempts["timed_out"]), _of_count),
-    _Figure("throttled", _total(lambda u: u.attempts["throttled"]), _of_count),
-    _Figure("refused", _total(lambda u: u.events["rejected"]), _of_count),
-    _Figure("left_behind", _total(lambda u: u.left_behind_events), _of_count),
-    _Figure("handled_twice", _total(lambda u: u.duplicates), _of_count),
-    _Figure("cold_starts", _total(lambda u: u.cold_starts), _of_count),
-    _Figure("wait_p95_s", _longest_wait, lambda before: _WAIT_S + _WAIT_SHARE * before),
+    _Figure("lost", lambda t: t.lost, _of_count),
+    _Figure("timed_out", lambda t: t.attempts["timed_out"], _of_count),
+    _Figure("throttled", lambda t: t.attempts["throttled"], _of_count),
+    _Figure("refused", lambda t: t.events["rejected"], _of_count),
+    _Figure("left_behind", lambda t: t.left_behind, _of_count),
+    _Figure("handled_twice", lambda t: t.duplicates, _of_count),
+    _Figure("cold_starts", lambda t: t.cold_starts, _of_count),
+    _Figure("wait_p95_s", lambda t: t.wait_p95_s or 0.0, lambda before: _WAIT_S + _WAIT_SHARE * before),
 )
 #: Cold starts are told, but what they cost and how long they make callers wait is judged by itself.
 _ONLY_TOLD = {"cold_starts"}
@@ -68,9 +59,9 @@ def judged(ctx: Context, noticed: Noticed) -> Noticed:
     now, played = ctx.compared, ctx.trial(noticed.sets)
     if ctx.base is not None and now is None:
         return noticed
-    if played is None or played.bill is None:
+    if played is None:
         return replace(noticed, sets=(), saves=None)
-    if now is None or now.bill is None:
+    if now is None:
         return replace(noticed, saves=None, outcome=Outcome(Decimal(0), {}, opens=True))
     outcome = replace(_outcome(now, played), sampled=ctx.too_large)
     if not _may_be_given(ctx, noticed, outcome, len(played.misses) - len(now.misses)):
@@ -78,9 +69,8 @@ def judged(ctx: Context, noticed: Noticed) -> Noticed:
     return replace(noticed, saves=-outcome.cost if outcome.cost else None, outcome=outcome)
 
 
-def _outcome(before: PlanProjection, after: PlanProjection) -> Outcome:
-    assert before.bill is not None and after.bill is not None
-    figures = {f.name: (f.read(before), f.read(after)) for f in _FIGURES}
+def _outcome(before: PlayedPlan, after: PlayedPlan) -> Outcome:
+    figures = {f.name: (float(f.read(before.totals)), float(f.read(after.totals))) for f in _FIGURES}
     return Outcome(after.bill.unrounded - before.bill.unrounded, figures)
 
 

@@ -8,6 +8,7 @@ from decimal import Decimal
 
 from echotally.findings.context import Context, Noticed, Sets, percent, rule
 from echotally.model.sources import SourceKind
+from echotally.projection.totals import totals_of
 from echotally.rates.unit_settings import unit_settings
 
 #: A limit far above any use, to see how many instances would be used without one.
@@ -42,10 +43,10 @@ def above_the_account(ctx: Context) -> Iterator[Noticed]:
 def throttles(ctx: Context) -> Iterator[Noticed]:
     """The smallest limit that would throttle nothing, found by playing the month."""
     for name, function in ctx.model.functions.items():
-        throttled = sum(u.attempts["throttled"] for u in ctx.units(name))
+        throttled = ctx.totals(name).attempts["throttled"]
         if function.instance_limit is None or not throttled or not any(u.at_limit_ns for u in ctx.units(name)):
             continue
-        attempts = sum(u.attempts["total"] for u in ctx.units(name))
+        attempts = ctx.totals(name).attempts["total"]
         sets = _smallest(ctx, name, function.instance_limit)
         yield Noticed(
             f"functions.{name}.instance_limit",
@@ -57,10 +58,10 @@ def throttles(ctx: Context) -> Iterator[Noticed]:
 def _throttled(ctx: Context, name: str, limit: int) -> tuple[int, int] | None:
     """(throttled, most instances) of a function under another limit."""
     played = ctx.trial(((f"functions.{name}.instance_limit", str(limit)),))
-    if played is None or played.measured is None:
+    if played is None:
         return None
-    units = [u for u in played.measured.units if u.unit.function == name]
-    return sum(u.attempts["throttled"] for u in units), max(u.instances.peak for u in units)
+    units = played.units_of(name)
+    return totals_of(units).attempts["throttled"], max(u.instances.peak for u in units)
 
 
 def _smallest(ctx: Context, name: str, now: int) -> Sets:

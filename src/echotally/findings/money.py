@@ -10,7 +10,7 @@ from decimal import Decimal
 from echotally.findings.context import Context, Noticed, Sets, rewired, rule
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.bills import merged_lines
-from echotally.projection.when_idle import standing_bill
+from echotally.projection.when_idle import bill_when_idle
 from echotally.rates.feasibility import reasons_against
 from echotally.rates.unit_settings import unit_settings
 
@@ -23,7 +23,7 @@ def idle(ctx: Context) -> Iterator[Noticed]:
     """Standing cost of at least half the bill."""
     if ctx.base is None or not ctx.total:
         return
-    bill = standing_bill(ctx.loaded, ctx.offer)
+    bill = bill_when_idle(ctx.loaded, ctx.offer)
     if bill.unrounded < ctx.total / 2 or bill.unrounded < 1:
         return
     parts = sorted(((line.amount, line.meter) for line in merged_lines(bill) if line.amount), reverse=True)
@@ -63,7 +63,7 @@ def _elsewhere(ctx: Context) -> Sets:
     ]
     if not fits:
         return ()
-    least = min(fits, key=lambda offer: standing_bill(ctx.loaded, offer).unrounded)
+    least = min(fits, key=lambda offer: bill_when_idle(ctx.loaded, offer).unrounded)
     return tuple((f"functions.{name}.plan", least.name) for name in ctx.model.functions)
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from echotally.findings.context import Context, Noticed, Sets, nice_duration, percent, rule
 from echotally.model.sources import SourceKind
 from echotally.model.units import duration_ns, duration_text
+from echotally.projection.totals import totals_of
 from echotally.rates.unit_settings import run_ns, share_longer
 
 #: Share of runs cut from which it is worth a word.
@@ -22,8 +23,8 @@ _NEAR = 0.8
 def cut(ctx: Context) -> Iterator[Noticed]:
     """Share of runs that timed out in the month as it was played; the change is the first longer timeout that cuts none."""
     for name, function in ctx.model.functions.items():
-        units, plan = ctx.units(name), ctx.plan(name)
-        started, timed_out = sum(u.started for u in units), sum(u.attempts["timed_out"] for u in units)
+        totals, plan = ctx.totals(name), ctx.plan(name)
+        started, timed_out = totals.started, totals.attempts["timed_out"]
         if not started or timed_out < _CUT * started:
             continue
         limit = min(function.timeout, plan.timeout_limit or function.timeout)
@@ -45,10 +46,10 @@ def _longer(ctx: Context, name: str, now: int, most: int | None) -> Sets:
         sets: Sets = ((f"functions.{name}.timeout", wanted),)
         tried.append(sets)
         played = ctx.trial(sets)
-        if played is None or played.measured is None:
+        if played is None:
             continue
-        units = [u for u in played.measured.units if u.unit.function == name]
-        if sum(u.attempts["timed_out"] for u in units) <= _CUT / 10 * sum(u.started for u in units):
+        totals = totals_of(played.units_of(name))
+        if totals.attempts["timed_out"] <= _CUT / 10 * totals.started:
             return sets
     if ctx.too_large and tried:
         return tried[min(1, len(tried) - 1)]
@@ -108,11 +109,11 @@ def far_above(ctx: Context) -> Iterator[Noticed]:
 def run_nears(ctx: Context) -> Iterator[Noticed]:
     """The longest run of a firing above 80 % of the timeout, though none is cut yet."""
     for name, function in ctx.model.functions.items():
-        units, plan = ctx.units(name), ctx.plan(name)
-        longest = max((u.longest_run_ns for u in units), default=0)
+        totals, plan = ctx.totals(name), ctx.plan(name)
+        longest = totals.longest_run_ns
         limit = min(function.timeout, plan.timeout_limit or function.timeout)
         fired = [t for _, t in ctx.triggers(name) if t.from_.kind is SourceKind.SCHEDULES]
-        if not fired or not _NEAR * limit < longest <= limit or any(u.attempts["timed_out"] for u in units):
+        if not fired or not _NEAR * limit < longest <= limit or totals.attempts["timed_out"]:
             continue
         items = max(ctx.model.schedules[t.from_.name].items for t in fired)
         wanted = nice_duration(max(2 * longest, 1.5 * limit))

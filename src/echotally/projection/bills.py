@@ -37,9 +37,9 @@ def make_bill(metered: Metered, units: list[UnitKey], currency: str) -> Bill:
     lines: list[Line] = []
     shares: dict[UnitKey, dict[str, Decimal]] = {key: defaultdict(Decimal) for key in units}
     with localcontext(exact()):
+        quantities = metered.totals()
         for account, plan in metered.plans.items():
-            totals = {meter: metered.total(account, meter) for meter in metered.quantities[account]}
-            for line in bill_account(account[1], account[0], plan, totals):
+            for line in bill_account(account[1], account[0], plan, quantities[account]):
                 lines.append(line)
                 for key, quantity in metered.quantities[account].get(line.meter, {}).items():
                     if key is not None and line.quantity:

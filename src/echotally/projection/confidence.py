@@ -16,7 +16,8 @@ from statistics import fmean, stdev
 from echotally.engine.reading import Measured, UnitMeasured
 from echotally.engine.sampling.knowing import Loss
 from echotally.engine.sketch import wait_quantile
-from echotally.projection.verdict import Check, left_behind_share, lost_events, throttled_share
+from echotally.projection.totals import totals_of
+from echotally.projection.verdict import Check
 
 LEVEL = 0.95
 #: Student's t, 97.5 % point, by degrees of freedom (as in any table), so that no library need be loaded for it.
@@ -146,7 +147,7 @@ class Doubt:
     def lost(self, function: str | None) -> Interval:
         """Of the events lost, dead-lettered, expired or too large."""
         names = {u.unit.function for u in self.parts[0].units if function in (None, u.unit.function)}
-        values = [float(sum(lost_events(u.events) for u in self._units(part, function))) for part in self.parts]
+        values = [float(totals_of(self._units(part, function)).lost) for part in self.parts]
         beside = sum(u.events["expired"] + u.events["too_large"] for p in self.parts for u in self._units(p, function))
         if not beside and not self._walks(function) and all(n in self.losses for n in names):
             return expected_count(fmean(values), max((self.losses[n].together for n in names), default=1))
@@ -181,23 +182,21 @@ class Doubt:
         """What a share is a share of: attempts, requests, events in."""
         units = self._units(self.parts[0], check.function)
         if check.target == "throttled":
-            return float(sum(u.attempts["total"] for u in units))
+            return float(totals_of(units).attempts["total"])
         return float(sum(u.requests if check.target == "refused" else u.events["in"] for u in units))
 
     def confidence(self, costs: Sequence[float], refused: Sequence[float]) -> Confidence:
         """Every interval of design section 5; ``costs`` and shares ``refused`` are the parts' own."""
-        units = [p.units for p in self.parts]
-        attempts = [{k: sum(u.attempts[k] for u in of) for k in of[0].attempts} for of in units]
-        tried = fmean(a["total"] for a in attempts) or 1.0
-        asked, came = (
-            float(sum(n)) or 1.0 for n in zip(*((u.requests, u.events["in"]) for u in units[0]), strict=True)
-        )
-        throttled = self.counted([throttled_share(a) * tried for a in attempts], None)
+        units = self.parts[0].units
+        totals = [totals_of(p.units) for p in self.parts]
+        tried = fmean(t.attempts["total"] for t in totals) or 1.0
+        asked, came = float(sum(u.requests for u in units)) or 1.0, float(totals[0].events["in"]) or 1.0
+        throttled = self.counted([t.throttled_share * tried for t in totals], None)
         rejected = self.counted([r * asked for r in refused], None, asked > 1.0)
-        behind = self.counted([left_behind_share(of) * came for of in units], None)
+        behind = self.counted([t.left_behind_share * came for t in totals], None)
         return Confidence(
             LEVEL, self.cost(costs), _scaled(throttled, tried), _scaled(rejected, asked), self.lost(None),
-            _scaled(behind, came), tuple(self._unit(n) for n in range(len(units[0]))),
+            _scaled(behind, came), tuple(self._unit(n) for n in range(len(units))),
         )  # fmt: skip
 
     def _unit(self, n: int) -> UnitConfidence:
@@ -205,7 +204,7 @@ class Doubt:
         name = units[0].unit.function
         waits = [u.waits.p95 for u in units if u.waits.p95 is not None]
         came = float(units[0].events["in"]) or 1.0
-        behind = self.counted([left_behind_share([u]) * came for u in units], name)
+        behind = self.counted([totals_of([u]).left_behind_share * came for u in units], name)
         return UnitConfidence(
             name, units[0].unit.environment, self.waits(waits, self.month.units[n]) if len(waits) == len(units) else None,
             _scaled(behind, came),

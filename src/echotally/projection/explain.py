@@ -10,7 +10,7 @@ from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.units import duration_text, memory_text
-from echotally.projection.project import PlanProjection
+from echotally.projection.answer import PlayedPlan
 from echotally.rates.billing import Line, exact
 from echotally.rates.card import Plan
 from echotally.rates.meters import METERS
@@ -34,12 +34,11 @@ class Step:
     result: str
 
 
-def explain(model: Model, plan: PlanProjection, function: str, environment: str | None = None) -> list[Step]:
+def explain(model: Model, plan: PlayedPlan, function: str, environment: str | None = None) -> list[Step]:
     """The walk from events to cost of ``function`` in an environment (default: the file's first).
 
     Raises ``BadInput`` for a function or environment the model does not have.
     """
-    assert plan.measured is not None and plan.bill is not None
     environment = environment or next(iter(model.environments))
     unit = next(
         (u for u in plan.measured.units if (u.unit.function, u.unit.environment) == (function, environment)), None
@@ -103,8 +102,7 @@ def _time(model: Model, unit: UnitMeasured) -> Iterator[Step]:
     )
 
 
-def _money(plan: PlanProjection, unit: UnitMeasured) -> Iterator[Step]:
-    assert plan.bill is not None and plan.metered is not None
+def _money(plan: PlayedPlan, unit: UnitMeasured) -> Iterator[Step]:
     key = (unit.unit.function, unit.unit.environment)
     account = (unit.unit.account, unit.unit.offer.name)
     with localcontext(exact()):

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from echotally.demand.month import MonthPlan, plan_month
-from echotally.errors import BadInput
+from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.loading import load_as_far_as_possible
 from echotally.model.reading import Document
-from echotally.rates.card_loading import Offer, load_offers
+from echotally.rates.card_loading import Offer, candidates, load_offers
 
 
 @dataclass(frozen=True)
@@ -22,6 +22,16 @@ class Loaded:
     document: Document
     month: MonthPlan
     offers: dict[str, Offer]
+
+    def offer(self, name: str, address: str = "") -> Offer:
+        """The plan of this full name; raises ``BadInput`` (at ``address``) where no card has it."""
+        if name not in self.offers:
+            raise BadInput(Problem("no rate card has this plan", address, value=name, allowed=", ".join(self.offers)))
+        return self.offers[name]
+
+    def chosen(self, names: Iterable[str], address: str = "") -> list[Offer]:
+        """The plans named, or the candidates of the model where none is; raises ``BadInput`` for an unknown one."""
+        return [self.offer(name, address) for name in names] or candidates(self.model, self.offers)
 
     def with_model(self, model: Model) -> Loaded:
         """The same files with another model, its month planned anew."""

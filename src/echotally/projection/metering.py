@@ -32,6 +32,12 @@ class Metered:
         """The account's quantity of a meter."""
         return sum(self.quantities[account].get(meter, {}).values(), Decimal(0))
 
+    def totals(self) -> dict[Account, dict[str, Decimal]]:
+        """Every account's quantity of each meter."""
+        return {
+            account: {name: self.total(account, name) for name in meters} for account, meters in self.quantities.items()
+        }
+
 
 class _Meters:
     def __init__(self, model: Model, measured: Measured, candidate: Offer) -> None:

@@ -3,94 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from echotally.demand.month import MonthPlan
 from echotally.engine.play import simulate
 from echotally.engine.reading import Measured
 from echotally.engine.sampling import Sampled, sample, wants_sampling
-from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
+from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import Bill, make_bill
+from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.confidence import Confidence, Doubt
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.metering import Metered, meter
 from echotally.projection.threads import side_by_side
-from echotally.projection.verdict import Check, Judged, check_targets, choose_plan, refused_share
-from echotally.projection.when_idle import standing_bill
-from echotally.rates.card_loading import Offer, candidates
+from echotally.projection.totals import totals_of
+from echotally.projection.verdict import Check, check_targets, refused_share
+from echotally.projection.when_idle import bill_when_idle
+from echotally.rates.card_loading import Offer
 from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
 from echotally.rates.node_room import floors_on_nodes
 
 if TYPE_CHECKING:
-    import pandas as pd
-
-
-@dataclass(frozen=True)
-class PlanProjection:
-    """One candidate plan: why it is infeasible, or what the month does and costs on it."""
-
-    offer: Offer
-    reasons: tuple[tuple[str, str], ...]
-    measured: Measured | None = None
-    metered: Metered | None = None
-    bill: Bill | None = None
-    checks: tuple[Check, ...] = ()
-    standing: Bill | None = None
-    method: str = "exact"
-    confidence: Confidence | None = None
-    hints: tuple[tuple[str, str], ...] = ()
-
-    @property
-    def misses(self) -> tuple[Check, ...]:
-        """The targets that are missed."""
-        return tuple(check for check in self.checks if check.missed)
-
-    @property
-    def undecided(self) -> tuple[Check, ...]:
-        """The targets of which a sample cannot say whether they are met."""
-        return tuple(check for check in self.checks if check.undecided)
-
-    @property
-    def meets_targets(self) -> bool | None:
-        """Whether every target is met; None where nothing is missed and something undecided."""
-        if not self.feasible or self.misses:
-            return False
-        return None if self.undecided else True
-
-    @property
-    def feasible(self) -> bool:
-        """Whether every function fits its plan."""
-        return not self.reasons
-
-
-@dataclass(frozen=True)
-class Projection:
-    """The answer of ``project``: every plan, the pick, the closest, and what was assumed."""
-
-    model: Model
-    month: MonthPlan
-    seed: int
-    currency: str
-    plans: tuple[PlanProjection, ...]
-    pick: str | None
-    closest: str | None
-    notes: tuple[str, ...] = field(default=())
-
-    def plan(self, name: str) -> PlanProjection:
-        """The projection of one plan by its full name; raises ``KeyError``."""
-        return next(p for p in self.plans if p.offer.name == name)
-
-    def to_frame(self, level: str = "functions") -> pd.DataFrame:
-        """One level as a table: "functions" (a row a plan, function and environment), "plans", "bill" (a row a plan and
-        meter) or "series" (a row an hour); raises ``ValueError`` for another.
-        """
-        from echotally.projection.tables import frame_at
-
-        return frame_at(self, level)
+    pass
 
 
 def project_plan(
@@ -115,18 +52,26 @@ def project_plan(
     )
     reasons = reasons or tuple(_no_node_left(model, placement))
     if reasons:
-        return PlanProjection(candidate, reasons)
-    idle = standing_bill(loaded, candidate) if standing else None
-    hints = _hints(model, placement)
+        return RefusedPlan(candidate, reasons)
     if not exact and wants_sampling(model, loaded.month, placement, sampled_from):
         found = sample(model, loaded.month, placement, seed, progress, effort)
-        metered, bill = _billed(model, found.month, candidate)
-        checks, sure = _judge_sample(model, found, candidate, bill)
-        return PlanProjection(candidate, (), found.month, metered, bill, checks, idle, "sampled", sure, hints)
-    measured = simulate(model, loaded.month, placement, seed, progress, bounded=not exact)
-    metered, bill = _billed(model, measured, candidate)
-    checks = tuple(check_targets(model, measured, bill))
-    return PlanProjection(candidate, (), measured, metered, bill, checks, idle, "exact", None, hints)
+        played = _sampled(loaded, found, candidate)
+    else:
+        played = _exact(loaded, simulate(model, loaded.month, placement, seed, progress, bounded=not exact), candidate)
+    idle = bill_when_idle(loaded, candidate) if standing else None
+    return replace(played, hints=_hints(model, placement), when_idle=idle)
+
+
+def _exact(loaded: Loaded, measured: Measured, candidate: Offer) -> PlayedPlan:
+    metered, bill = _billed(loaded.model, measured, candidate)
+    checks = tuple(check_targets(loaded.model, measured, bill))
+    return PlayedPlan(candidate, measured, metered, bill, totals_of(measured.units), checks)
+
+
+def _sampled(loaded: Loaded, found: Sampled, candidate: Offer) -> PlayedPlan:
+    metered, bill = _billed(loaded.model, found.month, candidate)
+    checks, sure = _judge_sample(loaded.model, found, candidate, bill)
+    return PlayedPlan(candidate, found.month, metered, bill, totals_of(found.month.units), checks, confidence=sure)
 
 
 def _judge_sample(
@@ -208,17 +153,16 @@ def project_loaded(
     Plans are played on ``workers`` threads (None: one per core); the result does not depend on them.
     """
     model = loaded.model
-    unknown = [name for name in plans if name not in loaded.offers]
-    if unknown:
-        raise BadInput(Problem("no rate card has this plan", value=unknown[0], allowed=", ".join(loaded.offers)))
-    chosen = [loaded.offers[name] for name in plans] or candidates(model, loaded.offers)
+    chosen = loaded.chosen(plans)
     the_seed = model.estate.seed if seed is None else seed
 
     def play(offer: Offer, tell: Callable[[float], None]) -> PlanProjection:
         return project_plan(loaded, offer, the_seed, tell, standing, exact, sampled_from)
 
     found = side_by_side({offer.name: partial(play, offer) for offer in chosen}, progress, workers)
-    judged = [Judged(p.offer.name, p.bill.total, len(p.misses), len(p.undecided)) for p in found if p.bill is not None]
+    judged = [
+        Judged(p.offer.name, p.bill.total, len(p.misses), len(p.undecided)) for p in found if isinstance(p, PlayedPlan)
+    ]
     pick, closest = choose_plan(judged)
     return Projection(
         model, loaded.month, the_seed, chosen[0].card.currency, tuple(found), pick, closest, loaded.month.notes

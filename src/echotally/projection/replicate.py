@@ -11,9 +11,10 @@ from threading import Event
 
 from echotally.engine.build import stream_seed
 from echotally.errors import Stopped
-from echotally.projection.figures import figures
+from echotally.projection.answer import Projection
 from echotally.projection.loaded import Loaded
-from echotally.projection.project import Projection, project_loaded
+from echotally.projection.project import project_loaded
+from echotally.projection.tables import figures
 
 LEVEL = 0.95
 
@@ -92,10 +93,9 @@ def summarize(played: Sequence[Projection], seeds: Sequence[int]) -> Replicated:
 
     point = float(t.ppf((1 + LEVEL) / 2, len(played) - 1))
     found: dict[str, dict[str, Interval]] = {}
-    for plan in played[0].plans:
-        if plan.bill is None:
-            continue
-        rows = [figures(projection.plan(plan.offer.name)) for projection in played]
+    # Whether a plan can take the estate does not depend on the seed, so the same plans are played in each.
+    for n, plan in enumerate(played[0].played):
+        rows = [figures(projection.played[n]) for projection in played]
         found[plan.offer.name] = {}
         for name in rows[0]:
             values = [value for row in rows if (value := row[name]) is not None]

@@ -10,7 +10,7 @@ from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
-from echotally.projection.project import PlanProjection
+from echotally.projection.answer import PlayedPlan
 from echotally.rates.billing import exact
 
 UNTAGGED, IDLE, FLAT = "(no tag)", "(idle)", "(flat)"
@@ -25,18 +25,17 @@ class Share:
     cost: Decimal
 
 
-def showback(model: Model, plan: PlanProjection, by: str) -> list[Share]:
+def showback(model: Model, plan: PlayedPlan, by: str) -> list[Share]:
     """The plan's bill split ``by`` function, environment, source or tag:NAME; idle and flat cost last.
 
     Shares add up to the unrounded total exactly. A function with several sources is split by the events each
     put in. Raises ``BadInput`` for an unknown split.
     """
-    assert plan.measured is not None and plan.bill is not None
     owner = _owner(model, plan, by)
     costs: dict[str, Decimal] = {}
     events: dict[str, int] = {}
     with localcontext(exact()):
-        for unit in sorted(plan.measured.units, key=lambda u: u.order):
+        for unit in plan.units:
             cost = plan.bill.functions[unit.unit.function, unit.unit.environment]
             parts = list(owner(unit))
             whole = sum(weight for _, weight in parts)
@@ -55,7 +54,7 @@ def showback(model: Model, plan: PlanProjection, by: str) -> list[Share]:
     return rows + [Share(label, None, cost) for label, cost in rest if abs(cost) > Decimal("1e-40")]
 
 
-def _owner(model: Model, plan: PlanProjection, by: str) -> Callable[[UnitMeasured], Iterator[tuple[str, Decimal]]]:
+def _owner(model: Model, plan: PlayedPlan, by: str) -> Callable[[UnitMeasured], Iterator[tuple[str, Decimal]]]:
     kind, _, tag = by.partition(":")
     one = Decimal(1)
     if by == "function":
@@ -71,9 +70,8 @@ def _owner(model: Model, plan: PlanProjection, by: str) -> Callable[[UnitMeasure
     )
 
 
-def _by_source(model: Model, plan: PlanProjection, unit: UnitMeasured) -> Iterator[tuple[str, Decimal]]:
+def _by_source(model: Model, plan: PlayedPlan, unit: UnitMeasured) -> Iterator[tuple[str, Decimal]]:
     """Sources of a function, weighted by the events they put in; in equal parts where none put in any."""
-    assert plan.measured is not None
     sent = {(s.environment, s.source): s.sends for s in plan.measured.sources}
     weights: dict[str, Decimal] = {}
     for trigger in model.triggers:

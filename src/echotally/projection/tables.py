@@ -1,19 +1,19 @@
-"""A projection as flat tables: plans, functions, bill lines. For CSV, workbooks and ``to_frame``."""
+"""A projection as flat tables: a plan's figures by name, and plans, functions, bill lines and hours as frames."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
+from echotally.engine.layout import SERIES
+from echotally.engine.reading import UnitMeasured
+from echotally.engine.sketch import Level
+from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import merged_lines
-from echotally.projection.figures import figures
-from echotally.projection.verdict import left_behind_share, lost_events, throttled_share
 
 if TYPE_CHECKING:
     import pandas as pd
-
-    from echotally.projection.project import Projection
 
 
 def frame_of(rows: Iterable[Any]) -> pd.DataFrame:
@@ -21,6 +21,51 @@ def frame_of(rows: Iterable[Any]) -> pd.DataFrame:
     import pandas as pd
 
     return pd.json_normalize([row if isinstance(row, dict) else asdict(row) for row in rows])
+
+
+def figures(plan: PlayedPlan) -> dict[str, float | None]:
+    """Every figure of a feasible plan by its dotted name (``functions.map.live.wait_s.p95``); None: no such thing.
+
+    Units as in the projection's JSON: money in the card's currency, waits in s, shares as fractions.
+    """
+    totals = plan.totals
+    found: dict[str, float | None] = {
+        "cost.total": float(plan.bill.unrounded),
+        "cost.idle": float(plan.bill.idle),
+        "throttled_share": totals.throttled_share,
+        "lost_events": totals.lost,
+        "wait_p95_s": totals.wait_p95_s,
+        "cold_starts": totals.cold_starts,
+        "misses": len(plan.misses),
+        **{f"attempts.{key}": n for key, n in totals.attempts.items()},
+        **_level_figures("concurrency", plan.measured.concurrency),
+    }
+    for unit in plan.units:
+        prefix = f"functions.{unit.unit.function}.{unit.unit.environment}"
+        found |= {f"{prefix}.{name}": value for name, value in _unit_figures(unit)}
+        found[f"{prefix}.cost"] = float(plan.bill.functions[unit.key])
+    return found
+
+
+def _level_figures(name: str, level: Level) -> dict[str, float | None]:
+    return {f"{name}.mean": level.mean, f"{name}.p95": level.p95, f"{name}.p99": level.p99, f"{name}.peak": level.peak}
+
+
+def _unit_figures(unit: UnitMeasured) -> Iterator[tuple[str, float | None]]:
+    yield from ((f"events.{name}", n) for name, n in unit.events.items())
+    yield from ((f"attempts.{name}", n) for name, n in unit.attempts.items())
+    yield "throttled_share", unit.throttled_share
+    yield "cold_starts", unit.cold_starts
+    yield from _level_figures("concurrency", unit.concurrency).items()
+    yield from _level_figures("instances", unit.instances).items()
+    waits = unit.waits
+    yield from (
+        (f"wait_s.{name}", value)
+        for name, value in (("p50", waits.p50), ("p95", waits.p95), ("p99", waits.p99), ("max", waits.max))
+    )
+    yield "latency_s.p95", unit.latency.p95
+    yield "backlog_peak", unit.backlog_peak
+    yield "billed_s", unit.time_billed_ns / 1e9
 
 
 LEVELS = ("plans", "functions", "bill", "series")
@@ -32,8 +77,6 @@ _WHOLE = (
 
 def frame_at(projection: Projection, level: str) -> pd.DataFrame:
     """One level of a projection as a table: "plans", "functions", "bill" or "series"; raises ``ValueError`` for another."""
-    from echotally.projection.figures import series_frame
-
     frames = {"plans": plans_frame, "functions": functions_frame, "bill": bill_frame, "series": series_frame}
     if level not in frames:
         raise ValueError(f"no level {level!r}; there are {', '.join(LEVELS)}")
@@ -51,14 +94,14 @@ def plans_frame(projection: Projection) -> pd.DataFrame:
         head: dict[str, Any] = {
             "plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.meets_targets, "method": plan.method,
         }  # fmt: skip
-        if plan.measured is None or plan.bill is None:
+        if isinstance(plan, RefusedPlan):
             rows.append({**head, "reason": "; ".join(f"{n}: {t}" for n, t in plan.reasons)})
             continue
-        found, units = figures(plan), plan.measured.units
+        found, totals = figures(plan), plan.totals
         low, high = plan.confidence.cost if plan.confidence else (None, None)
         rows.append({
             **head, "cost": float(plan.bill.unrounded), "cost_low": low, "cost_high": high,
-            "events_in": sum(u.events["in"] for u in units), "left_behind": left_behind_share(units),
+            "events_in": totals.events["in"], "left_behind": totals.left_behind_share,
             **{name: found[name] for name in ("throttled_share", "lost_events", "wait_p95_s", "cold_starts")},
             "attempts": found["attempts.total"], "concurrency_p99": found["concurrency.p99"], "concurrency_peak": found["concurrency.peak"],
         })  # fmt: skip
@@ -68,16 +111,15 @@ def plans_frame(projection: Projection) -> pd.DataFrame:
 def functions_frame(projection: Projection) -> pd.DataFrame:
     """A row for each plan that can be used, function and environment; names and units as in the projection's JSON."""
     rows: list[dict[str, Any]] = []
-    for plan in projection.plans:
-        for unit in sorted(plan.measured.units, key=lambda u: u.order) if plan.measured else ():
-            assert plan.bill is not None
+    for plan in projection.played:
+        for unit in plan.units:
             key = (unit.unit.function, unit.unit.environment)
             rows.append({
                 "plan": plan.offer.name, "function": key[0], "environment": key[1], "cost": float(plan.bill.functions[key]),
-                "events_in": unit.events["in"], "lost_events": lost_events(unit.events), "dead_lettered": unit.events["dead_lettered"],
+                "events_in": unit.events["in"], "lost_events": unit.lost_events, "dead_lettered": unit.events["dead_lettered"],
                 "left_behind_events": unit.left_behind_events, "duplicates": unit.duplicates, "calls": unit.calls,
                 "attempts": unit.attempts["total"], "failed": unit.attempts["failed"], "timed_out": unit.attempts["timed_out"],
-                "throttled": unit.attempts["throttled"], "throttled_share": throttled_share(unit.attempts),
+                "throttled": unit.attempts["throttled"], "throttled_share": unit.throttled_share,
                 "cold_starts": unit.cold_starts, "concurrency_p99": unit.concurrency.p99, "concurrency_peak": unit.concurrency.peak,
                 "instances_peak": unit.instances.peak, "instance_limit": unit.instance_limit, "hours_at_limit": unit.at_limit_ns / 3.6e12,
                 "wait_p50_s": unit.waits.p50, "wait_p95_s": unit.waits.p95, "wait_max_s": unit.waits.max,
@@ -107,9 +149,37 @@ def bill_frame(projection: Projection) -> pd.DataFrame:
             "plan": plan.offer.name, "billed_on": line.plan, "meter": line.meter, "quantity": float(line.quantity),
             "allowance": float(line.allowance), "billable": float(line.billable), "amount": float(line.amount),
         }
-        for plan in projection.plans
-        if plan.bill
+        for plan in projection.played
         for line in merged_lines(plan.bill)
     ]  # fmt: skip
     columns = ["plan", "billed_on", "meter", "quantity", "allowance", "billable", "amount"]
     return pd.DataFrame(rows, columns=columns)
+
+
+def series_frame(projection: Projection) -> pd.DataFrame:
+    """Hour by hour of every feasible plan, function and environment.
+
+    Columns: plan, function, environment, hour (local time with offset, ISO 8601), arrivals and throttled (counts
+    of the hour), concurrency_peak, instances_peak and backlog_peak (levels), oldest_age_s (age of the oldest
+    event waiting when the hour ends).
+    """
+    import pandas as pd
+
+    clock = projection.month.clock
+    length = 3_600 * 10**9
+    hours = [clock.instant(n * length).astimezone(clock.zone).isoformat() for n in range(-(-clock.length_ns // length))]
+    frames = []
+    for plan in projection.played:
+        for number, unit in enumerate(plan.measured.units):
+            frame = pd.DataFrame(plan.measured.series[number], columns=list(SERIES))
+            # All but the age are counts; a sampled month has fractions of them.
+            counts = list(SERIES[:-1])
+            frame[counts] = frame[counts].round().astype("int64")
+            frame.insert(0, "hour", hours)
+            frame.insert(0, "environment", unit.unit.environment)
+            frame.insert(0, "function", unit.unit.function)
+            frame.insert(0, "plan", plan.offer.name)
+            frames.append((plan.offer.name, unit.order, frame))
+    frames.sort(key=lambda f: ([p.offer.name for p in projection.plans].index(f[0]), f[1]))
+    empty = pd.DataFrame(columns=["plan", "function", "environment", "hour", *SERIES])
+    return pd.concat([frame for _, _, frame in frames], ignore_index=True) if frames else empty

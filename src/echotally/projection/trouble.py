@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.model.estate import Model
-from echotally.projection.project import PlanProjection
+from echotally.projection.answer import PlayedPlan
 
 _BACKLOG, _AGE = SERIES.index("backlog_peak"), SERIES.index("oldest_age_s")
 #: A pile is one that was not worked off for a day at the month's end and is still this much larger than a day before, or
@@ -59,11 +59,10 @@ class Loss:
         return self.count / self.whole if self.whole else 0.0
 
 
-def piles(model: Model, plan: PlanProjection) -> list[Pile]:
+def piles(model: Model, plan: PlayedPlan) -> list[Pile]:
     """Backlogs that grow until the month ends or the retention is reached, largest first."""
     found = []
-    for n, unit in enumerate(plan.measured.units if plan.measured else ()):
-        assert plan.measured is not None
+    for n, unit in enumerate(plan.measured.units):
         series = plan.measured.series[n]
         pile = _pile(model, unit, series[:, _BACKLOG], series[:, _AGE])
         if pile is not None:
@@ -99,12 +98,10 @@ def _retention_s(model: Model, function: str) -> float | None:
     return min(found, default=None)
 
 
-def losses(plan: PlanProjection) -> list[Loss]:
+def losses(plan: PlayedPlan) -> list[Loss]:
     """What came to nothing, worst share first: runs that timed out, events lost, requests refused."""
-    if plan.measured is None:
-        return []
     by_function: dict[str, list[UnitMeasured]] = {}
-    for unit in sorted(plan.measured.units, key=lambda u: u.order):
+    for unit in plan.units:
         by_function.setdefault(unit.unit.function, []).append(unit)
     found = [loss for name, units in by_function.items() for loss in _of(name, units) if loss.share >= _WORTH]
     return sorted(found, key=lambda loss: -loss.share)

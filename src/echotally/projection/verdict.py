@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from decimal import Decimal
 
 from echotally.engine.reading import Measured, UnitMeasured
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
 from echotally.projection.bills import Bill
-
-_LOST = ("lost", "dead_lettered", "expired", "too_large")
+from echotally.projection.totals import totals_of
 
 
 @dataclass(frozen=True)
@@ -49,26 +47,6 @@ class Check:
         return self.found / self.wanted if self.wanted else float(self.found > 0)
 
 
-def throttled_share(attempts: dict[str, int]) -> float:
-    """Throttled attempts / attempts."""
-    return attempts["throttled"] / attempts["total"] if attempts["total"] else 0.0
-
-
-def left_behind_share(units: Sequence[UnitMeasured]) -> float:
-    """Events not served / events in, over the units (rules.md, fine print 38); 0 without events."""
-    came = sum(u.events["in"] for u in units)
-    return sum(u.left_behind_events for u in units) / came if came else 0.0
-
-
-def lost_events(events: dict[str, int]) -> int:
-    """Events lost, dead-lettered, expired or too large."""
-    return sum(events[name] for name in _LOST)
-
-
-def _summed(dicts: Sequence[dict[str, int]]) -> dict[str, int]:
-    return {key: sum(d[key] for d in dicts) for key in dicts[0]}
-
-
 class _Judge:
     def __init__(self, model: Model, measured: Measured) -> None:
         self.model, self.measured = model, measured
@@ -80,16 +58,17 @@ class _Judge:
                         key = (trigger.to, source.environment)
                         self.asked[key] = self.asked.get(key, 0) + source.arrived
 
-    def _refused(self, units: Sequence[UnitMeasured]) -> float:
+    def refused(self, units: Sequence[UnitMeasured]) -> float:
         asked = sum(self.asked.get((u.unit.function, u.unit.environment), 0) for u in units)
         return sum(u.events["rejected"] for u in units) / asked if asked else 0.0
 
     def _group(self, targets: object, units: Sequence[UnitMeasured], function: str | None) -> Iterator[Check]:
+        totals = totals_of(units)
         found = {
-            "throttled": throttled_share(_summed([u.attempts for u in units])),
-            "refused": self._refused(units),
-            "lost": float(sum(lost_events(u.events) for u in units)),
-            "left_behind": left_behind_share(units),
+            "throttled": totals.throttled_share,
+            "refused": self.refused(units),
+            "lost": float(totals.lost),
+            "left_behind": totals.left_behind_share,
         }
         for name, value in found.items() if units else ():
             wanted = getattr(targets, name)
@@ -117,7 +96,7 @@ def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:
 
 def refused_share(model: Model, measured: Measured) -> float:
     """Requests rejected / requests' events in, over the whole estate (fine print 5)."""
-    return _Judge(model, measured)._refused(measured.units)
+    return _Judge(model, measured).refused(measured.units)
 
 
 def check_targets(model: Model, measured: Measured, bill: Bill) -> list[Check]:
@@ -128,26 +107,3 @@ def check_targets(model: Model, measured: Measured, bill: Bill) -> list[Check]:
         if key not in worst or check.found > worst[key].found:
             worst[key] = check
     return list(worst.values())
-
-
-@dataclass(frozen=True)
-class Judged:
-    """A feasible plan: its cost, how many targets it misses, how many are undecided."""
-
-    plan: str
-    cost: Decimal
-    misses: int
-    undecided: int = 0
-
-
-def choose_plan(judged: Sequence[Judged]) -> tuple[str | None, str | None]:
-    """(pick, closest) of feasible plans.
-
-    The pick is the cheapest that meets all, ties by name; without one, the cheapest that misses nothing though something
-    is undecided; without one, the closest has the fewest misses, then the lowest cost.
-    """
-    kept = sorted(((j.undecided > 0), j.cost, j.plan) for j in judged if j.misses == 0)
-    if kept:
-        return kept[0][2], None
-    near = sorted((j.misses, j.cost, j.plan) for j in judged)
-    return None, near[0][2] if near else None

@@ -12,7 +12,7 @@ from echotally.projection.metering import Metered, UnitKey, meter
 from echotally.rates.card_loading import Offer
 
 
-def standing_bill(loaded: Loaded, candidate: Offer) -> Bill:
+def bill_when_idle(loaded: Loaded, candidate: Offer) -> Bill:
     """The month's bill on ``candidate`` if no event came, no schedule fired and no queue held a backlog.
 
     The same engine and the same meters as ever, on a month without demand. Raises nothing for a plan that
@@ -22,13 +22,10 @@ def standing_bill(loaded: Loaded, candidate: Offer) -> Bill:
     return make_bill(metered, units, candidate.card.currency)
 
 
-def standing_quantities(loaded: Loaded, candidate: Offer) -> dict[tuple[str, str], dict[str, Decimal]]:
-    """As ``standing_bill``, the quantities of each account and meter."""
+def quantities_when_idle(loaded: Loaded, candidate: Offer) -> dict[tuple[str, str], dict[str, Decimal]]:
+    """As ``bill_when_idle``, the quantities of each account and meter."""
     metered, _ = _quiet(loaded, candidate)
-    return {
-        account: {name: metered.total(account, name) for name in meters}
-        for account, meters in metered.quantities.items()
-    }
+    return metered.totals()
 
 
 def _quiet(loaded: Loaded, candidate: Offer) -> tuple[Metered, list[UnitKey]]:

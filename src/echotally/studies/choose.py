@@ -19,9 +19,10 @@ from pathlib import Path
 from echotally.engine.play import simulate
 from echotally.errors import BadInput, Problem
 from echotally.model.units import memory_text
+from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import UnitKey, meter
-from echotally.projection.project import PlanProjection, project_plan
+from echotally.projection.project import project_plan
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import candidates
 from echotally.rates.feasibility import reasons_against
@@ -44,8 +45,8 @@ class Choice:
     """
 
     loaded: Loaded
-    today: PlanProjection
-    chosen: PlanProjection
+    today: PlayedPlan
+    chosen: PlayedPlan
     assignment: dict[str, str]
     sets: Sets
     method: str
@@ -75,8 +76,9 @@ def choose(
     plain = chooser.play(assignment)
     sized = chooser.sizes(assignment) if sizes else ()
     chosen = chooser.play(assignment, sized) if sized else plain
-    assigned = plain.bill.unrounded if plain.bill else Decimal(0)
-    return Choice(loaded, today, chosen, assignment, (*pins, *sized), method, tried, chooser.played, bound, assigned)
+    return Choice(
+        loaded, today, chosen, assignment, (*pins, *sized), method, tried, chooser.played, bound, plain.bill.unrounded
+    )
 
 
 @dataclass
@@ -98,18 +100,25 @@ class _Chooser:
         if lost:
             raise BadInput(Problem(f"no plan can take {', '.join(lost)}; 'echotally project' says why"))
 
-    def today(self) -> PlanProjection:
+    def today(self) -> PlayedPlan:
         """What the model's own pins and the plan that would be picked cost."""
         found = [project_plan(self.loaded, offer, self.seed) for offer in self.offers]
         self.played += len(found)
-        feasible = [p for p in found if p.bill is not None]
+        feasible = [p for p in found if isinstance(p, PlayedPlan)]
         if not feasible:
-            first = {name: plans[0] for name, plans in self.fits.items()}
-            return self.play(first)
+            return self.play({name: plans[0] for name, plans in self.fits.items()})
         return min(feasible, key=_rank)
 
-    def play(self, assignment: dict[str, str], sets: Sets = ()) -> PlanProjection:
-        """The month under an assignment, with further overrides."""
+    def play(self, assignment: dict[str, str], sets: Sets = ()) -> PlayedPlan:
+        """The month under an assignment, with further overrides; raises ``BadInput`` where it leaves a function no room."""
+        found = self.try_out(assignment, sets)
+        if isinstance(found, RefusedPlan):
+            name, why = found.reasons[0]
+            raise BadInput(Problem(f"{name} has no room beside the others: {why}", value=assignment[name]))
+        return found
+
+    def try_out(self, assignment: dict[str, str], sets: Sets = ()) -> PlanProjection:
+        """The month under an assignment, with further overrides, if it can be played."""
         self.played += 1
         functions = {
             name: f.model_copy(update={"plan": assignment[name]}) for name, f in self.loaded.model.functions.items()
@@ -259,15 +268,12 @@ class _Chooser:
                 self.progress("sizes", (number + 1) / len(self.functions))
         return chosen
 
-    def _better(self, assignment: dict[str, str], sets: Sets, best: PlanProjection) -> PlanProjection | None:
-        assert best.bill is not None
+    def _better(self, assignment: dict[str, str], sets: Sets, best: PlayedPlan) -> PlayedPlan | None:
         try:
             played = self.play(assignment, sets)
         except BadInput:
             return None
-        worse = (
-            played.bill is None or len(played.misses) > len(best.misses) or played.bill.unrounded > best.bill.unrounded
-        )
+        worse = len(played.misses) > len(best.misses) or played.bill.unrounded > best.bill.unrounded
         return None if worse else played
 
     def _memories(self, name: str, plan: Plan) -> list[tuple[str, str]]:
@@ -288,16 +294,14 @@ class _Chooser:
             if trigger.to == name and trigger.batch > 1:
                 yield [(f"triggers.{number}.batch", str(n)) for n in _BATCHES if n < trigger.batch]
 
-    def _limit(self, name: str, assignment: dict[str, str], chosen: Sets, best: PlanProjection) -> int | None:
+    def _limit(self, name: str, assignment: dict[str, str], chosen: Sets, best: PlayedPlan) -> int | None:
         """The smallest instance limit that misses no more, by bisection below the most instances there were."""
-        assert best.measured is not None and best.bill is not None
-        units = [u for u in best.measured.units if u.unit.function == name]
-        high = max((u.instances.peak for u in units), default=1)
+        high = max((u.instances.peak for u in best.units_of(name)), default=1)
         low = 0
         while high - low > 1:
             middle = (low + high) // 2
-            played = self.play(assignment, (*chosen, (f"functions.{name}.instance_limit", str(middle))))
-            if played.bill is None or len(played.misses) > len(best.misses):
+            played = self.try_out(assignment, (*chosen, (f"functions.{name}.instance_limit", str(middle))))
+            if isinstance(played, RefusedPlan) or len(played.misses) > len(best.misses):
                 low = middle
             else:
                 high = middle
@@ -305,8 +309,8 @@ class _Chooser:
         return None if high < 1 or high == now else high
 
 
-def _rank(plan: PlanProjection) -> tuple[int, Decimal]:
-    return (len(plan.misses), plan.bill.unrounded if plan.bill else Decimal("Infinity"))
+def _rank(plan: PlayedPlan) -> tuple[int, Decimal]:
+    return len(plan.misses), plan.bill.unrounded
 
 
 def _bill(plan: Plan, quantities: dict[tuple[str, str], float]) -> float:

@@ -15,13 +15,14 @@ from echotally.engine.reading import Measured, read_out
 from echotally.engine.sketch import wait_quantile
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
+from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.metering import meter
-from echotally.projection.project import PlanProjection, project_plan
-from echotally.projection.when_idle import standing_quantities
+from echotally.projection.project import project_plan
+from echotally.projection.when_idle import quantities_when_idle
 from echotally.rates.billing import bill_account, exact
 from echotally.rates.card import Plan
-from echotally.rates.card_loading import Offer, candidates
+from echotally.rates.card_loading import Offer
 from echotally.rates.feasibility import reasons_against
 
 if TYPE_CHECKING:
@@ -95,12 +96,7 @@ def drain(
     """
     loaded = load(path, sets)
     function = _reader(loaded.model, queue)
-    unknown = [name for name in plans if name not in loaded.offers]
-    if unknown:
-        raise BadInput(
-            Problem("no rate card has this plan", "--plan", value=unknown[0], allowed=", ".join(loaded.offers))
-        )
-    offers = [loaded.offers[name] for name in plans] or candidates(loaded.model, loaded.offers)
+    offers = loaded.chosen(plans, "--plan")
     months: dict[str, PlanProjection] = {}
     rows: list[DrainRow] = []
     reasons: list[tuple[str, str]] = []
@@ -191,16 +187,14 @@ class _Trial:
         nothing runs.
         """
         metered = meter(self.loaded.model, measured, self.offer)
-        quiet = standing_quantities(self.loaded, self.offer)
+        quiet = quantities_when_idle(self.loaded, self.offer)
         more = {
-            account: {
-                name: metered.total(account, name) - quiet.get(account, {}).get(name, Decimal(0)) for name in meters
-            }
-            for account, meters in metered.quantities.items()
+            account: {name: total - quiet.get(account, {}).get(name, Decimal(0)) for name, total in totals.items()}
+            for account, totals in metered.totals().items()
         }
-        real = self.real.metered
-        now = {a: {m: real.total(a, m) for m in meters} for a, meters in real.quantities.items()} if real else quiet
-        plans = metered.plans | (real.plans if real else {})
+        now, plans = quiet, metered.plans
+        if isinstance(self.real, PlayedPlan):
+            now, plans = self.real.metered.totals(), plans | self.real.metered.plans
         with localcontext(exact()):
             return _billed(plans, _together(now, more)) - _billed(plans, now)
 
@@ -223,11 +217,11 @@ class _Trial:
         return low
 
 
-Totals = dict[tuple[str, str], dict[str, Decimal]]
+Quantities = dict[tuple[str, str], dict[str, Decimal]]
 
 
-def _together(one: Totals, other: Totals) -> Totals:
-    found: Totals = {account: dict(meters) for account, meters in one.items()}
+def _together(one: Quantities, other: Quantities) -> Quantities:
+    found: Quantities = {account: dict(meters) for account, meters in one.items()}
     for account, meters in other.items():
         for name, quantity in meters.items():
             own = found.setdefault(account, {})
@@ -235,7 +229,7 @@ def _together(one: Totals, other: Totals) -> Totals:
     return found
 
 
-def _billed(plans: Mapping[tuple[str, str], Plan], totals: Totals) -> Decimal:
+def _billed(plans: Mapping[tuple[str, str], Plan], totals: Quantities) -> Decimal:
     lines = (
         line
         for account, meters in totals.items()

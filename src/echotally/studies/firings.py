@@ -63,7 +63,7 @@ def view_firings(
     loaded = load(path, sets)
     now = project_loaded(loaded, [])
     plan = now.pick or now.closest
-    bill = now.plan(plan).bill if plan else None
+    bill = now.best.bill if now.best else None
     views = []
     for name, schedule in loaded.model.schedules.items():
         expression = schedule.cron or schedule.rrule or f"every {duration_text(schedule.every or 0)}"
@@ -94,8 +94,7 @@ def _cadence(
         return Cadence(other, len(times), None)
     model = loaded.model.model_copy(update={"schedules": {**loaded.model.schedules, name: changed}})
     result = project_loaded(loaded.with_model(model), [plan])
-    bill = result.plans[0].bill
-    return Cadence(other, len(times), bill.total if bill else None)
+    return Cadence(other, len(times), result.played[0].bill.total if result.played else None)
 
 
 def _overlap(loaded: Loaded, name: str, schedule: Schedule, offer: Offer | None) -> str:

@@ -26,10 +26,11 @@ from echotally.demand.month import plan_month
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.spread import scaled
+from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side
-from echotally.rates.card_loading import Offer, candidates
+from echotally.rates.card_loading import Offer
 from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
 
 if TYPE_CHECKING:
@@ -188,10 +189,7 @@ class _Forecaster:
         self, loaded: Loaded, months: int, draws: int, plans: list[str], seed: int, progress: Progress | None
     ) -> None:
         self.loaded, self.draws, self.seed, self.progress = loaded, draws, seed, progress
-        unknown = [name for name in plans if name not in loaded.offers]
-        if unknown:
-            raise BadInput(Problem("no rate card has this plan", value=unknown[0], allowed=", ".join(loaded.offers)))
-        self.offers = [loaded.offers[name] for name in plans] or candidates(loaded.model, loaded.offers)
+        self.offers = loaded.chosen(plans)
         self.steps = list(range(months))
         self.months = tuple(month_after(loaded.model.estate.month, step) for step in self.steps)
         self.inputs, self.others = inputs_of(loaded.model)
@@ -243,7 +241,7 @@ class _Forecaster:
             for n, offer in enumerate(offers):
                 tell(n / len(offers))
                 projected = project_plan(loaded, offer, self.seed)
-                if projected.bill is not None:
+                if isinstance(projected, PlayedPlan):
                     found[offer.name] = played(projected)
             return found
 

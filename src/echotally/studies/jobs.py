@@ -17,9 +17,10 @@ from typing import Any
 
 from echotally.errors import BadInput, Problem
 from echotally.files import LARGEST_PIPE, content_of
-from echotally.projection.figures import figures
+from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.project import PlanProjection, project_plan
+from echotally.projection.project import project_plan
+from echotally.projection.tables import figures
 
 Sets = tuple[tuple[str, str], ...]
 Row = dict[str, Any]
@@ -55,9 +56,9 @@ def row_of(plan: PlanProjection) -> Row:
     """A plan's main figures; None where it is infeasible. Cost in the card's currency, waits and runs in s."""
     row: Row = {"plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.meets_targets}
     names = ("cost.total", "throttled_share", "lost_events", "wait_p95_s", "concurrency.peak", "cold_starts", "misses")
-    found = figures(plan) if plan.feasible else {}
+    found = figures(plan) if isinstance(plan, PlayedPlan) else {}
     row |= {name.replace(".", "_"): found.get(name) for name in names}
-    for unit in sorted(plan.measured.units, key=lambda u: u.order) if plan.measured else ():
+    for unit in plan.units if isinstance(plan, PlayedPlan) else ():
         if unit.started and f"run_s:{unit.unit.function}" not in row:
             row[f"run_s:{unit.unit.function}"] = unit.busy_ns / unit.started / 1e9
     return row

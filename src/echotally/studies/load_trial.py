@@ -129,9 +129,7 @@ def _offer(loaded: Loaded, function: str, plan: str | None) -> Offer:
     if wanted is None:
         result = project_loaded(loaded, [])
         wanted = result.pick or result.closest or next(iter(loaded.offers))
-    if wanted not in loaded.offers:
-        raise BadInput(Problem("no rate card has this plan", "--plan", value=wanted, allowed=", ".join(loaded.offers)))
-    return loaded.offers[wanted]
+    return loaded.offer(wanted, "--plan")
 
 
 def alone(

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from echotally.engine.build import stream_seed
 from echotally.model.estate import Model
 from echotally.model.spread import Z95
-from echotally.projection.project import PlanProjection
+from echotally.projection.answer import PlayedPlan
 from echotally.rates.card import Plan, Price
 from echotally.rates.card_loading import Offer
 
@@ -87,8 +87,7 @@ class Played:
         return np.array([*(self.meters.get(key, 0.0) for key in keys), self.attempts, self.throttled])
 
 
-def played(found: PlanProjection) -> Played:
-    assert found.metered is not None and found.measured is not None and found.bill is not None
+def played(found: PlayedPlan) -> Played:
     meters = {
         (account, meter): float(found.metered.total(account, meter))
         for account, quantities in found.metered.quantities.items()
@@ -96,9 +95,11 @@ def played(found: PlanProjection) -> Played:
     }
     units = found.measured.units
     full = tuple(u.unit.function for u in units if u.at_limit_ns and u.instance_limit and u.attempts["throttled"])
-    attempts, throttled = (sum(u.attempts[key] for u in units) for key in ("total", "throttled"))
     behind = any(miss.target == "left_behind" for miss in found.misses)
-    return Played(meters, float(attempts), float(throttled), float(found.bill.unrounded), full, behind)
+    attempts = found.totals.attempts
+    return Played(
+        meters, float(attempts["total"]), float(attempts["throttled"]), float(found.bill.unrounded), full, behind
+    )
 
 
 class Response:

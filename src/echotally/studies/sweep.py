@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING
 from echotally.errors import BadInput, Problem
 from echotally.model import units
 from echotally.projection.loaded import Loaded, load
-from echotally.rates.card_loading import candidates
 from echotally.studies.jobs import Point, Row, run_points
 
 if TYPE_CHECKING:
@@ -140,11 +139,9 @@ def sweep(
     sets = tuple(sets)
     axes = tuple(parse_axis(text) for text in vary)
     loaded = load(path, sets)
-    unknown = [name for name in plans if name not in loaded.offers]
-    if unknown or not axes:
-        problem = "no rate card has this plan" if unknown else "a sweep needs at least one axis"
-        raise BadInput(Problem(problem, "--plan" if unknown else "--vary", value="".join(unknown[:1]), allowed=_FORMS))
-    names = tuple(plans) or tuple(offer.name for offer in candidates(loaded.model, loaded.offers))
+    names = tuple(offer.name for offer in loaded.chosen(plans, "--plan"))
+    if not axes:
+        raise BadInput(Problem("a sweep needs at least one axis", "--vary", allowed=_FORMS))
     if math.prod(len(axis.values) for axis in axes) * len(names) > _MOST_POINTS:
         raise BadInput(Problem(f"asks for more than {_MOST_POINTS:,} points", "--vary"))
     for axis in axes:

@@ -41,8 +41,8 @@ def accessor(name: str) -> Any:
     size = dtype.itemsize
 
     @intrinsic
-    def at(typingctx, world, index):  # type: ignore[no-untyped-def]
-        def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
+    def at(typingctx, world, index):
+        def codegen(context, builder, signature, args):
             base = _address(builder, args[0], signature.args[0].offset(name))
             step = builder.mul(args[1], ir.Constant(ir.IntType(64), size))
             return builder.inttoptr(builder.add(base, step), context.get_value_type(record))
@@ -53,10 +53,10 @@ def accessor(name: str) -> Any:
 
 
 @intrinsic
-def highest_bit(typingctx, value):  # type: ignore[no-untyped-def]
+def highest_bit(typingctx, value):
     """The place of the highest bit set in an int64 above 0: one instruction, where a loop would be guessed wrong."""
 
-    def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
+    def codegen(context, builder, signature, args):
         zeros = builder.ctlz(args[0], ir.Constant(ir.IntType(1), 1))
         return builder.sub(ir.Constant(ir.IntType(64), 63), zeros)
 
@@ -64,11 +64,11 @@ def highest_bit(typingctx, value):  # type: ignore[no-untyped-def]
 
 
 @intrinsic
-def clock_of(typingctx, world):  # type: ignore[no-untyped-def]
+def clock_of(typingctx, world):
     """The one clock record of the world."""
     record = from_dtype(DTYPES[Clock])
 
-    def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
+    def codegen(context, builder, signature, args):
         base = _address(builder, args[0], signature.args[0].offset("clock"))
         return builder.inttoptr(base, context.get_value_type(record))
 

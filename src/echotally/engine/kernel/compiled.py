@@ -32,17 +32,17 @@ COMPILED = _COMPILER is not None
 
 def kernel(function: F) -> F:
     """Compile an inner kernel; it is only ever called from other kernels."""
-    return _COMPILER.inner(function, inlined=False) if COMPILED else function  # type: ignore[no-any-return]
+    return _COMPILER.inner(function, inlined=False) if COMPILED else function
 
 
 def hot(function: F) -> F:
     """As ``kernel``, and always inlined: on the path every attempt takes, a call costs more than the copy."""
-    return _COMPILER.inner(function, inlined=True) if COMPILED else function  # type: ignore[no-any-return]
+    return _COMPILER.inner(function, inlined=True) if COMPILED else function
 
 
 def entry(function: F) -> F:
     """Compile a kernel that Python calls, and keep the machine code between runs."""
-    return _COMPILER.outer(function) if COMPILED else _strict(function)  # type: ignore[no-any-return]
+    return _COMPILER.outer(function) if COMPILED else _strict(function)
 
 
 def wrapping(function: F) -> F:

@@ -57,7 +57,7 @@ class _LowerOnly(NativeLowering):
         return bool(changed)
 
 
-class _InnerCompiler(CompilerBase):  # type: ignore[misc]
+class _InnerCompiler(CompilerBase):
     def define_pipelines(self) -> list[Any]:
         passes = DefaultPassBuilder.define_nopython_pipeline(self.state)
         passes.passes = [(_LowerOnly if step is NativeLowering else step, why) for step, why in passes.passes]
@@ -65,7 +65,7 @@ class _InnerCompiler(CompilerBase):  # type: ignore[misc]
         return [passes]
 
 
-class _Locator(_CacheLocator):  # type: ignore[misc]
+class _Locator(_CacheLocator):
     """Machine code lies in the user's folder for just these sources, so nothing else has to be compared."""
 
     def __init__(self, py_func: Any) -> None:
@@ -85,11 +85,11 @@ class _Locator(_CacheLocator):  # type: ignore[misc]
         return cls(py_func)
 
 
-class _Impl(CompileResultCacheImpl):  # type: ignore[misc]
+class _Impl(CompileResultCacheImpl):
     _locator_classes = [_Locator]  # type: ignore[list-item]
 
 
-class _SoundCache(FunctionCache):  # type: ignore[misc]
+class _SoundCache(FunctionCache):
     """A cache that is never believed unread: each file has its digest beside it, and what does not fit is dropped.
 
     Damaged machine code would not raise but crash, so it must not come as far as being run. A folder that

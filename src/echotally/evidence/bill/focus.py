@@ -14,9 +14,9 @@ from datetime import UTC, datetime
 from decimal import Decimal, localcontext
 
 from echotally.model.estate import Model
+from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import Bill
 from echotally.projection.metering import Account, Metered, UnitKey
-from echotally.projection.project import PlanProjection, Projection
 from echotally.rates.billing import Line, exact
 from echotally.rates.card import Price
 
@@ -76,15 +76,13 @@ class _Tier:
 def focus_rows(found: Projection, plan: str) -> list[dict[str, str | None]]:
     """The month of a feasible plan as FOCUS rows, values as text without exponents; raises ``KeyError``."""
     projected = found.plan(plan)
-    if projected.bill is None or projected.metered is None:
+    if isinstance(projected, RefusedPlan):
         return []
     with localcontext(exact()):
         return list(_rows(found, projected, projected.bill, projected.metered))
 
 
-def _rows(
-    found: Projection, projected: PlanProjection, bill: Bill, metered: Metered
-) -> Iterator[dict[str, str | None]]:
+def _rows(found: Projection, projected: PlayedPlan, bill: Bill, metered: Metered) -> Iterator[dict[str, str | None]]:
     for line in bill.lines:
         account: Account = (line.account, line.plan)
         shares = metered.quantities[account].get(line.meter, {})
@@ -120,7 +118,7 @@ def _tiers(price: Price, billable: Decimal) -> list[_Tier]:
 
 
 def _row(
-    found: Projection, projected: PlanProjection, line: Line, key: UnitKey | None, tier: _Tier, quantity: Decimal, consumed: Decimal
+    found: Projection, projected: PlayedPlan, line: Line, key: UnitKey | None, tier: _Tier, quantity: Decimal, consumed: Decimal
 ) -> dict[str, str | None]:  # fmt: skip
     model, card = found.model, projected.offer.card
     cost = _plain(quantity * tier.unit_price)

@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill.bill_file import BillKey, BillRead, BillWays, read_bill
+from echotally.projection.answer import Projection, RefusedPlan
 from echotally.projection.metering import Account, Metered, UnitKey
-from echotally.projection.project import Projection
 from echotally.rates.billing import bill_account, exact
 
 if TYPE_CHECKING:
@@ -100,12 +100,12 @@ def reconcile(
     name = plan or found.pick or found.closest
     if name is None:
         raise BadInput(Problem("no plan can run this estate", "--plan"))
-    metered = found.plan(name).metered
-    if metered is None:
+    on = found.plan(name)
+    if isinstance(on, RefusedPlan):
         raise BadInput(Problem("cannot run this estate", "--plan", value=name))
     bill = read_bill(path, found.model, BillWays(mapping, tag, environment, cost), found.currency, found.month.clock)
     with localcontext(exact()):
-        rows = tuple(_Splitter(metered, bill).rows())
+        rows = tuple(_Splitter(on.metered, bill).rows())
         projected = sum((row.projected for row in rows), Decimal(0))
     return Reconciliation(name, found.currency, projected, bill.total, rows, bill)
 

@@ -126,11 +126,9 @@ class _Fitter:
     def _plan(self, asked: str | None) -> Plan | None:
         if self.loaded is None:
             return None
-        if asked is not None and asked not in self.loaded.offers:
-            raise BadInput(Problem("no rate card has this plan", value=asked, allowed=", ".join(self.loaded.offers)))
         own = self.loaded.model.functions.get(self.name)
         chosen = asked or (own.plan if own else None)
-        return self.loaded.offers[chosen].plan if chosen else None
+        return self.loaded.offer(chosen).plan if chosen else None
 
     def _row(self, sql: str) -> tuple[Any, ...]:
         return self.log.query(sql)[0]

@@ -9,9 +9,9 @@ from rich.console import RenderableType
 
 from echotally.errors import safe
 from echotally.output.base.terminal import Column, count, money, table
+from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.explain import Step, explain, price_text
-from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.showback import Share, showback
 from echotally.rates.billing import Line
 from echotally.rates.meters import METERS
@@ -19,7 +19,7 @@ from echotally.rates.meters import METERS
 
 def bill_parts(
     projection: Projection,
-    plan: PlanProjection,
+    plan: PlayedPlan,
     explained: str | None,
     by: str | None,
     whole_bill: bool,
@@ -49,9 +49,8 @@ _BILL_COLUMNS = [
 ]  # fmt: skip
 
 
-def bill_table(projection: Projection, plan: PlanProjection, width: int | None = None) -> RenderableType:
+def bill_table(projection: Projection, plan: PlayedPlan, width: int | None = None) -> RenderableType:
     """Every line of a plan's bill: quantity, free, billable, price, amount; the total below."""
-    assert plan.bill is not None
     plans = {account[1]: p for account, p in plan.metered.plans.items()} if plan.metered else {}
     pinned = len(plans) > 1
     rows = []
@@ -65,25 +64,22 @@ def bill_table(projection: Projection, plan: PlanProjection, width: int | None =
     return table(f"Bill on {plan.offer.name} ({projection.currency})", _BILL_COLUMNS, rows, width=width)
 
 
-def _free(plan: PlanProjection, line: Line) -> str:
+def _free(plan: PlayedPlan, line: Line) -> str:
     """The allowance over all accounts on the plan, and how much of it is used (above 100 % where more was needed)."""
-    assert plan.metered is not None
     tariffs = [p for (_, name), p in plan.metered.plans.items() if name == line.plan]
     free = sum(Decimal(p.allowance.get(line.meter, 0)) for p in tariffs)
     return f"{quantity_text(Decimal(free))} ({float(line.quantity / free):.0%} used)" if free else "0"
 
 
-def _price(plan: PlanProjection, line: Line) -> str:
-    assert plan.metered is not None
+def _price(plan: PlayedPlan, line: Line) -> str:
     tariff = next(p for (_, name), p in plan.metered.plans.items() if name == line.plan)
     if line.meter == "flat_months" and tariff.flat:
         return ", ".join(f"{safe(item)} {amount:f}" for item, amount in tariff.flat.items())
     return price_text(tariff, line.meter)
 
 
-def showback_table(projection: Projection, plan: PlanProjection, by: str, width: int | None = None) -> RenderableType:
+def showback_table(projection: Projection, plan: PlayedPlan, by: str, width: int | None = None) -> RenderableType:
     """Who pays what: the plan's cost split by owner, adding up to the total."""
-    assert plan.bill is not None
     shares: Sequence[Share] = showback(projection.model, plan, by)
     whole = plan.bill.unrounded
     rows = [
@@ -95,9 +91,7 @@ def showback_table(projection: Projection, plan: PlanProjection, by: str, width:
     return table(f"{plan.offer.name} by {by} ({projection.currency})", columns, rows, width=width)
 
 
-def explain_table(
-    projection: Projection, plan: PlanProjection, function: str, width: int | None = None
-) -> RenderableType:
+def explain_table(projection: Projection, plan: PlayedPlan, function: str, width: int | None = None) -> RenderableType:
     """The walk from events to money of one function."""
     name, _, environment = function.partition("@")
     steps: list[Step] = explain(projection.model, plan, name, environment or None)
@@ -112,9 +106,9 @@ def explain_table(
     )
 
 
-def standing_line(plan: PlanProjection) -> list[str]:
+def standing_line(plan: PlayedPlan) -> list[str]:
     """What the plan still costs when nothing runs, largest first, in a sentence."""
-    bill = plan.standing
+    bill = plan.when_idle
     if bill is None:
         return []
     parts = sorted(((line.amount, line.meter) for line in merged_lines(bill) if line.amount), reverse=True)

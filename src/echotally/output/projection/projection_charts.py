@@ -14,9 +14,8 @@ from echotally.errors import BadInput, Problem
 from echotally.output.base.charts import COLOURS, new_figure, picture, titled
 from echotally.output.base.terminal import money
 from echotally.output.projection.verdict_text import headline
+from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
-from echotally.projection.project import PlanProjection, Projection
-from echotally.projection.verdict import throttled_share
 
 KINDS = ("cost", "levels", "backlog", "hours")
 _HATCHES = ("", "///", "...", "xxx", "\\\\\\", "+++", "ooo", "---")
@@ -30,17 +29,15 @@ def projection_chart(projection: Projection, kind: str, form: str, function: str
     """
     if kind == "cost":
         return cost_chart(projection, form)
-    name = projection.pick or projection.closest
-    if name is None:
+    plan = projection.best
+    if plan is None:
         raise BadInput(Problem("no plan can run this estate, so there is nothing to draw", "--plot"))
-    plan = projection.plan(name)
     draw = {"levels": levels_chart, "backlog": backlog_chart, "hours": hours_chart}[kind]
     return draw(projection, plan, _place(plan, function), form)
 
 
-def _place(plan: PlanProjection, asked: str | None) -> int:
+def _place(plan: PlayedPlan, asked: str | None) -> int:
     """Index of the unit asked for; left out, the one that is throttled most, then the busiest."""
-    assert plan.measured is not None
     units = plan.measured.units
     if asked is None:
         return max(range(len(units)), key=lambda n: (units[n].attempts["throttled"], units[n].concurrency.peak, -n))
@@ -55,10 +52,9 @@ def _place(plan: PlanProjection, asked: str | None) -> int:
 def cost_chart(projection: Projection, form: str) -> bytes:
     """Cost by plan, cheapest on top, stacked by meter; plans that miss a target are said to."""
     figure, (panel,) = new_figure()
-    plans = sorted((p for p in projection.plans if p.bill), key=lambda p: -(p.bill.unrounded if p.bill else 0))
+    plans = sorted(projection.played, key=lambda p: -p.bill.unrounded)
     amounts: dict[str, list[float]] = {}
     for n, plan in enumerate(plans):
-        assert plan.bill is not None
         for line in merged_lines(plan.bill):
             amounts.setdefault(line.meter, [0.0] * len(plans))[n] += float(line.amount)
     ranked = sorted(amounts, key=lambda meter: -sum(amounts[meter]))
@@ -72,7 +68,6 @@ def cost_chart(projection: Projection, form: str) -> bytes:
                    hatch=_HATCHES[n % len(_HATCHES)], edgecolor="white", linewidth=0.5, height=0.6)  # fmt: skip
         left += np.array(values)
     for n, plan in enumerate(plans):
-        assert plan.bill is not None
         note = (
             ""
             if not plan.misses
@@ -93,18 +88,16 @@ def cost_chart(projection: Projection, form: str) -> bytes:
     return picture(figure, form)
 
 
-def _series(plan: PlanProjection, place: int, name: str) -> NDArray[np.float64]:
-    assert plan.measured is not None
+def _series(plan: PlayedPlan, place: int, name: str) -> NDArray[np.float64]:
     found: NDArray[np.float64] = plan.measured.series[place][:, SERIES.index(name)]
     return found
 
 
-def _unit(plan: PlanProjection, place: int) -> UnitMeasured:
-    assert plan.measured is not None
+def _unit(plan: PlayedPlan, place: int) -> UnitMeasured:
     return plan.measured.units[place]
 
 
-def _whose(plan: PlanProjection, place: int) -> str:
+def _whose(plan: PlayedPlan, place: int) -> str:
     unit = _unit(plan, place).unit
     return f"{unit.function} ({unit.environment}) on {plan.offer.name}"
 
@@ -132,7 +125,7 @@ def _throttled_hours(panels: list[Any], days: NDArray[np.float64], throttled: ND
     panels[1].set_ylim(0, float(throttled.max()) * 1.1)
 
 
-def levels_chart(projection: Projection, plan: PlanProjection, place: int, form: str) -> bytes:
+def levels_chart(projection: Projection, plan: PlayedPlan, place: int, form: str) -> bytes:
     """Peaks of each hour: calls in flight, instances, the limit; hours with throttled calls are marked below."""
     unit = _unit(plan, place)
     calls, instances = _series(plan, place, "concurrency_peak"), _series(plan, place, "instances_peak")
@@ -149,7 +142,7 @@ def levels_chart(projection: Projection, plan: PlanProjection, place: int, form:
     panels[0].set_ylim(0, panels[0].get_ylim()[1] * 1.1)
     panels[0].legend(frameon=False, loc="upper left", ncols=4, bbox_to_anchor=(0, 1.0))
     _day_axis(projection, panels[-1])
-    share = throttled_share(unit.attempts) * 100
+    share = unit.throttled_share * 100
     hours = int((throttled > 0).sum())
     refused = f"{share:.3g} % of attempts throttled, in {hours:,} hours" if hours else "nothing throttled"
     title = f"{_whose(plan, place)}: up to {unit.concurrency.peak:,} calls at once; {refused}"
@@ -157,7 +150,7 @@ def levels_chart(projection: Projection, plan: PlanProjection, place: int, form:
     return picture(figure, form)
 
 
-def backlog_chart(projection: Projection, plan: PlanProjection, place: int, form: str) -> bytes:
+def backlog_chart(projection: Projection, plan: PlayedPlan, place: int, form: str) -> bytes:
     """The most events waiting in each hour, and how old the oldest is when the hour ends."""
     figure, panels = new_figure(2, (1, 1))
     backlog, age = _series(plan, place, "backlog_peak"), _series(plan, place, "oldest_age_s")
@@ -174,7 +167,7 @@ def backlog_chart(projection: Projection, plan: PlanProjection, place: int, form
     return picture(figure, form)
 
 
-def hours_chart(projection: Projection, plan: PlanProjection, place: int, form: str) -> bytes:
+def hours_chart(projection: Projection, plan: PlayedPlan, place: int, form: str) -> bytes:
     """Arrivals by day (down) and local hour (across), darker for more; hours with throttled calls carry a mark."""
     arrivals, throttled = _series(plan, place, "arrivals"), _series(plan, place, "throttled")
     clock = projection.month.clock

@@ -7,13 +7,12 @@ from typing import TYPE_CHECKING
 from echotally.errors import BadInput, Problem
 from echotally.output.base.exports import csv_text, markdown_text, workbook
 from echotally.output.base.frames import parquet
-from echotally.projection.figures import series_frame
-from echotally.projection.tables import bill_frame, frame_at, functions_frame
+from echotally.projection.tables import bill_frame, frame_at, functions_frame, series_frame
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from echotally.projection.project import Projection
+    from echotally.projection.answer import Projection
 
 #: A sheet of a workbook holds at most 1,048,576 rows; the series of more plans and functions go into a file of their own.
 _MOST_ROWS = 200_000

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
@@ -10,12 +11,13 @@ from echotally.engine.reading import UnitMeasured
 from echotally.engine.sketch import Level
 from echotally.output.model.checked import values_in_force
 from echotally.output.projection.replications_view import replications_dict
+from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan, Said
 from echotally.projection.bills import Bill, merged_lines
 from echotally.projection.confidence import Confidence
-from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.replicate import Replicated
 from echotally.projection.showback import showback
-from echotally.projection.verdict import Check, left_behind_share, throttled_share
+from echotally.projection.totals import totals_of
+from echotally.projection.verdict import Check
 from echotally.rates.billing import exact
 from echotally.rates.card import Price
 
@@ -29,8 +31,7 @@ def _level(level: Level) -> dict[str, Any]:
     return {"mean": level.mean, "p95": level.p95, "p99": level.p99, "peak": level.peak}
 
 
-def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
-    assert plan.bill is not None
+def _unit(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, Any]:
     billed_ns = unit.time_billed_ns
     instances = unit.instances
     return {
@@ -40,7 +41,7 @@ def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
         "events": {**unit.events, "duplicates": unit.duplicates},
         "calls": unit.calls,
         "attempts": unit.attempts,
-        "throttled_share": throttled_share(unit.attempts),
+        "throttled_share": unit.throttled_share,
         "cold_starts": unit.cold_starts,
         "concurrency": _level(unit.concurrency),
         "instances": {
@@ -53,16 +54,15 @@ def _unit(plan: PlanProjection, unit: UnitMeasured) -> dict[str, Any]:
         },
         "lag_s": None if unit.lag_max_s is None else {"p95": unit.lag_p95_s, "max": unit.lag_max_s},
         "backlog_peak": unit.backlog_peak,
-        "left_behind": left_behind_share([unit]),
+        "left_behind": totals_of([unit]).left_behind_share,
         "billed_s": billed_ns / 1e9,
         "gb_seconds": billed_ns / 1e9 * unit.unit.settings.memory_billed_mb / 1024,
-        "cost": amount_text(plan.bill.functions[unit.unit.function, unit.unit.environment]),
+        "cost": amount_text(plan.bill.functions[unit.key]),
     }  # fmt: skip
 
 
-def _by(plan: PlanProjection, billed_on: str, meter: str) -> dict[str, float]:
+def _by(plan: PlayedPlan, billed_on: str, meter: str) -> dict[str, float]:
     """A line's quantity by function and environment, over all accounts; what belongs to no function is left out."""
-    assert plan.metered is not None
     found: dict[str, float] = {}
     for account, meters in plan.metered.quantities.items():
         for unit, quantity in meters.get(meter, {}).items() if account[1] == billed_on else ():
@@ -91,47 +91,55 @@ def _confidence(sure: Confidence) -> dict[str, Any]:
     }  # fmt: skip
 
 
+#: The keys of a plan, in the order they are written; what is not known of a refused plan is null.
+_KEYS = (
+    "plan", "feasible", "reasons", "meets_targets", "misses", "undecided", "cost", "attempts", "throttled_share",
+    "concurrency", "hints", "method", "confidence", "left_behind", "functions",
+)  # fmt: skip
+
+
 def _plan(plan: PlanProjection) -> dict[str, Any]:
-    head: dict[str, Any] = {
+    known = _refused(plan) if isinstance(plan, RefusedPlan) else _played(plan)
+    head = {
         "plan": plan.offer.name,
         "feasible": plan.feasible,
-        "reasons": [{"function": name, "text": text} for name, text in plan.reasons],
         "meets_targets": plan.meets_targets,
+        "method": plan.method,
+    }
+    return dict.fromkeys(_KEYS) | {"misses": [], "undecided": [], "hints": [], "reasons": []} | head | known
+
+
+def _refused(plan: RefusedPlan) -> dict[str, Any]:
+    return {"reasons": _said(plan.reasons)}
+
+
+def _said(texts: Sequence[Said]) -> list[dict[str, str]]:
+    return [{"function": name, "text": text} for name, text in texts]
+
+
+def _played(plan: PlayedPlan) -> dict[str, Any]:
+    return {
         "misses": [_check(m) for m in plan.misses],
         "undecided": [_check(m) for m in plan.undecided],
-        "cost": None,
-        "attempts": None,
-        "throttled_share": None,
-        "concurrency": None,
-        "hints": [{"function": name, "text": text} for name, text in plan.hints],
-        "method": plan.method,
+        "hints": _said(plan.hints),
         "confidence": plan.confidence and _confidence(plan.confidence),
-        "left_behind": None,
-        "functions": None,
-    }
-    if plan.measured is None or plan.bill is None:
-        return head
-    units = plan.measured.units
-    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
-    return {
-        **head,
         "cost": {
             "total": f"{plan.bill.total:f}",
             "lines": _lines(plan, plan.bill),
             "idle": amount_text(plan.bill.idle),
-            "when_nothing_runs": None if plan.standing is None else f"{plan.standing.total:f}",
+            "when_nothing_runs": None if plan.when_idle is None else f"{plan.when_idle.total:f}",
         },
-        "attempts": attempts,
-        "throttled_share": throttled_share(attempts),
-        "left_behind": left_behind_share(units),
+        "attempts": plan.totals.attempts,
+        "throttled_share": plan.totals.throttled_share,
+        "left_behind": plan.totals.left_behind_share,
         "concurrency": _level(plan.measured.concurrency),
-        "functions": [_unit(plan, unit) for unit in _in_file_order(plan)],
+        "functions": [_unit(plan, unit) for unit in plan.units],
     }
 
 
-def _lines(plan: PlanProjection, bill: Bill) -> list[dict[str, Any]]:
+def _lines(plan: PlayedPlan, bill: Bill) -> list[dict[str, Any]]:
     """The bill's lines; each names its plan where functions are pinned to others."""
-    offers = {u.unit.offer.name for u in plan.measured.units} if plan.measured else set()
+    offers = {u.unit.offer.name for u in plan.measured.units}
     pinned = offers != {plan.offer.name}
     return [
         {
@@ -145,11 +153,6 @@ def _lines(plan: PlanProjection, bill: Bill) -> list[dict[str, Any]]:
         }
         for line in merged_lines(bill)
     ]
-
-
-def _in_file_order(plan: PlanProjection) -> list[UnitMeasured]:
-    assert plan.measured is not None
-    return sorted(plan.measured.units, key=lambda u: u.order)
 
 
 def projection_dict(projection: Projection) -> dict[str, Any]:
@@ -173,8 +176,8 @@ def projection_dict(projection: Projection) -> dict[str, Any]:
 def _cards(projection: Projection) -> dict[str, Any]:
     """What each plan charges, as on its card: prices and allowances by meter, for ``compare``."""
     offers = {plan.offer.name: plan.offer for plan in projection.plans}
-    for plan in projection.plans:
-        offers |= {u.unit.offer.name: u.unit.offer for u in (plan.measured.units if plan.measured else [])}
+    for played in projection.played:
+        offers |= {u.unit.offer.name: u.unit.offer for u in played.measured.units}
     return {
         name: {
             "prices": {meter: _price(price) for meter, price in offer.plan.prices().items()},
@@ -194,7 +197,7 @@ def projection_json(projection: Projection, by: str | None = None, replicated: R
     data = projection_dict(projection)
     if by:
         for plan, shown in zip(projection.plans, data["plans"], strict=True):
-            shares = showback(projection.model, plan, by) if plan.bill else []
+            shares = showback(projection.model, plan, by) if isinstance(plan, PlayedPlan) else []
             shown["showback"] = [{by: s.label, "events": s.events, "cost": amount_text(s.cost)} for s in shares]
     if replicated:
         data["replications"] = replications_dict(replicated)

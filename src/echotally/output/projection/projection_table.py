@@ -14,10 +14,9 @@ from echotally.output.base.terminal import Column, count, money, rendered, secon
 from echotally.output.projection.bill_view import bill_parts, standing_line
 from echotally.output.projection.replications_view import replication_parts
 from echotally.output.projection.verdict_text import check_text, has_targets, verdict_lines
+from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.metering import events_from_outside
-from echotally.projection.project import PlanProjection, Projection
 from echotally.projection.replicate import Replicated
-from echotally.projection.verdict import left_behind_share, lost_events, throttled_share
 
 _PLAN_COLUMNS = [
     Column("plan", False), Column("month"), Column("per million events", rank=3), Column("throttled %"),
@@ -26,24 +25,20 @@ _PLAN_COLUMNS = [
 ]  # fmt: skip
 
 
-def _plan_row(projection: Projection, plan: PlanProjection) -> list[str]:
-    measured, bill = plan.measured, plan.bill
-    assert measured is not None and bill is not None
-    units = measured.units
-    events = events_from_outside(projection.model, measured)
-    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
+def _plan_row(projection: Projection, plan: PlayedPlan) -> list[str]:
+    bill, totals = plan.bill, plan.totals
+    events = events_from_outside(projection.model, plan.measured)
     per_million = bill.unrounded / Decimal(events) * 1_000_000 if events else None
-    slowest = max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)
     return [
         ("→ " if plan.offer.name == projection.pick else "  ") + plan.offer.name, money(bill.shown),
-        "–" if per_million is None else money(per_million), share(throttled_share(attempts)),
-        count(sum(lost_events(u.events) for u in units)), seconds(slowest), count(measured.concurrency.peak),
-        count(_peak_instances(units)), count(sum(u.cold_starts for u in units)),
-        "–" if plan.standing is None else money(plan.standing.total), targets_text(projection, plan),
+        "–" if per_million is None else money(per_million), share(totals.throttled_share),
+        count(totals.lost), seconds(totals.wait_p95_s), count(plan.measured.concurrency.peak),
+        count(_peak_instances(plan.units)), count(totals.cold_starts),
+        "–" if plan.when_idle is None else money(plan.when_idle.total), targets_text(projection, plan),
     ]  # fmt: skip
 
 
-def targets_text(projection: Projection, plan: PlanProjection) -> str:
+def targets_text(projection: Projection, plan: PlayedPlan) -> str:
     """Whether a plan meets its targets, in a word or two."""
     said = [f"{len(plan.misses)} missed"] if plan.misses else []
     said += [f"{len(plan.undecided)} undecided"] if plan.undecided else []
@@ -61,9 +56,7 @@ def _peak_instances(units: list[UnitMeasured]) -> int:
 
 def plans_table(projection: Projection, width: int | None = None) -> list[RenderableType]:
     """Feasible plans side by side, then the others with their reasons."""
-    feasible = sorted(
-        (p for p in projection.plans if p.bill), key=lambda p: (p.bill.total if p.bill else 0, p.offer.name)
-    )
+    feasible = list(projection.by_cost())
     parts: list[RenderableType] = []
     if feasible:
         rows = [_plan_row(projection, p) for p in feasible]
@@ -78,7 +71,7 @@ def plans_table(projection: Projection, width: int | None = None) -> list[Render
     if missed:
         parts.append(table("Targets missed", [Column("plan", False), Column("by how much", False, True)], missed))
     # Plans that cannot be had at all come last: nothing in the model would change that.
-    refused = sorted((p for p in projection.plans if not p.feasible), key=lambda p: p.offer.plan.available is not True)
+    refused = sorted(projection.refused, key=lambda p: p.offer.plan.available is not True)
     rows = [[p.offer.name, ", ".join(names), text] for p in refused for text, names in _grouped(p)]
     if rows:
         columns = [Column("plan", False), Column("function", False, True), Column("why not", False, True)]
@@ -86,7 +79,7 @@ def plans_table(projection: Projection, width: int | None = None) -> list[Render
     return parts
 
 
-def _grouped(plan: PlanProjection) -> list[tuple[str, list[str]]]:
+def _grouped(plan: RefusedPlan) -> list[tuple[str, list[str]]]:
     found: dict[str, list[str]] = {}
     for name, text in plan.reasons:
         found.setdefault(text, []).append(safe(name))
@@ -107,10 +100,9 @@ _SOMETIMES: dict[str, Callable[[UnitMeasured], float | None]] = {
 }
 
 
-def functions_table(projection: Projection, plan: PlanProjection, width: int | None = None) -> RenderableType:
+def functions_table(projection: Projection, plan: PlayedPlan, width: int | None = None) -> RenderableType:
     """Every function of one plan, environment by environment."""
-    assert plan.measured is not None and plan.bill is not None
-    units = sorted(plan.measured.units, key=lambda u: u.order)
+    units = plan.units
     beside = {name: read for name, read in _SOMETIMES.items() if any(read(u) for u in units)}
     # A lag is told where it is more than the wait of the events themselves.
     if any((u.lag_max_s or 0) > (u.waits.max or 0) + 1 for u in units):
@@ -122,7 +114,7 @@ def functions_table(projection: Projection, plan: PlanProjection, width: int | N
         more = [seconds(read(u)) if name == "lag max s" else count(read(u)) for name, read in beside.items()]
         rows.append([
             safe(u.unit.function), safe(u.unit.environment), count(u.events["in"]), count(u.attempts["total"]),
-            share(throttled_share(u.attempts)), count(u.attempts["failed"] + u.attempts["timed_out"]), count(lost_events(u.events)), *more,
+            share(u.throttled_share), count(u.attempts["failed"] + u.attempts["timed_out"]), count(u.lost_events), *more,
             _wait_text(u, sure.get((u.unit.function, u.unit.environment))), count(u.concurrency.p99), count(u.instances.peak), count(u.instance_limit), f"{cost:,.4f}",
         ])  # fmt: skip
     blank = [""] * (9 + len(beside))
@@ -167,25 +159,23 @@ def assumptions(projection: Projection) -> list[str]:
 
 
 def _method(projection: Projection) -> str:
-    if not any(p.confidence for p in projection.plans):
+    if not any(p.confidence for p in projection.played):
         return "every event simulated"
     return "a sample simulated (--exact for every event): figures are estimates, with 95 % intervals"
 
 
 def _intervals(projection: Projection, width: int | None = None) -> list[RenderableType]:
     """The intervals of a sampled month, beside its figures."""
-    plans = [p for p in projection.plans if p.confidence and p.measured and p.bill]
+    plans = [(p, p.confidence) for p in projection.by_cost() if p.confidence]
     if not plans:
         return []
     rows = []
-    for p in sorted(plans, key=lambda p: (p.bill.unrounded if p.bill else 0, p.offer.name)):
-        assert p.confidence is not None and p.measured is not None and p.bill is not None
-        sure, units = p.confidence, p.measured.units
+    for p, sure in plans:
         waits = [f.wait_p95 for f in sure.functions if f.wait_p95 is not None]
         slowest = max(waits, key=lambda w: w[1], default=None)
         rows.append([
             p.offer.name, money(p.bill.shown), _range(sure.cost, money), _range(sure.throttled_share, share),
-            _range(sure.refused, share), _range(sure.lost, count), f"{left_behind_share(units) * 100:.3g}",
+            _range(sure.refused, share), _range(sure.lost, count), f"{p.totals.left_behind_share * 100:.3g}",
             _range(sure.left_behind, share), "–" if slowest is None else _range(slowest, seconds),
         ])  # fmt: skip
     columns = [
@@ -203,7 +193,7 @@ def _range(interval: tuple[float, float], text: Callable[[float], str]) -> str:
 def hint_lines(projection: Projection) -> list[str]:
     """What plans quietly change about functions, plans of one hint together."""
     found: dict[tuple[str, str], list[str]] = {}
-    for plan in projection.plans:
+    for plan in projection.played:
         for name, text in plan.hints:
             found.setdefault((name, text), []).append(plan.offer.name)
     return [f"{safe(name)} on {', '.join(plans)}: {text}." for (name, text), plans in found.items()]
@@ -221,7 +211,6 @@ def projection_text(
 
     ``explained`` adds the walk from events to money of one function, ``by`` the plan's cost split that way.
     """
-    shown = projection.pick or projection.closest
     parts: list[RenderableType] = [
         Text(safe(f"{projection.model.estate.name}, {projection.model.estate.month}"), style="bold")
     ]
@@ -229,8 +218,7 @@ def projection_text(
     parts += replication_parts(replicated, width) if replicated else [Text("")]
     parts += plans_table(projection, width)
     parts += _intervals(projection, width)
-    if shown:
-        plan = projection.plan(shown)
+    if plan := projection.best:
         parts += bill_parts(projection, plan, explained, by, len(projection.plans) == 1, width)
         parts.append(functions_table(projection, plan, width))
         parts += [Text(line) for line in standing_line(plan)]

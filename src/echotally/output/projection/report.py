@@ -28,9 +28,8 @@ from echotally.output.projection.bill_view import quantity_text, standing_line
 from echotally.output.projection.projection_charts import backlog_chart, cost_chart, levels_chart
 from echotally.output.projection.projection_table import assumptions, targets_text
 from echotally.output.projection.verdict_text import check_text, verdict_lines
+from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
-from echotally.projection.project import PlanProjection, Projection
-from echotally.projection.verdict import lost_events, throttled_share
 from echotally.rates.meters import METERS
 
 #: Functions with charts of their own; more would make a page that no browser opens gladly.
@@ -91,14 +90,13 @@ def report_page(projection: Projection, checked: Checked | None, model_path: Pat
 
 
 def _contents(projection: Projection, checked: Checked | None, model_path: Path) -> dict[str, Any]:
-    name = projection.pick or projection.closest
-    plan = projection.plan(name) if name else None
+    plan = projection.best
     parts = [("plans", "Plans"), *([("bill", "Bill"), ("functions", "Functions")] if plan else []), ("findings", "Findings"), ("assumptions", "Assumptions")]  # fmt: skip
     return {
         "estate": safe(projection.model.estate.name), "month": projection.model.estate.month, "parts": parts,
         "verdict": [safe(line) for line in verdict_lines(projection)], "plans": _plans(projection),
         "beside": list(_beside(projection)), "cost_chart": _picture(cost_chart(projection, "svg"), _cost_text(projection)),
-        "plan": safe(name or ""), "bill": _bill(projection, plan) if plan else None,
+        "plan": safe(plan.offer.name if plan else ""), "bill": _bill(projection, plan) if plan else None,
         "standing": [safe(line) for line in standing_line(plan)] if plan else [],
         "functions": _functions(projection, plan) if plan else None,
         "units": _units(projection, plan) if plan else [],
@@ -132,22 +130,16 @@ def _plans(projection: Projection) -> Grid:
         Heading("wait p95 (s)"), Heading("calls at once, peak"), Heading("cold starts"),
         Heading(f"when nothing runs ({projection.currency})"), Heading("targets", False),
     )  # fmt: skip
-    feasible = sorted(
-        (p for p in projection.plans if p.bill), key=lambda p: (p.bill.total if p.bill else 0, p.offer.name)
-    )
+    feasible = list(projection.by_cost())
     rows = tuple(_plan_cells(projection, p) for p in feasible)
     pick = next((n for n, p in enumerate(feasible) if p.offer.name == projection.pick), -1)
     return Grid("Plans that take every function", columns, rows, sortable=True, pick=pick)
 
 
-def _plan_cells(projection: Projection, plan: PlanProjection) -> tuple[Cell, ...]:
-    assert plan.measured is not None and plan.bill is not None
-    units = plan.measured.units
-    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
-    throttled, lost = throttled_share(attempts), sum(lost_events(u.events) for u in units)
-    wait = max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)
-    cold = sum(u.cold_starts for u in units)
-    idle = plan.standing.total if plan.standing else None
+def _plan_cells(projection: Projection, plan: PlayedPlan) -> tuple[Cell, ...]:
+    totals = plan.totals
+    throttled, lost, wait, cold = totals.throttled_share, totals.lost, totals.wait_p95_s, totals.cold_starts
+    idle = plan.when_idle.total if plan.when_idle else None
     said = targets_text(projection, plan)
     return (
         _cell(plan.offer.name, plan.offer.name), _cell(money(plan.bill.shown), plan.bill.total), _cell(share(throttled), throttled),
@@ -158,24 +150,23 @@ def _plan_cells(projection: Projection, plan: PlanProjection) -> tuple[Cell, ...
 
 def _beside(projection: Projection) -> Sequence[Grid]:
     """Targets missed, and plans that cannot be used, where there are any."""
-    missed = [[p.offer.name, check_text(m, projection.currency)] for p in projection.plans for m in p.misses]
+    missed = [[p.offer.name, check_text(m, projection.currency)] for p in projection.played for m in p.misses]
     missed += [
         [p.offer.name, "undecided: " + check_text(m, projection.currency)]
-        for p in projection.plans
+        for p in projection.played
         for m in p.undecided
     ]
-    refused = [[p.offer.name, name, text] for p in projection.plans for name, text in p.reasons]
+    refused = [[p.offer.name, name, text] for p in projection.refused for name, text in p.reasons]
     found = [_grid("Targets missed", ["plan", "by how much"], missed)] if missed else []
     return [*found, _grid("Cannot be used", ["plan", "function", "why not"], refused)] if refused else found
 
 
 def _cost_text(projection: Projection) -> str:
-    costs = ", ".join(f"{p.offer.name} {money(p.bill.shown)}" for p in projection.plans if p.bill)
+    costs = ", ".join(f"{p.offer.name} {money(p.bill.shown)}" for p in projection.played)
     return f"Cost by plan and meter, {projection.currency}: {costs or 'no plan can be used'}."
 
 
-def _bill(projection: Projection, plan: PlanProjection) -> Grid:
-    assert plan.bill is not None
+def _bill(projection: Projection, plan: PlayedPlan) -> Grid:
     columns = (Heading("meter", False), Heading("unit", False), Heading("quantity"), Heading("free"), Heading("billable"), Heading(f"amount ({projection.currency})"))  # fmt: skip
     rows = [
         (
@@ -197,12 +188,11 @@ _UNIT_HEADINGS = (
 )  # fmt: skip
 
 
-def _functions(projection: Projection, plan: PlanProjection) -> Grid:
-    assert plan.measured is not None and plan.bill is not None
+def _functions(projection: Projection, plan: PlayedPlan) -> Grid:
     rows = []
-    for u in sorted(plan.measured.units, key=lambda u: u.order):
-        failed, lost = u.attempts["failed"] + u.attempts["timed_out"], lost_events(u.events)
-        throttled, cost = throttled_share(u.attempts), plan.bill.functions[u.unit.function, u.unit.environment]
+    for u in plan.units:
+        failed, lost = u.attempts["failed"] + u.attempts["timed_out"], u.lost_events
+        throttled, cost = u.throttled_share, plan.bill.functions[u.key]
         rows.append((
             _cell(u.unit.function, u.unit.function), _cell(u.unit.environment, u.unit.environment), _cell(count(u.events["in"]), u.events["in"]),
             _cell(count(u.attempts["total"]), u.attempts["total"]), _cell(share(throttled), throttled), _cell(count(failed), failed),
@@ -213,11 +203,10 @@ def _functions(projection: Projection, plan: PlanProjection) -> Grid:
     return Grid("Functions and environments", columns, tuple(rows), sortable=True)
 
 
-def _units(projection: Projection, plan: PlanProjection) -> list[dict[str, Any]]:
+def _units(projection: Projection, plan: PlayedPlan) -> list[dict[str, Any]]:
     """A part for each function and environment, charts for the costliest ones."""
-    assert plan.measured is not None and plan.bill is not None
     costs = plan.bill.functions
-    ranked = sorted(range(len(plan.measured.units)), key=lambda n: -costs[_key(plan.measured.units[n])])  # type: ignore[union-attr]
+    ranked = sorted(range(len(plan.measured.units)), key=lambda n: -costs[plan.measured.units[n].key])
     charted = set(ranked[:_MOST_CHARTED])
     found = []
     for n, unit in sorted(enumerate(plan.measured.units), key=lambda each: each[1].order):
@@ -227,12 +216,7 @@ def _units(projection: Projection, plan: PlanProjection) -> list[dict[str, Any]]
     return found
 
 
-def _key(unit: UnitMeasured) -> tuple[str, str]:
-    return unit.unit.function, unit.unit.environment
-
-
-def _unit_charts(projection: Projection, plan: PlanProjection, place: int, name: str) -> list[Picture]:
-    assert plan.measured is not None
+def _unit_charts(projection: Projection, plan: PlayedPlan, place: int, name: str) -> list[Picture]:
     unit = plan.measured.units[place]
     charts = [
         _picture(

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import timedelta
-from decimal import Decimal
 
 from echotally.errors import safe
 from echotally.model.units import duration_text
 from echotally.output.base.terminal import count, money, percent_more, seconds
-from echotally.projection.project import PlanProjection, Projection
+from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.trouble import Loss, Pile, losses, piles
 from echotally.projection.verdict import Check
 
@@ -52,8 +51,8 @@ def _quantity(check: Check, value: float) -> str:
 
 def verdict_lines(projection: Projection) -> list[str]:
     """What piles up and what is lost on the plan shown, then the pick and what speaks for it, or the closest plan."""
-    shown = projection.pick or projection.closest
-    before = list(trouble_lines(projection, projection.plan(shown))) if shown else []
+    shown = projection.best
+    before = list(trouble_lines(projection, shown)) if shown else []
     return [*before[:1], headline(projection), *before[1:], *_reasons(projection)] if _piling(projection) else [
         headline(projection), *before, *_reasons(projection)
     ]  # fmt: skip
@@ -61,23 +60,19 @@ def verdict_lines(projection: Projection) -> list[str]:
 
 def headline(projection: Projection) -> str:
     """The verdict in one sentence."""
-    currency = projection.currency
+    best, currency = projection.best, projection.currency
+    if best is None:
+        return "No plan can take every function; the reasons are below."
+    cost = money(best.bill.shown)
     if projection.pick:
-        best = projection.plan(projection.pick)
-        assert best.bill is not None
-        cost = money(best.bill.shown)
         if best.undecided:
             return f"Pick {projection.pick}, undecided: {cost} {currency} a month{_between(best)}; no other plan surely meets every target."
         met = "meets every target" if has_targets(projection) else "is the cheapest that takes every function"
         return f"Pick {projection.pick}: {cost} {currency} a month{_between(best)}, {met}."
-    if projection.closest:
-        near = projection.plan(projection.closest)
-        assert near.bill is not None
-        return f"No plan meets every target. Closest is {projection.closest}, {money(near.bill.shown)} {currency} a month{_between(near)}:"
-    return "No plan can take every function; the reasons are below."
+    return f"No plan meets every target. Closest is {projection.closest}, {cost} {currency} a month{_between(best)}:"
 
 
-def _between(plan: PlanProjection) -> str:
+def _between(plan: PlayedPlan) -> str:
     if plan.confidence is None:
         return ""
     low, high = plan.confidence.cost
@@ -92,11 +87,10 @@ def has_targets(projection: Projection) -> bool:
 
 
 def _piling(projection: Projection) -> bool:
-    shown = projection.pick or projection.closest
-    return bool(shown and piles(projection.model, projection.plan(shown)))
+    return projection.best is not None and bool(piles(projection.model, projection.best))
 
 
-def trouble_lines(projection: Projection, plan: PlanProjection) -> Iterator[str]:
+def trouble_lines(projection: Projection, plan: PlayedPlan) -> Iterator[str]:
     """What a plan's month leaves undone: piles first, then the worst losses."""
     for pile in piles(projection.model, plan)[:_MOST_SAID]:
         yield _pile_text(projection, pile)
@@ -125,19 +119,19 @@ def _pile_text(projection: Projection, pile: Pile) -> str:
 
 
 def _reasons(projection: Projection) -> Iterator[str]:
-    currency = projection.currency
+    best = projection.best
+    if best is None:
+        return
     if projection.pick:
-        best = projection.plan(projection.pick)
         yield from _undecided(projection, best)
         yield from _beside(projection, best)
         yield from _sure(projection, best)
-    elif projection.closest:
-        near = projection.plan(projection.closest)
-        yield from (f"  it misses {check_text(miss, currency)}." for miss in near.misses)
-        yield from _undecided(projection, near)
+    else:
+        yield from (f"  it misses {check_text(miss, projection.currency)}." for miss in best.misses)
+        yield from _undecided(projection, best)
 
 
-def _undecided(projection: Projection, plan: PlanProjection) -> Iterator[str]:
+def _undecided(projection: Projection, plan: PlayedPlan) -> Iterator[str]:
     """What a sample cannot decide, and what would."""
     for check in plan.undecided:
         yield f"Undecided: {check_text(check, projection.currency)}."
@@ -145,20 +139,16 @@ def _undecided(projection: Projection, plan: PlanProjection) -> Iterator[str]:
         yield f"To settle it: --exact plays every event, about {_exact_time(plan)}; or a target further from what was found."
 
 
-def _exact_time(plan: PlanProjection) -> str:
-    assert plan.measured is not None
-    played = sum(u.attempts["total"] + u.events["in"] for u in plan.measured.units) / 2
+def _exact_time(plan: PlayedPlan) -> str:
+    played = (plan.totals.attempts["total"] + plan.totals.events["in"]) / 2
     minutes = played / _PLAYED_PER_S / 60
     return "a minute" if minutes < 1.5 else f"{minutes:,.0f} minutes" if minutes < 90 else f"{minutes / 60:,.0f} hours"
 
 
-def _beside(projection: Projection, best: PlanProjection) -> Iterator[str]:
+def _beside(projection: Projection, best: PlayedPlan) -> Iterator[str]:
     """What stands in the way of the plans around the pick, and how far they are from taking its place."""
-    assert best.bill is not None
-    others = [p for p in projection.plans if p.bill and p.offer.name != best.offer.name]
-    costs: dict[str, tuple[Decimal, Decimal]] = {
-        p.offer.name: (p.bill.unrounded, p.bill.shown) for p in others if p.bill
-    }
+    others = [p for p in projection.played if p.offer.name != best.offer.name]
+    costs = {p.offer.name: (p.bill.unrounded, p.bill.shown) for p in others}
     currency = projection.currency
     for plan in sorted(others, key=lambda p: (costs[p.offer.name][0], p.offer.name)):
         cost, shown = costs[plan.offer.name]
@@ -185,7 +175,7 @@ def _beside(projection: Projection, best: PlanProjection) -> Iterator[str]:
         )
 
 
-def _sure(projection: Projection, best: PlanProjection) -> Iterator[str]:
+def _sure(projection: Projection, best: PlayedPlan) -> Iterator[str]:
     if best.checks and has_targets(projection):
         tight = max(best.checks, key=lambda check: check.used)
         yield f"Tightest target: {check_text(tight, projection.currency)}."

@@ -14,8 +14,8 @@ from echotally.output.base.charts import new_figure, picture, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, signed, table
 from echotally.output.projection.projection_json import amount_text
 from echotally.output.projection.verdict_text import check_text
-from echotally.projection.project import PlanProjection
-from echotally.projection.verdict import throttled_share
+from echotally.projection.answer import PlayedPlan
+from echotally.projection.totals import totals_of
 from echotally.studies.choose import Choice
 
 
@@ -40,7 +40,7 @@ def choose_verdict(found: Choice) -> list[str]:
     return lines
 
 
-def _kept(plan: PlanProjection) -> str:
+def _kept(plan: PlayedPlan) -> str:
     if plan.misses:
         return f"misses {len(plan.misses)} target(s)"
     return f"{len(plan.undecided)} target(s) undecided" if plan.undecided else "meets every target"
@@ -53,21 +53,20 @@ def set_lines(found: Choice) -> list[str]:
 
 def choose_text(found: Choice, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, each function's plan and sizes, and the change as overrides."""
-    assert found.chosen.measured is not None and found.chosen.bill is not None
     sizes = dict(found.sets)
     columns = [Column("function", False), Column("plan", False), Column("memory"), Column("limit"), Column("throttled %", rank=1),
                Column("wait p95 s", rank=1), Column("peak inst.", rank=2), Column("cost")]  # fmt: skip
     rows = []
     for name, function in found.loaded.model.functions.items():
-        units = [u for u in found.chosen.measured.units if u.unit.function == name]
-        attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
+        units = found.chosen.units_of(name)
+        totals = totals_of(units)
         limit = sizes.get(f"functions.{name}.instance_limit") or function.instance_limit
         rows.append([
             safe(name), found.assignment[name], sizes.get(f"functions.{name}.memory") or memory_text(function.memory),
-            "–" if limit is None else str(limit), share(throttled_share(attempts)),
-            seconds(max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None)),
+            "–" if limit is None else str(limit), share(totals.throttled_share),
+            seconds(totals.wait_p95_s),
             count(max(u.instances.peak for u in units)),
-            f"{sum(found.chosen.bill.functions[u.unit.function, u.unit.environment] for u in units):,.4f}",
+            f"{sum(found.chosen.bill.functions[u.key] for u in units):,.4f}",
         ])  # fmt: skip
     parts: list[RenderableType] = [
         Text(safe(line), style="bold" if n == 0 else "") for n, line in enumerate(choose_verdict(found))
@@ -107,7 +106,6 @@ def choose_chart(found: Choice, form: str) -> bytes:
 
 def choose_json(found: Choice) -> str:
     """The choice as data (schema ``echotally-choice/1``)."""
-    assert found.today.bill is not None and found.chosen.bill is not None
     data = {
         "schema": "echotally-choice/1",
         "currency": found.chosen.bill.currency,

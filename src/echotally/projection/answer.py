@@ -1,0 +1,137 @@
+"""The answer of ``project`` as types: a plan that was played or was refused, and all of them side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Literal
+
+from echotally.demand.month import MonthPlan
+from echotally.engine.reading import Measured, UnitMeasured
+from echotally.model.estate import Model
+from echotally.projection.bills import Bill
+from echotally.projection.confidence import Confidence
+from echotally.projection.metering import Metered
+from echotally.projection.totals import Totals
+from echotally.projection.verdict import Check
+from echotally.rates.card_loading import Offer
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: What is said of a function: its name, and the text.
+Said = tuple[str, str]
+
+
+@dataclass(frozen=True)
+class RefusedPlan:
+    """A plan that cannot take the estate, and what speaks against it, by function."""
+
+    offer: Offer
+    reasons: tuple[Said, ...]
+    feasible: Literal[False] = False
+    meets_targets: Literal[False] = False
+    method: str = "exact"
+
+
+@dataclass(frozen=True)
+class PlayedPlan:
+    """A plan that takes the estate: what the month does and costs on it.
+
+    ``when_idle`` is the bill of a month in which nothing comes, where it was asked for. ``method`` is "exact" or "sampled";
+    a sampled month has a ``confidence``. ``hints`` say what the plan quietly changes about a function.
+    """
+
+    offer: Offer
+    measured: Measured
+    metered: Metered
+    bill: Bill
+    totals: Totals
+    checks: tuple[Check, ...]
+    hints: tuple[Said, ...] = ()
+    when_idle: Bill | None = None
+    confidence: Confidence | None = None
+    feasible: Literal[True] = True
+
+    @property
+    def method(self) -> str:
+        """How the month was played: "exact" or "sampled"."""
+        return "exact" if self.confidence is None else "sampled"
+
+    @property
+    def units(self) -> list[UnitMeasured]:
+        """What was measured of each function and environment, in the order of the file."""
+        return sorted(self.measured.units, key=lambda u: u.order)
+
+    def units_of(self, function: str) -> list[UnitMeasured]:
+        """What was measured of one function, an item an environment."""
+        return [u for u in self.units if u.unit.function == function]
+
+    @property
+    def misses(self) -> tuple[Check, ...]:
+        """The targets that are missed."""
+        return tuple(check for check in self.checks if check.missed)
+
+    @property
+    def undecided(self) -> tuple[Check, ...]:
+        """The targets of which a sample cannot say whether they are met."""
+        return tuple(check for check in self.checks if check.undecided)
+
+    @property
+    def meets_targets(self) -> bool | None:
+        """Whether every target is met; None where nothing is missed and something undecided."""
+        if self.misses:
+            return False
+        return None if self.undecided else True
+
+
+PlanProjection = PlayedPlan | RefusedPlan
+
+
+@dataclass(frozen=True)
+class Projection:
+    """The answer of ``project``: every plan, the pick, the closest, and what was assumed."""
+
+    model: Model
+    month: MonthPlan
+    seed: int
+    currency: str
+    plans: tuple[PlanProjection, ...]
+    pick: str | None
+    closest: str | None
+    notes: tuple[str, ...] = field(default=())
+
+    @property
+    def played(self) -> list[PlayedPlan]:
+        """The plans that can take the estate, in the order asked."""
+        return [plan for plan in self.plans if isinstance(plan, PlayedPlan)]
+
+    @property
+    def refused(self) -> list[RefusedPlan]:
+        """The plans that cannot."""
+        return [plan for plan in self.plans if isinstance(plan, RefusedPlan)]
+
+    @property
+    def best(self) -> PlayedPlan | None:
+        """The pick, or else the closest; None where no plan can take the estate."""
+        name = self.pick or self.closest
+        return next((plan for plan in self.played if plan.offer.name == name), None)
+
+    def by_cost(self) -> Iterator[PlayedPlan]:
+        """The plans that can take the estate, cheapest first, ties by name."""
+        yield from sorted(self.played, key=lambda plan: (plan.bill.total, plan.offer.name))
+
+    def plan(self, name: str) -> PlanProjection:
+        """The projection of one plan by its full name; raises ``KeyError``."""
+        found = next((p for p in self.plans if p.offer.name == name), None)
+        if found is None:
+            raise KeyError(name)
+        return found
+
+    def to_frame(self, level: str = "functions") -> pd.DataFrame:
+        """One level as a table: "functions" (a row a plan, function and environment), "plans", "bill" (a row a plan and
+        meter) or "series" (a row an hour); raises ``ValueError`` for another.
+        """
+        from echotally.projection.tables import frame_at
+
+        return frame_at(self, level)

@@ -1,0 +1,64 @@
+"""What the units of a month come to together: each total is summed here, and every table, page and export reads it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from echotally.engine.reading import ENDINGS, UnitMeasured, lost_events, throttled_share
+
+_EVENTS = ("in", *ENDINGS)
+_ATTEMPTS = ("total", "succeeded", "failed", "timed_out", "throttled", "running")
+
+
+@dataclass(frozen=True)
+class Totals:
+    """Sums over units. ``events`` and ``attempts`` by name as in ``UnitMeasured``; ``left_behind`` as in rule 7.38.
+
+    ``wait_p95_s`` is the longest of the units' p95 waits, s, None where nothing succeeded.
+    """
+
+    events: dict[str, int]
+    attempts: dict[str, int]
+    started: int
+    cold_starts: int
+    duplicates: int
+    left_behind: int
+    wait_p95_s: float | None
+    longest_run_ns: int
+    backlog_peak: int
+
+    @property
+    def throttled_share(self) -> float:
+        """Throttled attempts / attempts (rule 5.4); 0 without attempts."""
+        return throttled_share(self.attempts)
+
+    @property
+    def left_behind_share(self) -> float:
+        """Events not served / events in (rule 7.38); 0 without events."""
+        return self.left_behind / self.events["in"] if self.events["in"] else 0.0
+
+    @property
+    def lost(self) -> int:
+        """Events lost, dead-lettered, expired or too large."""
+        return lost_events(self.events)
+
+
+def totals_of(units: Sequence[UnitMeasured]) -> Totals:
+    """The totals of some units, or of one."""
+    waits = [u.waits.p95 for u in units if u.waits.p95 is not None]
+    return Totals(
+        events=_summed([u.events for u in units], _EVENTS),
+        attempts=_summed([u.attempts for u in units], _ATTEMPTS),
+        started=sum(u.started for u in units),
+        cold_starts=sum(u.cold_starts for u in units),
+        duplicates=sum(u.duplicates for u in units),
+        left_behind=sum(u.left_behind_events for u in units),
+        wait_p95_s=max(waits, default=None),
+        longest_run_ns=max((u.longest_run_ns for u in units), default=0),
+        backlog_peak=max((u.backlog_peak for u in units), default=0),
+    )
+
+
+def _summed(counts: Sequence[dict[str, int]], names: Sequence[str]) -> dict[str, int]:
+    return {name: sum(each[name] for each in counts) for name in names}
