@@ -52,6 +52,24 @@ class Problem:
         return f"{text}. Allowed: {self.allowed}" if self.allowed else text
 
 
+class Refused(ValueError):
+    """A value that cannot be used: what is wrong with it, and what is allowed. Whoever knows its place makes it a ``Problem``.
+
+    It is a ``ValueError``, so that validators of keys may raise it.
+    """
+
+    def __init__(self, message: str, allowed: str = "") -> None:
+        super().__init__(message)
+        self.message, self.allowed = message, allowed
+
+    def __str__(self) -> str:
+        return f"{self.message}. Allowed: {self.allowed}" if self.allowed else self.message
+
+    def at(self, address: str, value: str) -> Problem:
+        """The mistake at its place."""
+        return Problem(self.message, address, value=value, allowed=self.allowed)
+
+
 class EchoTallyError(Exception):
     """Root of every error this package raises on purpose."""
 

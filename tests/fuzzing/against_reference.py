@@ -6,7 +6,7 @@ import sys
 
 from hypothesis import HealthCheck, Phase, given, seed, settings
 
-from tests.test_reference import agrees, estates
+from tests.engine.test_slow_engine import agrees, estates
 
 
 def compare(number: int, count: int) -> None:

@@ -60,13 +60,13 @@ def _check(kind: Any, option: str, value: str) -> None:
     """Read an option's value as the model file's keys of that kind are read."""
     from pydantic import TypeAdapter, ValidationError
 
-    from echotally.errors import BadInput, Problem
+    from echotally.errors import BadInput, Refused
 
     try:
         TypeAdapter(kind).validate_python(value)
     except ValidationError as error:
-        message, _, allowed = str(error.errors()[0]["ctx"]["error"]).partition("|")
-        raise BadInput(Problem(message, option, value=value, allowed=allowed)) from error
+        refused: Refused = error.errors()[0]["ctx"]["error"]
+        raise BadInput(refused.at(option, value)) from error
 
 
 def counts(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> tuple[int, ...]:
@@ -86,7 +86,7 @@ def duration(ctx: click.Context | None, param: click.Parameter | None, text: str
     try:
         return duration_ns(text)
     except ValueError as error:
-        raise click.BadParameter(str(error).replace("|", ". Allowed: ")) from error
+        raise click.BadParameter(str(error)) from error
 
 
 model_argument = click.argument("model", type=click.Path(path_type=Path))

@@ -18,6 +18,7 @@ from zoneinfo import ZoneInfo
 from cronsim import CronSim, CronSimError
 
 from echotally.demand.clock import to_utc
+from echotally.errors import Refused
 
 _AT_FORMS = {
     "@yearly": "0 0 1 1 *", "@annually": "0 0 1 1 *", "@monthly": "0 0 1 * *", "@weekly": "0 0 * * 0",
@@ -32,8 +33,8 @@ _MONTHS = ("JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT",
 _SEARCH_YEARS = 40
 
 
-class BadSchedule(ValueError):
-    """An expression that cannot be read or can never fire; the text is "message|allowed"."""
+class BadSchedule(Refused):
+    """An expression that cannot be read or can never fire."""
 
 
 @dataclass(frozen=True)
@@ -77,7 +78,7 @@ def parse_cron(expression: str, seconds: bool = False) -> Cron:
     text = expression.strip()
     if text.startswith("@"):
         if text.lower() not in _AT_FORMS:
-            raise BadSchedule(f"is not a known @-form|{', '.join(_AT_FORMS)}")
+            raise BadSchedule("is not a known @-form", f"{', '.join(_AT_FORMS)}")
         text = _AT_FORMS[text.lower()]
     parts, year = _split(text.upper().split(), seconds)
     first_day = 0 if year is None else 1
@@ -115,19 +116,20 @@ def _split(parts: list[str], seconds: bool) -> tuple[list[str], str | None]:
     """Seconds, minute ... weekday, and the year field if there is one."""
     if len(parts) == 5:
         if seconds:
-            raise BadSchedule("has five fields, but seconds are switched on|six fields, seconds first")
+            raise BadSchedule("has five fields, but seconds are switched on", "six fields, seconds first")
         return ["0", *parts], None
     if len(parts) != 6:
-        raise BadSchedule(f"has {len(parts)} fields|five: minute, hour, day of month, month, day of week; or six")
+        raise BadSchedule(f"has {len(parts)} fields", "five: minute, hour, day of month, month, day of week; or six")
     if seconds:
         return parts, None
     if "?" in (parts[2], parts[4]):
         if parts[2] == parts[4]:
-            raise BadSchedule('has "?" in both day fields|exactly one "?", in day of month or day of week')
+            raise BadSchedule('has "?" in both day fields', 'exactly one "?", in day of month or day of week')
         return ["0", *parts[:5]], parts[5]
     raise BadSchedule(
         f'has six fields, which can be read two ways: year last needs exactly one "?" ("{" ".join([*parts[:4], "?", parts[5]])}"), '
-        f"and seconds first needs seconds = true|one of the two"
+        "and seconds first needs seconds = true",
+        "one of the two",
     )
 
 
@@ -144,7 +146,9 @@ def _weekdays(part: str, first: int) -> str:
     def shift(match: re.Match[str]) -> str:
         number = int(match[1])
         if not 1 <= number <= 7:
-            raise BadSchedule(f"has a bad day of week ({match[1]})|1 (Sunday) to 7 (Saturday) where a year stands last")
+            raise BadSchedule(
+                f"has a bad day of week ({match[1]})", "1 (Sunday) to 7 (Saturday) where a year stands last"
+            )
         return str(number - 1)
 
     return re.sub(r"(?<![#/\d])(\d+)", shift, part)
@@ -157,7 +161,7 @@ def _check(part: str, number: int) -> None:
         return
     for item in part.split(","):
         if not re.fullmatch(rf"(\*|\d+(-\d+)?)(/\d+)?{special}", item):
-            raise BadSchedule(f'has a bad {name} field ("{part}")|{_allowed(number)}')
+            raise BadSchedule(f'has a bad {name} field ("{part}")', f"{_allowed(number)}")
         if "#" in item:
             day, nth = item.split("#")
             ok = low <= int(day) <= high and 1 <= int(nth) <= 5
@@ -168,10 +172,12 @@ def _check(part: str, number: int) -> None:
             if len(bounds) == 2 and bounds[0] > bounds[1]:
                 last = 6 if number == 5 else high
                 parts = [str(a) if a == b else f"{a}-{b}" for a, b in ((bounds[0], last), (low, bounds[1]))]
-                raise BadSchedule(f'has a reversed range in its {name} field ("{item}")|two parts: "{",".join(parts)}"')
+                raise BadSchedule(
+                    f'has a reversed range in its {name} field ("{item}")', f'two parts: "{",".join(parts)}"'
+                )
         step = item.partition("/")[2]
         if not ok or (step and int(step) == 0):
-            raise BadSchedule(f'has a bad {name} field ("{part}")|{_allowed(number)}')
+            raise BadSchedule(f'has a bad {name} field ("{part}")', f"{_allowed(number)}")
 
 
 def _allowed(number: int) -> str:
@@ -194,8 +200,8 @@ def _library_rule(parts: list[str]) -> Any:
         return CronSim(" ".join(parts), datetime(2000, 1, 1, tzinfo=UTC))
     except CronSimError as error:
         if "day-of-month" in str(error):
-            raise BadSchedule("can never fire: no month it names has such a day|days that exist") from error
-        raise BadSchedule(f"{str(error).lower()}|five classic fields") from error
+            raise BadSchedule("can never fire: no month it names has such a day", "days that exist") from error
+        raise BadSchedule(f"{str(error).lower()}", "five classic fields") from error
 
 
 def _years(part: str | None) -> frozenset[int] | None:
@@ -237,7 +243,7 @@ def _must_fire(cron: Cron) -> None:
                         return
                 except ValueError:
                     break
-    raise BadSchedule("can never fire: no such day exists|days that some month has")
+    raise BadSchedule("can never fire: no such day exists", "days that some month has")
 
 
 def firings_after(cron: Cron, zone: ZoneInfo, after: datetime) -> Iterator[datetime]:

@@ -123,8 +123,7 @@ class _Planner:
         try:
             return make()
         except (BadSchedule, BadTrace) as error:
-            message, _, allowed = str(error).partition("|")
-            self.problems.append(self.document.problem(address, message, value, allowed))
+            self.problems.append(self.document.problem(address, error.message, value, error.allowed))
             return otherwise
 
     def _firing_tap(self, environment: str, source: str, times: NDArray[np.int64]) -> Tap:

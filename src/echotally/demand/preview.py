@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 from echotally.demand.clock import MonthClock, month_clock, to_utc
 from echotally.demand.cron import BadSchedule, Cron, day_firings
 from echotally.demand.schedules import cron_of, firings, last_before, month_firings_ns, schedule_words, zone_of
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Refused
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_ns
 
@@ -51,10 +51,10 @@ def expression_schedule(text: str, zone: str, seconds: bool) -> Schedule:
     if text.lower().startswith("every "):
         try:
             step = duration_ns(text[6:])
-        except ValueError as error:
-            raise BadSchedule(str(error)) from error
+        except Refused as error:
+            raise BadSchedule(error.message, error.allowed) from error
         if step == 0:
-            raise BadSchedule('must be longer than nothing|a duration above "0 s"')
+            raise BadSchedule("must be longer than nothing", 'a duration above "0 s"')
         return Schedule.model_construct(
             cron=None, every=step, rrule=None, timezone=zone, from_=None, seconds=False, items=1, overlap="allow"
         )
@@ -90,8 +90,7 @@ def preview_expression(
     try:
         return preview(expression_schedule(text, zone, seconds), text.strip(), zone, start, count, month)
     except BadSchedule as error:
-        message, _, allowed = str(error).partition("|")
-        raise BadInput(Problem(message, "expression", value=f'"{text.strip()}"', allowed=allowed)) from error
+        raise BadInput(error.at("expression", f'"{text.strip()}"')) from error
 
 
 def clock_changes(clock: MonthClock) -> Iterator[tuple[datetime, datetime]]:

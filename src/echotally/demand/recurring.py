@@ -27,7 +27,7 @@ _STEP_S = {"SECONDLY": 1, "MINUTELY": 60, "HOURLY": 3_600}
 #: Parts of the clock that, in a rule of such steps, only leave times out; smaller ones multiply them (RFC 5545, the table
 #: of section 3.3.10).
 _LIMITS = {"HOURLY": ("BYHOUR",), "MINUTELY": ("BYHOUR", "BYMINUTE"), "SECONDLY": ("BYHOUR", "BYMINUTE", "BYSECOND")}
-_STEPPED_OVER = "can never fire: its interval steps over every time it names|an INTERVAL that meets its BY parts"
+_STEPPED_OVER = ("can never fire: its interval steps over every time it names", "an INTERVAL that meets its BY parts")
 _DAYS = {name: n for n, name in enumerate(("MO", "TU", "WE", "TH", "FR", "SA", "SU"))}
 
 
@@ -48,7 +48,7 @@ def _walked(times: Iterator[datetime]) -> Iterator[datetime]:
     try:
         yield from times
     except (TypeError, ValueError) as error:
-        raise BadSchedule(_STEPPED_OVER) from error
+        raise BadSchedule(*_STEPPED_OVER) from error
 
 
 def _in_zone(schedule: Schedule, zone: ZoneInfo) -> Schedule:
@@ -171,20 +171,18 @@ def _library_rule(text: str, start: datetime, zone: str | None) -> Any:
     from dateutil.rrule import rrulestr
 
     if "DTSTART" in text.upper():
-        raise BadSchedule("has a DTSTART of its own|the key from, beside the rule")
+        raise BadSchedule("has a DTSTART of its own", "the key from, beside the rule")
     if re.search(r"INTERVAL=0*(;|$)", text.upper()):
-        raise BadSchedule("has an INTERVAL of 0|a whole number from 1")
+        raise BadSchedule("has an INTERVAL of 0", "a whole number from 1")
     try:
         # The library walks in local time; an UNTIL in UTC, as RFC 5545 has it beside a zone, is that instant's local time.
         local = re.sub(r"(?<=UNTIL=)(\d{8}T\d{6})Z", lambda m: _local_until(m[1], zone), text.upper())
         return rrulestr(local, dtstart=start, forceset=False)
     except (ValueError, TypeError, KeyError, AttributeError) as error:
-        never = "empty set" in str(error)
-        raise BadSchedule(
-            _STEPPED_OVER
-            if never
-            else f"is not a recurrence rule ({error})|RFC 5545, such as FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=6"
-        ) from error
+        if "empty set" in str(error):
+            raise BadSchedule(*_STEPPED_OVER) from error
+        form = "RFC 5545, such as FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=6"
+        raise BadSchedule(f"is not a recurrence rule ({error})", form) from error
 
 
 def _local_until(utc: str, zone: str | None) -> str:
@@ -212,4 +210,4 @@ def _must_recur(text: str) -> None:
     yearly = ";".join([f"FREQ={freq}", *(f"{k}={v}" for k, v in kept.items())])
     first = next(iter(_library_rule(f"{yearly};UNTIL=24000101T000000", datetime(2000, 1, 1), None)), None)
     if first is None:
-        raise BadSchedule("can never fire: no year has such a day|days that exist")
+        raise BadSchedule("can never fire: no year has such a day", "days that exist")

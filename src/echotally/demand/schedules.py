@@ -126,5 +126,5 @@ def _every_ns(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> NDArray[
     first = anchor if anchor >= 0 else anchor + -(anchor // step) * step
     count = max(0, -(-(clock.length_ns - first) // step))
     if count > MOST_FIRINGS:
-        raise BadSchedule(f"fires {count:,} times a month|a schedule of at most {MOST_FIRINGS:,} firings a month")
+        raise BadSchedule(f"fires {count:,} times a month", f"a schedule of at most {MOST_FIRINGS:,} firings a month")
     return first + np.arange(count, dtype=np.int64) * step

@@ -15,6 +15,7 @@ from typing import Any
 from echotally.database import database, named_in_sql, quoted_name
 from echotally.demand.clock import MonthClock, to_utc
 from echotally.demand.rate_shapes import Stretch
+from echotally.errors import Refused
 from echotally.files import opened
 
 _FORMS = "a CSV or Parquet file with the columns time (ISO 8601) and count (a whole number, 0 or more)"
@@ -24,8 +25,8 @@ _LARGEST_BYTES = 1_000_000_000
 _MOST_COLUMNS = 10
 
 
-class BadTrace(ValueError):
-    """A trace that cannot be used; the text is "message|allowed"."""
+class BadTrace(Refused):
+    """A trace that cannot be used."""
 
 
 @dataclass(frozen=True)
@@ -46,18 +47,20 @@ def read_trace(path: Path, clock: MonthClock, factor: float, repeat: bool) -> Tr
     if any(b <= a for a, b in itertools.pairwise(starts)):
         place = next(n for n, (a, b) in enumerate(itertools.pairwise(starts)) if b <= a) + 3
         raise BadTrace(
-            f"row {place} of {path.name} does not come after the row before it|rising times without duplicates"
+            f"row {place} of {path.name} does not come after the row before it", "rising times without duplicates"
         )
     last = starts[-1] - starts[-2] if len(starts) > 1 else 0
     if last <= 0:
-        raise BadTrace(f"{path.name} has {len(rows)} row(s)|at least two rows, so that the last one's length is known")
+        raise BadTrace(
+            f"{path.name} has {len(rows)} row(s)", "at least two rows, so that the last one's length is known"
+        )
     spans = [(s, e, _scaled_count(c, factor)) for (s, c), e in zip(rows, [*starts[1:], starts[-1] + last], strict=True)]
     notes: list[str] = []
     if repeat:
         spans = _end_to_end(spans, clock.length_ns)
     elif spans[0][0] > 0 or spans[-1][1] < clock.length_ns:
         raise BadTrace(
-            f"{path.name} is shorter than the month {clock.month}|a trace of the whole month, or repeat = true"
+            f"{path.name} is shorter than the month {clock.month}", "a trace of the whole month, or repeat = true"
         )
     inside = [(s, e, c) for s, e, c in spans if 0 <= s < clock.length_ns]
     outside = len(spans) - len(inside)
@@ -94,7 +97,7 @@ def _end_to_end(spans: list[tuple[int, int, int]], length_ns: int) -> list[tuple
         found += [(s + offset, e + offset, c) for s, e, c in spans if s + offset < length_ns]
         offset += period
         if len(found) > _MOST_ROWS:
-            raise BadTrace(f"is so short that it would be laid more than {_MOST_ROWS} rows long|a longer trace")
+            raise BadTrace(f"is so short that it would be laid more than {_MOST_ROWS} rows long", "a longer trace")
     return found
 
 
@@ -104,19 +107,19 @@ def _rows(path: Path, clock: MonthClock) -> tuple[tuple[int, int], ...]:
     try:
         opened(path, _LARGEST_BYTES).close()
     except OSError as error:
-        raise BadTrace(f"cannot be read: {path.name}: {error.strerror}|{_FORMS}") from error
+        raise BadTrace(f"cannot be read: {path.name}: {error.strerror}", _FORMS) from error
     names, found = _parquet(path) if path.suffix == ".parquet" else _csv(path)
     if sorted(names) != ["count", "time"]:
         known = {"count", "time"} & set(names)
         # Until a heading is known the file may be anything, and is not quoted.
         seen = f"has the columns {', '.join(names)[:80]}" if known else "has neither of the columns time and count"
-        raise BadTrace(f"{path.name} {seen}|{_FORMS}")
+        raise BadTrace(f"{path.name} {seen}", _FORMS)
     if not 0 < len(found) <= _MOST_ROWS:
-        raise BadTrace(f"{path.name} has {len(found)} rows|1 to {_MOST_ROWS} rows")
+        raise BadTrace(f"{path.name} has {len(found)} rows", f"1 to {_MOST_ROWS} rows")
     time_at, count_at = names.index("time"), names.index("count")
     if any(len(row) != 2 for row in found):
         place = next(n for n, row in enumerate(found, 2) if len(row) != 2)
-        raise BadTrace(f"row {place} of {path.name} has not two cells|{_FORMS}")
+        raise BadTrace(f"row {place} of {path.name} has not two cells", _FORMS)
     return tuple(
         (_time_ns(row[time_at], clock, path, n), _count(row[count_at], path, n)) for n, row in enumerate(found, 2)
     )
@@ -129,7 +132,7 @@ def _csv(path: Path) -> tuple[list[str], list[Any]]:
             names = [name.strip().lower() for name in next(rows, [])]
             return names, [row for row in islice(rows, _MOST_ROWS + 1) if row]
     except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise BadTrace(f"{path.name} cannot be read ({error})|{_FORMS}") from error
+        raise BadTrace(f"{path.name} cannot be read ({error})", _FORMS) from error
 
 
 def _parquet(path: Path) -> tuple[list[str], list[Any]]:
@@ -149,14 +152,16 @@ def _parquet(path: Path) -> tuple[list[str], list[Any]]:
             cursor = connection.execute(f"SELECT {', '.join(cells)} FROM {source} LIMIT {_MOST_ROWS + 1}")
             return [column[0].strip().lower() for column in cursor.description], cursor.fetchall()
     except duckdb.Error as error:
-        raise BadTrace(f"{path.name} cannot be read ({str(error).splitlines()[0]})|{_FORMS}") from error
+        raise BadTrace(f"{path.name} cannot be read ({str(error).splitlines()[0]})", _FORMS) from error
 
 
 def _time_ns(found: Any, clock: MonthClock, path: Path, row: int) -> int:
     try:
         moment = found if isinstance(found, datetime) else datetime.fromisoformat(str(found).strip())
     except ValueError as error:
-        raise BadTrace(f'row {row} of {path.name} has the time "{found}"|ISO 8601, such as 2027-03-01T00:00') from error
+        raise BadTrace(
+            f'row {row} of {path.name} has the time "{found}"', "ISO 8601, such as 2027-03-01T00:00"
+        ) from error
     return clock.ns(moment.astimezone(UTC) if moment.tzinfo else to_utc(moment, clock.zone))
 
 
@@ -166,5 +171,5 @@ def _count(found: Any, path: Path, row: int) -> int:
     except ValueError:
         count = -1
     if not 0 <= count <= 10**12:
-        raise BadTrace(f'row {row} of {path.name} has the count "{found}"|a whole number, 0 or more')
+        raise BadTrace(f'row {row} of {path.name} has the count "{found}"', "a whole number, 0 or more")
     return count

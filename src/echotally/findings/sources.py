@@ -10,7 +10,8 @@ from echotally.findings.context import Context, Noticed, Sets, nice_duration, pu
 from echotally.model.estate import Stream
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.units import duration_text
-from echotally.rates.billing import exact, price_of
+from echotally.rates.billing import exact
+from echotally.rates.price_walk import price_of
 
 
 def clears_per_s(ctx: Context, number: int) -> float:

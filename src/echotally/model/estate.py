@@ -11,6 +11,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import ConfigDict, Field, model_validator
 
+from echotally.errors import Refused
 from echotally.model import fields as f
 from echotally.model import key_rules as shapes
 from echotally.model.sources import SourceKind, SourceRef
@@ -111,7 +112,7 @@ class Schedule(f.Strict):
     @model_validator(mode="after")
     def _one_form(self) -> Self:
         if sum(form is not None for form in (self.cron, self.every, self.rrule)) != 1:
-            raise ValueError("needs exactly one form of schedule|cron, every or rrule")
+            raise Refused("needs exactly one form of schedule", "cron, every or rrule")
         return self
 
 
@@ -178,7 +179,7 @@ class Lump(f.Strict):
     @model_validator(mode="after")
     def _one_form(self) -> Self:
         if (self.cron is None) == (self.at is None):
-            raise ValueError("needs one of cron and at|cron for lumps that return, at for a single one")
+            raise Refused("needs one of cron and at", "cron for lumps that return, at for a single one")
         return self
 
 
@@ -216,14 +217,14 @@ class Demand(f.Strict):
     def _forms_fit(self) -> Self:
         forms = [name for name in ("rate", "monthly", "trace", "clients") if getattr(self, name) is not None]
         if len(forms) > 1 or not (forms or self.lumps):
-            raise ValueError("needs exactly one kind of demand|rate, monthly, trace or clients, or lumps alone")
+            raise Refused("needs exactly one kind of demand", "rate, monthly, trace or clients, or lumps alone")
         if (self.spread == "bursty") != (self.burst is not None):
-            raise ValueError('spread and burst do not fit|spread = "bursty" together with burst = 8')
+            raise Refused("spread and burst do not fit", 'spread = "bursty" together with burst = 8')
         for shape in (self.day_shape, self.week_shape):
             if shape is not None and sum(shape) <= 0:
-                raise ValueError("a shape must not be all zeros|weights of which at least one is above 0")
+                raise Refused("a shape must not be all zeros", "weights of which at least one is above 0")
         if self.clients and self.into.kind is not SourceKind.ENDPOINTS:
-            raise ValueError('clients ask endpoints only|into = "endpoints.NAME"')
+            raise Refused("clients ask endpoints only", 'into = "endpoints.NAME"')
         return self
 
 

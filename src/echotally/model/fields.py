@@ -1,6 +1,6 @@
 """The typed fields of model and rate card: one definition each for parsing, refusing and JSON Schema.
 
-A validator raises ``ValueError("what is wrong|what is allowed")``; the loader adds file, line and address.
+A validator raises ``Refused``; the loader adds file, line and address.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo, available_timezones
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, WithJsonSchema
 
+from echotally.errors import Refused
 from echotally.model import units
 from echotally.model.spread import Spread, parse_spread
 
@@ -74,7 +75,7 @@ def _folder(info: ValidationInfo) -> Path:
 
 def _positive(ns: int) -> int:
     if ns <= 0:
-        raise ValueError('must be longer than nothing|a duration above "0 s"')
+        raise Refused("must be longer than nothing", 'a duration above "0 s"')
     return ns
 
 
@@ -103,7 +104,7 @@ def _zone(found: object) -> str:
         from difflib import get_close_matches
 
         near = get_close_matches(str(found), _zones(), 1)
-        raise ValueError("is not a time zone|an IANA zone name" + (f", perhaps {near[0]}" if near else ""))
+        raise Refused("is not a time zone", "an IANA zone name" + (f", perhaps {near[0]}" if near else ""))
     ZoneInfo(found)
     return found
 
@@ -114,7 +115,7 @@ def _month(found: object) -> str:
         or not re.fullmatch(r"\d{4}-(0[1-9]|1[0-2])", found)
         or not 1970 <= int(found[:4]) <= 9998
     ):
-        raise ValueError('is not a calendar month|"YYYY-MM" from 1970-01 to 9998-12')
+        raise Refused("is not a calendar month", '"YYYY-MM" from 1970-01 to 9998-12')
     return found
 
 
@@ -125,9 +126,9 @@ def _moment(found: object) -> datetime:
     except ValueError:
         moment = None
     if not isinstance(moment, datetime) or moment.tzinfo is not None:
-        raise ValueError('is not a local time|"YYYY-MM-DDTHH:MM" without offset')
+        raise Refused("is not a local time", '"YYYY-MM-DDTHH:MM" without offset')
     if not FIRST_YEAR <= moment.year <= LAST_YEAR:
-        raise ValueError(f"is out of range|years {FIRST_YEAR} to {LAST_YEAR}")
+        raise Refused("is out of range", f"years {FIRST_YEAR} to {LAST_YEAR}")
     return moment
 
 

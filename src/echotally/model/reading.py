@@ -16,7 +16,7 @@ from typing import Any, TypeVar, Union, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, Refused
 from echotally.files import text_of, unreadable
 from echotally.model.positions import key_lines, line_of
 
@@ -234,8 +234,8 @@ def _translate(document: Document, kind: type[BaseModel], item: Any, prefix: Add
     if item["type"] == "missing":
         return document.problem(address, "is required and missing")
     if item["type"] == "value_error":
-        message, _, allowed = str(item["ctx"]["error"]).partition("|")
-        return document.problem(address, message, None if isinstance(found, dict) else found, allowed)
+        error: Refused = item["ctx"]["error"]
+        return document.problem(address, error.message, None if isinstance(found, dict) else found, error.allowed)
     if item["type"] == "literal_error":
         return document.problem(address, "is not one of the values allowed", found, item["ctx"]["expected"])
     message = (

@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from statistics import NormalDist
 
+from echotally.errors import Refused
 from echotally.files import opened
 
 #: 95 % point of the standard normal, as rules.md section 2 fixes it.
@@ -92,7 +93,7 @@ def parse_spread(
     if isinstance(found, str):
         return Spread(CONSTANT, unit(found), text=found)
     if not isinstance(found, Mapping):
-        raise ValueError(f"needs a unit or a spread|{forms}")
+        raise Refused("needs a unit or a spread", forms)
     keys = set(found)
     if keys == {"median", "p95"}:
         return _lognormal(unit(found["median"]), unit(found["p95"]), f"median {found['median']}, p95 {found['p95']}")
@@ -101,12 +102,12 @@ def parse_spread(
     if keys == {"samples"} and isinstance(found["samples"], str):
         values = _read_samples(folder / found["samples"], header, per_unit)
         return Spread(SAMPLES, 0.0, samples=values, text=f"{len(values)} samples of {found['samples']}")
-    raise ValueError(f"is not a known spread|{forms}")
+    raise Refused("is not a known spread", forms)
 
 
 def _lognormal(median: int, p95: int, text: str) -> Spread:
     if median <= 0 or p95 < median:
-        raise ValueError("needs 0 < median <= p95|a p95 that is at least the median")
+        raise Refused("needs 0 < median <= p95", "a p95 that is at least the median")
     if p95 == median:
         return Spread(CONSTANT, median, text=text)
     return Spread(LOGNORMAL, median, math.log(p95 / median) / Z95, text=text)
@@ -118,16 +119,16 @@ def _read_samples(path: Path, header: str, per_unit: int) -> tuple[float, ...]:
         with io.TextIOWrapper(opened(path, _LARGEST_BYTES), newline="", encoding="utf-8-sig") as file:
             rows = csv.reader(file)
             if [cell.strip() for cell in next(rows, [])] != [header]:
-                raise ValueError(f"{path.name}:1 has another header|{allowed}")
+                raise Refused(f"{path.name}:1 has another header", allowed)
             values = tuple(_sample(row, line, path, allowed) * per_unit for line, row in enumerate(rows, 2) if row)
     except csv.Error as error:
-        raise ValueError(f"{path.name}:{rows.line_num} is no CSV ({error})|{allowed}") from error
+        raise Refused(f"{path.name}:{rows.line_num} is no CSV ({error})", allowed) from error
     except OSError as error:
-        raise ValueError(f"cannot be read ({error.strerror}: {path})|{allowed}") from error
+        raise Refused(f"cannot be read ({error.strerror}: {path})", allowed) from error
     except UnicodeDecodeError as error:
-        raise ValueError(f"{path.name} is not text|{allowed}") from error
+        raise Refused(f"{path.name} is not text", allowed) from error
     if not 0 < len(values) <= _MOST_SAMPLES:
-        raise ValueError(f"{path.name} has {len(values)} samples|1 to {_MOST_SAMPLES} samples")
+        raise Refused(f"{path.name} has {len(values)} samples", f"1 to {_MOST_SAMPLES} samples")
     return values
 
 
@@ -137,5 +138,5 @@ def _sample(row: list[str], line: int, path: Path, allowed: str) -> float:
     except ValueError:
         value = math.nan
     if len(row) != 1 or not 0 <= value < 1e12:
-        raise ValueError(f"{path.name}:{line} is not one number ({','.join(row)[:40]})|{allowed}")
+        raise Refused(f"{path.name}:{line} is not one number ({','.join(row)[:40]})", allowed)
     return value

@@ -10,6 +10,8 @@ import re
 from decimal import Decimal
 from fractions import Fraction
 
+from echotally.errors import Refused
+
 NS_PER_S = 1_000_000_000
 _DURATION_NS = {
     "ms": 1_000_000,
@@ -36,11 +38,11 @@ MONEY_FORMS = 'a decimal number in quotes, such as "0.19"'
 
 def _split(text: object, units: dict[str, int], forms: str) -> tuple[Decimal, int]:
     if isinstance(text, bool) or not isinstance(text, str):
-        raise ValueError(f"needs a unit|{forms}")
+        raise Refused("needs a unit", forms)
     match = _QUANTITY.fullmatch(text.strip())
     unit = match.group(2).replace(" ", "") if match else ""
     if match is None or unit not in units:
-        raise ValueError(f"is not a quantity with a known unit|{forms}")
+        raise Refused("is not a quantity with a known unit", forms)
     return Decimal(match.group(1).replace("_", "")), units[unit]
 
 
@@ -48,7 +50,7 @@ def duration_ns(text: object) -> int:
     """Nanoseconds of a duration such as ``"2 min"``; ``ValueError`` with the forms allowed otherwise."""
     number, unit_ns = _split(text, _DURATION_NS, DURATION_FORMS)
     if number * unit_ns > _LONGEST_NS:
-        raise ValueError("is longer than 100 years|at most 36525 d")
+        raise Refused("is longer than 100 years", "at most 36525 d")
     return int((number * unit_ns).to_integral_value())
 
 
@@ -56,7 +58,7 @@ def size_bytes(text: object) -> int:
     """Bytes (decimal units) of a payload, log or package size such as ``"1.2 kB"``."""
     number, unit = _split(text, _SIZE_BYTES, SIZE_FORMS)
     if number * unit > _LARGEST_BYTES:
-        raise ValueError("is larger than a million GB|at most 1000000 GB")
+        raise Refused("is larger than a million GB", "at most 1000000 GB")
     return int((number * unit).to_integral_value())
 
 
@@ -65,9 +67,9 @@ def memory_mb(text: object) -> int:
     number, unit = _split(text, _MEMORY_MB, MEMORY_FORMS)
     mb = number * unit
     if mb != mb.to_integral_value() or mb <= 0:
-        raise ValueError(f"is not a whole, positive number of MB|{MEMORY_FORMS}")
+        raise Refused("is not a whole, positive number of MB", MEMORY_FORMS)
     if mb > _LARGEST_MB:
-        raise ValueError(f"is larger than a million GB|at most {_LARGEST_MB // 1024} GB")
+        raise Refused("is larger than a million GB", f"at most {_LARGEST_MB // 1024} GB")
     return int(mb)
 
 
@@ -75,7 +77,7 @@ def rate_per_s(text: object) -> Fraction:
     """Events per second of a rate such as ``"55 /s"``."""
     number, unit_s = _split(text, _RATE_S, RATE_FORMS)
     if number > _FASTEST_PER_S * unit_s:
-        raise ValueError(f"is faster than a million million a second|at most {_FASTEST_PER_S} /s")
+        raise Refused("is faster than a million million a second", f"at most {_FASTEST_PER_S} /s")
     return Fraction(number) / unit_s
 
 
@@ -90,18 +92,18 @@ def count_per_ns(text: object) -> tuple[int, int]:
     """(count, nanoseconds) of a rate above 0 in lowest terms, so that integer arithmetic on it is exact."""
     ratio = rate_per_s(text) / NS_PER_S
     if not ratio:
-        raise ValueError("never gives anything|a rate above 0 /s")
+        raise Refused("never gives anything", "a rate above 0 /s")
     return ratio.numerator, ratio.denominator
 
 
 def money(text: object) -> Decimal:
     """``Decimal`` of a price written as a string; a float is refused because it is not exact."""
     if isinstance(text, float):
-        raise ValueError(f"is a float, and floats cannot hold cents exactly: put it in quotes|{MONEY_FORMS}")
+        raise Refused("is a float, and floats cannot hold cents exactly: put it in quotes", MONEY_FORMS)
     if isinstance(text, bool) or not isinstance(text, str | int):
-        raise ValueError(f"is not money|{MONEY_FORMS}")
+        raise Refused("is not money", MONEY_FORMS)
     if not re.fullmatch(r"\d{1,15}(\.\d{1,15})?", str(text).replace("_", "")):
-        raise ValueError(f"is not money|{MONEY_FORMS}")
+        raise Refused("is not money", MONEY_FORMS)
     return Decimal(str(text).replace("_", ""))
 
 

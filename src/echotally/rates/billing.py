@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
 
-from echotally.rates.card import Plan, Price
+from echotally.rates.card import Plan
+from echotally.rates.price_walk import price_of
 
 #: Far more digits than any month's bill needs, so that shares of a line add up to it to the last shown digit.
 PRECISION = 60
@@ -41,21 +42,6 @@ class Line:
 def exact() -> Context:
     """The arithmetic context of all bills."""
     return Context(prec=PRECISION)
-
-
-def price_of(price: Price, billable: Decimal) -> Decimal:
-    """Money for ``billable`` units: graduated tiers, or the whole quantity at the tier reached."""
-    steps = price.steps()
-    if price.volume:
-        step = next(s for s in steps if s.up_to is None or billable <= s.up_to)
-        return billable * step.unit / price.per
-    total, below = Decimal(0), Decimal(0)
-    for step in steps:
-        upper = billable if step.up_to is None else min(billable, Decimal(step.up_to))
-        if upper > below:
-            total += (upper - below) * step.unit
-            below = upper
-    return total / price.per
 
 
 def bill_account(plan_name: str, account: str, plan: Plan, quantities: Mapping[str, Decimal]) -> list[Line]:

@@ -8,6 +8,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
+from echotally.errors import Refused
 from echotally.model import fields as f
 from echotally.model import key_rules as shapes
 from echotally.model import units
@@ -47,11 +48,11 @@ class MemorySizes(f.Strict):
     def _one_form(self) -> Self:
         ranged = (self.from_, self.to, self.step)
         if (self.choices is None) == (None in ranged):
-            raise ValueError(
-                'needs a range or a list|{ from = "128 MB", to = "8 GB", step = "64 MB" } or { choices = [...] }'
+            raise Refused(
+                "needs a range or a list", '{ from = "128 MB", to = "8 GB", step = "64 MB" } or { choices = [...] }'
             )
         if self.choices is None and self.from_ > self.to:  # type: ignore[operator]
-            raise ValueError("from is above to|from at most to")
+            raise Refused("from is above to", "from at most to")
         return self
 
     @property
@@ -106,11 +107,11 @@ class Scaling(f.Strict):
     def _keys_fit(self) -> Self:
         polled = (self.every, self.per_instance, self.step)
         if self.kind == "polled" and (None in polled or self.burst or self.ramp):
-            raise ValueError("polled scaling has keys of its own|every, per_instance and step")
+            raise Refused("polled scaling has keys of its own", "every, per_instance and step")
         if self.kind == "per-call" and any(polled):
-            raise ValueError("per-call scaling has keys of its own|burst, ramp and scope")
+            raise Refused("per-call scaling has keys of its own", "burst, ramp and scope")
         if (self.burst is None) != (self.ramp is None):
-            raise ValueError("burst and ramp belong together|both or neither")
+            raise Refused("burst and ramp belong together", "both or neither")
         return self
 
 
@@ -141,13 +142,13 @@ class Price(f.Strict):
     @model_validator(mode="after")
     def _one_form(self) -> Self:
         if (self.unit is None) == (self.tiers is None):
-            raise ValueError('needs one price or tiers|{ unit = "0.19" } or { tiers = [...] }')
+            raise Refused("needs one price or tiers", '{ unit = "0.19" } or { tiers = [...] }')
         bounds = [tier.up_to for tier in self.tiers or ()]
         if bounds and (None in bounds[:-1] or bounds[-1] is not None):
-            raise ValueError("tiers leave a gap|every tier but the last has up_to, and the last has none")
+            raise Refused("tiers leave a gap", "every tier but the last has up_to, and the last has none")
         rising = [bound for bound in bounds if bound is not None]
         if rising != sorted(set(rising)):
-            raise ValueError("tiers do not rise|up_to in rising order")
+            raise Refused("tiers do not rise", "up_to in rising order")
         return self
 
     def steps(self) -> tuple[Tier, ...]:
@@ -168,7 +169,7 @@ class Push(f.Strict):
 
 def _meter(found: object) -> str:
     if found not in METERS:
-        raise ValueError(f"is not a meter|{', '.join(METERS)}")
+        raise Refused("is not a meter", f"{', '.join(METERS)}")
     return str(found)
 
 
@@ -243,22 +244,23 @@ class Plan(f.Strict):
     def _keys_fit(self) -> Self:
         if self.bills == "reserved":
             if self.vcpu_per_gb is not None:
-                raise ValueError("a reserved plan has instance_vcpu instead of vcpu_per_gb|leave vcpu_per_gb out")
+                raise Refused("a reserved plan has instance_vcpu instead of vcpu_per_gb", "leave vcpu_per_gb out")
             _needs(self, "instances", "instance_memory", "instance_vcpu")
         else:
             _needs(self, "vcpu_per_gb")
         if self.bills == "nodes":
             _needs(self, "node_memory", "node_vcpu")
         if self.scaling.every and self.keep_alive // self.scaling.every > _MOST_LOOKS:
-            raise ValueError(
-                f"keep_alive spans more than {_MOST_LOOKS:,} looks of its scaling|a longer scaling.every or a shorter keep_alive"
+            raise Refused(
+                f"keep_alive spans more than {_MOST_LOOKS:,} looks of its scaling",
+                "a longer scaling.every or a shorter keep_alive",
             )
         if self.flat and "flat_months" in self.price:
-            raise ValueError("monthly items are priced twice|either [plans.X.flat] with names or price.flat_months")
+            raise Refused("monthly items are priced twice", "either [plans.X.flat] with names or price.flat_months")
         for bills, keys in _OWN_KEYS.items():
             stray = [key for key in keys if bills != self.bills and key in self.model_fields_set]
             if stray:
-                raise ValueError(f"{', '.join(stray)} belong to plans that bill {bills}|leave them out")
+                raise Refused(f"{', '.join(stray)} belong to plans that bill {bills}", "leave them out")
         return self
 
     def prices(self) -> dict[str, Price]:
@@ -278,7 +280,7 @@ class Plan(f.Strict):
 def _needs(plan: Plan, *keys: str) -> None:
     missing = [key for key in keys if getattr(plan, key) is None]
     if missing:
-        raise ValueError(f"a plan that bills {plan.bills} also needs {', '.join(missing)}|all of {', '.join(keys)}")
+        raise Refused(f"a plan that bills {plan.bills} also needs {', '.join(missing)}", f"all of {', '.join(keys)}")
 
 
 class Card(f.Strict):

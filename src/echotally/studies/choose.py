@@ -26,6 +26,7 @@ from echotally.projection.project import project_plan
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import candidates
 from echotally.rates.feasibility import reasons_against
+from echotally.rates.price_walk import about
 
 Assignment = tuple[str, ...]
 Sets = tuple[tuple[str, str], ...]
@@ -318,22 +319,8 @@ def _bill(plan: Plan, quantities: dict[tuple[str, str], float]) -> float:
     prices = plan.prices()
     for (_, name), quantity in quantities.items():
         if name in prices:
-            total += _price(plan, name, max(0.0, quantity - plan.allowance.get(name, 0)))
+            total += about(prices[name], max(0.0, quantity - plan.allowance.get(name, 0)))
     return total
-
-
-def _price(plan: Plan, name: str, billable: float) -> float:
-    price = plan.prices()[name]
-    steps = price.steps()
-    if price.volume:
-        step = next(s for s in steps if s.up_to is None or billable <= s.up_to)
-        return billable * float(step.unit) / price.per
-    total, below = 0.0, 0.0
-    for step in steps:
-        upper = billable if step.up_to is None else min(billable, step.up_to)
-        total += max(0.0, upper - below) * float(step.unit)
-        below = max(below, upper)
-    return total / price.per
 
 
 def _lowest(plan: Plan, name: str) -> float:

@@ -2,7 +2,7 @@
 
 Works on the JSON that ``project`` writes, nothing is played again. From the first one's pick to the second one's: another
 plan (as the first projection costs it), then volume, run time and mix, and price, each meter billed anew with the plan's
-own prices (``rates.billing.price_of``); what the steps leave, the rounding of the totals, is "other".
+own prices (``rates.price_walk.price_of``); what the steps leave, the rounding of the totals, is "other".
 """
 
 from __future__ import annotations
@@ -18,8 +18,9 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, ValidationError
 
 from echotally.errors import BadInput, Problem
 from echotally.files import text_of, unreadable
-from echotally.rates.billing import exact, price_of
+from echotally.rates.billing import exact
 from echotally.rates.card import Price
+from echotally.rates.price_walk import price_of
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -15,6 +15,7 @@ from echotally.model.spread import Z95
 from echotally.projection.answer import PlayedPlan
 from echotally.rates.card import Plan, Price
 from echotally.rates.card_loading import Offer
+from echotally.rates.price_walk import about_many
 
 Array = NDArray[np.float64]
 MeterKey = tuple[tuple[str, str], str]
@@ -174,7 +175,7 @@ class Response:
             quantities = self._quantities(factors, step)
             for n, (price, free) in enumerate(self.prices):
                 if price is not None:
-                    found[:, step] += priced(price, np.maximum(0.0, quantities[:, n] - free))
+                    found[:, step] += about_many(price, np.maximum(0.0, quantities[:, n] - free))
         return found
 
     def shares(self, factors: Array) -> Array:
@@ -184,19 +185,3 @@ class Response:
             quantities = self._quantities(factors, step)
             found[:, step] = np.clip(quantities[:, -1] / np.maximum(quantities[:, -2], 1.0), 0.0, 1.0)
         return found
-
-
-def priced(price: Price, billable: Array) -> Array:
-    """Money for many quantities at once, as ``rates.billing.price_of`` bills one (in floating point, about 1e-12 off)."""
-    per, steps = float(price.per), price.steps()
-    if price.volume:
-        ends = np.array([float(s.up_to) if s.up_to is not None else np.inf for s in steps])
-        units = np.array([float(s.unit) for s in steps])
-        whole: Array = billable * units[np.searchsorted(ends, billable)] / per
-        return whole
-    total, below = np.zeros_like(billable), 0.0
-    for step in steps:
-        upper = billable if step.up_to is None else np.minimum(billable, float(step.up_to))
-        total = total + np.maximum(0.0, upper - below) * float(step.unit)
-        below = float(step.up_to) if step.up_to is not None else below
-    return total / per

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from decimal import Decimal, localcontext
 
@@ -18,7 +17,7 @@ from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import Bill
 from echotally.projection.metering import Account, Metered, UnitKey
 from echotally.rates.billing import Line, exact
-from echotally.rates.card import Price
+from echotally.rates.price_walk import Part, parts_of
 
 _QUANTUM = Decimal("1e-9")
 COLUMNS = (
@@ -64,15 +63,6 @@ _FREQUENCY = {"flat_months": "Recurring"}
 MAIN_ACCOUNT = "main"
 
 
-@dataclass(frozen=True)
-class _Tier:
-    """A part of a line at one unit price: its place, quantity and the price of one unit of the meter."""
-
-    number: int
-    quantity: Decimal
-    unit_price: Decimal
-
-
 def focus_rows(found: Projection, plan: str) -> list[dict[str, str | None]]:
     """The month of a feasible plan as FOCUS rows, values as text without exponents; raises ``KeyError``."""
     projected = found.plan(plan)
@@ -88,37 +78,22 @@ def _rows(found: Projection, projected: PlayedPlan, bill: Bill, metered: Metered
         shares = metered.quantities[account].get(line.meter, {})
         if not line.quantity:
             continue
-        tiers = _tiers(metered.plans[account].prices()[line.meter], line.billable)
-        left = {tier.number: tier.quantity for tier in tiers}
+        tiers = parts_of(metered.plans[account].prices()[line.meter], line.billable)
+        left = {tier.tier: tier.quantity for tier in tiers}
         for place, (key, quantity) in enumerate(shares.items(), 1):
             part = quantity / line.quantity
             later = Decimal(0)
             for tier in reversed(tiers):
-                own = left[tier.number] if place == len(shares) else (tier.quantity * part).quantize(_QUANTUM)
-                left[tier.number] -= own
-                first = tier.number == 1
+                own = left[tier.tier] if place == len(shares) else (tier.quantity * part).quantize(_QUANTUM)
+                left[tier.tier] -= own
+                first = tier.tier == 1
                 consumed = quantity - later if first else own
                 later += own
                 yield _row(found, projected, line, key, tier, own, consumed)
 
 
-def _tiers(price: Price, billable: Decimal) -> list[_Tier]:
-    """The billable quantity by tier, the first one always there."""
-    steps = price.steps()
-    if price.volume:
-        step = next(s for s in steps if s.up_to is None or billable <= s.up_to)
-        return [_Tier(1, billable, step.unit / price.per)]
-    tiers, below = [], Decimal(0)
-    for number, step in enumerate(steps, 1):
-        upper = billable if step.up_to is None else min(billable, Decimal(step.up_to))
-        if upper > below or number == 1:
-            tiers.append(_Tier(number, upper - below, step.unit / price.per))
-            below = max(below, upper)
-    return tiers
-
-
 def _row(
-    found: Projection, projected: PlayedPlan, line: Line, key: UnitKey | None, tier: _Tier, quantity: Decimal, consumed: Decimal
+    found: Projection, projected: PlayedPlan, line: Line, key: UnitKey | None, tier: Part, quantity: Decimal, consumed: Decimal
 ) -> dict[str, str | None]:  # fmt: skip
     model, card = found.model, projected.offer.card
     cost = _plain(quantity * tier.unit_price)
@@ -140,12 +115,12 @@ def _row(
         "BillingAccountName": f"{model.estate.name} (projected)", "BillingCurrency": card.currency,
         "BillingPeriodStart": start, "BillingPeriodEnd": end, "ChargePeriodStart": start, "ChargePeriodEnd": end,
         "ChargeCategory": "Usage", "ChargeFrequency": _FREQUENCY.get(line.meter, "Usage-Based"),
-        "ChargeDescription": f"{line.meter} of {name or 'the estate'} on {line.plan}, tier {tier.number}, projected",
+        "ChargeDescription": f"{line.meter} of {name or 'the estate'} on {line.plan}, tier {tier.tier}, projected",
         "InvoiceIssuerName": provider, "ProviderName": provider, "PublisherName": provider,
         "RegionId": card.region, "RegionName": card.region, "ResourceId": resource, "ResourceName": name or line.plan,
         "ResourceType": "Function" if key else "Plan", "ServiceCategory": category, "ServiceSubcategory": subcategory,
         "ServiceName": service, "SkuId": f"{line.plan}.{line.meter}", "SkuMeter": line.meter,
-        "SkuPriceId": f"{line.plan}.{line.meter}.{tier.number}", "SkuPriceDetails": json.dumps({"x_Plan": line.plan, "x_Tier": tier.number}),
+        "SkuPriceId": f"{line.plan}.{line.meter}.{tier.tier}", "SkuPriceDetails": json.dumps({"x_Plan": line.plan, "x_Tier": tier.tier}),
         "SubAccountId": line.account or MAIN_ACCOUNT, "SubAccountName": line.account or MAIN_ACCOUNT,
         "Tags": json.dumps(_tags(model, name), ensure_ascii=False),
         "x_Environment": environment or None, "x_Function": name or None, "x_Meter": line.meter, "x_Plan": line.plan,

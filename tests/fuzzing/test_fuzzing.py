@@ -13,12 +13,12 @@ import pytest
 
 from echotally.demo import write_example
 from echotally.engine import layout
+from tests.cli.test_unbreakable import FUNCTION
 from tests.fuzzing.forms import differing
 from tests.fuzzing.kills import COMMANDS, killed
 from tests.fuzzing.making import files_of
 from tests.fuzzing.targets import READERS
 from tests.fuzzing.workers import run
-from tests.test_unbreakable import FUNCTION
 
 #: Cases of the short share: far from those that the nights go through.
 FIRST = 900_000_000
@@ -52,7 +52,7 @@ def test_a_crash_is_followed_to_its_case(monkeypatch: pytest.MonkeyPatch, tmp_pa
         "    whole = targets.samples\n"
         "    targets.TARGETS['samples'] = lambda seed, folder: os.abort() if seed == 5 else whole(seed, folder)\n"
     )
-    root = str(Path(__file__).parent.parent)
+    root = str(Path(__file__).parents[2])
     monkeypatch.setenv("PYTHONPATH", f"{tmp_path}:{root}")
     found, done = run("samples", 0, 12)
     assert [case for case, _ in found.bad] == [5] and done == 12 and found.counts["crashed"] == 1
@@ -129,7 +129,7 @@ price = { node_hours = { unit = "1" } }
 def test_a_forged_index_of_every_kind_of_record_is_caught(tmp_path: Path) -> None:
     (tmp_path / "model.toml").write_text(FORGED)
     (tmp_path / "card.toml").write_text(PLANS)
-    command = [sys.executable, "-m", "tests.forging", str(tmp_path / "model.toml")]
+    command = [sys.executable, "-m", "tests.engine.forging", str(tmp_path / "model.toml")]
     done = subprocess.run(
         command, capture_output=True, text=True, env={**os.environ, "ECHOTALLY_KERNELS": "checked"}, timeout=240
     )

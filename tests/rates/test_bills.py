@@ -10,8 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from echotally.projection.project import project
-from echotally.rates.billing import bill_account, price_of
+from echotally.rates.billing import bill_account
 from echotally.rates.card import Plan, Price
+from echotally.rates.price_walk import price_of
 
 BILLS = sorted((Path(__file__).parent / "bills").glob("*.toml"))
 

@@ -15,7 +15,7 @@ from echotally.model.key_texts import MODEL_KEYS
 from echotally.rates.key_texts import CARD_KEYS
 from echotally.rates.meters import METERS
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[2]
 DOCS = ROOT / "docs"
 MADE = {**PAGES, "commands.md": commands_page}
 

@@ -14,10 +14,10 @@ from echotally.engine.play import attempts, begun, finish
 from echotally.engine.reading import read_out
 from echotally.projection.loaded import load, placement_on
 from echotally.projection.project import project
-from echotally.rates.billing import price_of
 from echotally.rates.card import Price
-from tests import plain_month as plain
+from echotally.rates.price_walk import price_of
 from tests.conftest import CARD
+from tests.engine import plain_month as plain
 
 MODEL = """
 [functions.page]

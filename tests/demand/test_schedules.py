@@ -19,10 +19,10 @@ from echotally.demand.preview import preview_expression
 from echotally.demand.schedules import month_firings_ns
 from echotally.errors import BadInput
 from echotally.model.estate import Schedule
-from tests.brute_cron import month_firings
 from tests.conftest import run_program
+from tests.demand.brute_cron import month_firings
 
-# Made by a general cron library and by tests/brute_cron.py, kept where both agree.
+# Made by a general cron library and by tests/demand/brute_cron.py, kept where both agree.
 _TEXT = (Path(__file__).parent / "schedules" / "cases.csv").read_text()
 CASES = list(csv.reader(_TEXT.splitlines(), delimiter=";"))[1:]
 

@@ -17,11 +17,11 @@ from echotally.output.projection.projection_charts import KINDS, projection_char
 from echotally.output.studies.compare_view import compare_verdict
 from echotally.projection.answer import Projection
 from echotally.projection.project import project, project_loaded
-from echotally.rates.billing import price_of
 from echotally.rates.card import Price
+from echotally.rates.price_walk import about_many, price_of
 from echotally.studies.compare import compare
 from echotally.studies.forecast import Forecast, forecast, month_after, month_with
-from echotally.studies.response import draw_factors, inputs_of, priced
+from echotally.studies.response import draw_factors, inputs_of
 from tests.conftest import run_program
 
 MODEL = """
@@ -124,7 +124,7 @@ def test_a_forecast_is_the_same_with_one_seed(ahead: tuple[Path, Forecast]) -> N
 )
 def test_many_quantities_are_billed_as_one_is(price: Price) -> None:
     quantities = [0, 1, 99.5, 100, 100.5, 250, 251, 10_000]
-    found = priced(price, np.array(quantities, dtype=float))
+    found = about_many(price, np.array(quantities, dtype=float))
     assert found == pytest.approx([float(price_of(price, Decimal(str(q)))) for q in quantities], rel=1e-12)
 
 

@@ -16,7 +16,7 @@ from echotally.projection.loaded import load
 from echotally.projection.project import project_loaded, project_plan
 from echotally.projection.replicate import replicate, replication_seeds
 from echotally.projection.tables import figures, series_frame
-from echotally.projection.verdict import left_behind_share
+from echotally.projection.totals import totals_of
 from tests.conftest import run_program
 
 MODEL = """
@@ -235,7 +235,7 @@ def test_intervals_hold_what_the_exact_month_of_the_seed_has(write, which, seed)
     assert sure.cost[0] <= float(exact.bill.unrounded) <= sure.cost[1]
     assert sure.throttled_share[0] <= u.throttled_share <= sure.throttled_share[1]
     assert sure.lost[0] <= u.lost_events <= sure.lost[1]
-    assert sure.left_behind[0] <= left_behind_share(units) <= sure.left_behind[1]
+    assert sure.left_behind[0] <= totals_of(units).left_behind_share <= sure.left_behind[1]
     assert sure.functions[0].wait_p95[0] <= u.waits.p95 <= sure.functions[0].wait_p95[1]
 
 

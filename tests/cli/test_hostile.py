@@ -1,7 +1,7 @@
 """Whatever comes in, an answer or a clear refusal: fuzzed files, extreme inputs, full disks, read-only folders.
 
 Fuzzing edits the files of ``tests/corpus`` and of the demo at random (Hypothesis). ``FUZZ_EXAMPLES=20000 pytest -k fuzz
-tests/test_hostile.py`` is the long run; an input that once crashed lies in ``tests/corpus`` and is edited further.
+tests/cli/test_hostile.py`` is the long run; an input that once crashed lies in ``tests/corpus`` and is edited further.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Forges one index of every kind of record in a world and plays it in the checked form of the kernels; prints what was caught.
 
-Run by ``tests/test_fuzzing.py`` in a process of its own: ``ECHOTALLY_KERNELS=checked python -m tests.forging MODEL``.
+Run by ``tests/fuzzing/test_fuzzing.py`` in a process of its own: ``ECHOTALLY_KERNELS=checked python -m tests.engine.forging MODEL``.
 """
 
 from __future__ import annotations

@@ -19,7 +19,7 @@ from echotally.errors import safe
 from echotally.output.base.terminal import Column, rendered, seconds, share, table
 from tests.conftest import run_program
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[2]
 
 
 def commands() -> list[tuple[str, click.Command]]:

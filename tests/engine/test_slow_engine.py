@@ -199,7 +199,7 @@ def theirs(loaded, placement):
     return sim.diary, found, sources, sim.node_ns
 
 
-#: A longer run with estates of its own: ECHOTALLY_ESTATES=5000 python -m pytest tests/test_reference.py
+#: A longer run with estates of its own: ECHOTALLY_ESTATES=5000 python -m pytest tests/engine/test_slow_engine.py
 ESTATES = int(os.environ.get("ECHOTALLY_ESTATES", "0"))
 
 

@@ -1,0 +1,65 @@
+"""Mistakes of the command line, and the stand-in platform's log."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+from tests.conftest import run_program
+
+
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        ("fit", "no log is given"),
+        ("fit nothing.csv", "cannot be read"),
+        ("fit river-watch/logs/look.csv --write", "--write needs the model"),
+        ("fit river-watch/logs/look.csv --function mill", "is not in the log"),
+        ("fit river-watch/logs/look.csv --column run", "is not OURS=THEIRS"),
+        ("fit river-watch/logs/look.csv --timezone Mars", "--timezone"),
+        ("fit --trace t.csv --url http://127.0.0.1:9 --query up --from 2027-01-01 --to 2027-01-02", "did not answer"),
+        (
+            "fit --trace t.csv --url file:///etc/passwd --query up --from 2027-01-01 --to 2027-01-02",
+            "not the address of a server",
+        ),
+        ("fit --trace t.csv --url http://127.0.0.1:9", "needs a query and a time"),
+        ("firings river-watch/river.toml --log river-watch/logs/look.csv --schedule x", "is no schedule"),
+        ("reconcile river-watch/river.toml river-watch/logs/look.csv", "has no column BilledCost"),
+        ("reconcile river-watch/river.toml river-watch/logs/bill.csv --plan x.y", "no rate card has this plan"),
+        ("compare river-watch/river.toml river-watch/river.toml", "is not JSON"),
+        ("forecast river-watch/river.toml --months 0", "--months"),
+        ("forecast river-watch/river.toml --months 2 --set demand.visitors.repeat=false", "shorter than the month"),
+        ("project river-watch/river.toml --chart levels --plot x.bmp", ".png or .svg"),
+        ("project river-watch/river.toml --log x.doc", ".csv or .parquet"),
+        ("project river-watch/river.toml --format focus -o x.xlsx", "FOCUS rows go into CSV or Parquet"),
+        ("report river-watch/river.toml -o nowhere/r.html", "cannot be written"),
+    ],
+)
+def test_a_mistake_gets_one_clear_line_and_leaves_with_two(arguments: str, said: str, stranger: Path) -> None:
+    done = run_program(*arguments.split(), cwd=stranger)
+    assert done.returncode == 2 and said in done.stderr and "Traceback" not in done.stderr
+
+
+@pytest.fixture(scope="module")
+def stranger(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    from echotally.demo import write_example
+
+    folder = tmp_path_factory.mktemp("stranger")
+    write_example("river-watch", folder / "river-watch")
+    return folder
+
+
+def test_the_log_of_the_stand_in_adds_up_to_the_projection(stranger: Path) -> None:
+    from echotally import load, project, run_log
+
+    river = stranger / "river-watch/river.toml"
+    log = pd.concat(run_log(load(river), "heron.shared"))
+    plan = project(river, plans=["heron.shared"]).plans[0]
+    for unit in plan.measured.units:
+        mine = log[(log["function"] == unit.unit.function) & (log["environment"] == unit.unit.environment)]
+        ended = unit.attempts["total"] - unit.attempts["running"]
+        assert len(mine) == ended and (mine["outcome"] == "error").sum() == unit.attempts["failed"]
+        assert mine["billed_ms"].sum() == pytest.approx(unit.billed_ns / 1e6, rel=1e-9)
+        assert (mine["cold_start_ms"] > 0).sum() >= unit.cold_starts

@@ -1,0 +1,1 @@
+"""Tests of the pages under docs/."""

@@ -1,0 +1,1 @@
+"""Tests of what is under src/echotally/projection."""
