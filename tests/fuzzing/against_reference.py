@@ -6,7 +6,8 @@ import sys
 
 from hypothesis import HealthCheck, Phase, given, seed, settings
 
-from tests.engine.test_slow_engine import agrees, estates
+from tests.engine.test_slow_engine import agrees
+from tests.strategies import estates
 
 
 def compare(number: int, count: int) -> None:
