@@ -23,7 +23,7 @@ from echotally.demand.clock import month_clock
 from echotally.demand.recurring import month_recurrences_ns, recurring
 from echotally.engine.compiling import cache_folder
 from echotally.errors import BadInput, safe_lines
-from echotally.findings.context import nice_duration
+from echotally.findings.changes import nice_duration
 from echotally.model.estate import Schedule
 from echotally.projection.project import project
 from tests.conftest import run_program

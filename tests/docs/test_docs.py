@@ -12,6 +12,7 @@ from echotally.docs_made.help_page import commands_page
 from echotally.docs_made.reference import PAGES
 from echotally.findings import RULES
 from echotally.model.key_texts import MODEL_KEYS
+from echotally.projection.explain import explain
 from echotally.rates.key_texts import CARD_KEYS
 from echotally.rates.meters import METERS
 
@@ -63,3 +64,26 @@ def test_no_picture_is_left_over_and_there_are_fewer_than_twenty() -> None:
     }
     there = {path.name for path in (DOCS / "screenshots").iterdir()}
     assert there == shown and len(there) < 20
+
+
+RULE_NUMBERS = set(re.findall(r"^\*\*(\d+\.\d+)\*\*", (DOCS / "rules.md").read_text(), re.M))
+_CITED = re.compile(r"\brules? \[?(\d+\.\d+)(?:(?:,| and| to) (\d+\.\d+))*")
+SOURCES = [*(ROOT / "src").rglob("*.py"), *(ROOT / "tests").rglob("*.py"), *DOCS.rglob("*.md"), ROOT / "README.md"]
+
+
+def test_every_rule_that_is_cited_is_there() -> None:
+    texts = {path: path.read_text(encoding="utf-8") for path in SOURCES}
+    cited = [
+        (path.name, number)
+        for path, text in texts.items()
+        for found in _CITED.finditer(text)
+        for number in re.findall(r"\d+\.\d+", found[0])
+    ]
+    assert len(cited) > 60
+    assert [place for place in cited if place[1] not in RULE_NUMBERS] == []
+
+
+def test_every_finding_and_every_step_of_a_walk_cites_a_rule(river_projection) -> None:
+    steps = explain(river_projection.model, river_projection.best, "intake")
+    cited = {rule.cites for rule in RULES.values()} | {step.rule for step in steps}
+    assert cited <= RULE_NUMBERS

@@ -1,4 +1,4 @@
-"""A month's figures and bill worked from its attempts alone, in fractions and by the sentences of rules.md.
+"""A month's figures and bill worked from its attempts alone, in fractions and by the sentences of docs/rules.md.
 
 It shares nothing with the kernels' running sums, the metering or the billing: an attempt is its start, the start
 of its run, its end, its cold start and its outcome, and all else follows.

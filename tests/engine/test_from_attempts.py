@@ -220,7 +220,7 @@ def test_quantiles_of_waits_are_within_the_stated_error(month, seed):
 
 
 def quantities(found, cold_billed):
-    """Every meter of rules.md section 6 that this estate has, from its attempts."""
+    """Every meter of rules 6.2 and 6.3 that this estate has, from its attempts."""
     started = {name: [a for a in found.of(name) if a.started] for name in FUNCTIONS}
     billed = {name: Fraction(plain.billed(calls, 10**7, 3 * 10**7, cold_billed), plain.NS) for name, calls in started.items()}  # fmt: skip
     messages = found.units["post"].events["in"]

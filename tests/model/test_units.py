@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from echotally.errors import Refused
-from echotally.findings.context import nice_duration
+from echotally.findings.changes import nice_duration
 from echotally.model import units
 from echotally.model.spread import EXPONENTIAL, LOGNORMAL, SAMPLES, Spread, constant
 from echotally.rates.card import MemorySizes, Plan

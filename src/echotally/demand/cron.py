@@ -1,4 +1,4 @@
-"""Cron expressions: every form of rules.md section 2, with the clock changes of the classic daemon.
+"""Cron expressions: every form of rule 2.8, with the clock changes of the classic daemon.
 
 CronSim (a maintained library) parses the five classic fields and matches days. Written here, because it
 does not cover them: ``W``, ``?``, years, weekdays counted from 1, refusals that name the field, and an

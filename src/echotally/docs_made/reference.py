@@ -24,7 +24,7 @@ def findings_page() -> str:
     )
     for rule in RULES.values():
         lines.append(
-            f"## {rule.code} ({rule.level}): {rule.title}\n\n{rule.why} Looks for: {_first(rule.look.__doc__)}\n"
+            f"## {rule.code} ({rule.level}): {rule.title}\n\n{rule.why} Looks for: {_first(rule.look.__doc__)} Looks after [rule {rule.cites}](rules.md).\n"
         )
     return "\n".join(lines)
 

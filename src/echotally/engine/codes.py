@@ -43,7 +43,7 @@ ABSENT, STARTING, READY = map(_code, range(3))
 SUCCEEDED, FAILED, TIMED_OUT, THROTTLED = map(_code, range(4))
 # States of an event.
 GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED = map(_code, range(5))
-# How an event ends (rule 4.11: the sums that must hold).
+# How an event ends (rule 4.9: the sums that must hold).
 HANDLED, ERRORED, REJECTED, LOST, DEAD_LETTERED, EXPIRED, TOO_LARGE, SKIPPED, UNFINISHED = map(_code, range(9))
 #: In place of an event's ``hold`` at the month's end: a run of it is in flight.
 IN_FLIGHT = _code(2)

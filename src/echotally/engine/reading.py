@@ -36,12 +36,12 @@ _OUTCOMES = ("succeeded", "failed", "timed_out", "throttled")
 
 
 def throttled_share(attempts: Mapping[str, int]) -> float:
-    """Throttled attempts / attempts (rule 5.4); 0 without attempts."""
+    """Throttled attempts / attempts (rule 5.3); 0 without attempts."""
     return attempts["throttled"] / attempts["total"] if attempts["total"] else 0.0
 
 
 def lost_events(events: Mapping[str, int]) -> int:
-    """Events lost, dead-lettered, expired or too large: what the target ``lost`` counts (rule 6.9)."""
+    """Events lost, dead-lettered, expired or too large: what the target ``lost`` counts (rule 6.8)."""
     return sum(events[name] for name in _LOST)
 
 

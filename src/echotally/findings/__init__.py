@@ -8,8 +8,9 @@ from pathlib import Path
 
 from echotally.errors import BadInput, Problem
 from echotally.findings import limits, memory, money, schedules, sources, timeouts, wiring
-from echotally.findings.context import LEVELS, RULES, Context, Finding, Noticed, Rule
+from echotally.findings.context import Context
 from echotally.findings.judging import judged, side_by_side_sets
+from echotally.findings.rule import LEVELS, RULES, Finding, Noticed, Rule
 from echotally.model.reading import Document
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load

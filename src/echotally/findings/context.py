@@ -1,24 +1,19 @@
-"""What a finding is, the register of all rules, and the context a rule looks at.
-
-A rule is one function: it gets a ``Context`` and yields what it noticed. Its code, level, title and reason
-stand at its head, and are all that ``check``, SARIF and the reference need to know about it.
-"""
+"""What a rule looks at: the model, the plan, the month played on it, and the month with a change."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput
+from echotally.findings.rule import Sets
 from echotally.model.estate import Model, Trigger
-from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.project import project_plan
@@ -27,84 +22,8 @@ from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns, unit_settings
 
-Sets = tuple[tuple[str, str], ...]
-LEVELS = ("error", "warning", "hint")
 #: Above this many events a month changes are played on a small sample of so many events, so that ``check`` stays quick.
 _MOST_REPLAYED, _SMALL = 2_000_000, 200_000
-
-
-@dataclass(frozen=True)
-class Rule:
-    """A rule: stable code, level, title, and why it matters."""
-
-    code: str
-    level: str
-    title: str
-    why: str
-    look: Callable[[Context], Iterator[Noticed]]
-
-
-@dataclass(frozen=True)
-class Outcome:
-    """What a change does to the month it was played in: cost after less before, and (before, after) of each figure.
-
-    ``sampled``: the month is large, and a small sample of it was played, with and without the change. ``opens``: the plan
-    cannot be used as it is, and can with the change; there is nothing to compare.
-    """
-
-    cost: Decimal
-    figures: dict[str, tuple[float, float]]
-    sampled: bool = False
-    opens: bool = False
-
-
-@dataclass(frozen=True)
-class Noticed:
-    """What a rule noticed at an address: the numbers of this model in words, and one change to try.
-
-    ``effect`` says what it costs or loses; ``saves`` is what the change saves a month, where it was replayed. ``promises`` are
-    figures of which the change must better one (``cost`` or a name of ``Outcome.figures``), or it is not given; ``accepts`` are
-    figures that it may worsen, as its text says; ``dearer``: it is meant to cost more, and says so. ``outcome`` is what it did when it was played; None where it was not.
-    """
-
-    address: str
-    text: str
-    effect: str
-    sets: Sets
-    saves: Decimal | None = None
-    promises: tuple[str, ...] = ()
-    accepts: tuple[str, ...] = ()
-    dearer: bool = False
-    outcome: Outcome | None = None
-
-
-@dataclass(frozen=True)
-class Finding:
-    """A noticed thing with its rule, its place in the file, and the reason if the model accepts it."""
-
-    rule: Rule
-    noticed: Noticed
-    file: str
-    line: int | None
-    accepted: str | None = None
-
-
-RULES: dict[str, Rule] = {}
-
-
-def rule(
-    code: str, level: str, title: str, why: str
-) -> Callable[[Callable[[Context], Iterator[Noticed]]], Callable[[Context], Iterator[Noticed]]]:
-    """Register a rule under its code."""
-
-    def register(look: Callable[[Context], Iterator[Noticed]]) -> Callable[[Context], Iterator[Noticed]]:
-        assert code not in RULES and level in LEVELS
-        RULES[code] = Rule(code, level, title, why, look)
-        return look
-
-    return register
-
-
 #: Due whatever the runs are.
 _NOT_BY_RUNS = frozenset({"stream_partition_hours", "storage_gb_months", "flat_months"})
 
@@ -273,68 +192,3 @@ class Context:
         played = self.trial(sets)
         now = self.compared
         return now.bill.unrounded - played.bill.unrounded if now and played else None
-
-
-def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:
-    """Overrides that put a topic or queue of the same name in the place of a source that only demand feeds.
-
-    Nothing where something else feeds it too, or where the model with the change could not be loaded.
-    """
-    model = ctx.model
-    new = SourceRef.of(kind, source.name)
-    fed = [d for d, demand in model.demand.items() if demand.into == source]
-    inside = [e.into for f in model.functions.values() for e in f.emits]
-    inside += [feed.into for topic in model.topics.values() for feed in topic.feeds]
-    if not fed or source in inside or new in model.sources():
-        return ()
-    sets: list[tuple[str, str]] = [(f"{new}.feeds", "[]") if kind is SourceKind.TOPICS else (f"{new}.retention", "1 d")]
-    sets += [(f"demand.{d}.into", new) for d in fed]
-    for number, trigger in enumerate(model.triggers):
-        if trigger.from_ == source:
-            sets.append((f"triggers.{number}.from", new))
-            dropped = trigger.model_fields_set - {"from_", "to", "batch", "batch_wait"} if kind is SourceKind.QUEUES else (
-                trigger.model_fields_set - {"from_", "to"}
-            )  # fmt: skip
-            sets += [(f"triggers.{number}.{key}", "") for key in sorted(dropped)]
-    sets.append((source, ""))
-    return _that_load(ctx, sets)
-
-
-def pushed_by_its_topic(ctx: Context, queue: str) -> Sets:
-    """Overrides that let the one topic that feeds a queue call its functions itself; nothing where that cannot be."""
-    model = ctx.model
-    feeding = [(t, feed) for t, topic in model.topics.items() for feed in topic.feeds if feed.into == queue]
-    if len(feeding) != 1 or len(model.topics[feeding[0][0]].feeds) != 1:
-        return ()
-    topic, feed = feeding[0]
-    sets = [(f"topics.{topic}.feeds", "[]")]
-    for number, trigger in enumerate(model.triggers):
-        if trigger.from_ == queue:
-            sets += [(f"triggers.{number}.from", f"topics.{topic}"), (f"triggers.{number}.share", repr(feed.share))]
-            sets += [(f"triggers.{number}.{key}", "") for key in sorted(trigger.model_fields_set - {"from_", "to"})]
-    return _that_load(ctx, [*sets, (queue, "")])
-
-
-def _that_load(ctx: Context, sets: Sequence[tuple[str, str]]) -> Sets:
-    """The overrides, or nothing where the model with them could not be loaded."""
-    return tuple(sets) if ctx.applies(tuple(sets)) else ()
-
-
-def nice_duration(ns: float) -> str:
-    """The next round duration at or above ``ns``, as the file writes it."""
-    steps = [(unit, n) for unit in ("ms", "s", "min", "h", "d") for n in (1, 2, 5, 10, 15, 20, 30, 45, 100, 200, 500)]
-    worth: dict[str, Any] = {"ms": 10**6, "s": 10**9, "min": 60 * 10**9, "h": 3_600 * 10**9, "d": 86_400 * 10**9}
-    steps += [("d", n) for n in (1_000, 2_000, 5_000, 10_000, 20_000)]
-    # Nothing longer than a hundred years can be written.
-    longest = ("d", 36_525)
-    unit, n = min((s for s in steps if s[1] * worth[s[0]] >= ns), key=lambda s: s[1] * worth[s[0]], default=longest)
-    return f"{n} {unit}"
-
-
-def percent(share: float) -> str:
-    """A share in words: two digits that count, never in powers of ten."""
-    value = share * 100
-    if value == 0 or value >= 99.95:
-        return f"{value:.0f} %"
-    places = max(0, 1 - math.floor(math.log10(value)))
-    return f"{value:.{places}f} %"

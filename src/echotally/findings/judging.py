@@ -11,7 +11,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 
-from echotally.findings.context import Context, Noticed, Outcome
+from echotally.findings.context import Context
+from echotally.findings.rule import Noticed, Outcome
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.totals import Totals
 

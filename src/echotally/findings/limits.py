@@ -6,7 +6,9 @@ import math
 from collections.abc import Iterator
 from decimal import Decimal
 
-from echotally.findings.context import Context, Noticed, Sets, percent, rule
+from echotally.findings.changes import percent
+from echotally.findings.context import Context
+from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.sources import SourceKind
 from echotally.projection.totals import totals_of
 from echotally.rates.unit_settings import unit_settings
@@ -16,7 +18,7 @@ _OPEN = 100_000
 
 
 @rule("L01", "warning", "instance limits add up to more than the account allows",
-      "Each limit looks safe alone; together one function's storm takes the room of all others.")  # fmt: skip
+      "Each limit looks safe alone; together one function's storm takes the room of all others.", cites="3.4")  # fmt: skip
 def above_the_account(ctx: Context) -> Iterator[Noticed]:
     """Limits of functions on one plan against its concurrency limit."""
     for offer in {o.name: o for o in ctx.placement.values()}.values():
@@ -39,7 +41,7 @@ def above_the_account(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("L02", "warning", "an instance limit throttles at the usual peak",
-      "Work is refused for want of instances, though the account has room.")  # fmt: skip
+      "Work is refused for want of instances, though the account has room.", cites="3.4")  # fmt: skip
 def throttles(ctx: Context) -> Iterator[Noticed]:
     """The smallest limit that would throttle nothing, found by playing the month."""
     for name, function in ctx.model.functions.items():
@@ -91,7 +93,7 @@ def _enough(ctx: Context, name: str) -> int:
 
 
 @rule("L03", "hint", "a floor that is never reached",
-      "Instances of a floor are paid while they wait; more of them than ever work are paid for nothing.")  # fmt: skip
+      "Instances of a floor are paid while they wait; more of them than ever work are paid for nothing.", cites="6.2")  # fmt: skip
 def floor_too_high(ctx: Context) -> Iterator[Noticed]:
     """Floor above the most instances that ever had a call."""
     for name, function in ctx.model.functions.items():
@@ -108,7 +110,7 @@ def floor_too_high(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("L04", "warning", "more slots than the CPU can serve",
-      "Beyond the point where the CPU is full another call in an instance only slows the others.")  # fmt: skip
+      "Beyond the point where the CPU is full another call in an instance only slows the others.", cites="3.2")  # fmt: skip
 def too_many_slots(ctx: Context) -> Iterator[Noticed]:
     """Slots x CPU share x vCPUs used above the vCPUs there are."""
     for name, function in ctx.model.functions.items():
@@ -132,7 +134,7 @@ _COLD = 0.1
 
 
 @rule("L05", "hint", "many calls wait for a cold start",
-      "Events come so far apart that instances are gone before the next: a floor keeps one warm, at a price.")  # fmt: skip
+      "Events come so far apart that instances are gone before the next: a floor keeps one warm, at a price.", cites="3.4")  # fmt: skip
 def many_cold(ctx: Context) -> Iterator[Noticed]:
     """Cold starts in a tenth of the calls of an endpoint's function, with the price of a floor that ends them."""
     for name, function in ctx.model.functions.items():

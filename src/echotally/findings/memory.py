@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from decimal import Decimal
 
-from echotally.findings.context import Context, Noticed, Sets, rule
+from echotally.findings.context import Context
+from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.units import memory_text
 from echotally.rates.unit_settings import unit_settings
 
@@ -22,7 +23,7 @@ def _worth(ctx: Context, saves: Decimal | None) -> bool:
 
 
 @rule("M01", "hint", "memory used is far below memory given",
-      "Memory is billed as given; but a smaller size also gives less CPU, so the change is played before it is named.")  # fmt: skip
+      "Memory is billed as given; but a smaller size also gives less CPU, so the change is played before it is named.", cites="6.2")  # fmt: skip
 def far_below(ctx: Context) -> Iterator[Noticed]:
     """The next size down that holds what is used with room, where it saves and loses nothing."""
     for name, function in ctx.model.functions.items():
@@ -58,7 +59,7 @@ def _run_with(ctx: Context, name: str, size: int) -> float:
 
 
 @rule("M02", "warning", "memory is nearly full",
-      "A run a little larger than the ones measured is killed, and what it was doing comes back.")  # fmt: skip
+      "A run a little larger than the ones measured is killed, and what it was doing comes back.", cites="6.7")  # fmt: skip
 def nearly_full(ctx: Context) -> Iterator[Noticed]:
     """Used above 90 % of given."""
     for name, function in ctx.model.functions.items():
@@ -78,7 +79,7 @@ def nearly_full(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("M03", "hint", "processor work starved at a small size",
-      "With more memory comes more CPU: the run gets shorter, and may cost less than it does now.")  # fmt: skip
+      "With more memory comes more CPU: the run gets shorter, and may cost less than it does now.", cites="3.2")  # fmt: skip
 def starved(ctx: Context) -> Iterator[Noticed]:
     """A size up to four times as large that is both faster and cheaper."""
     for name, function in ctx.model.functions.items():

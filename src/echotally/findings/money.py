@@ -7,7 +7,9 @@ from collections import Counter
 from collections.abc import Iterator
 from decimal import Decimal
 
-from echotally.findings.context import Context, Noticed, Sets, rewired, rule
+from echotally.findings.changes import rewired
+from echotally.findings.context import Context
+from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.bills import merged_lines
 from echotally.projection.when_idle import bill_when_idle
@@ -18,7 +20,7 @@ _CENT = Decimal("0.01")
 
 
 @rule("C01", "hint", "most of the bill is due when nothing runs",
-      "Take-down is the step people forget: this part of the bill comes whether anything happens or not.")  # fmt: skip
+      "Take-down is the step people forget: this part of the bill comes whether anything happens or not.", cites="6.3")  # fmt: skip
 def idle(ctx: Context) -> Iterator[Noticed]:
     """Standing cost of at least half the bill."""
     if ctx.base is None or not ctx.total:
@@ -68,7 +70,7 @@ def _elsewhere(ctx: Context) -> Sets:
 
 
 @rule("C02", "warning", "a copy of the estate costs more than a fifth of the first",
-      "A copy for trying things out has little demand, but its schedules, partitions and polls cost in full.")  # fmt: skip
+      "A copy for trying things out has little demand, but its schedules, partitions and polls cost in full.", cites="6.4")  # fmt: skip
 def dear_copy(ctx: Context) -> Iterator[Noticed]:
     """Environments after the first, by cost."""
     bill = ctx.base.bill if ctx.base else None
@@ -89,7 +91,7 @@ def dear_copy(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("C03", "hint", "an open endpoint",
-      "Anyone can call it. Without a limit of its own only the account's stops a storm, and the storm is billed.")  # fmt: skip
+      "Anyone can call it. Without a limit of its own only the account's stops a storm, and the storm is billed.", cites="6.6")  # fmt: skip
 def open_endpoint(ctx: Context) -> Iterator[Noticed]:
     """Endpoints whose function has no instance limit, with ten and a hundred times the traffic."""
     for trigger in ctx.model.triggers:
@@ -117,7 +119,7 @@ def open_endpoint(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("C04", "hint", "waiting is paid for by the call",
-      "A run that mostly waits leaves its CPU idle; several calls in one instance would share what the wait costs.")  # fmt: skip
+      "A run that mostly waits leaves its CPU idle; several calls in one instance would share what the wait costs.", cites="6.2")  # fmt: skip
 def paid_waiting(ctx: Context) -> Iterator[Noticed]:
     """Low CPU share, long run, one slot, on a plan that sells slots: played with more of them."""
     for name, function in ctx.model.functions.items():
@@ -138,7 +140,7 @@ def paid_waiting(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("C05", "hint", "an allowance is about to be crossed",
-      "What was free until now is billed from the next unit on.")  # fmt: skip
+      "What was free until now is billed from the next unit on.", cites="6.5")  # fmt: skip
 def near_allowance(ctx: Context) -> Iterator[Noticed]:
     """Between 80 % and all of an allowance used. There is nothing to change, only something to know."""
     bill = ctx.base.bill if ctx.base else None
@@ -154,7 +156,7 @@ def near_allowance(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("C06", "hint", "a function without a tag that others have",
-      "Its cost goes to nobody when the bill is split by that tag.")  # fmt: skip
+      "Its cost goes to nobody when the bill is split by that tag.", cites="6.6")  # fmt: skip
 def untagged(ctx: Context) -> Iterator[Noticed]:
     """Tags that most functions have and some lack."""
     functions = ctx.model.functions

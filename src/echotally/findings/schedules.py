@@ -11,7 +11,8 @@ from zoneinfo import ZoneInfo
 from echotally.demand.clock import month_clock
 from echotally.demand.preview import clock_change_effects
 from echotally.demand.schedules import firings, last_before, month_firings_ns, schedule_words, zone_of
-from echotally.findings.context import Context, Noticed, Sets, rule
+from echotally.findings.context import Context
+from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_text
 
@@ -36,7 +37,7 @@ def _firings(ctx: Context, name: str) -> list[int]:
 
 
 @rule("S01", "warning", "fires every minute though its work is not a minute's",
-      "A trial schedule left at every minute bills a month of runs before anyone looks.")  # fmt: skip
+      "A trial schedule left at every minute bills a month of runs before anyone looks.", cites="2.8")  # fmt: skip
 def every_minute(ctx: Context) -> Iterator[Noticed]:
     """Every minute, while the name or the items say otherwise."""
     for name, schedule in ctx.model.schedules.items():
@@ -59,7 +60,7 @@ def _form(schedule: Schedule) -> str:
 
 
 @rule("S02", "hint", "a fixed minute where every minute was likely meant",
-      "'1 * * * *' fires once an hour, at minute 1; '*/1' or '*' fires every minute.")  # fmt: skip
+      "'1 * * * *' fires once an hour, at minute 1; '*/1' or '*' fires every minute.", cites="2.8")  # fmt: skip
 def fixed_minute(ctx: Context) -> Iterator[Noticed]:
     """Minute 1 and every other field open."""
     for name, schedule in ctx.model.schedules.items():
@@ -71,7 +72,7 @@ def fixed_minute(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("S03", "warning", "day of month and day of week are both restricted",
-      "Where both are given a job fires when either matches, which few people expect.")  # fmt: skip
+      "Where both are given a job fires when either matches, which few people expect.", cites="7.25")  # fmt: skip
 def both_days(ctx: Context) -> Iterator[Noticed]:
     """Both day fields given."""
     for name, schedule in ctx.model.schedules.items():
@@ -89,7 +90,7 @@ def both_days(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("S04", "hint", "a local time that a clock change skips or repeats",
-      "On the day clocks change a local time may not exist, or come twice; some platforms skip or double the run.")  # fmt: skip
+      "On the day clocks change a local time may not exist, or come twice; some platforms skip or double the run.", cites="2.8")  # fmt: skip
 def near_clock_change(ctx: Context) -> Iterator[Noticed]:
     """A firing inside a gap or overlap of the year."""
     year = ctx.model.estate.month[:4]
@@ -107,7 +108,7 @@ def near_clock_change(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("S05", "warning", "a month-start job in UTC while the estate is elsewhere",
-      "Midnight UTC of the first is another hour, or another month, where the estate's people live.")  # fmt: skip
+      "Midnight UTC of the first is another hour, or another month, where the estate's people live.", cites="2.8")  # fmt: skip
 def month_start_in_utc(ctx: Context) -> Iterator[Noticed]:
     """First of the month in UTC."""
     zone = ctx.model.estate.timezone
@@ -124,7 +125,7 @@ def month_start_in_utc(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("S07", "warning", "does not fire in the month that is projected",
-      "The month shows nothing of it: no run, no cost, no throttling.")  # fmt: skip
+      "The month shows nothing of it: no run, no cost, no throttling.", cites="7.36")  # fmt: skip
 def silent(ctx: Context) -> Iterator[Noticed]:
     """No firing from the month's start to its end."""
     clock = ctx.loaded.month.clock
@@ -143,7 +144,7 @@ def silent(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("S06", "warning", "fires again before its run is over",
-      "Runs overlap; where they also take longer than instances allow, they pile up all month.")  # fmt: skip
+      "Runs overlap; where they also take longer than instances allow, they pile up all month.", cites="2.9")  # fmt: skip
 def overlaps(ctx: Context) -> Iterator[Noticed]:
     """Gap between firings shorter than a typical run."""
     for name, schedule in ctx.model.schedules.items():
@@ -169,7 +170,7 @@ def overlaps(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("S08", "warning", "a weekday number that means another day elsewhere in the model",
-      "Where a year stands last weekdays count from 1 for Sunday; in the other forms 1 is Monday.")  # fmt: skip
+      "Where a year stands last weekdays count from 1 for Sunday; in the other forms 1 is Monday.", cites="7.28")  # fmt: skip
 def two_ways_to_count_weekdays(ctx: Context) -> Iterator[Noticed]:
     """Numbered weekdays in both countings within one model."""
     numbered = {n: s for n, s in ctx.model.schedules.items() if s.cron and _weekday_numbers(s)}

@@ -6,7 +6,9 @@ import math
 from collections.abc import Iterator
 from decimal import Decimal
 
-from echotally.findings.context import Context, Noticed, Sets, nice_duration, pushed_by_its_topic, rewired, rule
+from echotally.findings.changes import nice_duration, pushed_by_its_topic, rewired
+from echotally.findings.context import Context
+from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.estate import Stream
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.units import duration_text
@@ -35,7 +37,7 @@ def _pulled(ctx: Context, kind: SourceKind) -> Iterator[tuple[int, str]]:
 
 
 @rule("Q01", "warning", "messages come back before the timeout",
-      "While a run still works on them, its messages are handed to another: each is handled twice.")  # fmt: skip
+      "While a run still works on them, its messages are handed to another: each is handled twice.", cites="4.4")  # fmt: skip
 def short_visibility(ctx: Context) -> Iterator[Noticed]:
     """Visibility below the timeout of a reading function."""
     for number, name in _pulled(ctx, SourceKind.QUEUES):
@@ -51,7 +53,7 @@ def short_visibility(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("Q02", "warning", "tries without a dead letter",
-      "Without a dead letter `tries` does nothing: a message that always fails comes back until retention ends.")  # fmt: skip
+      "Without a dead letter `tries` does nothing: a message that always fails comes back until retention ends.", cites="4.4")  # fmt: skip
 def no_dead_letter(ctx: Context) -> Iterator[Noticed]:
     """Tries written down, no dead letter."""
     for name, queue in ctx.model.queues.items():
@@ -63,7 +65,7 @@ def no_dead_letter(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("Q03", "warning", "retention is shorter than the drain of the largest lump",
-      "What waits longest when many events come at once is deleted before its turn.")  # fmt: skip
+      "What waits longest when many events come at once is deleted before its turn.", cites="4.4")  # fmt: skip
 def short_retention(ctx: Context) -> Iterator[Noticed]:
     """Largest lump or backlog over the rate at which the trigger clears."""
     for number, _ in [*_pulled(ctx, SourceKind.QUEUES), *_pulled(ctx, SourceKind.STREAMS)]:
@@ -80,7 +82,7 @@ def short_retention(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("Q04", "warning", "more comes in than can be cleared",
-      "A backlog that grows on average never ends; one that grows in the busiest hour makes everything late.")  # fmt: skip
+      "A backlog that grows on average never ends; one that grows in the busiest hour makes everything late.", cites="4.1")  # fmt: skip
 def too_slow(ctx: Context) -> Iterator[Noticed]:
     """Mean or busiest-hour arrivals above what the trigger clears."""
     for number, _ in [*_pulled(ctx, SourceKind.QUEUES), *_pulled(ctx, SourceKind.STREAMS)]:
@@ -126,7 +128,7 @@ def _wider(ctx: Context, number: int, rate_per_s: float) -> Sets:
 
 
 @rule("Q05", "hint", "a full batch is above the payload limit",
-      "The plan cuts such a batch, so that more calls are made than the batch size promises.")  # fmt: skip
+      "The plan cuts such a batch, so that more calls are made than the batch size promises.", cites="4.8")  # fmt: skip
 def batch_too_heavy(ctx: Context) -> Iterator[Noticed]:
     """Batch x mean payload above the plan's limit."""
     for number, trigger in enumerate(ctx.model.triggers):
@@ -144,7 +146,7 @@ def batch_too_heavy(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("Q06", "hint", "partitions idle, or one of them hot",
-      "Partitions are paid by the hour, used or not; and a partition that gets most events is the only one that counts.")  # fmt: skip
+      "Partitions are paid by the hour, used or not; and a partition that gets most events is the only one that counts.", cites="4.6")  # fmt: skip
 def partitions(ctx: Context) -> Iterator[Noticed]:
     """A stream of several partitions that hardly works, or whose first partition is too busy."""
     for number, name in _pulled(ctx, SourceKind.STREAMS):
@@ -174,7 +176,7 @@ def partitions(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("Q07", "warning", "idle readers cost more than the work",
-      "Readers that find nothing poll again, and each poll is billed.")  # fmt: skip
+      "Readers that find nothing poll again, and each poll is billed.", cites="6.3")  # fmt: skip
 def polls(ctx: Context) -> Iterator[Noticed]:
     """Price of a queue's idle polls above what its function costs otherwise."""
     measured = ctx.base.measured if ctx.base else None
@@ -227,7 +229,7 @@ def _unread(ctx: Context, number: int) -> Sets:
 
 
 @rule("Q08", "warning", "the same source is wired twice to one function",
-      "Two triggers on a stream, topic or schedule each get everything: every event is handled twice.")  # fmt: skip
+      "Two triggers on a stream, topic or schedule each get everything: every event is handled twice.", cites="4.7")  # fmt: skip
 def wired_twice(ctx: Context) -> Iterator[Noticed]:
     """Two triggers with one source and one function."""
     seen: dict[tuple[str, str], int] = {}
@@ -243,7 +245,7 @@ def wired_twice(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("Q09", "warning", "two functions compete for one queue",
-      "A queue hands each message to one reader: neither function sees them all. A topic would give each a copy.")  # fmt: skip
+      "A queue hands each message to one reader: neither function sees them all. A topic would give each a copy.", cites="4.4")  # fmt: skip
 def competing(ctx: Context) -> Iterator[Noticed]:
     """Two triggers of different functions on one queue."""
     first: dict[str, int] = {}

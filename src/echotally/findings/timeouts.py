@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from echotally.findings.context import Context, Noticed, Sets, nice_duration, percent, rule
+from echotally.findings.changes import nice_duration, percent
+from echotally.findings.context import Context
+from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.sources import SourceKind
 from echotally.model.units import duration_ns, duration_text
 from echotally.projection.totals import totals_of
@@ -19,7 +21,7 @@ _NEAR = 0.8
 
 
 @rule("T01", "warning", "runs are cut by the timeout",
-      "A run that is cut is billed to the timeout and does nothing; its events come back or are lost.")  # fmt: skip
+      "A run that is cut is billed to the timeout and does nothing; its events come back or are lost.", cites="3.3")  # fmt: skip
 def cut(ctx: Context) -> Iterator[Noticed]:
     """Share of runs that timed out in the month as it was played; the change is the first longer timeout that cuts none."""
     for name, function in ctx.model.functions.items():
@@ -57,7 +59,7 @@ def _longer(ctx: Context, name: str, now: int, most: int | None) -> Sets:
 
 
 @rule("T02", "hint", "the timeout is above a plan's limit",
-      "The plan cannot take the function, though its runs may be far shorter than the timeout asked for.")  # fmt: skip
+      "The plan cannot take the function, though its runs may be far shorter than the timeout asked for.", cites="6.7")  # fmt: skip
 def above_the_plan(ctx: Context) -> Iterator[Noticed]:
     """Timeouts that shut the function out of plans it would fit."""
     for name, function in ctx.model.functions.items():
@@ -83,7 +85,7 @@ def above_the_plan(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("T03", "hint", "the timeout is far above any run",
-      "A call that hangs, on a dead connection say, is billed to the timeout before anybody knows.")  # fmt: skip
+      "A call that hangs, on a dead connection say, is billed to the timeout before anybody knows.", cites="3.3")  # fmt: skip
 def far_above(ctx: Context) -> Iterator[Noticed]:
     """Timeout many times the longest run of the month as it was played."""
     for name, function in ctx.model.functions.items():
@@ -105,7 +107,7 @@ def far_above(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("T06", "warning", "a scheduled run comes near its timeout",
-      "A few more items, or a slow day, and the whole run is cut: all of its work is lost at once.")  # fmt: skip
+      "A few more items, or a slow day, and the whole run is cut: all of its work is lost at once.", cites="3.3")  # fmt: skip
 def run_nears(ctx: Context) -> Iterator[Noticed]:
     """The longest run of a firing above 80 % of the timeout, though none is cut yet."""
     for name, function in ctx.model.functions.items():
@@ -127,7 +129,7 @@ def run_nears(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("T04", "warning", "an endpoint's timeout is above the gateway's wait",
-      "The gateway gives up first: the caller gets an error while the run goes on and is billed.")  # fmt: skip
+      "The gateway gives up first: the caller gets an error while the run goes on and is billed.", cites="3.3")  # fmt: skip
 def above_the_gateway(ctx: Context) -> Iterator[Noticed]:
     """Timeout of a function behind an endpoint above the plan's gateway_wait."""
     for name, function in ctx.model.functions.items():
@@ -145,7 +147,7 @@ def above_the_gateway(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("T05", "warning", "a full batch nears the timeout",
-      "One slow run in a full batch is cut, and the whole batch comes back.")  # fmt: skip
+      "One slow run in a full batch is cut, and the whole batch comes back.", cites="3.1")  # fmt: skip
 def batch_nears(ctx: Context) -> Iterator[Noticed]:
     """p99 of a full batch above 80 % of the timeout while a smaller batch is safe."""
     for name, function in ctx.model.functions.items():

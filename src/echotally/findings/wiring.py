@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from echotally.findings.context import Context, Noticed, Sets, rule
+from echotally.findings.context import Context
+from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.sources import SourceKind
 
 
@@ -23,7 +24,7 @@ def _fed(ctx: Context) -> set[str]:
 
 
 @rule("W01", "warning", "a function is never triggered",
-      "It never runs; or the line that should set it off is missing.")  # fmt: skip
+      "It never runs; or the line that should set it off is missing.", cites="4.1")  # fmt: skip
 def never_triggered(ctx: Context) -> Iterator[Noticed]:
     """Functions without a trigger."""
     wired = {trigger.to for trigger in ctx.model.triggers}
@@ -34,7 +35,7 @@ def never_triggered(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("W02", "warning", "a source is never fed",
-      "No demand, emit, feed or dead letter leads there: what it triggers never runs.")  # fmt: skip
+      "No demand, emit, feed or dead letter leads there: what it triggers never runs.", cites="4.7")  # fmt: skip
 def never_fed(ctx: Context) -> Iterator[Noticed]:
     """Sources without anything that puts events in."""
     fed = _fed(ctx)
@@ -55,7 +56,7 @@ def _taken_out(ctx: Context, source: str) -> Sets:
 
 
 @rule("W03", "warning", "a source is never read",
-      "Events go in and nothing takes them out: the work is lost, and the source is billed.")  # fmt: skip
+      "Events go in and nothing takes them out: the work is lost, and the source is billed.", cites="7.64")  # fmt: skip
 def never_read(ctx: Context) -> Iterator[Noticed]:
     """Sources without trigger or feed; a dead letter queue that people look into is fine."""
     read = {trigger.from_ for trigger in ctx.model.triggers}
@@ -85,7 +86,7 @@ def never_read(ctx: Context) -> Iterator[Noticed]:
 
 
 @rule("W04", "error", "a payload that no plan carries",
-      "Events above a plan's payload limit are refused at the door, whatever plan is chosen.")  # fmt: skip
+      "Events above a plan's payload limit are refused at the door, whatever plan is chosen.", cites="4.8")  # fmt: skip
 def too_large_everywhere(ctx: Context) -> Iterator[Noticed]:
     """p95 payload above the payload limit of every plan that is sold."""
     limits = [o.plan.payload_limit for o in ctx.loaded.offers.values() if o.plan.available is True]

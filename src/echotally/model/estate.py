@@ -21,7 +21,7 @@ _MS, _S, _MIN, _DAY = 10**6, 10**9, 60 * 10**9, 86_400 * 10**9
 Link = SourceRef
 
 
-#: A plan that leaves more of the events behind is no plan, where nothing else is said (rules.md section 6).
+#: A plan that leaves more of the events behind is no plan, where nothing else is said (rule 6.8).
 LEFT_BEHIND = 0.01
 
 

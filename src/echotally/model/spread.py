@@ -18,7 +18,7 @@ from statistics import NormalDist
 from echotally.errors import Refused
 from echotally.files import opened
 
-#: 95 % point of the standard normal, as rules.md section 2 fixes it.
+#: 95 % point of the standard normal, as rule 2.7 fixes it.
 Z95 = 1.6448536
 CONSTANT, LOGNORMAL, EXPONENTIAL, SAMPLES = range(4)
 _MOST_SAMPLES = 5_000_000

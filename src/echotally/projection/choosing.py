@@ -1,4 +1,4 @@
-"""Which plan to pick (rule 6.10)."""
+"""Which plan to pick (rule 6.8)."""
 
 from __future__ import annotations
 

@@ -15,7 +15,7 @@ from echotally.rates.billing import Line, exact
 from echotally.rates.card import Plan
 from echotally.rates.meters import METERS
 
-#: How each way to bill turns time into billed time (rules.md section 6).
+#: How each way to bill turns time into billed time (rule 6.1).
 _BILLED = {
     "runs": "each attempt, {cold}up to {time}, at least {least}",
     "active": "each time an instance has calls, {cold}up to {time}, at least {least}",
@@ -25,13 +25,31 @@ _BILLED = {
 }
 
 
+#: Meters of compute; all others are told in rule 6.3.
+_COMPUTE = (
+    "calls",
+    "gb_seconds",
+    "vcpu_seconds",
+    "instance_hours",
+    "idle_gb_seconds",
+    "idle_vcpu_seconds",
+    "allocated_gb_seconds",
+    "allocated_vcpu_seconds",
+    "reserved_hours",
+    "node_hours",
+    "cluster_hours",
+)
+_RULES = dict.fromkeys(_COMPUTE, "6.2")
+
+
 @dataclass(frozen=True)
 class Step:
-    """One step of the walk: what it is, how it comes about, what it comes to."""
+    """One step of the walk: what it is, how it comes about, what it comes to, and the rule of docs/rules.md that says so."""
 
     label: str
     formula: str
     result: str
+    rule: str
 
 
 def explain(model: Model, plan: PlayedPlan, function: str, environment: str | None = None) -> list[Step]:
@@ -53,9 +71,11 @@ def explain(model: Model, plan: PlayedPlan, function: str, environment: str | No
 def _work(model: Model, unit: UnitMeasured) -> Iterator[Step]:
     sources = [t.from_ for t in model.triggers if t.to == unit.unit.function]
     endings = " + ".join(f"{name.replace('_', ' ')} {n:,}" for name, n in unit.events.items() if name != "in" and n)
-    yield Step("events in", f"from {', '.join(sources) or 'nowhere'}: {endings or 'none'}", f"{unit.events['in']:,}")
+    yield Step(
+        "events in", f"from {', '.join(sources) or 'nowhere'}: {endings or 'none'}", f"{unit.events['in']:,}", "4.9"
+    )
     throttled = unit.attempts["throttled"]
-    yield Step("attempts", f"started {unit.started:,} + throttled {throttled:,}", f"{unit.attempts['total']:,}")
+    yield Step("attempts", f"started {unit.started:,} + throttled {throttled:,}", f"{unit.attempts['total']:,}", "4.9")
 
 
 def _time(model: Model, unit: UnitMeasured) -> Iterator[Step]:
@@ -71,34 +91,40 @@ def _time(model: Model, unit: UnitMeasured) -> Iterator[Step]:
         "CPU factor",
         f"(1 - {share:g}) + {share:g} x vCPUs measured with / {settings.vcpu_used:.3g} vCPUs here",
         f"{settings.cpu_factor:.3f}",
+        "3.1",
     )
     if plan.bills != "reserved" and function.slots > 1 and share:
         yield Step(
             "CPU share here",
             f"{share:g} x vCPUs measured with / {settings.vcpu_used:.3g} vCPUs here, of the CPU factor",
             f"{settings.cpu_part:.3f}",
+            "3.2",
         )
         yield Step(
             "crowding",
             f"max(1, calls in the instance x {settings.cpu_part:.3f} x {settings.vcpu_used:.3g} / {settings.vcpu:.3g} vCPUs)",
             f"{max(1.0, function.slots * settings.cpu_part * settings.vcpu_used / settings.vcpu):.3f} when full",
+            "3.2",
         )
     mean = unit.busy_ns / unit.started if unit.started else 0.0
-    yield Step("run time", f"({' + '.join(parts)}) x CPU factor x crowding, cut at the timeout", _time_text(mean))
+    yield Step(
+        "run time", f"({' + '.join(parts)}) x CPU factor x crowding, cut at the timeout", _time_text(mean), "3.1"
+    )
     billed = "billed" if plan.cold_start_billed else "not billed"
     cold = function.cold_start.mean * plan.cold_start_factor
-    yield Step("cold starts", f"about {_time_text(cold)} each, {billed}", f"{unit.cold_starts:,}")
-    rule = _BILLED[plan.bills].format(
+    yield Step("cold starts", f"about {_time_text(cold)} each, {billed}", f"{unit.cold_starts:,}", "3.4")
+    billed_as = _BILLED[plan.bills].format(
         cold="cold start included, " if plan.cold_start_billed else "",
         time=duration_text(plan.rounding.time),
         least=duration_text(plan.rounding.at_least),
     )
-    yield Step("billed time", rule, f"{unit.time_billed_ns / 1e9:,.1f} s")
+    yield Step("billed time", billed_as, f"{unit.time_billed_ns / 1e9:,.1f} s", "6.1")
     yield Step(
         "memory",
         f"{memory_text(function.memory)} asked, {memory_text(settings.memory_mb)} run, "
         f"{memory_text(settings.memory_billed_mb)} billed",
         f"{settings.memory_billed_mb / 1024:g} GB",
+        "6.2",
     )
 
 
@@ -112,8 +138,13 @@ def _money(plan: PlayedPlan, unit: UnitMeasured) -> Iterator[Step]:
             own = plan.metered.quantities[account].get(line.meter, {}).get(key, Decimal(0))
             amount = plan.bill.shares[key].get(line.meter, Decimal(0))
             if own:
-                yield Step(line.meter, _share_text(own, line, unit.unit.offer.plan), f"{amount:,.6f}")
-        yield Step("this function", "the sum of its meters", f"{plan.bill.functions[key]:,.6f}")
+                yield Step(
+                    line.meter,
+                    _share_text(own, line, unit.unit.offer.plan),
+                    f"{amount:,.6f}",
+                    _RULES.get(line.meter, "6.3"),
+                )
+        yield Step("this function", "the sum of its meters", f"{plan.bill.functions[key]:,.6f}", "6.6")
 
 
 def _share_text(own: Decimal, line: Line, plan: Plan) -> str:

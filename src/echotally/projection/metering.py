@@ -1,4 +1,4 @@
-"""From what the engine measured to the quantities a plan bills, and whose they are (rules.md section 6)."""
+"""From what the engine measured to the quantities a plan bills, and whose they are (rules 6.2 to 6.6)."""
 
 from __future__ import annotations
 
@@ -133,7 +133,7 @@ class _Meters:
     def _to_writers(
         self, source: SourceMeasured, meter: str, quantity: Decimal, otherwise: tuple[Account, UnitKey | None]
     ) -> None:
-        """Output nobody reads is its writers': by what each put in, partition-hours in equal parts (fine print 64)."""
+        """Output nobody reads is its writers': by what each put in, partition-hours in equal parts (rule 7.64)."""
         parts = self._written(source.environment, source.source, Decimal(1))
         parts = {key: part for key, part in parts.items() if part}
         if meter == "stream_partition_hours" and parts:
@@ -210,7 +210,7 @@ def meter(model: Model, measured: Measured, candidate: Offer) -> Metered:
 
 
 def events_from_outside(model: Model, measured: Measured) -> int:
-    """Events that came from outside, each once, whatever reads it: demand, items of firings, backlogs (fine print 73)."""
+    """Events that came from outside, each once, whatever reads it: demand, items of firings, backlogs (rule 7.73)."""
     inside: dict[tuple[str, str], int] = defaultdict(int)
     for put in measured.put_in:
         inside[put.environment, put.source] += put.events

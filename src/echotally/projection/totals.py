@@ -30,7 +30,7 @@ class Totals:
 
     @property
     def throttled_share(self) -> float:
-        """Throttled attempts / attempts (rule 5.4); 0 without attempts."""
+        """Throttled attempts / attempts (rule 5.3); 0 without attempts."""
         return throttled_share(self.attempts)
 
     @property

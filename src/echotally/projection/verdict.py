@@ -1,4 +1,4 @@
-"""Targets met and missed, and which plan to pick (rules.md section 6, Verdict)."""
+"""Targets met and missed, and which plan to pick (rule 6.8)."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class Check:
 
     @property
     def undecided(self) -> bool:
-        """Whether the figure is an estimate whose interval, ends included, holds what is wanted (fine print 75)."""
+        """Whether the figure is an estimate whose interval, ends included, holds what is wanted (rule 7.75)."""
         return (
             self.low is not None
             and self.high is not None
@@ -80,7 +80,7 @@ class _Judge:
         yield from self._group(targets, units, None)
         for unit in units:
             # The estate's wait is each function's, so a function's own takes its place; shares and counts of the
-            # whole estate are checked besides (rules.md, fine print 5).
+            # whole estate are checked besides (rule 7.5).
             own_wait = self.model.functions[unit.unit.function].targets.wait_p95
             yield from _wait(targets.wait_p95 if own_wait is None else own_wait, unit)
         for name, function in self.model.functions.items():
@@ -95,7 +95,7 @@ def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:
 
 
 def refused_share(model: Model, measured: Measured) -> float:
-    """Requests rejected / requests' events in, over the whole estate (fine print 5)."""
+    """Requests rejected / requests' events in, over the whole estate (rule 7.5)."""
     return _Judge(model, measured).refused(measured.units)
 
 

@@ -9,7 +9,7 @@ from echotally.rates.unit_settings import batch_sizes, share_longer
 
 
 def reasons_against(model: Model, name: str, plan: Plan) -> list[str]:
-    """Why function ``name`` cannot run on ``plan``; empty if it can (rules.md section 6, Infeasible)."""
+    """Why function ``name`` cannot run on ``plan``; empty if it can (rule 6.7)."""
     function = model.functions[name]
     return [
         *_plan_reasons(plan),

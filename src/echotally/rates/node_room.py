@@ -1,6 +1,6 @@
 """Which instance floors find room on a plan's nodes, and which functions could then never start.
 
-Why it exists: floors never go, so nodes that floors fill are full for good (rules.md, fine print 33). That can be
+Why it exists: floors never go, so nodes that floors fill are full for good (rule 7.33). That can be
 said before anything is played.
 """
 

@@ -1,6 +1,6 @@
 """The walk through a price's tiers, once: exactly for bills, in floating point for estimates of many quantities.
 
-Graduated tiers price each part of the quantity at its own tier, ``volume`` tiers all of it at the tier reached (rule 6.6).
+Graduated tiers price each part of the quantity at its own tier, ``volume`` tiers all of it at the tier reached (rule 6.5).
 """
 
 from __future__ import annotations

@@ -14,7 +14,7 @@ from echotally.rates.card import Plan
 
 @dataclass(frozen=True)
 class UnitSettings:
-    """Derived settings. Memory in MB; ``cpu_factor``, ``cpu_part`` (s(m)) and ``vcpu`` as in rules.md section 3."""
+    """Derived settings. Memory in MB; ``cpu_factor``, ``cpu_part`` (s(m)) and ``vcpu`` as in rules 3.1 and 3.2."""
 
     memory_mb: int
     memory_billed_mb: int
@@ -31,7 +31,7 @@ def unit_settings(function: Function, plan: Plan) -> UnitSettings:
     measured_mb = plan.memory.round_up(function.measured_at or function.memory) or plan.memory.largest_mb
     vcpu = plan.vcpu(memory)
     used = min(function.threads, vcpu)
-    # A measured_vcpu stands in place of v(measured_at), which threads have bounded already (fine print 3 and 63).
+    # A measured_vcpu stands in place of v(measured_at), which threads have bounded already (rules 7.3 and 7.63).
     measured = function.measured_vcpu or min(function.threads, plan.vcpu(measured_mb))
     on_cpu = function.cpu_share * measured / used
     factor = (1 - function.cpu_share) + on_cpu

@@ -128,5 +128,3 @@ def backlogs_of(shared: Shared) -> list[tuple[int, int]]:
         if source.kind is SourceKind.QUEUES
     ]
     return [(n, backlog) for n, backlog in found if backlog]
-
-

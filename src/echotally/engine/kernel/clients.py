@@ -11,7 +11,7 @@ from echotally.engine.kernel.compiled import hot
 
 @hot
 def pauses(w: World, e: int, refused: int) -> None:
-    """If a client asked, it pauses and asks again (a refused one pauses at least what its demand says, else 1 ms: rule 8.1)."""
+    """If a client asked, it pauses and asks again (a refused one pauses at least what its demand says, else 1 ms: rule 7.74)."""
     p = event_at(w, e).tap
     if p < 0 or tap_at(w, p).clients == 0:
         return

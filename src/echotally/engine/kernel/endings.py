@@ -1,4 +1,4 @@
-"""How events end: one counter each, so that the sums of rule 4.11 can be checked."""
+"""How events end: one counter each, so that the sums of rule 4.9 can be checked."""
 
 from __future__ import annotations
 

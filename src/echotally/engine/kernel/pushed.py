@@ -1,4 +1,4 @@
-"""Schedules, folders and topics push: what finds no room comes again, what fails is repeated (rules 4.3, 4.4)."""
+"""Schedules, folders and topics push: what finds no room comes again, what fails is repeated (rule 4.3)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Queues: messages wait, are taken in batches, come back, expire, go to the dead letter (rules 4.5, 4.6)."""
+"""Queues: messages wait, are taken in batches, come back, expire, go to the dead letter (rule 4.4)."""
 
 from __future__ import annotations
 
@@ -299,7 +299,7 @@ def _free_place(w: World, c: int) -> None:
 
 @kernel
 def refused_batch(w: World, c: int) -> None:
-    """An eager reader took a batch that found no room: a throttled attempt, and the reader pauses 1 s (rule 4.6)."""
+    """An eager reader took a batch that found no room: a throttled attempt, and the reader pauses 1 s (rule 4.4)."""
     call = call_at(w, c)
     singles.counted_as_throttled(w, c)
     put(w, clock_of(w).now + _PAUSE_NS, DUE, call.number, K_READER, call.trigger)

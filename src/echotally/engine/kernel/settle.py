@@ -1,4 +1,4 @@
-"""A run ends: it is billed, its slot freed, and what failed is decided event by event (rule 4.7)."""
+"""A run ends: it is billed, its slot freed, and what failed is decided event by event (rule 4.5)."""
 
 from __future__ import annotations
 

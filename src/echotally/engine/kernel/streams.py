@@ -1,4 +1,4 @@
-"""Streams: ordered partitions, one copy of the record per trigger, batches repeated in place (rule 4.8)."""
+"""Streams: ordered partitions, one copy of the record per trigger, batches repeated in place (rule 4.6)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Topics copy each event to every feed and function, each with its share, independently (rule 4.9)."""
+"""Topics copy each event to every feed and function, each with its share, independently (rule 4.7)."""
 
 from __future__ import annotations
 

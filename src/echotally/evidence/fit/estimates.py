@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 LEVEL = 0.95
 _Z = 1.959963984540054
-#: Upper 5 % point of the standard normal: p95 = median x exp(1.6448536 sigma) (rules.md section 2).
+#: Upper 5 % point of the standard normal: p95 = median x exp(1.6448536 sigma) (rule 2.7).
 Z95 = 1.6448536269514722
 #: A log-normal is kept below this distance whatever the number of runs: no bill or wait moves for less.
 GOOD_ENOUGH = 0.02

@@ -170,7 +170,7 @@ class _Fitter:
         self.log.connection.execute(f"CREATE TEMP VIEW timed AS SELECT * FROM mine WHERE outcome = 'ok'{condition}")
 
     def _slowdown(self, memory_mb: float, measured_mb: float) -> float:
-        """v(measured) / v(memory) (rules.md section 3); 1 where no plan says what a memory has."""
+        """v(measured) / v(memory) (rule 3.1); 1 where no plan says what a memory has."""
         if self.plan is None or not memory_mb or self.plan.vcpu_per_gb is None:
             return 1.0
         threads = self.function.threads if self.function else 1

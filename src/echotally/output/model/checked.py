@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from fractions import Fraction
 from typing import Any
 
@@ -10,6 +11,7 @@ from pydantic import BaseModel
 
 from echotally.errors import safe
 from echotally.model.estate import Model
+from echotally.model.sources import SourceKind
 from echotally.model.spread import Spread
 from echotally.model.units import duration_text, rate_text
 from echotally.projection.loaded import Loaded
@@ -48,13 +50,48 @@ def checked_text(loaded: Loaded) -> str:
 
 def defaults_text(loaded: Loaded) -> str:
     """Every value of the model in force, one address a line, those of the file and the defaults alike."""
-    return "\n".join(f"{address} = {value}" for address, value in values_in_force(loaded.model)) + "\n"
+    return "\n".join(f"{address} = {value}" for address, value in _all_in_force(loaded.model)) + "\n"
 
 
 def defaults_json(loaded: Loaded) -> str:
     """The same as data (schema ``echotally-values/1``)."""
-    rows = [{"address": address, "value": value} for address, value in values_in_force(loaded.model)]
+    rows = [{"address": address, "value": value} for address, value in _all_in_force(loaded.model)]
     return json.dumps({"schema": "echotally-values/1", "values": rows}, indent=2, ensure_ascii=False) + "\n"
+
+
+def _all_in_force(model: Model) -> list[tuple[str, str]]:
+    """As ``values_in_force``, those too that are taken from elsewhere where nothing is said."""
+    said = dict(values_in_force(model))
+    taken = {address: value for address, value in _taken_from_elsewhere(model) if address not in said}
+    tables = list(dict.fromkeys(address.rsplit(".", 1)[0] for address in said))
+    place = {table: n for n, table in enumerate(tables)}
+    # Each beside the other values of its table.
+    return sorted([*said.items(), *taken.items()], key=lambda row: place.get(row[0].rsplit(".", 1)[0], len(place)))
+
+
+def _taken_from_elsewhere(model: Model) -> Iterator[tuple[str, str]]:
+    yield "estate.plans", "every plan of the cards"
+    for name, function in model.functions.items():
+        yield f"functions.{safe(name)}.instance_limit", "the plan's own"
+        yield f"functions.{safe(name)}.measured_at", f"{function.measured_at or function.memory} MB"
+        yield f"functions.{safe(name)}.measured_vcpu", "what each plan gives at measured_at"
+        yield f"functions.{safe(name)}.memory_used", f"{function.used_mb} MB"
+    for name, schedule in model.schedules.items():
+        yield f"schedules.{safe(name)}.timezone", model.estate.timezone
+        if schedule.cron is None:
+            yield (
+                f"schedules.{safe(name)}.from",
+                "the month's start" if schedule.every else "1 January of the year, 00:00",
+            )
+    for number, trigger in enumerate(model.triggers):
+        keys = trigger.from_.kind.traits.trigger_keys
+        if "readers" in keys:
+            yield f"triggers.{number}.readers", str(trigger.readers_in_force)
+        if trigger.from_.kind is SourceKind.QUEUES:
+            queue = model.queues[trigger.from_.name]
+            yield f"triggers.{number}.tries", f"{queue.tries} receipts" if queue.dead_letter else "until the retention ends"
+        elif "tries" in keys:
+            yield f"triggers.{number}.tries", str(trigger.tries_in_force or "without end")
 
 
 def values_in_force(model: Model) -> list[tuple[str, str]]:

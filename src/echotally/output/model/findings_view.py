@@ -98,6 +98,7 @@ def findings_json(checked: Checked) -> str:
             "address": f.noticed.address,
             "file": f.file,
             "line": f.line,
+            "rule": f.rule.cites,
             "text": f.noticed.text,
             "effect": f.noticed.effect,
             "set": [f"{address}={value}" for address, value in f.noticed.sets],
@@ -119,7 +120,7 @@ def mistakes_json(problems: Sequence[Problem]) -> str:
     """Mistakes in the files in the form of findings, so that a system that reads those is told of them too."""
     rows: list[dict[str, Any]] = [
         {
-            "code": MISTAKE[0], "level": "error", "title": MISTAKE[1], "address": p.address, "file": p.file, "line": p.line,
+            "code": MISTAKE[0], "level": "error", "title": MISTAKE[1], "address": p.address, "file": p.file, "line": p.line, "rule": None,
             "text": p.said(), "effect": "nothing is played", "set": [], "outcome": None, "saves": None, "accepted": None,
         }
         for p in problems

@@ -95,9 +95,14 @@ def explain_table(projection: Projection, plan: PlayedPlan, function: str, width
     """The walk from events to money of one function."""
     name, _, environment = function.partition("@")
     steps: list[Step] = explain(projection.model, plan, name, environment or None)
-    rows = [[step.label, safe(step.formula), step.result] for step in steps]
+    rows = [[step.label, safe(step.formula), step.result, step.rule] for step in steps]
     where = environment or next(iter(projection.model.environments))
-    columns = [Column("step", False), Column("how it comes about", False, True), Column("comes to")]
+    columns = [
+        Column("step", False),
+        Column("how it comes about", False, True),
+        Column("comes to"),
+        Column("rule", False, rank=1),
+    ]
     return table(
         f"{safe(name)} ({safe(where)}) on {plan.offer.name}: from events to {projection.currency}",
         columns,
