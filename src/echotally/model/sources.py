@@ -93,14 +93,7 @@ class SourceRef(str):
 
 
 #: The order in which errors name the kinds that may stand somewhere: those people use most first.
-_IN_MESSAGES = [
-    SourceKind.QUEUES,
-    SourceKind.TOPICS,
-    SourceKind.STREAMS,
-    SourceKind.ENDPOINTS,
-    SourceKind.FOLDERS,
-    SourceKind.SCHEDULES,
-]
+_IN_MESSAGES = sorted(SourceKind, key=lambda kind: kind is SourceKind.SCHEDULES)
 
 
 def kinds_that(trait: str) -> list[SourceKind]:
