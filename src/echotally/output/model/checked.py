@@ -89,7 +89,10 @@ def _taken_from_elsewhere(model: Model) -> Iterator[tuple[str, str]]:
             yield f"triggers.{number}.readers", str(trigger.readers_in_force)
         if trigger.from_.kind is SourceKind.QUEUES:
             queue = model.queues[trigger.from_.name]
-            yield f"triggers.{number}.tries", f"{queue.tries} receipts" if queue.dead_letter else "until the retention ends"
+            yield (
+                f"triggers.{number}.tries",
+                f"{queue.tries} receipts" if queue.dead_letter else "until the retention ends",
+            )
         elif "tries" in keys:
             yield f"triggers.{number}.tries", str(trigger.tries_in_force or "without end")
 
