@@ -326,7 +326,7 @@ def test_the_rate_is_proposed_only_where_one_demand_feeds_the_function(weir: Pat
 def test_trials_are_fitted_and_played_beside_the_measurements(weir: Path, tmp_path: Path) -> None:
     from echotally.studies.load_trial import load_trial
 
-    rows = load_trial(weir, "sort", (1, 4, 16), (8,), 20_000, plan="reed.a").rows
+    rows = load_trial(weir, "sort", (1, 4, 16), (8,), calls=20_000, plan="reed.a").rows
     lines = ["clients,limit,calls,seconds,refused,p50_ms,p95_ms"]
     lines += [
         f"{r.clients},{r.limit},{r.calls},{r.seconds},{r.refused},{r.latency.p50 * 1e3},{r.latency.p95 * 1e3}"

@@ -128,12 +128,14 @@ def test_whole_counts_follow_the_running_sum_within_half_an_event(counts: list[f
 def test_starts_belong_to_the_firing_they_follow(
     seen: list[float], on_time: int, late: int, missed: int, extra: int
 ) -> None:
-    found = _compared("s", "f", [0.0, 100.0, 200.0], seen, 10.0, (), ())
+    found = _compared("s", "f", [0.0, 100.0, 200.0], seen, tolerance_s=10.0, troubles=(), notes=())
     assert (found.on_time, len(found.late), len(found.missed), len(found.extra)) == (on_time, late, missed, extra)
 
 
 @pytest.mark.parametrize("hours", [-9, -1, 1, 5, 14])
 def test_a_zone_read_wrongly_shows_as_whole_hours(hours: int) -> None:
     expected = [n * 86_400.0 for n in range(20)]
-    found = _compared("s", "f", expected, sorted(at + hours * 3_600 + 2 for at in expected), 60.0, (), ())
+    found = _compared(
+        "s", "f", expected, sorted(at + hours * 3_600 + 2 for at in expected), tolerance_s=60.0, troubles=(), notes=()
+    )
     assert (found.shift_h, found.shifted_share) == (hours, 1.0)

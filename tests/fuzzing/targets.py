@@ -20,7 +20,7 @@ from echotally.demand.cron import BadSchedule, firings_after, parse_cron
 from echotally.demand.schedules import month_firings_ns
 from echotally.demand.traces import BadTrace, read_trace
 from echotally.engine.sampling import expected_events
-from echotally.errors import BadInput
+from echotally.errors import BadInput, Refused
 from echotally.evidence.bill.bill_file import BillWays, read_bill
 from echotally.evidence.fit.fit import fit
 from echotally.evidence.fit.trials import read_trials
@@ -154,11 +154,9 @@ def samples(seed: int, folder: Path) -> object:
     (folder / "s.csv").write_text(cells.lines("ms", [cells.of(NUMBERS) for _ in range(cells.rng.randint(0, 12))]))
     try:
         return parse_spread({"samples": "s.csv"}, duration_ns, "120 ms", "ms", 10**6, folder)
-    except ValueError as error:
-        # The loader makes a refusal of "message|what is allowed".
-        if "|" in str(error):
-            raise BadInput(str(error)) from error
-        raise
+    except Refused as error:
+        # The loader makes a refusal of it, at its place.
+        raise BadInput(str(error)) from error
 
 
 def trace(seed: int, folder: Path) -> object:

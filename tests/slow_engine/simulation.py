@@ -48,6 +48,15 @@ class Simulation(Arrivals, Queues, Streams, Starting, Instances, Runs):
         heapq.heappush(self.heap, (at, step, number, next(self.order), action))
 
     def run(self):
+        """Play the month; returns itself."""
+        self._begin()
+        self.dirty = True
+        while self._goes_on():
+            pass
+        self.finish()
+        return self
+
+    def _begin(self):
         for place, tap in enumerate(self.month.taps):
             for s in tap.stretches:
                 for k in range(s.count):
@@ -64,24 +73,24 @@ class Simulation(Arrivals, Queues, Streams, Starting, Instances, Runs):
                     self.new_instance(unit, cold=False)
             if unit.kind == "polled":
                 self.put(0, LOOK, 0, lambda unit=unit: self.look(unit))
-        self.dirty = True
-        while True:
-            due = bool(self.heap) and self.heap[0][0] == self.now and self.heap[0][1] <= WAKE
-            if self.pending and not (due and self.heap[0][1] < ARRIVE):
-                self.arrive(*self.pending.pop(0))
-                self.dirty = True
-            elif self.dirty and not due:
-                self.dirty = False
-                self.dispatch()
-            elif not self.heap or self.heap[0][0] >= self.horizon:
-                break
-            else:
-                at, _, _, _, action = heapq.heappop(self.heap)
-                self.passes(at)
-                action()
-                self.dirty = True
-        self.finish()
-        return self
+
+    def _goes_on(self):
+        """One step: what was put out arrives, what can start does, else the next entry of the heap; False at the end."""
+        due = bool(self.heap) and self.heap[0][0] == self.now and self.heap[0][1] <= WAKE
+        if self.pending and not (due and self.heap[0][1] < ARRIVE):
+            self.arrive(*self.pending.pop(0))
+            self.dirty = True
+        elif self.dirty and not due:
+            self.dirty = False
+            self.dispatch()
+        elif not self.heap or self.heap[0][0] >= self.horizon:
+            return False
+        else:
+            at, _, _, _, action = heapq.heappop(self.heap)
+            self.passes(at)
+            action()
+            self.dirty = True
+        return True
 
     def passes(self, at):
         """Time goes on to ``at``: the oldest unhandled record of each function grows older."""

@@ -122,7 +122,7 @@ def test_a_drain_under_polled_scaling_is_the_one_worked_by_hand(write):
     # As in test_by_hand: 4 instances from 2 s, 8 from 32 s, the last batches leave at 141 s and end at 142 s.
     keys = 'scaling = { kind = "polled", every = "30 s", per_instance = 16, step = 4 }\nkeep_alive = "5 min"'
     path = write(function("1 s", "2 s") + Q.format(rate="1 /h"), keys=keys)
-    (row,) = drain(path, "q", 10_000, [8], [10]).rows
+    (row,) = drain(path, "q", 10_000, [8], batches=[10]).rows
     assert (row.empty_s, row.oldest_s, row.handled, row.peak_instances) == (142.0, 141.0, 10_000, 8)
     assert row.starts_s == (0.0,) * 4 + (30.0,) * 4
     assert row.instances == ((0.0, 4), (30.0, 8), (450.0, 0))
@@ -149,7 +149,7 @@ def test_a_queue_that_cannot_be_drained_is_refused(write, queue, says):
 def test_a_load_trial_of_constant_runs_is_worked_by_hand(write):
     # Four clients, two instances, 1 s a run, waiting allowed: two answers a second; each asks and waits 2 s in all.
     path = write(function() + E.format(rate="1 /h"), keys='wait_limit = "1 h"')
-    (row,) = load_trial(path, "f", [4], [2], 1_000).rows
+    (row,) = load_trial(path, "f", [4], [2], calls=1_000).rows
     assert (row.calls, row.refused, row.instances.peak, row.concurrency.peak) == (1_000, 0, 2, 2)
     assert row.seconds == 500
     assert (row.latency.p50, row.latency.max) == (2.0, 2.0)
@@ -167,7 +167,7 @@ def test_a_load_trial_follows_the_machine_repairman_formula(write):
 
     model = function('X"').replace('"X""', '{ mean = "1 s", shape = "exponential" }')
     path = write(model + E.format(rate="1 /h"), keys='wait_limit = "1 h"')
-    (row,) = load_trial(path, "f", [12], [3], 200_000, warm_up_s=600, think=Spread(EXPONENTIAL, 4e9)).rows
+    (row,) = load_trial(path, "f", [12], [3], calls=200_000, warm_up_s=600, think=Spread(EXPONENTIAL, 4e9)).rows
     assert row.calls_per_s == pytest.approx(busy, rel=0.01)
     # Little's law over the loop: clients = throughput x (latency + think).
     assert row.calls_per_s * (row.latency_mean_s + 4) == pytest.approx(12, rel=0.01)
@@ -175,10 +175,10 @@ def test_a_load_trial_follows_the_machine_repairman_formula(write):
 
 def test_refusals_and_the_limit_that_is_enough(write):
     path = write(function("100 ms") + E.format(rate="1 /h"), keys='wait_limit = "1 h"')
-    found = load_trial(path, "f", [1, 8], [1, 8, 20], 500)
+    found = load_trial(path, "f", [1, 8], [1, 8, 20], calls=500)
     assert found.enough == 8
     assert [r.calls_per_s for r in found.rows if r.clients == 8] == pytest.approx([10, 80, 80], rel=0.02)
-    refusing = load_trial(write(function() + E.format(rate="1 /h")), "f", [5], [1], 100).rows[0]
+    refusing = load_trial(write(function() + E.format(rate="1 /h")), "f", [5], [1], calls=100).rows[0]
     assert refusing.refused > 0
     assert refusing.calls == refusing.refused + round(refusing.calls_per_s * refusing.seconds)
 

@@ -51,7 +51,17 @@ def crossover(
     check_plot_path(plot)
     prepare_simulation()
     with progress_line() as tell:
-        found = ask(model, *scale, plans, sets, seed, workers or -1, store, cluster, tell)
+        found = ask(
+            model,
+            *scale,
+            plans,
+            sets=sets,
+            seed=seed,
+            workers=workers or -1,
+            store=store,
+            cluster=cluster,
+            progress=tell,
+        )
     if plot:
         write_whole(plot, shown.crossover_chart(found, plot.suffix[1:]))
     text = in_form(

@@ -46,7 +46,9 @@ def drain(
 
     check_plot_path(plot)
     prepare_simulation()
-    found = ask(model, queue, backlog, limits or (None,), batches or (None,), plans, within, sets)
+    found = ask(
+        model, queue, backlog, limits or (None,), batches=batches or (None,), plans=plans, within_ns=within, sets=sets
+    )
     if plot:
         write_whole(plot, shown.drain_chart(found, plot.suffix[1:]))
     text = in_form(

@@ -8,6 +8,8 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
+from collections.abc import Callable
+from typing import Any
 
 import click
 
@@ -28,35 +30,68 @@ def exit_code(command: click.Command, arguments: list[str] | None) -> int:
         return outcome if isinstance(outcome, int) else DONE
     except click.exceptions.Exit as leaving:
         return leaving.exit_code
-    except click.ClickException as error:
-        _show_usage(error)
-        return BAD_INPUT
-    except BadInput as error:
-        _list_problems(error)
-        return BAD_INPUT
-    except (KeyboardInterrupt, click.Abort):
-        click.echo(SAID, err=True)
-        return INTERRUPTED
-    except BrokenPipeError:
-        # The reader left (| head): what was asked for was delivered as far as it was wanted.
-        _drop_output()
-        return DONE
-    except OutputFailed as error:
-        _drop_output()
-        click.echo(f"error: standard output cannot be written: {error.strerror}", err=True)
-        return BAD_INPUT
-    except EchoTallyError as error:
-        click.echo(f"echotally: our own fault, please report it: {safe(str(error))}", err=True)
-        return OUR_FAULT
-    except MemoryError:
-        click.echo("echotally: this model needs more memory than there is", err=True)
-        return BAD_INPUT
-    except Exception as error:
+    except (KeyboardInterrupt, Exception) as error:
+        for kind, told in _TOLD:
+            if isinstance(error, kind):
+                return told(error)
         if os.environ.get("ECHOTALLY_DEBUG"):
             raise
-        click.echo(f"echotally: our own fault, please report it: {type(error).__name__}: {safe(str(error))}", err=True)
-        click.echo("(ECHOTALLY_DEBUG=1 shows where it happened)", err=True)
-        return OUR_FAULT
+        return _unforeseen(error)
+
+
+def _usage(error: Any) -> int:
+    _show_usage(error)
+    return BAD_INPUT
+
+
+def _bad_input(error: Any) -> int:
+    _list_problems(error)
+    return BAD_INPUT
+
+
+def _interrupted(_: Any) -> int:
+    click.echo(SAID, err=True)
+    return INTERRUPTED
+
+
+def _reader_left(_: Any) -> int:
+    """The reader left (| head): what was asked for was delivered as far as it was wanted."""
+    _drop_output()
+    return DONE
+
+
+def _output_failed(error: Any) -> int:
+    _drop_output()
+    click.echo(f"error: standard output cannot be written: {error.strerror}", err=True)
+    return BAD_INPUT
+
+
+def _our_fault(error: Any) -> int:
+    click.echo(f"echotally: our own fault, please report it: {safe(str(error))}", err=True)
+    return OUR_FAULT
+
+
+def _no_memory(_: Any) -> int:
+    click.echo("echotally: this model needs more memory than there is", err=True)
+    return BAD_INPUT
+
+
+def _unforeseen(error: BaseException) -> int:
+    click.echo(f"echotally: our own fault, please report it: {type(error).__name__}: {safe(str(error))}", err=True)
+    click.echo("(ECHOTALLY_DEBUG=1 shows where it happened)", err=True)
+    return OUR_FAULT
+
+
+#: What each kind of error is told as; the first that fits.
+_TOLD: tuple[tuple[type[BaseException] | tuple[type[BaseException], ...], Callable[[Any], int]], ...] = (
+    (click.ClickException, _usage),
+    (BadInput, _bad_input),
+    ((KeyboardInterrupt, click.Abort), _interrupted),
+    (BrokenPipeError, _reader_left),
+    (OutputFailed, _output_failed),
+    (EchoTallyError, _our_fault),
+    (MemoryError, _no_memory),
+)
 
 
 def _drop_output() -> None:

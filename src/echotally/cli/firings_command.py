@@ -131,4 +131,6 @@ def _checked(
     if schedule is None and len(names) != 1:
         raise BadInput(Problem("the model has several schedules or none", "--schedule", allowed=", ".join(names)))
     tolerance_s = (options.duration(None, None, late) or 0) / 1e9
-    return check_firings(loaded, schedule or names[0], logs, columns, tolerance_s, None, *window)
+    return check_firings(
+        loaded, schedule or names[0], logs, columns, tolerance_s=tolerance_s, after=window[0], until=window[1]
+    )

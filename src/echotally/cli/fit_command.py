@@ -85,7 +85,7 @@ def fit(
         raise BadInput(Problem("--write needs the model to write into", allowed="--model FILE"))
     loaded = load(model) if model else None
     options.check_zone(timezone)
-    found = fit_logs(logs, function, columns, loaded, plan, environment, timezone)
+    found = fit_logs(logs, function, columns, loaded, plan=plan, environment=environment, timezone=timezone)
     proposal = propose(found, loaded.model if loaded else None)
     if plot:
         write_whole(plot, shown.fit_chart(found, plot.suffix[1:]))

@@ -45,7 +45,7 @@ def forecast(
     options.only_where(plot, "without --plot", "chart")
     prepare_simulation()
     with progress_line() as tell:
-        found = look_ahead(model, months, draws, sets, plans, seed, tell)
+        found = look_ahead(model, months, draws, sets, plans=plans, seed=seed, progress=tell)
     if plot:
         write_whole(plot, shown.forecast_chart(found, chart, plot.suffix[1:]))
     text = in_form(

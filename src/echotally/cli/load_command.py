@@ -69,7 +69,7 @@ def load(
     prepare_simulation()
     thinking, pause_ns = constant(options.duration(None, None, think) or 0), options.duration(None, None, pause)
     found = load_trial(
-        model, name, clients, limits or (None,), calls, seconds, warm_up, thinking, plan, sets, pause_ns
+        model, name, clients, limits or (None,), calls=calls, seconds=seconds, warm_up_s=warm_up, think=thinking, plan=plan, sets=sets, pause_ns=pause_ns
     )  # fmt: skip
     if plot:
         write_whole(plot, shown.load_chart(found, plot.suffix[1:]))

@@ -37,9 +37,11 @@ class LazyGroup(click.Group):
     """Knows its commands by name, so that ``--help`` imports none of them."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
+        """Every command, in the order people work."""
         return list(COMMANDS)
 
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        """The command of a name, imported now; None where there is none."""
         if name not in COMMANDS:
             return None
         module = importlib.import_module(f"echotally.cli.{COMMANDS[name][0]}_command")
@@ -49,6 +51,7 @@ class LazyGroup(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
+        """The command asked for; an unknown one is told the nearest name."""
         if args and not args[0].startswith("-") and args[0] not in COMMANDS:
             from difflib import get_close_matches
 
@@ -59,6 +62,7 @@ class LazyGroup(click.Group):
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The list of commands, each with one sentence."""
         with formatter.section("Commands, in the order people work"):
             formatter.write_dl([(name, text) for name, (_, text) in COMMANDS.items()])
 

@@ -115,13 +115,24 @@ def project(
     if unpinned:
         loaded = loaded.unpinned()
     prepare_simulation()
-    replicated = None
+    replicated: Replicated | None = None
     with progress_line() as tell:
         if replications:
-            replicated = replicate(loaded, replications, plans, seed, workers or -1, tell, exact, sampled_from)
+            replicated = replicate(
+                loaded,
+                replications,
+                plans,
+                seed,
+                workers=workers or -1,
+                progress=tell,
+                exact=exact,
+                sampled_from=sampled_from,
+            )
             result = replicated.first
         else:
-            result = project_loaded(loaded, list(plans), seed, tell, True, exact, None, sampled_from)
+            result = project_loaded(
+                loaded, list(plans), seed, tell, standing=True, exact=exact, workers=None, sampled_from=sampled_from
+            )
     if series:
         write_frame(series_frame(result), series)
     if run_log_path:
@@ -140,9 +151,16 @@ def project(
         deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
     else:
         deliver(_as_data(result, form, by, replicated, level), out)
-    if gate and result.pick and result.best and result.best.undecided:
+    return _gate(result) if gate else 0
+
+
+def _gate(result: Projection) -> int:
+    """The exit code under ``--gate``: an undecided pick is no miss, and is told."""
+    if result.pick is None or result.best is None:
+        return MISSED
+    if result.best.undecided:
         click.echo(f"gate: {result.pick} is undecided, which is no miss; --exact would settle it", err=True)
-    return MISSED if gate and result.pick is None else 0
+    return 0
 
 
 def _as_data(result: Projection, form: str, by: str | None, replicated: Replicated | None, level: str) -> str:

@@ -65,7 +65,7 @@ def reconcile(
     prepare_simulation()
     with progress_line() as tell:
         played = project_loaded(loaded, [plan] if plan else [], seed, tell, workers=None)
-    found = compared(played, bill, plan, mapping, tag, environment, cost)
+    found = compared(played, bill, plan, mapping, tag=tag, environment=environment, cost=cost)
     if skeleton:
         write_whole(skeleton, mapping_skeleton(found.bill).encode())
     if plot:

@@ -52,7 +52,18 @@ def sweep(
     check_plot_path(plot)
     prepare_simulation()
     with progress_line() as tell:
-        found = ask(model, vary, sets, plans, best, seed, workers or -1, store, cluster, tell)
+        found = ask(
+            model,
+            vary,
+            sets,
+            plans,
+            objective=best,
+            seed=seed,
+            workers=workers or -1,
+            store=store,
+            cluster=cluster,
+            progress=tell,
+        )
     if plot:
         write_whole(plot, shown.sweep_chart(found, plot.suffix[1:]))
     if out and out.suffix == ".parquet":

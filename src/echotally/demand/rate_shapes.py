@@ -37,7 +37,9 @@ def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> tuple[St
     """
     # Only what shapes the rate is the key, so that studies which vary something else find it ready.
     surges = tuple((s.at, s.lasts, s.times) for s in demand.surges)
-    return _stretches(demand.rate, demand.monthly, demand.day_shape, demand.week_shape, surges, clock, factor)
+    return _stretches(
+        demand.rate, demand.monthly, demand.day_shape, demand.week_shape, storms=surges, clock=clock, factor=factor
+    )
 
 
 @lru_cache(maxsize=256)
@@ -46,6 +48,7 @@ def _stretches(
     monthly: int | None,
     day_shape: tuple[float, ...] | None,
     week_shape: tuple[float, ...] | None,
+    *,
     storms: tuple[tuple[datetime, int, float], ...],
     clock: MonthClock,
     factor: float,

@@ -80,7 +80,8 @@ class UnitMeasured:
     @property
     def left_behind_events(self) -> int:
         """Events that were not served: rejected, lost, dead-lettered, expired, too large, requests whose run was cut by
-        the timeout, and what is unfinished without a run in flight (rule 7.38)."""
+        the timeout, and what is unfinished without a run in flight (rule 7.38).
+        """
         gone = sum(self.events[name] for name in _NOT_SERVED)
         return gone + self.cut_requests + self.events["unfinished"] - self.in_flight_events
 

@@ -35,6 +35,7 @@ def project_plan(
     candidate: Offer,
     seed: int,
     progress: Callable[[float], None] | None = None,
+    *,
     standing: bool = False,
     exact: bool = False,
     sampled_from: int | None = None,
@@ -121,6 +122,7 @@ def project(
     sets: Iterable[tuple[str, str]] = (),
     plans: Iterable[str] = (),
     seed: int | None = None,
+    *,
     progress: Callable[[str, float], None] | None = None,
     exact: bool = False,
     sampled_from: int | None = None,
@@ -143,6 +145,7 @@ def project_loaded(
     plans: list[str],
     seed: int | None = None,
     progress: Callable[[str, float], None] | None = None,
+    *,
     standing: bool = False,
     exact: bool = False,
     workers: int | None = 1,
@@ -157,7 +160,7 @@ def project_loaded(
     the_seed = model.estate.seed if seed is None else seed
 
     def play(offer: Offer, tell: Callable[[float], None]) -> PlanProjection:
-        return project_plan(loaded, offer, the_seed, tell, standing, exact, sampled_from)
+        return project_plan(loaded, offer, the_seed, tell, standing=standing, exact=exact, sampled_from=sampled_from)
 
     found = side_by_side({offer.name: partial(play, offer) for offer in chosen}, progress, workers)
     judged = [

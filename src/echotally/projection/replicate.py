@@ -50,6 +50,7 @@ def replicate(
     n: int,
     plans: Sequence[str] = (),
     seed: int | None = None,
+    *,
     workers: int = -1,
     progress: Callable[[str, float], None] | None = None,
     exact: bool = False,
@@ -71,7 +72,9 @@ def replicate(
             raise Stopped("interrupted")
 
     def one(number: int, its_seed: int) -> Projection:
-        played = project_loaded(loaded, list(plans), its_seed, going_on, number == 0, exact, sampled_from=sampled_from)
+        played = project_loaded(
+            loaded, list(plans), its_seed, going_on, standing=number == 0, exact=exact, sampled_from=sampled_from
+        )
         done[0] += 1
         if progress:
             progress(f"{n} replications", done[0] / n)

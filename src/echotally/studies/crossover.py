@@ -137,6 +137,7 @@ def crossover(
     low: float = 0.01,
     high: float = 100.0,
     plans: Sequence[str] = (),
+    *,
     sets: Iterable[tuple[str, str]] = (),
     seed: int | None = None,
     workers: int = -1,
@@ -161,7 +162,7 @@ def crossover(
     count = max(2, math.ceil(math.log10(high / low) * _PER_DECADE) + 1)
     scales = tuple(low * (high / low) ** (n / (count - 1)) for n in range(count))
     points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM) for n, s in enumerate(scales)]
-    found = run_points(loaded, sets, points, workers, store, cluster, progress)
+    found = run_points(loaded, sets, points, workers, store=store, cluster=cluster, progress=progress)
     rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
     events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
     seeker = _Seeker(loaded, sets, chosen, events, rows)

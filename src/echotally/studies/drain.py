@@ -84,6 +84,7 @@ def drain(
     queue: str,
     backlog: int,
     limits: Sequence[int | None] = (None,),
+    *,
     batches: Sequence[int | None] = (None,),
     plans: Sequence[str] = (),
     within_ns: int | None = None,

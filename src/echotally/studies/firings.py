@@ -73,7 +73,9 @@ def view_firings(
             start = to_utc(start, zone_of(schedule, zone))
         seen = preview(schedule, expression, zone, start, count, loaded.model.estate.month)
         offer = loaded.offers[plan] if plan else None
-        cadences = tuple(_cadence(path, sets, name, schedule, other, loaded, plan) for other in CADENCES)
+        cadences = tuple(
+            _cadence(path, sets, name, schedule, other=other, loaded=loaded, plan=plan) for other in CADENCES
+        )
         views.append(ScheduleView(name, seen, _overlap(loaded, name, schedule, offer), cadences))
     return FiringsView(loaded, plan, now.currency, bill.total if bill else None, tuple(views))
 
@@ -83,6 +85,7 @@ def _cadence(
     sets: list[tuple[str, str]],
     name: str,
     schedule: Schedule,
+    *,
     other: str,
     loaded: Loaded,
     plan: str | None,

@@ -97,7 +97,8 @@ class Swing:
 @dataclass(frozen=True)
 class Forecast:
     """Every plan that takes every function, month by month. ``error`` is the largest relative misfit of the response
-    in draws played in full, ``switches`` the (month, plan) at which another plan becomes the cheapest at P50."""
+    in draws played in full, ``switches`` the (month, plan) at which another plan becomes the cheapest at P50.
+    """
 
     loaded: Loaded
     months: tuple[str, ...]
@@ -134,6 +135,7 @@ def forecast(
     months: int = 12,
     draws: int = 1_000,
     sets: Iterable[tuple[str, str]] = (),
+    *,
     plans: Sequence[str] = (),
     seed: int | None = None,
     progress: Progress | None = None,

@@ -125,6 +125,7 @@ def run_points(
     sets: Sets,
     points: Sequence[Point],
     workers: int = -1,
+    *,
     store: Path | None = None,
     cluster: str | None = None,
     progress: Callable[[str, float], None] | None = None,
@@ -134,11 +135,11 @@ def run_points(
     ``store`` keeps finished points; those of an earlier, cut-off run of the same study are not played again.
     """
     if store is None:
-        return dict(_played(loaded, sets, points, workers, cluster, progress, len(points)))
+        return dict(_played(loaded, sets, points, workers, cluster=cluster, progress=progress, whole=len(points)))
     with Store(store, study_digest(loaded, sets, points)) as kept:
         found = kept.finished()
         left = [point for point in points if point.number not in found]
-        for number, rows in _played(loaded, sets, left, workers, cluster, progress, len(points)):
+        for number, rows in _played(loaded, sets, left, workers, cluster=cluster, progress=progress, whole=len(points)):
             kept.keep(number, rows)
             found[number] = rows
     return found
@@ -149,6 +150,7 @@ def _played(
     sets: Sets,
     points: Sequence[Point],
     workers: int,
+    *,
     cluster: str | None,
     progress: Callable[[str, float], None] | None,
     whole: int,

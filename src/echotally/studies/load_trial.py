@@ -84,6 +84,7 @@ def load_trial(
     function: str,
     clients: Sequence[int],
     limits: Sequence[int | None] = (None,),
+    *,
     calls: int = 1_000,
     seconds: float | None = None,
     warm_up_s: float = 0.0,
@@ -109,7 +110,18 @@ def load_trial(
     if against:
         raise BadInput(Problem(f"{function} does not fit {offer.name}: {'; '.join(against)}", "--plan"))
     rows = [
-        _trial(loaded, function, offer, n, limit, calls, seconds, warm_up_s, think or constant(0), pause_ns)
+        _trial(
+            loaded,
+            function,
+            offer,
+            n,
+            limit=limit,
+            calls=calls,
+            seconds=seconds,
+            warm_up_s=warm_up_s,
+            think=think or constant(0),
+            pause_ns=pause_ns,
+        )
         for limit in limits
         for n in clients
     ]
@@ -151,7 +163,7 @@ def alone(
 
 
 def _trial(
-    loaded: Loaded, name: str, offer: Offer, clients: int, limit: int | None, calls: int, seconds: float | None,
+    loaded: Loaded, name: str, offer: Offer, clients: int, *, limit: int | None, calls: int, seconds: float | None,
     warm_up_s: float, think: Spread, pause_ns: int | None,
 ) -> LoadRow:  # fmt: skip
     function = loaded.model.functions[name]

@@ -85,10 +85,12 @@ class Played:
     behind: bool = False
 
     def vector(self, keys: Sequence[MeterKey]) -> Array:
+        """Quantities in the order of ``keys``, then attempts and throttled ones."""
         return np.array([*(self.meters.get(key, 0.0) for key in keys), self.attempts, self.throttled])
 
 
 def played(found: PlayedPlan) -> Played:
+    """What a projected plan comes to, as numbers to reckon with."""
     meters = {
         (account, meter): float(found.metered.total(account, meter))
         for account, quantities in found.metered.quantities.items()

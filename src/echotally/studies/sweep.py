@@ -125,6 +125,7 @@ def sweep(
     vary: Iterable[str],
     sets: Iterable[tuple[str, str]] = (),
     plans: Sequence[str] = (),
+    *,
     objective: str = "cost",
     seed: int | None = None,
     workers: int = -1,
@@ -153,7 +154,7 @@ def sweep(
     ]
     chosen = loaded.model.estate.seed if seed is None else seed
     points = [Point(n, changed, names, chosen) for n, changed in enumerate(combinations)]
-    found = run_points(loaded, sets, points, workers, store, cluster, progress)
+    found = run_points(loaded, sets, points, workers, store=store, cluster=cluster, progress=progress)
     rows = [{**dict(combinations[n]), **row} for n in range(len(points)) for row in found[n]]
     return _judged(loaded, axes, objective, rows)
 

@@ -50,7 +50,7 @@ def build(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: 
     partitions, edges = partitions_of(shared, triggers), edges_of(shared, units, sources)
     taps, stretches = taps_of(shared, month.taps)
     accounts, instances, nodes, reserved = accounts_of(shared)
-    clock, pools = _pools(month, units, triggers, sources, edges, instances, reserved)
+    clock, pools = _pools(month, units, triggers, sources, edges=edges, instances=instances, reserved=reserved)
     fixed = {
         "clock": clock, "chains": _chains(shared.lists), "units": units, "accounts": accounts, "triggers": triggers,
         "sources": sources, "partitions": partitions, "taps": taps, "stretches": stretches, "edges": edges, "nodes": nodes,
@@ -76,7 +76,7 @@ def _margin(units: Any, triggers: Any, sources: Any, edges: Any) -> int:
 
 
 def _pools(
-    month: MonthPlan, units: Any, triggers: Any, sources: Any, edges: Any, instances: Any, reserved: int
+    month: MonthPlan, units: Any, triggers: Any, sources: Any, *, edges: Any, instances: Any, reserved: int
 ) -> tuple[Any, dict[str, Any]]:
     """The clock, and pools of free records with room for the first step."""
     clock = layout.records(layout.Clock, 1)

@@ -1,6 +1,7 @@
 """The calendar of coming happenings: a binary heap ordered by (time, step, number).
 
-The key packs step and number, so that the total order of rule 1.3 is two comparisons."""
+The key packs step and number, so that the total order of rule 1.3 is two comparisons.
+"""
 
 from __future__ import annotations
 

@@ -128,7 +128,9 @@ def truncated(value: float) -> int:
 
 
 @hot
-def draw(w: World, stream: int, kind: int, scale: float, sigma: float, first: int, n: int) -> float:
+def draw(  # noqa: PLR0917 - compiled functions take no keywords
+    w: World, stream: int, kind: int, scale: float, sigma: float, first: int, n: int
+) -> float:
     """One value of a spread (see ``echotally.model.spread``): ns or bytes, as a float."""
     if kind == CONSTANT:
         return scale

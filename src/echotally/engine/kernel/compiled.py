@@ -21,7 +21,7 @@ def _compiler() -> Any:
         from echotally.engine.kernel import numba_inner
     except Exception as error:
         # A compiler with other insides, or none: the answer is the same, and late is better than never.
-        print(f"echotally: playing without the compiler, which is far slower ({error})", file=sys.stderr)
+        print(f"echotally: playing without the compiler, which is far slower ({error})", file=sys.stderr)  # noqa: T201 - nothing else is there to say it
         return None
     return numba_inner
 

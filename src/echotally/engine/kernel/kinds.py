@@ -1,7 +1,8 @@
 """The switchboard of the kinds of source: the only place that compares kinds.
 
 Each kind has a file with the same verbs: ``arrive`` (an event comes), ``handled`` (a run handled one), ``over`` (what a run left
-over), ``throttle`` and ``try_again`` where it has them."""
+over), ``throttle`` and ``try_again`` where it has them.
+"""
 
 from __future__ import annotations
 

@@ -1,7 +1,8 @@
 """The event loop: the next entry of the calendar, what it means, and what can start after it.
 
 The order of one instant is that of rule 1.3. The calendar gives entries by (time, step, number); arrivals from inside and what
-can start now stand in no entry, so ``_play`` puts them where they belong between two steps."""
+can start now stand in no entry, so ``_play`` puts them where they belong between two steps.
+"""
 
 from __future__ import annotations
 
@@ -100,17 +101,17 @@ def _happens(w: World, kind: int, ref: int, number: int) -> None:
         lifecycle.idle_looked_at(w, ref)
     elif kind == K_NODE_IDLE:
         nodes.idle(w, ref)
-    elif kind == K_TICK:
-        month.hour_turns(w)
-        put(w, clock_of(w).now + clock_of(w).hour_ns, TICK, ZERO, K_TICK, ZERO)
     else:
-        _happens_at_a_source(w, kind, ref, number)
+        _timer_is_due(w, kind, ref, number)
 
 
 @kernel
-def _happens_at_a_source(w: World, kind: int, ref: int, number: int) -> None:
-    """Timers of queues and streams."""
-    if kind == K_VISIBLE:
+def _timer_is_due(w: World, kind: int, ref: int, number: int) -> None:
+    """Timers of the hours, of queues and of streams."""
+    if kind == K_TICK:
+        month.hour_turns(w)
+        put(w, clock_of(w).now + clock_of(w).hour_ns, TICK, ZERO, K_TICK, ZERO)
+    elif kind == K_VISIBLE:
         queues.visibility_over(w, ref)
     elif kind == K_DELAY_OVER:
         queues.delay_over(w, ref)

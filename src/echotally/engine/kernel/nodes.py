@@ -65,6 +65,7 @@ def up(w: World, x: int, a: int, ready: int) -> None:
 
 @kernel
 def leave(w: World, i: int) -> None:
+    """An instance goes from its node; an empty node is looked at again after its keep-alive."""
     x = instance_at(w, i).node
     if x < 0:
         return

@@ -1,7 +1,8 @@
 """The bins of the quantile sketch: a value's bin, and where a bin begins. ``engine.sketch`` is the same for whole arrays.
 
 Values below 2^8 have bins of their own; above, an octave has 2^7 bins, so that a bin's middle is within 0.4 % of what is
-in it (a log-linear histogram)."""
+in it (a log-linear histogram).
+"""
 
 from __future__ import annotations
 

@@ -3,7 +3,8 @@
 A rate process is piecewise constant; ``even`` puts the k-th event where the integrated rate reaches
 k - 0.5, ``poisson`` draws exponential gaps of integrated rate, ``bursty`` draws Poisson bursts of
 geometric size (rule 2.2). A counted stretch holds exactly ``count`` events: evenly, or as uniform order statistics
-drawn in sequence (Bentley and Saxe, "Generating sorted lists of random numbers", 1980)."""
+drawn in sequence (Bentley and Saxe, "Generating sorted lists of random numbers", 1980).
+"""
 
 from __future__ import annotations
 

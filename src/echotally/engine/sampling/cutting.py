@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from bisect import bisect_left
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
@@ -71,7 +71,7 @@ class Cut:
 
 
 def cut_month(
-    model: Model, month: MonthPlan, placement: Mapping[str, Offer], expected: float, parts: int,
+    model: Model, month: MonthPlan, placement: Mapping[str, Offer], expected: float, *, parts: int,
     whole: Sequence[Tap] = (), effort: int = BUDGET,
 ) -> Cut:  # fmt: skip
     """Cut the month. ``whole`` are schedules' taps that share room with the rest: their hours are played as they are."""
@@ -141,21 +141,42 @@ def _patterns(
 ) -> dict[int, tuple[object, ...]]:
     """Hours to be played as they are, with what makes two of them alike: what happens in them, and when in the hour."""
     found: dict[int, list[object]] = {}
-    for number, tap in enumerate(taps):
-        lump = ":lump" in tap.label
-        for s in tap.stretches if tap.kind == "counted" else ():
-            if lump or s.end_ns == s.start_ns:
+    counted = [(number, tap) for number, tap in enumerate(taps) if tap.kind == "counted"]
+    for n, what in (*_lumps_of(counted, hours), *_uneven_hours(counted, hours), *_firings_of(whole, hours, reach)):
+        found.setdefault(n, []).append(what)
+    return {n: tuple(sorted(what, key=repr)) for n, what in found.items()}
+
+
+Happening = tuple[int, tuple[object, ...]]
+
+
+def _lumps_of(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]) -> Iterator[Happening]:
+    """Hours with a lump, or with events of a trace that all come at one instant."""
+    for number, tap in counted:
+        for s in tap.stretches:
+            if _is_lump(tap) or s.end_ns == s.start_ns:
                 for n in _hours_of(hours, s.start_ns, max(s.end_ns, s.start_ns + 1)):
-                    found.setdefault(n, []).append((number, s.start_ns - hours[n].start_ns, s.count))
-        if tap.kind == "counted" and not lump:
-            for n, hour in enumerate(hours):
-                if _uneven(tap, hour):
-                    found.setdefault(n, []).append((number, "counts"))
+                    yield n, (number, s.start_ns - hours[n].start_ns, s.count)
+
+
+def _uneven_hours(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]) -> Iterator[Happening]:
+    """Hours in which a trace changes so much that a rate would not show it."""
+    for number, tap in counted:
+        for n, hour in enumerate(hours):
+            if not _is_lump(tap) and _uneven(tap, hour):
+                yield n, (number, "counts")
+
+
+def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping[str, int]) -> Iterator[Happening]:
+    """Hours that a firing which shares room with the rest reaches into."""
     for number, tap in enumerate(whole):
         for s in tap.stretches:
             for n in _hours_of(hours, s.start_ns, s.start_ns + reach[tap.label]):
-                found.setdefault(n, []).append((-1 - number, s.start_ns - hours[n].start_ns))
-    return {n: tuple(sorted(what, key=repr)) for n, what in found.items()}
+                yield n, (-1 - number, s.start_ns - hours[n].start_ns)
+
+
+def _is_lump(tap: Tap) -> bool:
+    return ":lump" in tap.label
 
 
 def _hours_of(hours: Sequence[LocalHour], start: int, end: int) -> range:

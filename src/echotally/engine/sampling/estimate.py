@@ -86,7 +86,7 @@ class Sampler:
         self.expected = expected_events(model, month, placement)
         self.progress, self.done = progress, 0.0
         self.player = Player(model, month, placement, seed, self.expected, self._tell)
-        self.cut = cut_month(model, month, placement, self.expected, PARTS, effort=effort)
+        self.cut = cut_month(model, month, placement, self.expected, parts=PARTS, effort=effort)
         self.each = self._hours_each()
         self.stretches: dict[tuple[int, Mode], Stretch] = {}
         self.whole: list[Tap] = []
@@ -190,7 +190,9 @@ class Sampler:
             return span
         stretches = self.stretches
         self.modes = {}
-        self.cut = cut_month(self.model, self.month, self.placement, self.expected, PARTS, self.whole, self.effort)
+        self.cut = cut_month(
+            self.model, self.month, self.placement, self.expected, parts=PARTS, whole=self.whole, effort=self.effort
+        )
         self.each = self._hours_each()
         self.stretches = {}
         for number in range(len(self.cut.groups)):

@@ -109,12 +109,12 @@ class PartOfMonth:
             # Events of a stretch are a sample of what comes: the month's own differ from it as Poisson counts do.
             noise = float(self.random.standard_normal()) * (come * self.sampler.burst(lane)) ** 0.5
             gone = float(flow.gone[lane]) * step
-            self._hand_on(lane, now, step, max(0.0, come + noise), gone, flow.handled, flow.run_ns)
+            self._hand_on(lane, now, step, max(0.0, come + noise), gone=gone, handled=flow.handled, run_ns=flow.run_ns)
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:
             self._lag(unit, now, step)
 
     def _hand_on(
-        self, lane: int, now: int, step: int, come: float, gone: float, handled: Array, run_ns: Array,
+        self, lane: int, now: int, step: int, come: float, *, gone: float, handled: Array, run_ns: Array,
     ) -> None:  # fmt: skip
         carried, mine = self.carried[lane], self.lanes[lane]
         lot = carried.moves(now, step, come, gone)
@@ -161,8 +161,8 @@ class PartOfMonth:
         for lane in range(len(self.lanes)):
             if lane in full:
                 per_ns = 1.0 / lasts
-                self._hand_on(lane, segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane]),
-                              hours.handled * per_ns, hours.run_ns)  # fmt: skip
+                self._hand_on(lane, segment.start_ns, lasts, float(hours.come[lane]), gone=float(hours.gone[lane]),
+                              handled=hours.handled * per_ns, run_ns=hours.run_ns)  # fmt: skip
             elif hours.held[lane] > self._usual(lane, hours, lasts):
                 self.carried[lane].begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:

@@ -73,9 +73,9 @@ class Reading:
             {name: self.source[name] - before.source[name] for name in self.source},
             {name: self.put[name] - before.put[name] for name in self.put},
             {name: _sparse(self.sketch[name] - before.sketch[name]) for name in self.sketch},
-            self.nodes - before.nodes,
-            self.maxima,
-            self.peak,
+            nodes=self.nodes - before.nodes,
+            maxima=self.maxima,
+            peak=self.peak,
         )
 
 
@@ -90,7 +90,7 @@ class Span:
     """The counts of a stretch of time, by unit, source and sketch (sparse), and the maxima up to its end."""
 
     def __init__(
-        self, unit: dict[str, Any], source: dict[str, Any], put: dict[str, Any], sketch: dict[str, Any], nodes: Any, maxima: dict[str, Any],
+        self, unit: dict[str, Any], source: dict[str, Any], put: dict[str, Any], sketch: dict[str, Any], *, nodes: Any, maxima: dict[str, Any],
         peak: int,
     ) -> None:  # fmt: skip
         self.unit, self.source, self.put, self.sketch = unit, source, put, sketch

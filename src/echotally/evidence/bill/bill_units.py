@@ -38,7 +38,7 @@ def factor(unit: str, meter: str) -> Decimal | None:
     whole = unit.lower().strip()
     for number, times, rest in [("", "", whole), *([found.groups()] if found else [])]:
         if times not in _TIMES:
-            number, times, rest = number, "", f"{times} {rest}".strip()
+            times, rest = "", f"{times} {rest}".strip()
         per = _number(number)
         of = _plain(rest, meter)
         if per is not None and of is not None:

@@ -89,11 +89,11 @@ def _rows(found: Projection, projected: PlayedPlan, bill: Bill, metered: Metered
                 first = tier.tier == 1
                 consumed = quantity - later if first else own
                 later += own
-                yield _row(found, projected, line, key, tier, own, consumed)
+                yield _row(found, projected, line, key, tier=tier, quantity=own, consumed=consumed)
 
 
 def _row(
-    found: Projection, projected: PlayedPlan, line: Line, key: UnitKey | None, tier: Part, quantity: Decimal, consumed: Decimal
+    found: Projection, projected: PlayedPlan, line: Line, key: UnitKey | None, *, tier: Part, quantity: Decimal, consumed: Decimal
 ) -> dict[str, str | None]:  # fmt: skip
     model, card = found.model, projected.offer.card
     cost = _plain(quantity * tier.unit_price)

@@ -90,7 +90,7 @@ class Reconciliation:
 
 
 def reconcile(
-    found: Projection, path: Path, plan: str | None = None, mapping: Path | None = None, tag: str = "function",
+    found: Projection, path: Path, plan: str | None = None, mapping: Path | None = None, *, tag: str = "function",
     environment: str = "environment", cost: str | None = None,
 ) -> Reconciliation:  # fmt: skip
     """Lay a bill beside the projection on ``plan`` (default: the picked or closest one).

@@ -80,6 +80,7 @@ def fit(
     function: str | None = None,
     columns: Iterable[tuple[str, str]] = (),
     loaded: Loaded | None = None,
+    *,
     plan: str | None = None,
     environment: str | None = None,
     timezone: str = "UTC",

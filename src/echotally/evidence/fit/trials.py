@@ -142,7 +142,18 @@ def fit_trials(
     played = []
     the_plan = plan
     for row in rows:
-        trial = load_trial(model, function, (row.clients,), (row.limit,), row.calls, None, 0.0, None, the_plan, fitted)
+        trial = load_trial(
+            model,
+            function,
+            (row.clients,),
+            (row.limit,),
+            calls=row.calls,
+            seconds=None,
+            warm_up_s=0.0,
+            think=None,
+            plan=the_plan,
+            sets=fitted,
+        )
         the_plan = trial.plan
         played.append((row, trial.rows[0]))
     busy = [r.answers_per_s / r.limit for r in rows if r.limit and r.clients > r.limit]

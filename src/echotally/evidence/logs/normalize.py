@@ -87,14 +87,14 @@ def _expression(column: Mapped, kind: str, utc: bool) -> str:
         text = f"left(CAST({name} AS VARCHAR), {_LONGEST_NAME})"
         # The mark of our own files is no part of the name (``cells.unmarked``).
         return f"CASE WHEN regexp_matches({text}, '^''[{_SIGNS}]') THEN substr({text}, 2) ELSE {text} END"
-    plain = kind.split("(")[0] in _NUMBERS
+    plain = kind.split("(", maxsplit=1)[0] in _NUMBERS
     number = f"CAST({name} AS DOUBLE) * {column.factor!r}" if plain else _quantity(name, column)
     # More than 300 years of ms, infinity and what is no number are no measurement, but a slip.
     return f"CASE WHEN abs({number}) < {_MOST!r} THEN {number} END"
 
 
 def _time(name: str, kind: str, utc: bool) -> str:
-    if kind.split("(")[0] in _NUMBERS:
+    if kind.split("(", maxsplit=1)[0] in _NUMBERS:
         return _epoch(f"CAST({name} AS DOUBLE)")
     if kind == "TIMESTAMP WITH TIME ZONE" or (utc and kind.startswith("TIMESTAMP")):
         return f"epoch({name})"

@@ -30,7 +30,8 @@ _LONGEST_LATE_S = 3_600.0
 @dataclass(frozen=True)
 class FiringCheck:
     """Times are UTC; ``late`` pairs a firing with the seconds it came late. ``shift_h`` is the whole-hour shift that
-    fits better than none (0: none does), ``shifted_share`` the share of firings it explains."""
+    fits better than none (0: none does), ``shifted_share`` the share of firings it explains.
+    """
 
     schedule: str
     function: str
@@ -48,7 +49,7 @@ class FiringCheck:
 
 def check_firings(
     loaded: Loaded, schedule: str, paths: Sequence[Path], columns: Sequence[tuple[str, str]] = (),
-    tolerance_s: float = 60.0, environment: str | None = None, after: datetime | None = None, until: datetime | None = None,
+    *, tolerance_s: float = 60.0, environment: str | None = None, after: datetime | None = None, until: datetime | None = None,
 ) -> FiringCheck:  # fmt: skip
     """Lay the starts of the schedule's function in a log beside its firings; late means by more than ``tolerance_s``.
 
@@ -81,7 +82,7 @@ def check_firings(
     last = float(span[1]) if high is None else high - 1e-6
     seen = [at for at in seen if (low is None or at >= low) and (high is None or at < high)]
     expected = _expected(loaded, schedule, first, last)
-    return _compared(schedule, functions[0], expected, seen, tolerance_s, troubles, notes)
+    return _compared(schedule, functions[0], expected, seen, tolerance_s=tolerance_s, troubles=troubles, notes=notes)
 
 
 def _instant(at: datetime, zone: ZoneInfo) -> float:
@@ -117,7 +118,7 @@ def _expected(loaded: Loaded, name: str, first: float, last: float) -> list[floa
 
 
 def _compared(
-    schedule: str, function: str, expected: list[float], seen: list[float], tolerance_s: float,
+    schedule: str, function: str, expected: list[float], seen: list[float], *, tolerance_s: float,
     troubles: tuple[Trouble, ...], notes: tuple[str, ...],
 ) -> FiringCheck:  # fmt: skip
     matches = _matches(expected, seen)

@@ -158,7 +158,7 @@ def _trace(samples: Samples, metric: str | None, rates: bool | None) -> TraceFou
 
 def _is_counter(name: str, values: list[tuple[float, float]]) -> bool:
     rising = all(b >= a for (_, a), (_, b) in itertools.pairwise(values))
-    return name.split("{")[0].endswith("_total") or (rising and values[-1][1] > values[0][1])
+    return name.split("{", maxsplit=1)[0].endswith("_total") or (rising and values[-1][1] > values[0][1])
 
 
 def _increases(name: str, values: list[tuple[float, float]], notes: list[str]) -> Iterable[tuple[float, float]]:

@@ -104,7 +104,8 @@ def _write(sheet: Any, row: int, column: int, value: Any) -> None:
 
 def in_form(form: str, text: Callable[[], str], data: Callable[[], str], rows: str = "rows") -> str:
     """A result as it was asked for: ``table`` from ``text``, ``json`` from ``data``, or as CSV or Markdown
-    the list ``rows`` of that data, nested names joined by dots."""
+    the list ``rows`` of that data, nested names joined by dots.
+    """
     if form in ("csv", "markdown"):
         return as_table(data(), form, rows)
     return data() if form == "json" else text()
