@@ -53,9 +53,30 @@ _HOMES = {
     "run_log": "echotally.evidence.run_log",
 }
 __all__ = [
-    "BadInput", "Loaded", "PlanProjection", "PlayedPlan", "Projection", "RefusedPlan", "check_firings", "check_model", "choose", "compare", "crossover", "drain",
-    "fit", "focus_rows", "forecast", "load", "load_trial", "project", "reconcile", "replicate", "run_log", "series_frame", "sweep",
-]  # fmt: skip
+    "BadInput",
+    "Loaded",
+    "PlanProjection",
+    "PlayedPlan",
+    "Projection",
+    "RefusedPlan",
+    "check_firings",
+    "check_model",
+    "choose",
+    "compare",
+    "crossover",
+    "drain",
+    "fit",
+    "focus_rows",
+    "forecast",
+    "load",
+    "load_trial",
+    "project",
+    "reconcile",
+    "replicate",
+    "run_log",
+    "series_frame",
+    "sweep",
+]
 
 
 def __getattr__(name: str) -> Any:

@@ -23,9 +23,14 @@ from echotally.output.base.writing import deliver
 @options.format_option("table", "json", "csv", "markdown", "sarif")
 @options.out_option
 def check(
-    model: Path, sets: tuple[tuple[str, str], ...], defaults: bool, plan: str | None, strict: bool, form: str,
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    defaults: bool,
+    plan: str | None,
+    strict: bool,
+    form: str,
     out: Path | None,
-) -> int:  # fmt: skip
+) -> int:
     """Find every mistake in MODEL and its rate cards, and what a seasoned colleague would notice in it.
 
     Mistakes name file, line, address and what is allowed, and leave with exit code 2. Findings have a code, the

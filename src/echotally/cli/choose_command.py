@@ -29,9 +29,16 @@ from echotally.output.base.writing import deliver
 @options.width_option
 @options.out_option
 def choose(
-    model: Path, sets: tuple[tuple[str, str], ...], sizes: bool, write: bool, seed: int | None, form: str,
-    plot: Path | None, width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    sizes: bool,
+    write: bool,
+    seed: int | None,
+    form: str,
+    plot: Path | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Find the cheapest plan for each function of MODEL, and sizes just large enough for the targets."""
     from echotally.model.writing import with_values
     from echotally.output.base.charts import check_plot_path

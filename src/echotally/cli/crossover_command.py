@@ -40,9 +40,19 @@ def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[floa
 @options.width_option
 @options.out_option
 def crossover(
-    model: Path, sets: tuple[tuple[str, str], ...], scale: tuple[float, float], plans: tuple[str, ...], workers: int | None,
-    store: Path | None, cluster: str | None, seed: int | None, form: str, plot: Path | None, width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    scale: tuple[float, float],
+    plans: tuple[str, ...],
+    workers: int | None,
+    store: Path | None,
+    cluster: str | None,
+    seed: int | None,
+    form: str,
+    plot: Path | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Show what each plan costs as volume grows, and where another plan becomes the cheaper one."""
     from echotally.output.base.charts import check_plot_path
     from echotally.output.studies import crossover_view as shown

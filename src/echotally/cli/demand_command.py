@@ -27,9 +27,14 @@ from echotally.output.base.writing import deliver
 @options.width_option
 @options.out_option
 def demand(
-    model: Path, sets: tuple[tuple[str, str], ...], seed: int | None, form: str, plot: Path | None,
-    width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    seed: int | None,
+    form: str,
+    plot: Path | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Show what comes in at each source of MODEL: events, busiest minute and hour, a map of day by hour."""
     from echotally.output.model import demand_view as shown
     from echotally.projection.demand import view_demand

@@ -36,9 +36,19 @@ from echotally.output.base.writing import deliver
 @options.width_option
 @options.out_option
 def drain(
-    model: Path, sets: tuple[tuple[str, str], ...], queue: str, backlog: int, limits: tuple[int, ...], batches: tuple[int, ...],
-    within: int | None, plans: tuple[str, ...], form: str, plot: Path | None, width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    queue: str,
+    backlog: int,
+    limits: tuple[int, ...],
+    batches: tuple[int, ...],
+    within: int | None,
+    plans: tuple[str, ...],
+    form: str,
+    plot: Path | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Work off a backlog of a queue of MODEL: when it is empty, how long messages wait, how many instances, at what cost."""
     from echotally.output.base.charts import check_plot_path
     from echotally.output.studies import trial_views as shown

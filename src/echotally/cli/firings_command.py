@@ -74,10 +74,23 @@ def _moment(text: str | None, option: str = "--from") -> datetime | None:
 @options.width_option
 @options.out_option
 def firings(
-    what: str, sets: tuple[tuple[str, str], ...], timezone: str, after: str | None, until: str | None, count: int, month: str | None,
-    logs: tuple[Path, ...], schedule: str | None, late: str, columns: tuple[tuple[str, str], ...],
-    seconds: bool, ics: Path | None, form: str | None, width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    what: str,
+    sets: tuple[tuple[str, str], ...],
+    timezone: str,
+    after: str | None,
+    until: str | None,
+    count: int,
+    month: str | None,
+    logs: tuple[Path, ...],
+    schedule: str | None,
+    late: str,
+    columns: tuple[tuple[str, str], ...],
+    seconds: bool,
+    ics: Path | None,
+    form: str | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Show when schedules fire: of every schedule of MODEL, or of one EXPRESSION (cron, 'every 5 min', FREQ=...)."""
     from echotally.output.base.exports import in_form
     from echotally.output.model import firings_view as shown
@@ -120,9 +133,14 @@ def firings(
 
 
 def _checked(
-    model: Path, sets: tuple[tuple[str, str], ...], logs: tuple[Path, ...], schedule: str | None, late: str,
-    columns: tuple[tuple[str, str], ...], window: tuple[datetime | None, datetime | None],
-) -> FiringCheck:  # fmt: skip
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    logs: tuple[Path, ...],
+    schedule: str | None,
+    late: str,
+    columns: tuple[tuple[str, str], ...],
+    window: tuple[datetime | None, datetime | None],
+) -> FiringCheck:
     from echotally.evidence.telemetry.firing_check import check_firings
     from echotally.projection.loaded import load
 

@@ -30,11 +30,19 @@ if TYPE_CHECKING:
 @click.option("--model", type=click.Path(path_type=Path), help="Model the function is in: its zone, sources and plans.")
 @click.option("--plan", metavar="CARD.PLAN", help="Plan the log is from: what CPU a memory size has there.")
 @options.column_option
-@click.option("--timezone", default="UTC", show_default=True, help="IANA zone of times without an offset, without --model.")  # fmt: skip
+@click.option(
+    "--timezone", default="UTC", show_default=True, help="IANA zone of times without an offset, without --model."
+)
 @click.option("--write", is_flag=True, help="Write the values into the model; comments and order stay.")
-@click.option("--trace", type=click.Path(path_type=Path, dir_okay=False), help="LOG is request metrics: write a trace of them here (.csv).")  # fmt: skip
+@click.option(
+    "--trace",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="LOG is request metrics: write a trace of them here (.csv).",
+)
 @click.option("--metric", metavar="NAME", help="With --trace: the metric to read (default: the only one).")
-@click.option("--values", type=click.Choice(["counter", "rate"]), help="With --trace: what the values are (default: guessed).")  # fmt: skip
+@click.option(
+    "--values", type=click.Choice(["counter", "rate"]), help="With --trace: what the values are (default: guessed)."
+)
 @click.option("--url", help="With --trace: ask this monitoring server instead of reading files.")
 @click.option("--query", help="With --url: the range query.")
 @click.option("--from", "start", metavar="TIME", help="With --url: first time, ISO 8601 with offset.")
@@ -45,11 +53,27 @@ if TYPE_CHECKING:
 @options.width_option
 @options.out_option
 def fit(
-    logs: tuple[Path, ...], function: str | None, environment: str | None, model: Path | None, plan: str | None,
-    columns: tuple[tuple[str, str], ...], timezone: str, write: bool, trace: Path | None, metric: str | None,
-    values: str | None, url: str | None, query: str | None, start: str | None, end: str | None, step: str,
-    form: str, plot: Path | None, width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    logs: tuple[Path, ...],
+    function: str | None,
+    environment: str | None,
+    model: Path | None,
+    plan: str | None,
+    columns: tuple[tuple[str, str], ...],
+    timezone: str,
+    write: bool,
+    trace: Path | None,
+    metric: str | None,
+    values: str | None,
+    url: str | None,
+    query: str | None,
+    start: str | None,
+    end: str | None,
+    step: str,
+    form: str,
+    plot: Path | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Fit a function's run time, cold start, memory, failures and rhythm to run logs.
 
     LOG is CSV, JSON lines, Parquet or OTLP/JSON; or load-trial results (CSV with clients, limit, calls, seconds,
@@ -117,9 +141,15 @@ def _write(model: Path, proposal: Proposal) -> None:
 
 
 def _trace(
-    logs: tuple[Path, ...], metric: str | None, values: str | None, url: str | None, query: str | None,
-    start: str | None, end: str | None, step: str,
-) -> TraceFound:  # fmt: skip
+    logs: tuple[Path, ...],
+    metric: str | None,
+    values: str | None,
+    url: str | None,
+    query: str | None,
+    start: str | None,
+    end: str | None,
+    step: str,
+) -> TraceFound:
     from echotally.evidence.telemetry.reading import trace_of_files, trace_of_server
 
     rates = None if values is None else values == "rate"

@@ -27,15 +27,27 @@ from echotally.output.base.writing import deliver
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @click.option(
-    "--chart", type=click.Choice(["fan", "tornado"]), default="fan", show_default=True,
+    "--chart",
+    type=click.Choice(["fan", "tornado"]),
+    default="fan",
+    show_default=True,
     help="What --plot draws: costs month by month, or what moves the cost.",
-)  # fmt: skip
+)
 @options.width_option
 @options.out_option
 def forecast(
-    model: Path, sets: tuple[tuple[str, str], ...], months: int, draws: int, plans: tuple[str, ...], seed: int | None,
-    form: str, plot: Path | None, chart: str, width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    months: int,
+    draws: int,
+    plans: tuple[str, ...],
+    seed: int | None,
+    form: str,
+    plot: Path | None,
+    chart: str,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Look ahead from the month of MODEL: growth, month lengths and uncertainty, on every plan."""
     from echotally.output.base.charts import check_plot_path
     from echotally.output.studies import forecast_view as shown

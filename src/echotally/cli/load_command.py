@@ -55,10 +55,22 @@ from echotally.output.base.writing import deliver
 @options.width_option
 @options.out_option
 def load(
-    model: Path, sets: tuple[tuple[str, str], ...], name: str, clients: tuple[int, ...], limits: tuple[int, ...], calls: int,
-    seconds: float | None, warm_up: float, think: str, pause: str, plan: str | None, form: str, plot: Path | None, width: int | None,
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    name: str,
+    clients: tuple[int, ...],
+    limits: tuple[int, ...],
+    calls: int,
+    seconds: float | None,
+    warm_up: float,
+    think: str,
+    pause: str,
+    plan: str | None,
+    form: str,
+    plot: Path | None,
+    width: int | None,
     out: Path | None,
-) -> None:  # fmt: skip
+) -> None:
     """Try a function of MODEL under load: throughput, latency, refusals, instances and cost for each number of clients and limit."""
     from echotally.model.spread import constant
     from echotally.output.base.charts import check_plot_path
@@ -69,8 +81,18 @@ def load(
     prepare_simulation()
     thinking, pause_ns = constant(options.duration(None, None, think) or 0), options.duration(None, None, pause)
     found = load_trial(
-        model, name, clients, limits or (None,), calls=calls, seconds=seconds, warm_up_s=warm_up, think=thinking, plan=plan, sets=sets, pause_ns=pause_ns
-    )  # fmt: skip
+        model,
+        name,
+        clients,
+        limits or (None,),
+        calls=calls,
+        seconds=seconds,
+        warm_up_s=warm_up,
+        think=thinking,
+        plan=plan,
+        sets=sets,
+        pause_ns=pause_ns,
+    )
     if plot:
         write_whole(plot, shown.load_chart(found, plot.suffix[1:]))
     text = in_form(form, lambda: shown.load_text(found, width, False if out else None), lambda: shown.load_json(found))

@@ -91,9 +91,13 @@ def duration(ctx: click.Context | None, param: click.Parameter | None, text: str
 
 model_argument = click.argument("model", type=click.Path(path_type=Path))
 set_option = click.option(
-    "--set", "sets", multiple=True, metavar="ADDRESS=VALUE", callback=_pairs,
+    "--set",
+    "sets",
+    multiple=True,
+    metavar="ADDRESS=VALUE",
+    callback=_pairs,
     help='Override one value of the model, such as functions.intake.memory="1 GB". An empty VALUE takes it out. May be repeated.',
-)  # fmt: skip
+)
 out_option = click.option(
     "-o",
     "--out",
@@ -104,10 +108,14 @@ width_option = click.option(
     "--width", type=click.IntRange(40, 400), help="Columns of the table (default: the terminal's)."
 )
 column_option = click.option(
-    "--column", "columns", multiple=True, metavar="OURS=THEIRS", callback=_columns,
+    "--column",
+    "columns",
+    multiple=True,
+    metavar="OURS=THEIRS",
+    callback=_columns,
     help="A column of the log by its own name: time, function, environment, run, cold_start, billed, memory, memory_used, "
     "outcome, events or id (default: guessed from the headings). May be repeated.",
-)  # fmt: skip
+)
 seed_option = click.option(
     "--seed",
     type=click.IntRange(0, 2**63 - 1),

@@ -87,11 +87,28 @@ if TYPE_CHECKING:
 @options.width_option
 @options.out_option
 def project(
-    model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], explained: str | None, by: str | None,
-    unpinned: bool, replications: int | None, workers: int | None, exact: bool, sampled_from: int | None, series: Path | None, run_log_path: Path | None, seed: int | None,
-    gate: bool, form: str, level: str, plot: Path | None, chart: str, function: str | None, width: int | None,
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    plans: tuple[str, ...],
+    explained: str | None,
+    by: str | None,
+    unpinned: bool,
+    replications: int | None,
+    workers: int | None,
+    exact: bool,
+    sampled_from: int | None,
+    series: Path | None,
+    run_log_path: Path | None,
+    seed: int | None,
+    gate: bool,
+    form: str,
+    level: str,
+    plot: Path | None,
+    chart: str,
+    function: str | None,
+    width: int | None,
     out: Path | None,
-) -> int:  # fmt: skip
+) -> int:
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
     from echotally.output.base.charts import check_plot_path
     from echotally.output.base.frames import check_frame_path, write_frame

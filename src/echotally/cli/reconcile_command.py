@@ -49,9 +49,21 @@ from echotally.output.base.writing import deliver
 @options.width_option
 @options.out_option
 def reconcile(
-    model: Path, bill: Path, sets: tuple[tuple[str, str], ...], plan: str | None, mapping: Path | None, tag: str,
-    environment: str, cost: str | None, skeleton: Path | None, seed: int | None, form: str, plot: Path | None, width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    model: Path,
+    bill: Path,
+    sets: tuple[tuple[str, str], ...],
+    plan: str | None,
+    mapping: Path | None,
+    tag: str,
+    environment: str,
+    cost: str | None,
+    skeleton: Path | None,
+    seed: int | None,
+    form: str,
+    plot: Path | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Lay an actual BILL (CSV or Parquet with FOCUS columns) beside the projection of MODEL, and say where they part."""
     from echotally.evidence.bill.bill_file import mapping_skeleton
     from echotally.evidence.bill.reconcile import reconcile as compared

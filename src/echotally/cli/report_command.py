@@ -17,9 +17,13 @@ from echotally.files import write_whole
 @click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
 @options.seed_option
 @click.option(
-    "-o", "--out", type=click.Path(path_type=Path, dir_okay=False), default=Path("report.html"), show_default=True,
+    "-o",
+    "--out",
+    type=click.Path(path_type=Path, dir_okay=False),
+    default=Path("report.html"),
+    show_default=True,
     help="The page to write.",
-)  # fmt: skip
+)
 def report(model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], seed: int | None, out: Path) -> None:
     """Write one self-contained page about MODEL: verdict, plans, bill, charts, functions, findings, assumptions."""
     from echotally.errors import BadInput

@@ -25,9 +25,12 @@ from echotally.output.base.writing import deliver
 )
 @click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
 @click.option(
-    "--best", type=click.Choice(["cost", "wait", "throttled"]), default="cost", show_default=True,
+    "--best",
+    type=click.Choice(["cost", "wait", "throttled"]),
+    default="cost",
+    show_default=True,
     help="What the best point is judged by, under the targets.",
-)  # fmt: skip
+)
 @options.study_options
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
@@ -35,10 +38,20 @@ from echotally.output.base.writing import deliver
 @options.width_option
 @options.out_option
 def sweep(
-    model: Path, sets: tuple[tuple[str, str], ...], vary: tuple[str, ...], plans: tuple[str, ...], best: str,
-    workers: int | None, store: Path | None, cluster: str | None, seed: int | None, form: str, plot: Path | None,
-    width: int | None, out: Path | None,
-) -> None:  # fmt: skip
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    vary: tuple[str, ...],
+    plans: tuple[str, ...],
+    best: str,
+    workers: int | None,
+    store: Path | None,
+    cluster: str | None,
+    seed: int | None,
+    form: str,
+    plot: Path | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
     """Project MODEL at every combination of values, on every plan: the best point, the good ones, a chart.
 
     With -o FILE.parquet the table is written as Parquet. --store keeps finished points: after an interruption

@@ -21,9 +21,14 @@ from echotally.demand.clock import to_utc
 from echotally.errors import Refused
 
 _AT_FORMS = {
-    "@yearly": "0 0 1 1 *", "@annually": "0 0 1 1 *", "@monthly": "0 0 1 * *", "@weekly": "0 0 * * 0",
-    "@daily": "0 0 * * *", "@midnight": "0 0 * * *", "@hourly": "0 * * * *",
-}  # fmt: skip
+    "@yearly": "0 0 1 1 *",
+    "@annually": "0 0 1 1 *",
+    "@monthly": "0 0 1 * *",
+    "@weekly": "0 0 * * 0",
+    "@daily": "0 0 * * *",
+    "@midnight": "0 0 * * *",
+    "@hourly": "0 * * * *",
+}
 _FIELDS = ("second", "minute", "hour", "day of month", "month", "day of week", "year")
 _LIMITS = ((0, 59), (0, 59), (0, 23), (1, 31), (1, 12), (0, 7), (1970, 2199))
 _DAYS = ("SUN", "MON", "TUE", "WED", "THU", "FRI", "SAT")

@@ -140,9 +140,20 @@ class _Planner:
     def _demand_taps(self, name: str, environment: Environment, label: str, demand: Demand) -> list[Tap]:
         def tap(part: str, kind: str, spread: str, stretches: tuple[Stretch, ...]) -> Tap:
             return Tap(
-                f"demand:{label}:{name}:{part}", name, demand.into, kind, spread, stretches, demand.burst or 1.0,
-                demand.payload, _clients(demand, factor), demand.think, demand.client_tries, demand.client_pause, _refused_pause(demand),
-            )  # fmt: skip
+                f"demand:{label}:{name}:{part}",
+                name,
+                demand.into,
+                kind,
+                spread,
+                stretches,
+                demand.burst or 1.0,
+                demand.payload,
+                _clients(demand, factor),
+                demand.think,
+                demand.client_tries,
+                demand.client_pause,
+                _refused_pause(demand),
+            )
 
         factor = environment.demand * self.factors.get(label, 1.0)
         taps: list[Tap] = []

@@ -73,9 +73,16 @@ def preview(schedule: Schedule, expression: str, estate_zone: str, after: dateti
     months = [f"{month[:4]}-{n:02}" for n in range(1, 13)]
     counts = {m: len(month_firings_ns(schedule, month_clock(m, str(zone)), estate_zone)) for m in months}
     return Preview(
-        expression, str(zone), schedule_words(schedule), following, month, counts[month], sum(counts.values()),
-        tuple(clock_change_effects(schedule, clock)), last,
-    )  # fmt: skip
+        expression,
+        str(zone),
+        schedule_words(schedule),
+        following,
+        month,
+        counts[month],
+        sum(counts.values()),
+        tuple(clock_change_effects(schedule, clock)),
+        last,
+    )
 
 
 def preview_expression(

@@ -127,10 +127,14 @@ def _dense(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.
 def _kept(times: NDArray[np.datetime64], parts: dict[str, str]) -> NDArray[np.datetime64] | None:
     """The times that the rule's parts leave; None where a part is not a plain list."""
     of_day = (times - times.astype("datetime64[D]")).astype(np.int64)
-    seen = {"BYSECOND": of_day % 60, "BYMINUTE": of_day // 60 % 60, "BYHOUR": of_day // 3_600,
-            "BYMONTH": times.astype("datetime64[M]").astype(np.int64) % 12 + 1,
-            # 1 January 1970 was a Thursday.
-            "BYDAY": (times.astype("datetime64[D]").astype(np.int64) + 3) % 7}  # fmt: skip
+    seen = {
+        "BYSECOND": of_day % 60,
+        "BYMINUTE": of_day // 60 % 60,
+        "BYHOUR": of_day // 3_600,
+        "BYMONTH": times.astype("datetime64[M]").astype(np.int64) % 12 + 1,
+        # 1 January 1970 was a Thursday.
+        "BYDAY": (times.astype("datetime64[D]").astype(np.int64) + 3) % 7,
+    }
     mask = np.ones(len(times), bool)
     for name, values in seen.items():
         wanted = [_DAYS.get(text, text) if name == "BYDAY" else text for text in parts.get(name, "").split(",") if text]

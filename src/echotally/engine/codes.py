@@ -23,8 +23,26 @@ UP, DOWN = map(_code, (1, -1))
 TICK, END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = map(_code, range(9))
 
 # What a calendar entry is about: K_RUN_END is a run that ends, K_READY an instance that has started, and so on.
-(K_TICK, K_RUN_END, K_READY, K_DELAY_OVER, K_VISIBLE, K_RETRY, K_READER, K_EXPIRE_QUEUE, K_EXPIRE_PARTITION,
- K_TAP, K_CLIENT, K_WAKE, K_WAKE_PART, K_REFUSE, K_LOOK, K_IDLE, K_NODE_IDLE, K_EXPIRE_BATCH) = map(_code, range(18))  # fmt: skip
+(
+    K_TICK,
+    K_RUN_END,
+    K_READY,
+    K_DELAY_OVER,
+    K_VISIBLE,
+    K_RETRY,
+    K_READER,
+    K_EXPIRE_QUEUE,
+    K_EXPIRE_PARTITION,
+    K_TAP,
+    K_CLIENT,
+    K_WAKE,
+    K_WAKE_PART,
+    K_REFUSE,
+    K_LOOK,
+    K_IDLE,
+    K_NODE_IDLE,
+    K_EXPIRE_BATCH,
+) = map(_code, range(18))
 
 # Kinds of source, in the order of ``model.sources.KINDS``.
 SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER = map(_code, range(6))

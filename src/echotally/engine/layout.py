@@ -45,15 +45,15 @@ class Clock:
     marked_n: int  # units that may have something to start at this instant
     entries_n: int  # entries of the calendar
     free_event: int  # first of the free events, and how many
-    events_left: int
+    events_left: int  # how many are left
     free_call: int  # the same of calls
-    calls_left: int
+    calls_left: int  # how many are left
     free_cargo: int  # the same of cargo links
-    cargo_left: int
+    cargo_left: int  # how many are left
     free_instance: int  # the same of instances
-    instances_left: int
+    instances_left: int  # how many are left
     expected_first: int  # ring of events put out at this instant: its first place, and how many
-    expected_n: int
+    expected_n: int  # how many stand in it
     in_flight: int  # calls in flight over the whole estate
     level_peak: int  # most of them so far
     level_since: int  # since when this level holds
@@ -64,9 +64,9 @@ class Clock:
     margin: int  # most records of a kind one step can take: a pool with fewer is grown first
     steps: int  # calendar entries played
     arrived: int  # events that came, and that ended
-    ended: int
+    ended: int  # events that ended: at the end as many as arrived
     trail_n: int  # lines of the trail, and of the diary
-    diary_n: int
+    diary_n: int  # lines of the diary
 
 
 class Unit:
@@ -108,8 +108,8 @@ class Unit:
     run_from: int  # its first sample,
     run_n: int  # and how many it has
     cold_kind: int  # the same of the cold start
-    cold_from: int
-    cold_n: int
+    cold_from: int  # its first sample,
+    cold_n: int  # and how many it has
     random: int  # first of its random streams (RUN_STREAM ...)
     per_item: int  # run time for each event, ns
     burst_units: int  # a full bucket of start tokens, in units of which a token costs ``token_cost``
@@ -120,7 +120,7 @@ class Unit:
     token_scope: int  # YES: the account's bucket is used
     first_trigger: int  # its triggers, linked by ``Trigger.after``
     first_emit: int  # its emits among the edges, and how many
-    emit_n: int
+    emit_n: int  # how many emits it has
     count: int  # instances there are, starting ones included
     lists: int  # first of its lists (L_LINE ...)
     idle_timer: int  # when idle instances are looked at, NEVER: not
@@ -131,22 +131,22 @@ class Unit:
     in_flight: int  # calls in flight
     in_flight_events: int  # events in them
     attempts: int  # attempts, and what they came to
-    succeeded: int
-    failed: int
-    timed_out: int
-    throttled: int
+    succeeded: int  # attempts that succeeded
+    failed: int  # that ran and failed
+    timed_out: int  # that the timeout ended
+    throttled: int  # that found no room
     calls: int  # calls started at least once
     started: int  # attempts that started
-    cold_starts: int
+    cold_starts: int  # instances started cold
     handled: int  # events by how they ended
-    errored: int
-    rejected: int
-    lost: int
-    dead_lettered: int
-    expired: int
-    too_large: int
-    skipped: int
-    unfinished: int
+    errored: int  # requests answered by an error
+    rejected: int  # requests given up by their client
+    lost: int  # given up without a dead letter
+    dead_lettered: int  # given up to a dead letter
+    expired: int  # that outlived the retention
+    too_large: int  # above the payload limit
+    skipped: int  # of firings skipped
+    unfinished: int  # still there at the month's end
     flying: int  # unfinished ones of which a run was in flight at the month's end
     cut_requests: int  # errored ones whose run was ended by the timeout
     duplicates: int  # events handled again
@@ -159,14 +159,14 @@ class Unit:
     busy_ns: int  # time with runs
     life_ns: int  # lives of instances, rounded where they are billed
     idle_floor_ns: int  # time of floor instances without a call
-    billed_hi: int
-    busy_hi: int
-    life_hi: int
-    idle_floor_hi: int
+    billed_hi: int  # the upper words of the four sums above, in 2^26 ns
+    busy_hi: int  # upper word
+    life_hi: int  # upper word
+    idle_floor_hi: int  # upper word
     floor_since: int  # since when ``busy_count`` holds
     backlog_peak: int  # most events waiting
     wait_max: int  # longest wait and latency, ns
-    latency_max: int
+    latency_max: int  # longest latency, ns
     requests: int  # requests asked, each try counted
     replies: int  # requests answered
     memory_cost: int  # reserved: memory of a call, in millionths of a MB
@@ -178,16 +178,16 @@ class Unit:
     lag_max: int  # longest lag, ns
     lag_zero: int  # time without an unhandled record
     run_scale: float  # spreads: scale (ns) and sigma
-    run_sigma: float
-    cold_scale: float
-    cold_sigma: float
+    run_sigma: float  # standard deviation of the logarithm
+    cold_scale: float  # the same of the cold start, ns
+    cold_sigma: float  # its sigma
     cold_factor: float  # the plan's factor on cold starts
     per_mb: float  # run time for each MB of payload, ns
     cpu_factor: float  # how much longer a run is on this memory (rule 3.1)
     cpu_load: float  # vCPUs a call keeps busy, s(m) x v(m) of rule 3.2
     cpu_cap: float  # vCPUs of an instance
-    error_rate: float
-    poison_rate: float
+    error_rate: float  # share of runs that fail
+    poison_rate: float  # share of events that fail every time
     vcpu: float  # vCPUs an instance asks of a node
 
 
@@ -198,20 +198,20 @@ class Account:
     in_flight: int  # calls in flight
     blocked: int  # YES: somebody found no room for lack of what is shared
     first_unit: int  # its units, and how many
-    unit_n: int
+    unit_n: int  # how many units
     token_level: int  # the shared bucket of start tokens
-    token_at: int
+    token_at: int  # when that was
     first_instance: int  # reserved: its instances, and how many
-    instance_n: int
+    instance_n: int  # how many instances
     first_node: int  # nodes: its nodes, and how many
-    node_n: int
+    node_n: int  # how many nodes
     nodes_floor: int  # fewest nodes
     node_start: int  # how long one takes to start, ns
     node_keep_alive: int  # how long an empty one stays, ns
     node_memory: int  # MB of a node
     nodes_up: int  # nodes there are
     node_hours_ns: int  # time they were up, a wide sum
-    node_hours_hi: int
+    node_hours_hi: int  # its upper word
     cpu_cap: float  # reserved: vCPUs of an instance that others leave
     node_vcpu: float  # vCPUs of a node
 
@@ -219,8 +219,8 @@ class Account:
 class Trigger:
     """The line from a source to a function, in one environment."""
 
-    source: int
-    unit: int
+    source: int  # where its events come from
+    unit: int  # the unit they go to
     batch: int  # most events of a call
     batch_wait: int  # longest wait for a batch to fill, ns
     readers: int  # most batches in flight; of a stream, a partition
@@ -230,7 +230,7 @@ class Trigger:
     random: int  # its random stream: a topic's share
     active: int  # single-event calls not yet over
     first_partition: int  # a stream's: its partitions, and how many
-    partition_n: int
+    partition_n: int  # how many partitions
     fail_each: int  # YES: only the failed events of a batch come back
     wake_timer: int  # when a filling batch is looked at
     share_all: int  # YES: it gets every event of a topic
@@ -253,26 +253,26 @@ class Source:
     delay: int  # how long a new one is hidden, ns
     dead_letter: int  # the source it goes to, -1: none
     fifo: int  # YES: batches in order, at most ``groups`` in flight
-    groups: int
+    groups: int  # most batches in flight in strict order
     held: int  # batches in flight or held in strict order
-    partitions: int
+    partitions: int  # partitions of a stream
     random: int  # its random stream: feeds' shares, partitions by lot
     turn: int  # the next partition
     first_trigger: int  # its triggers, and how many
-    trigger_n: int
+    trigger_n: int  # how many triggers
     first_edge: int  # a topic's feeds, and how many
-    edge_n: int
+    edge_n: int  # how many feeds
     lists: int  # first of its lists (L_DELAYED ...)
     delay_timer: int  # when the oldest of each list is looked at, NEVER: not
-    visibility_timer: int
-    expire_timer: int
+    visibility_timer: int  # when the oldest hidden message comes back, NEVER: none
+    expire_timer: int  # when the oldest visible one expires, NEVER: none
     idle_ns: int  # time in which nothing waits
-    idle_since: int
+    idle_since: int  # since when nothing waits
     sends: int  # events put in
     receives: int  # batches received
     deletes: int  # batches of which something was deleted
     arrived: int  # events that came (a stream's: for each trigger), and that ended
-    ended: int
+    ended: int  # events that ended
     ended_at: int  # when the last one ended
     payload_limit: int  # largest message and batch, bytes, -1: none
     home: int  # the unit of its first trigger, -1: nobody reads it
@@ -283,15 +283,15 @@ class Source:
 class Partition:
     """A partition of a stream, for one trigger."""
 
-    trigger: int
+    trigger: int  # whose partition it is
     list: int  # its records
     first: int  # the first that waits
     waiting: int  # how many wait
     in_flight: int  # batches in flight
     failing: int  # of which failed and are repeated
     number: int  # number of ``first``, by which partitions stand in line
-    prev: int
-    next: int
+    prev: int  # neighbours in the line of partitions
+    next: int  # the one behind
     listed: int  # YES: it stands in its unit's line of partitions
     wake_timer: int  # when a filling batch is looked at
     timer: int  # when its oldest record expires
@@ -303,40 +303,40 @@ class Partition:
 class Chain:
     """A doubly linked list over records."""
 
-    head: int
-    tail: int
+    head: int  # its first record, -1: empty
+    tail: int  # its last
     hint: int  # where the last one was inserted
-    length: int
+    length: int  # how many there are
 
 
 class Tap:
     """Where the outside world's events come from."""
 
-    source: int
+    source: int  # the source its events arrive at
     kind: int  # TAP_RATE, TAP_COUNTED, TAP_CLIENTS
     spread: int  # POISSON, EVEN, BURSTY
     first_stretch: int  # its stretches, and how many
-    stretch_n: int
+    stretch_n: int  # how many stretches
     stretch: int  # the stretch it is in
     at: int  # its last event
     left: int  # counted: events left of the stretch
     random: int  # first of its random streams (ARRIVAL_STREAM ...)
     payload_kind: int  # spread of sizes: kind, first sample, samples
-    payload_from: int
-    payload_n: int
+    payload_from: int  # first of the samples of sizes
+    payload_n: int  # how many there are
     think_kind: int  # the same of its clients' pauses
-    think_from: int
-    think_n: int
+    think_from: int  # first of the samples of pauses
+    think_n: int  # how many there are
     placed: int  # events placed evenly so far
-    clients: int
+    clients: int  # clients that ask in a circle
     burst_left: int  # events left of a burst
     client_tries: int  # how often a refused request is asked
     client_pause: int  # ns between them
     refused_pause: int  # least pause of a refused client, ns
     payload_scale: float  # spreads: scale (bytes, ns) and sigma
-    payload_sigma: float
-    think_scale: float
-    think_sigma: float
+    payload_sigma: float  # sigma of sizes
+    think_scale: float  # scale of pauses, ns
+    think_sigma: float  # sigma of pauses
     burst: float  # mean events of a burst
     integral: float  # the rate integrated up to the stretch
 
@@ -347,28 +347,28 @@ class Edge:
     target: int  # the source it leads to
     share_all: int  # YES: every event goes there
     payload_kind: int  # spread of sizes
-    payload_from: int
-    payload_n: int
+    payload_from: int  # first of the samples of sizes
+    payload_n: int  # how many there are
     whole: int  # emits: events put out for certain
     sent: int  # events sent along it
     share: float  # feeds: share of the events
     fraction: float  # emits: chance of one more
-    payload_scale: float
-    payload_sigma: float
+    payload_scale: float  # scale of sizes, bytes
+    payload_sigma: float  # their sigma
 
 
 class Instance:
     """One running copy of a function, or a reserved instance of all."""
 
     unit: int  # -1: reserved, for all units of its account
-    account: int
+    account: int  # the account that pays for it
     node: int  # the node it is on, -1: none
     calls: int  # calls in it
     ready: int  # when it is or was ready
-    created: int
+    created: int  # when it was started
     released: int  # when a call last ended
-    prev: int
-    next: int
+    prev: int  # neighbours in its list, or the next free one
+    next: int  # the one behind
     first_waiting: int  # the first call that waits out its cold start, -1: none
     active_since: int  # since when it has a call, -1: none
     state: int  # ABSENT, STARTING, READY
@@ -386,24 +386,24 @@ class Node:
     ready: int  # when it is up
     up: int  # YES: there
     since: int  # since when its time is not yet counted
-    idle_since: int
+    idle_since: int  # since when nothing is on it
     instances: int  # instances on it
-    account: int
+    account: int  # the account that pays for it
     vcpu: float  # vCPUs left
 
 
 class Call:
     """One event or batch handed to a function, over all its attempts."""
 
-    unit: int
-    trigger: int
+    unit: int  # the unit that handles it
+    trigger: int  # the trigger it came by
     number: int  # its oldest event's number
     events: int  # events in it
     items: int  # the same, a firing counted by its items
     head: int  # its cargo, first and last link
-    tail: int
+    tail: int  # last link
     state: int  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING
-    instance: int
+    instance: int  # the instance it runs in, -1: none
     started: int  # when this attempt started
     run_at: int  # when its run began, NEVER: not yet
     ends: int  # when its run ends
@@ -411,8 +411,8 @@ class Call:
     cold_ns: int  # cold start this attempt waited out
     tries: int  # failed runs so far
     wait: int  # pushed: the last wait, ns; requests: asks whose wait limit is to come
-    prev: int
-    next: int
+    prev: int  # neighbours in its line, or the next free one
+    next: int  # the one behind
     payload: int  # bytes
     list: int  # the line it stands in
     counted: int  # YES: counted in ``Unit.calls``
@@ -428,11 +428,11 @@ class Event:
     at: int  # when it came
     seen: int  # when it became visible
     due: int  # when a delay or its visibility is over
-    receipts: int
+    receipts: int  # how often it was received
     payload: int  # bytes
-    source: int
-    prev: int
-    next: int
+    source: int  # the source it waits at
+    prev: int  # neighbours in its list, or the next free one
+    next: int  # the one behind
     state: int  # GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED
     refs: int  # cargo links to it: a gone event is freed with the last
     tap: int  # where it came from, -1: inside, LAID: a sampled month
@@ -446,14 +446,14 @@ class Event:
 class Cargo:
     """A link of a call's list of events."""
 
-    event: int
-    next: int
+    event: int  # the event it holds
+    next: int  # the next link, or the next free one
 
 
 class Entry:
     """A coming happening in the calendar."""
 
-    at: int
+    at: int  # when it happens
     key: int  # step and number, see ``kernel.calendar``
     what: int  # reference and kind
 
@@ -461,15 +461,15 @@ class Entry:
 class Expected:
     """An event put out at this instant, on its way to a source."""
 
-    source: int
+    source: int  # the source it arrives at
     payload: int  # bytes
 
 
 class Change:
     """A line of the trail: an instance came, went or became ready."""
 
-    at: int
-    unit: int
+    at: int  # when it was
+    unit: int  # whose instance
     count: int  # instances then
     ready: int  # YES: one became ready
 
@@ -477,12 +477,12 @@ class Change:
 class Attempt:
     """A line of the diary: an attempt that is over."""
 
-    unit: int
+    unit: int  # whose attempt
     number: int  # its oldest event's
-    items: int
+    items: int  # events it holds
     at: int  # when it started, or was throttled
     run_at: int  # when its run began, NEVER: not at all
-    ended: int
+    ended: int  # when it ended
     cold_ns: int  # cold start it waited out
     outcome: int  # SUCCEEDED, FAILED, TIMED_OUT, THROTTLED
 
@@ -490,9 +490,9 @@ class Attempt:
 class Stretch:
     """A part of a tap's month: until ``end`` events come at ``rate``, or exactly ``count`` of them."""
 
-    start: int
-    end: int
-    count: int
+    start: int  # when it begins
+    end: int  # when it ends
+    count: int  # events in it, where they are counted
     rate: float  # events per ns
     gap: float  # 1 / rate
 
@@ -500,19 +500,19 @@ class Stretch:
 class Whole:
     """A whole number."""
 
-    v: int
+    v: int  # the number
 
 
 class Real:
     """A number."""
 
-    v: float
+    v: float  # the number
 
 
 class Random:
     """The state of a random stream."""
 
-    v: Bits
+    v: Bits  # 64 bits, moved on by each draw
 
 
 class World(NamedTuple):
@@ -552,12 +552,37 @@ class World(NamedTuple):
 
 #: What each array of the world holds.
 HOLDS: dict[str, type] = {
-    "clock": Clock, "chains": Chain, "units": Unit, "accounts": Account, "triggers": Trigger, "sources": Source,
-    "partitions": Partition, "taps": Tap, "stretches": Stretch, "edges": Edge, "instances": Instance, "nodes": Node,
-    "calls": Call, "events": Event, "cargo": Cargo, "calendar": Entry, "expected": Expected, "marked": Whole, "window": Whole,
-    "random": Random, "samples": Real, "pauses": Whole, "wait_bins": Whole, "latency_bins": Whole, "level_bins": Whole,
-    "count_bins": Whole, "lag_bins": Whole, "trail": Change, "diary": Attempt, "series": Real,
-}  # fmt: skip
+    "clock": Clock,
+    "chains": Chain,
+    "units": Unit,
+    "accounts": Account,
+    "triggers": Trigger,
+    "sources": Source,
+    "partitions": Partition,
+    "taps": Tap,
+    "stretches": Stretch,
+    "edges": Edge,
+    "instances": Instance,
+    "nodes": Node,
+    "calls": Call,
+    "events": Event,
+    "cargo": Cargo,
+    "calendar": Entry,
+    "expected": Expected,
+    "marked": Whole,
+    "window": Whole,
+    "random": Random,
+    "samples": Real,
+    "pauses": Whole,
+    "wait_bins": Whole,
+    "latency_bins": Whole,
+    "level_bins": Whole,
+    "count_bins": Whole,
+    "lag_bins": Whole,
+    "trail": Change,
+    "diary": Attempt,
+    "series": Real,
+}
 _NUMBERS: dict[str, Any] = {"int": np.int64, "float": np.float64, "Bits": np.uint64}
 
 

@@ -57,9 +57,14 @@ def check_model(path: Path | str, sets: Iterable[tuple[str, str]] = (), plan: st
     }
     found.sort(
         key=lambda f: (
-            f.accepted is not None, order[f.rule.level], -worth[f.rule.code], f.rule.code, -(f.noticed.saves or 0), f.noticed.address,
+            f.accepted is not None,
+            order[f.rule.level],
+            -worth[f.rule.code],
+            f.rule.code,
+            -(f.noticed.saves or 0),
+            f.noticed.address,
         )
-    )  # fmt: skip
+    )
     return Checked(loaded, offer.name, tuple(found))
 
 

@@ -28,9 +28,11 @@ def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:
     for number, trigger in enumerate(model.triggers):
         if trigger.from_ == source:
             sets.append((f"triggers.{number}.from", new))
-            dropped = trigger.model_fields_set - {"from_", "to", "batch", "batch_wait"} if kind is SourceKind.QUEUES else (
-                trigger.model_fields_set - {"from_", "to"}
-            )  # fmt: skip
+            dropped = (
+                trigger.model_fields_set - {"from_", "to", "batch", "batch_wait"}
+                if kind is SourceKind.QUEUES
+                else (trigger.model_fields_set - {"from_", "to"})
+            )
             sets += [(f"triggers.{number}.{key}", "") for key in sorted(dropped)]
     sets.append((source, ""))
     return _that_load(ctx, sets)

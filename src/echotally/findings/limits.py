@@ -17,8 +17,13 @@ from echotally.rates.unit_settings import unit_settings
 _OPEN = 100_000
 
 
-@rule("L01", "warning", "instance limits add up to more than the account allows",
-      "Each limit looks safe alone; together one function's storm takes the room of all others.", cites="3.4")  # fmt: skip
+@rule(
+    "L01",
+    "warning",
+    "instance limits add up to more than the account allows",
+    "Each limit looks safe alone; together one function's storm takes the room of all others.",
+    cites="3.4",
+)
 def above_the_account(ctx: Context) -> Iterator[Noticed]:
     """Limits of functions on one plan against its concurrency limit."""
     for offer in {o.name: o for o in ctx.placement.values()}.values():
@@ -36,12 +41,18 @@ def above_the_account(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(
             f"functions.{largest}.instance_limit",
             f"limits of {', '.join(limited)} add up to {total:,} calls at once; the account on {offer.name} allows {cap:,}",
-            "one of them can starve the others", ((f"functions.{largest}.instance_limit", str(left)),),
-        )  # fmt: skip
+            "one of them can starve the others",
+            ((f"functions.{largest}.instance_limit", str(left)),),
+        )
 
 
-@rule("L02", "warning", "an instance limit throttles at the usual peak",
-      "Work is refused for want of instances, though the account has room.", cites="3.4")  # fmt: skip
+@rule(
+    "L02",
+    "warning",
+    "an instance limit throttles at the usual peak",
+    "Work is refused for want of instances, though the account has room.",
+    cites="3.4",
+)
 def throttles(ctx: Context) -> Iterator[Noticed]:
     """The smallest limit that would throttle nothing, found by playing the month."""
     for name, function in ctx.model.functions.items():
@@ -53,8 +64,10 @@ def throttles(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(
             f"functions.{name}.instance_limit",
             f"{function.instance_limit} instances refuse {throttled:,} of {attempts:,} attempts ({throttled / attempts * 100:.2f} %)",
-            f"{throttled:,} attempts throttled in the month", sets, ctx.saving(sets) if sets else None,
-        )  # fmt: skip
+            f"{throttled:,} attempts throttled in the month",
+            sets,
+            ctx.saving(sets) if sets else None,
+        )
 
 
 def _throttled(ctx: Context, name: str, limit: int) -> tuple[int, int] | None:
@@ -92,8 +105,13 @@ def _enough(ctx: Context, name: str) -> int:
     return math.ceil((load + 4 * math.sqrt(load)) / ctx.model.functions[name].slots)
 
 
-@rule("L03", "hint", "a floor that is never reached",
-      "Instances of a floor are paid while they wait; more of them than ever work are paid for nothing.", cites="6.2")  # fmt: skip
+@rule(
+    "L03",
+    "hint",
+    "a floor that is never reached",
+    "Instances of a floor are paid while they wait; more of them than ever work are paid for nothing.",
+    cites="6.2",
+)
 def floor_too_high(ctx: Context) -> Iterator[Noticed]:
     """Floor above the most instances that ever had a call."""
     for name, function in ctx.model.functions.items():
@@ -104,13 +122,22 @@ def floor_too_high(ctx: Context) -> Iterator[Noticed]:
         if needed < function.instance_floor:
             sets: Sets = ((f"functions.{name}.instance_floor", str(needed)),)
             saves = ctx.saving(sets)
-            yield Noticed(f"functions.{name}.instance_floor", f"{function.instance_floor} instances wait all month; at most "
-                          f"{needed} ever had a call", f"saves {ctx.money(saves)} a month" if saves is not None else
-                          "idle instances are paid for", sets, saves)  # fmt: skip
+            yield Noticed(
+                f"functions.{name}.instance_floor",
+                f"{function.instance_floor} instances wait all month; at most {needed} ever had a call",
+                f"saves {ctx.money(saves)} a month" if saves is not None else "idle instances are paid for",
+                sets,
+                saves,
+            )
 
 
-@rule("L04", "warning", "more slots than the CPU can serve",
-      "Beyond the point where the CPU is full another call in an instance only slows the others.", cites="3.2")  # fmt: skip
+@rule(
+    "L04",
+    "warning",
+    "more slots than the CPU can serve",
+    "Beyond the point where the CPU is full another call in an instance only slows the others.",
+    cites="3.2",
+)
 def too_many_slots(ctx: Context) -> Iterator[Noticed]:
     """Slots x CPU share x vCPUs used above the vCPUs there are."""
     for name, function in ctx.model.functions.items():
@@ -126,15 +153,20 @@ def too_many_slots(ctx: Context) -> Iterator[Noticed]:
                 f"{settings.vcpu:.2g}",
                 f"a full instance takes {stretch:.1f} times as long for each call",
                 ((f"functions.{name}.slots", str(max(1, int(full)))),),
-            )  # fmt: skip
+            )
 
 
 #: Share of calls that wait for a cold start from which callers notice, and the most a floor may add to the bill to be named.
 _COLD = 0.1
 
 
-@rule("L05", "hint", "many calls wait for a cold start",
-      "Events come so far apart that instances are gone before the next: a floor keeps one warm, at a price.", cites="3.4")  # fmt: skip
+@rule(
+    "L05",
+    "hint",
+    "many calls wait for a cold start",
+    "Events come so far apart that instances are gone before the next: a floor keeps one warm, at a price.",
+    cites="3.4",
+)
 def many_cold(ctx: Context) -> Iterator[Noticed]:
     """Cold starts in a tenth of the calls of an endpoint's function, with the price of a floor that ends them."""
     for name, function in ctx.model.functions.items():
@@ -150,5 +182,8 @@ def many_cold(ctx: Context) -> Iterator[Noticed]:
             f"functions.{name}.instance_floor",
             f"{cold:,} of {started:,} calls ({percent(cold / started)}) wait for a cold start",
             f"callers wait about {function.cold_start.mean * plan.cold_start_factor / 1e9:,.2f} s more{price}",
-            sets, saves, promises=("cold_starts",), dearer=True,
-        )  # fmt: skip
+            sets,
+            saves,
+            promises=("cold_starts",),
+            dearer=True,
+        )

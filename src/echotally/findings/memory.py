@@ -22,8 +22,13 @@ def _worth(ctx: Context, saves: Decimal | None) -> bool:
     return saves is None or saves >= max(_CENT, ctx.total * _WORTH)
 
 
-@rule("M01", "hint", "memory used is far below memory given",
-      "Memory is billed as given; but a smaller size also gives less CPU, so the change is played before it is named.", cites="6.2")  # fmt: skip
+@rule(
+    "M01",
+    "hint",
+    "memory used is far below memory given",
+    "Memory is billed as given; but a smaller size also gives less CPU, so the change is played before it is named.",
+    cites="6.2",
+)
 def far_below(ctx: Context) -> Iterator[Noticed]:
     """The next size down that holds what is used with room, where it saves and loses nothing."""
     for name, function in ctx.model.functions.items():
@@ -46,8 +51,10 @@ def far_below(ctx: Context) -> Iterator[Noticed]:
             f"functions.{name}.memory",
             f"{memory_text(function.memory)} given, {memory_text(function.memory_used)} used "
             f"({function.memory_used / function.memory * 100:.0f} %); runs would take {pace} at {memory_text(size)}",
-            f"saves {ctx.money(saves)} a month" if saves is not None else "memory is paid for and not used", sets, saves,
-        )  # fmt: skip
+            f"saves {ctx.money(saves)} a month" if saves is not None else "memory is paid for and not used",
+            sets,
+            saves,
+        )
 
 
 def _run_with(ctx: Context, name: str, size: int) -> float:
@@ -58,8 +65,13 @@ def _run_with(ctx: Context, name: str, size: int) -> float:
     return ctx.run_s(name) * factor
 
 
-@rule("M02", "warning", "memory is nearly full",
-      "A run a little larger than the ones measured is killed, and what it was doing comes back.", cites="6.7")  # fmt: skip
+@rule(
+    "M02",
+    "warning",
+    "memory is nearly full",
+    "A run a little larger than the ones measured is killed, and what it was doing comes back.",
+    cites="6.7",
+)
 def nearly_full(ctx: Context) -> Iterator[Noticed]:
     """Used above 90 % of given."""
     for name, function in ctx.model.functions.items():
@@ -74,12 +86,19 @@ def nearly_full(ctx: Context) -> Iterator[Noticed]:
                 f"{memory_text(function.memory_used)} of {memory_text(function.memory)} used "
                 f"({function.memory_used / function.memory * 100:.0f} %)",
                 f"the next size costs {ctx.money(-saves)} a month more" if saves is not None else "runs may be killed",
-                sets, saves, dearer=True,
-            )  # fmt: skip
+                sets,
+                saves,
+                dearer=True,
+            )
 
 
-@rule("M03", "hint", "processor work starved at a small size",
-      "With more memory comes more CPU: the run gets shorter, and may cost less than it does now.", cites="3.2")  # fmt: skip
+@rule(
+    "M03",
+    "hint",
+    "processor work starved at a small size",
+    "With more memory comes more CPU: the run gets shorter, and may cost less than it does now.",
+    cites="3.2",
+)
 def starved(ctx: Context) -> Iterator[Noticed]:
     """A size up to four times as large that is both faster and cheaper."""
     for name, function in ctx.model.functions.items():
@@ -103,8 +122,10 @@ def starved(ctx: Context) -> Iterator[Noticed]:
                     f"functions.{name}.memory",
                     f"{function.cpu_share * 100:.0f} % of the run is CPU work on {now.vcpu:.2g} vCPU; at {memory_text(size)} "
                     f"a run takes {run_s:,.2f} s instead of {ctx.run_s(name):,.2f} s",
-                    f"saves {ctx.money(saves)} a month", sets, saves,
-                )  # fmt: skip
+                    f"saves {ctx.money(saves)} a month",
+                    sets,
+                    saves,
+                )
                 break
             if saves is not None and saves < 0 and not in_trouble:
                 break

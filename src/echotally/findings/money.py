@@ -19,8 +19,13 @@ from echotally.rates.unit_settings import unit_settings
 _CENT = Decimal("0.01")
 
 
-@rule("C01", "hint", "most of the bill is due when nothing runs",
-      "Take-down is the step people forget: this part of the bill comes whether anything happens or not.", cites="6.3")  # fmt: skip
+@rule(
+    "C01",
+    "hint",
+    "most of the bill is due when nothing runs",
+    "Take-down is the step people forget: this part of the bill comes whether anything happens or not.",
+    cites="6.3",
+)
 def idle(ctx: Context) -> Iterator[Noticed]:
     """Standing cost of at least half the bill."""
     if ctx.base is None or not ctx.total:
@@ -31,8 +36,13 @@ def idle(ctx: Context) -> Iterator[Noticed]:
     parts = sorted(((line.amount, line.meter) for line in merged_lines(bill) if line.amount), reverse=True)
     listed = ", ".join(f"{meter} {amount:,.2f}" for amount, meter in parts[:3])
     sets = _take_down(ctx, parts[0][1])
-    yield Noticed("estate", f"{ctx.money(bill.unrounded)} of {ctx.money(ctx.total)} a month is due when nothing runs ({listed})",
-                  f"{bill.unrounded / ctx.total * 100:.0f} % of the bill", sets, ctx.saving(sets) if sets else None)  # fmt: skip
+    yield Noticed(
+        "estate",
+        f"{ctx.money(bill.unrounded)} of {ctx.money(ctx.total)} a month is due when nothing runs ({listed})",
+        f"{bill.unrounded / ctx.total * 100:.0f} % of the bill",
+        sets,
+        ctx.saving(sets) if sets else None,
+    )
 
 
 def _take_down(ctx: Context, meter: str) -> Sets:
@@ -69,8 +79,13 @@ def _elsewhere(ctx: Context) -> Sets:
     return tuple((f"functions.{name}.plan", least.name) for name in ctx.model.functions)
 
 
-@rule("C02", "warning", "a copy of the estate costs more than a fifth of the first",
-      "A copy for trying things out has little demand, but its schedules, partitions and polls cost in full.", cites="6.4")  # fmt: skip
+@rule(
+    "C02",
+    "warning",
+    "a copy of the estate costs more than a fifth of the first",
+    "A copy for trying things out has little demand, but its schedules, partitions and polls cost in full.",
+    cites="6.4",
+)
 def dear_copy(ctx: Context) -> Iterator[Noticed]:
     """Environments after the first, by cost."""
     bill = ctx.base.bill if ctx.base else None
@@ -86,12 +101,19 @@ def dear_copy(ctx: Context) -> Iterator[Noticed]:
             yield Noticed(
                 f"environments.{name}",
                 f"costs {ctx.money(cost)} for {ctx.model.environments[name].demand:g} x the demand; {live} costs {ctx.money(full)}",
-                f"{cost / full * 100:.0f} % of {live}" if full else "all of the cost", sets, ctx.saving(sets),
-            )  # fmt: skip
+                f"{cost / full * 100:.0f} % of {live}" if full else "all of the cost",
+                sets,
+                ctx.saving(sets),
+            )
 
 
-@rule("C03", "hint", "an open endpoint",
-      "Anyone can call it. Without a limit of its own only the account's stops a storm, and the storm is billed.", cites="6.6")  # fmt: skip
+@rule(
+    "C03",
+    "hint",
+    "an open endpoint",
+    "Anyone can call it. Without a limit of its own only the account's stops a storm, and the storm is billed.",
+    cites="6.6",
+)
 def open_endpoint(ctx: Context) -> Iterator[Noticed]:
     """Endpoints whose function has no instance limit, with ten and a hundred times the traffic."""
     for trigger in ctx.model.triggers:
@@ -115,11 +137,16 @@ def open_endpoint(ctx: Context) -> Iterator[Noticed]:
             f"a hundred times {ctx.money(100 * now)}; {cap} stops it {most}",
             f"{ctx.money(9 * now)} to {ctx.money(99 * now)} a month more",
             ((f"functions.{trigger.to}.instance_limit", str(max(1, 2 * peak))),),
-        )  # fmt: skip
+        )
 
 
-@rule("C04", "hint", "waiting is paid for by the call",
-      "A run that mostly waits leaves its CPU idle; several calls in one instance would share what the wait costs.", cites="6.2")  # fmt: skip
+@rule(
+    "C04",
+    "hint",
+    "waiting is paid for by the call",
+    "A run that mostly waits leaves its CPU idle; several calls in one instance would share what the wait costs.",
+    cites="6.2",
+)
 def paid_waiting(ctx: Context) -> Iterator[Noticed]:
     """Low CPU share, long run, one slot, on a plan that sells slots: played with more of them."""
     for name, function in ctx.model.functions.items():
@@ -135,12 +162,19 @@ def paid_waiting(ctx: Context) -> Iterator[Noticed]:
             yield Noticed(
                 f"functions.{name}.slots",
                 f"{(1 - function.cpu_share) * 100:.0f} % of a run of {ctx.run_s(name):,.2f} s is waiting, one call an instance",
-                f"saves {ctx.money(saves)} a month", sets, saves,
-            )  # fmt: skip
+                f"saves {ctx.money(saves)} a month",
+                sets,
+                saves,
+            )
 
 
-@rule("C05", "hint", "an allowance is about to be crossed",
-      "What was free until now is billed from the next unit on.", cites="6.5")  # fmt: skip
+@rule(
+    "C05",
+    "hint",
+    "an allowance is about to be crossed",
+    "What was free until now is billed from the next unit on.",
+    cites="6.5",
+)
 def near_allowance(ctx: Context) -> Iterator[Noticed]:
     """Between 80 % and all of an allowance used. There is nothing to change, only something to know."""
     bill = ctx.base.bill if ctx.base else None
@@ -151,12 +185,18 @@ def near_allowance(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(
             f"plans.{line.plan}.allowance.{line.meter}",
             f"{line.quantity:,.0f} of {free:,} free {line.meter} are used ({line.quantity / free * 100:.0f} %)",
-            f"free until demand grows by {(free / line.quantity - 1) * 100:.0f} %", (),
-        )  # fmt: skip
+            f"free until demand grows by {(free / line.quantity - 1) * 100:.0f} %",
+            (),
+        )
 
 
-@rule("C06", "hint", "a function without a tag that others have",
-      "Its cost goes to nobody when the bill is split by that tag.", cites="6.6")  # fmt: skip
+@rule(
+    "C06",
+    "hint",
+    "a function without a tag that others have",
+    "Its cost goes to nobody when the bill is split by that tag.",
+    cites="6.6",
+)
 def untagged(ctx: Context) -> Iterator[Noticed]:
     """Tags that most functions have and some lack."""
     functions = ctx.model.functions
@@ -166,6 +206,9 @@ def untagged(ctx: Context) -> Iterator[Noticed]:
         common = Counter(f.tags[tag] for f in functions.values() if tag in f.tags).most_common(1)[0][0]
         for name, function in functions.items():
             if tag not in function.tags:
-                yield Noticed(f"functions.{name}", f"has no tag '{tag}', which {have} of {len(functions)} functions have",
-                              f"{ctx.money(ctx.cost(name))} a month belong to nobody",
-                              ((f"functions.{name}.tags.{tag}", common),))  # fmt: skip
+                yield Noticed(
+                    f"functions.{name}",
+                    f"has no tag '{tag}', which {have} of {len(functions)} functions have",
+                    f"{ctx.money(ctx.cost(name))} a month belong to nobody",
+                    ((f"functions.{name}.tags.{tag}", common),),
+                )

@@ -18,9 +18,15 @@ from echotally.model.units import duration_text
 
 #: Words of a name that tell how often its author thinks it runs, and a cron that does so.
 _NAMED = {
-    "hourly": "0 * * * *", "daily": "0 2 * * *", "nightly": "0 2 * * *", "night": "0 2 * * *", "weekly": "0 2 * * 1",
-    "monthly": "0 2 1 * *", "month": "0 2 1 * *", "yearly": "0 2 1 1 *",
-}  # fmt: skip
+    "hourly": "0 * * * *",
+    "daily": "0 2 * * *",
+    "nightly": "0 2 * * *",
+    "night": "0 2 * * *",
+    "weekly": "0 2 * * 1",
+    "monthly": "0 2 1 * *",
+    "month": "0 2 1 * *",
+    "yearly": "0 2 1 1 *",
+}
 #: Items from which a firing looks like a day's work rather than a minute's.
 _MANY_ITEMS = 100
 
@@ -36,8 +42,13 @@ def _firings(ctx: Context, name: str) -> list[int]:
     return times
 
 
-@rule("S01", "warning", "fires every minute though its work is not a minute's",
-      "A trial schedule left at every minute bills a month of runs before anyone looks.", cites="2.8")  # fmt: skip
+@rule(
+    "S01",
+    "warning",
+    "fires every minute though its work is not a minute's",
+    "A trial schedule left at every minute bills a month of runs before anyone looks.",
+    cites="2.8",
+)
 def every_minute(ctx: Context) -> Iterator[Noticed]:
     """Every minute, while the name or the items say otherwise."""
     for name, schedule in ctx.model.schedules.items():
@@ -51,28 +62,48 @@ def every_minute(ctx: Context) -> Iterator[Noticed]:
         saves = ctx.saving(sets)
         reason = f"its name says {word}" if word else f"each firing hands over {schedule.items:,} items"
         cost = f"{ctx.money(saves)} a month of it is avoidable" if saves else f"{n:,} firings are billed"
-        yield Noticed(f"schedules.{name}.{_form(schedule)}", f"fires {n:,} times in the month, every minute, but {reason}",
-                      cost, sets, saves, accepts=("wait_p95_s",))  # fmt: skip
+        yield Noticed(
+            f"schedules.{name}.{_form(schedule)}",
+            f"fires {n:,} times in the month, every minute, but {reason}",
+            cost,
+            sets,
+            saves,
+            accepts=("wait_p95_s",),
+        )
 
 
 def _form(schedule: Schedule) -> str:
     return "cron" if schedule.cron else "every" if schedule.every else "rrule"
 
 
-@rule("S02", "hint", "a fixed minute where every minute was likely meant",
-      "'1 * * * *' fires once an hour, at minute 1; '*/1' or '*' fires every minute.", cites="2.8")  # fmt: skip
+@rule(
+    "S02",
+    "hint",
+    "a fixed minute where every minute was likely meant",
+    "'1 * * * *' fires once an hour, at minute 1; '*/1' or '*' fires every minute.",
+    cites="2.8",
+)
 def fixed_minute(ctx: Context) -> Iterator[Noticed]:
     """Minute 1 and every other field open."""
     for name, schedule in ctx.model.schedules.items():
         if _fields(schedule) == ["1", "*", "*", "*", "*"]:
             sets = ((f"schedules.{name}.cron", "*/1 * * * *"),)
             n = len(_firings(ctx, name))
-            yield Noticed(f"schedules.{name}.cron", f"fires at minute 1 of every hour, {n:,} times in the month",
-                          f"if every minute was meant, {int(ctx.month_s / 60) - n:,} firings are missing", sets)  # fmt: skip
+            yield Noticed(
+                f"schedules.{name}.cron",
+                f"fires at minute 1 of every hour, {n:,} times in the month",
+                f"if every minute was meant, {int(ctx.month_s / 60) - n:,} firings are missing",
+                sets,
+            )
 
 
-@rule("S03", "warning", "day of month and day of week are both restricted",
-      "Where both are given a job fires when either matches, which few people expect.", cites="7.25")  # fmt: skip
+@rule(
+    "S03",
+    "warning",
+    "day of month and day of week are both restricted",
+    "Where both are given a job fires when either matches, which few people expect.",
+    cites="7.25",
+)
 def both_days(ctx: Context) -> Iterator[Noticed]:
     """Both day fields given."""
     for name, schedule in ctx.model.schedules.items():
@@ -84,13 +115,23 @@ def both_days(ctx: Context) -> Iterator[Noticed]:
         alone = len(month_firings_ns(schedule.model_copy(update={"cron": narrow}), ctx.loaded.month.clock, zone))
         n = len(_firings(ctx, name))
         sets = ((f"schedules.{name}.cron", narrow),)
-        yield Noticed(f"schedules.{name}.cron", f"fires on days of month {fields[2]} and also on days of week {fields[4]}: "
-                      f"{n} times in the month, {alone} by the day of month alone",
-                      f"{n - alone} firings may be more than was meant", sets, ctx.saving(sets))  # fmt: skip
+        yield Noticed(
+            f"schedules.{name}.cron",
+            f"fires on days of month {fields[2]} and also on days of week {fields[4]}: "
+            f"{n} times in the month, {alone} by the day of month alone",
+            f"{n - alone} firings may be more than was meant",
+            sets,
+            ctx.saving(sets),
+        )
 
 
-@rule("S04", "hint", "a local time that a clock change skips or repeats",
-      "On the day clocks change a local time may not exist, or come twice; some platforms skip or double the run.", cites="2.8")  # fmt: skip
+@rule(
+    "S04",
+    "hint",
+    "a local time that a clock change skips or repeats",
+    "On the day clocks change a local time may not exist, or come twice; some platforms skip or double the run.",
+    cites="2.8",
+)
 def near_clock_change(ctx: Context) -> Iterator[Noticed]:
     """A firing inside a gap or overlap of the year."""
     year = ctx.model.estate.month[:4]
@@ -103,12 +144,18 @@ def near_clock_change(ctx: Context) -> Iterator[Noticed]:
         effects = [effect for clock in months for effect in clock_change_effects(schedule, clock)]
         if effects:
             sets = ((f"schedules.{name}.cron", " ".join([fields[0], "4", *fields[2:]])),)
-            yield Noticed(f"schedules.{name}.cron", "; ".join(effects), "a run at an unexpected hour, once or twice a year",
-                          sets)  # fmt: skip
+            yield Noticed(
+                f"schedules.{name}.cron", "; ".join(effects), "a run at an unexpected hour, once or twice a year", sets
+            )
 
 
-@rule("S05", "warning", "a month-start job in UTC while the estate is elsewhere",
-      "Midnight UTC of the first is another hour, or another month, where the estate's people live.", cites="2.8")  # fmt: skip
+@rule(
+    "S05",
+    "warning",
+    "a month-start job in UTC while the estate is elsewhere",
+    "Midnight UTC of the first is another hour, or another month, where the estate's people live.",
+    cites="2.8",
+)
 def month_start_in_utc(ctx: Context) -> Iterator[Noticed]:
     """First of the month in UTC."""
     zone = ctx.model.estate.timezone
@@ -120,12 +167,21 @@ def month_start_in_utc(ctx: Context) -> Iterator[Noticed]:
         at = ctx.loaded.month.clock.instant(times[0]).astimezone(ZoneInfo(zone)) if times else None
         where = f"fires at {at:%d %B %H:%M} in {zone}" if at else f"does not fire in the month as {zone} counts it"
         sets = ((f"schedules.{name}.timezone", zone),)
-        yield Noticed(f"schedules.{name}.timezone", f"is set for the first of the month in UTC; it {where}",
-                      "the figures it works on may be those of another month", sets)  # fmt: skip
+        yield Noticed(
+            f"schedules.{name}.timezone",
+            f"is set for the first of the month in UTC; it {where}",
+            "the figures it works on may be those of another month",
+            sets,
+        )
 
 
-@rule("S07", "warning", "does not fire in the month that is projected",
-      "The month shows nothing of it: no run, no cost, no throttling.", cites="7.36")  # fmt: skip
+@rule(
+    "S07",
+    "warning",
+    "does not fire in the month that is projected",
+    "The month shows nothing of it: no run, no cost, no throttling.",
+    cites="7.36",
+)
 def silent(ctx: Context) -> Iterator[Noticed]:
     """No firing from the month's start to its end."""
     clock = ctx.loaded.month.clock
@@ -139,12 +195,18 @@ def silent(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(
             f"schedules.{name}.{_form(schedule)}",
             f"{schedule_words(schedule)}: no firing in {ctx.model.estate.month}, {when}",
-            "work that other months have is missing from this one", (),
-        )  # fmt: skip
+            "work that other months have is missing from this one",
+            (),
+        )
 
 
-@rule("S06", "warning", "fires again before its run is over",
-      "Runs overlap; where they also take longer than instances allow, they pile up all month.", cites="2.9")  # fmt: skip
+@rule(
+    "S06",
+    "warning",
+    "fires again before its run is over",
+    "Runs overlap; where they also take longer than instances allow, they pile up all month.",
+    cites="2.9",
+)
 def overlaps(ctx: Context) -> Iterator[Noticed]:
     """Gap between firings shorter than a typical run."""
     for name, schedule in ctx.model.schedules.items():
@@ -165,12 +227,18 @@ def overlaps(ctx: Context) -> Iterator[Noticed]:
                 f"schedules.{name}.{_form(schedule)}",
                 f"fires every {duration_text(int(gap_s * 1e9))}, but a run of {trigger.to} takes {run_s:,.1f} s: "
                 f"about {run_s / gap_s:,.1f} run at once, {pile}",
-                "work done twice over, or late", sets,
-            )  # fmt: skip
+                "work done twice over, or late",
+                sets,
+            )
 
 
-@rule("S08", "warning", "a weekday number that means another day elsewhere in the model",
-      "Where a year stands last weekdays count from 1 for Sunday; in the other forms 1 is Monday.", cites="7.28")  # fmt: skip
+@rule(
+    "S08",
+    "warning",
+    "a weekday number that means another day elsewhere in the model",
+    "Where a year stands last weekdays count from 1 for Sunday; in the other forms 1 is Monday.",
+    cites="7.28",
+)
 def two_ways_to_count_weekdays(ctx: Context) -> Iterator[Noticed]:
     """Numbered weekdays in both countings within one model."""
     numbered = {n: s for n, s in ctx.model.schedules.items() if s.cron and _weekday_numbers(s)}
@@ -185,8 +253,9 @@ def two_ways_to_count_weekdays(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(
             f"schedules.{name}.cron",
             f"weekday {fields[4]} is {named} here, where a year stands last; in schedules.{other} the same number is a day later",
-            "a job on the wrong day of the week", sets,
-        )  # fmt: skip
+            "a job on the wrong day of the week",
+            sets,
+        )
 
 
 _DAYS = ("SUN", "MON", "TUE", "WED", "THU", "FRI", "SAT")

@@ -36,8 +36,13 @@ def _pulled(ctx: Context, kind: SourceKind) -> Iterator[tuple[int, str]]:
             yield number, trigger.from_.name
 
 
-@rule("Q01", "warning", "messages come back before the timeout",
-      "While a run still works on them, its messages are handed to another: each is handled twice.", cites="4.4")  # fmt: skip
+@rule(
+    "Q01",
+    "warning",
+    "messages come back before the timeout",
+    "While a run still works on them, its messages are handed to another: each is handled twice.",
+    cites="4.4",
+)
 def short_visibility(ctx: Context) -> Iterator[Noticed]:
     """Visibility below the timeout of a reading function."""
     for number, name in _pulled(ctx, SourceKind.QUEUES):
@@ -49,23 +54,37 @@ def short_visibility(ctx: Context) -> Iterator[Noticed]:
                 f"{duration_text(queue.visibility)}, while {ctx.model.triggers[number].to} may run {duration_text(function.timeout)}",
                 f"{twice:,} events handled twice in the month",
                 ((f"queues.{name}.visibility", nice_duration(function.timeout)),),
-            )  # fmt: skip
+            )
 
 
-@rule("Q02", "warning", "tries without a dead letter",
-      "Without a dead letter `tries` does nothing: a message that always fails comes back until retention ends.", cites="4.4")  # fmt: skip
+@rule(
+    "Q02",
+    "warning",
+    "tries without a dead letter",
+    "Without a dead letter `tries` does nothing: a message that always fails comes back until retention ends.",
+    cites="4.4",
+)
 def no_dead_letter(ctx: Context) -> Iterator[Noticed]:
     """Tries written down, no dead letter."""
     for name, queue in ctx.model.queues.items():
         if "tries" in queue.model_fields_set and queue.dead_letter is None:
             again = int(queue.retention / queue.visibility)
             sets = (("queues.parked.retention", "14 d"), (f"queues.{name}.dead_letter", "queues.parked"))
-            yield Noticed(f"queues.{name}.tries", f"{queue.tries} tries, but no dead letter to go to after them",
-                          f"one bad message is handled up to {again:,} times in {duration_text(queue.retention)}", sets)  # fmt: skip
+            yield Noticed(
+                f"queues.{name}.tries",
+                f"{queue.tries} tries, but no dead letter to go to after them",
+                f"one bad message is handled up to {again:,} times in {duration_text(queue.retention)}",
+                sets,
+            )
 
 
-@rule("Q03", "warning", "retention is shorter than the drain of the largest lump",
-      "What waits longest when many events come at once is deleted before its turn.", cites="4.4")  # fmt: skip
+@rule(
+    "Q03",
+    "warning",
+    "retention is shorter than the drain of the largest lump",
+    "What waits longest when many events come at once is deleted before its turn.",
+    cites="4.4",
+)
 def short_retention(ctx: Context) -> Iterator[Noticed]:
     """Largest lump or backlog over the rate at which the trigger clears."""
     for number, _ in [*_pulled(ctx, SourceKind.QUEUES), *_pulled(ctx, SourceKind.STREAMS)]:
@@ -77,12 +96,23 @@ def short_retention(ctx: Context) -> Iterator[Noticed]:
         if largest and drain_ns > source.retention:
             expired = sum(u.events["expired"] for u in ctx.units(trigger.to))
             sets = ((f"{trigger.from_}.retention", nice_duration(1.5 * drain_ns)),)
-            yield Noticed(f"{trigger.from_}.retention", f"{duration_text(source.retention)}, but {largest:,} events at once take "
-                          f"about {drain_ns / 3.6e12:,.1f} h to clear", f"{expired:,} events expired in the month", sets, accepts=("wait_p95_s",))  # fmt: skip
+            yield Noticed(
+                f"{trigger.from_}.retention",
+                f"{duration_text(source.retention)}, but {largest:,} events at once take "
+                f"about {drain_ns / 3.6e12:,.1f} h to clear",
+                f"{expired:,} events expired in the month",
+                sets,
+                accepts=("wait_p95_s",),
+            )
 
 
-@rule("Q04", "warning", "more comes in than can be cleared",
-      "A backlog that grows on average never ends; one that grows in the busiest hour makes everything late.", cites="4.1")  # fmt: skip
+@rule(
+    "Q04",
+    "warning",
+    "more comes in than can be cleared",
+    "A backlog that grows on average never ends; one that grows in the busiest hour makes everything late.",
+    cites="4.1",
+)
 def too_slow(ctx: Context) -> Iterator[Noticed]:
     """Mean or busiest-hour arrivals above what the trigger clears."""
     for number, _ in [*_pulled(ctx, SourceKind.QUEUES), *_pulled(ctx, SourceKind.STREAMS)]:
@@ -100,8 +130,10 @@ def too_slow(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(
             f"triggers.{number}",
             f"{rate:,.0f} events an hour {when}, of which {trigger.to} can clear {clears:,.0f}: the backlog grows by {grows:,.0f} an hour",
-            f"up to {worst:,} events waited at once", sets, promises=("left_behind", "wait_p95_s", "lost"),
-        )  # fmt: skip
+            f"up to {worst:,} events waited at once",
+            sets,
+            promises=("left_behind", "wait_p95_s", "lost"),
+        )
 
 
 def _wider(ctx: Context, number: int, rate_per_s: float) -> Sets:
@@ -127,8 +159,13 @@ def _wider(ctx: Context, number: int, rate_per_s: float) -> Sets:
     return limit if lanes <= (trigger.readers or 100) else ((f"triggers.{number}.readers", str(lanes)), *limit)
 
 
-@rule("Q05", "hint", "a full batch is above the payload limit",
-      "The plan cuts such a batch, so that more calls are made than the batch size promises.", cites="4.8")  # fmt: skip
+@rule(
+    "Q05",
+    "hint",
+    "a full batch is above the payload limit",
+    "The plan cuts such a batch, so that more calls are made than the batch size promises.",
+    cites="4.8",
+)
 def batch_too_heavy(ctx: Context) -> Iterator[Noticed]:
     """Batch x mean payload above the plan's limit."""
     for number, trigger in enumerate(ctx.model.triggers):
@@ -141,12 +178,18 @@ def batch_too_heavy(ctx: Context) -> Iterator[Noticed]:
             f"triggers.{number}.batch",
             f"{trigger.batch} events of {max(sizes) / 1e3:,.3g} kB are {trigger.batch * max(sizes) / 1e3:,.0f} kB; the plan carries "
             f"{limit / 1e3:,.0f} kB",
-            f"batches are cut to about {fits} events", ((f"triggers.{number}.batch", str(fits)),),
-        )  # fmt: skip
+            f"batches are cut to about {fits} events",
+            ((f"triggers.{number}.batch", str(fits)),),
+        )
 
 
-@rule("Q06", "hint", "partitions idle, or one of them hot",
-      "Partitions are paid by the hour, used or not; and a partition that gets most events is the only one that counts.", cites="4.6")  # fmt: skip
+@rule(
+    "Q06",
+    "hint",
+    "partitions idle, or one of them hot",
+    "Partitions are paid by the hour, used or not; and a partition that gets most events is the only one that counts.",
+    cites="4.6",
+)
 def partitions(ctx: Context) -> Iterator[Noticed]:
     """A stream of several partitions that hardly works, or whose first partition is too busy."""
     for number, name in _pulled(ctx, SourceKind.STREAMS):
@@ -162,8 +205,9 @@ def partitions(ctx: Context) -> Iterator[Noticed]:
                 f"streams.{name}.skew",
                 f"the first partition gets {stream.skew * 100:.0f} % of {busiest:,.1f} events a second in the busiest hour and "
                 f"clears {one:,.1f}",
-                "its records wait while the other partitions idle", ((f"streams.{name}.skew", f"{even:.3f}"),),
-            )  # fmt: skip
+                "its records wait while the other partitions idle",
+                ((f"streams.{name}.skew", f"{even:.3f}"),),
+            )
         elif busiest < 0.25 * one:
             sets: Sets = ((f"streams.{name}.partitions", "1"),)
             saves = ctx.saving(sets)
@@ -171,12 +215,19 @@ def partitions(ctx: Context) -> Iterator[Noticed]:
                 yield Noticed(
                     f"streams.{name}.partitions",
                     f"{stream.partitions} partitions, while one alone would be {busiest / one * 100:.1f} % busy in the busiest hour",
-                    f"saves {ctx.money(saves)} a month" if saves else "partitions are paid for and idle", sets, saves,
-                )  # fmt: skip
+                    f"saves {ctx.money(saves)} a month" if saves else "partitions are paid for and idle",
+                    sets,
+                    saves,
+                )
 
 
-@rule("Q07", "warning", "idle readers cost more than the work",
-      "Readers that find nothing poll again, and each poll is billed.", cites="6.3")  # fmt: skip
+@rule(
+    "Q07",
+    "warning",
+    "idle readers cost more than the work",
+    "Readers that find nothing poll again, and each poll is billed.",
+    cites="6.3",
+)
 def polls(ctx: Context) -> Iterator[Noticed]:
     """Price of a queue's idle polls above what its function costs otherwise."""
     measured = ctx.base.measured if ctx.base else None
@@ -189,15 +240,26 @@ def polls(ctx: Context) -> Iterator[Noticed]:
         count = Decimal(idle_ns) * plan.idle_readers / plan.poll_wait
         cost = price_of(price, exact().create_decimal(count))
         bill = ctx.base.bill if ctx.base else None
-        work = sum((amount for key, parts in (bill.shares.items() if bill else ()) if key[0] == reader
-                    for meter, amount in parts.items() if meter != "queue_operations"), Decimal(0))  # fmt: skip
+        work = sum(
+            (
+                amount
+                for key, parts in (bill.shares.items() if bill else ())
+                if key[0] == reader
+                for meter, amount in parts.items()
+                if meter != "queue_operations"
+            ),
+            Decimal(0),
+        )
         if cost < max(Decimal("0.01"), ctx.total / 100) or cost <= work:
             continue
         sets = _without_polls(ctx, reader, SourceRef.of(SourceKind.QUEUES, name)) or _unread(ctx, number)
         yield Noticed(
-            f"queues.{name}", f"{count:,.0f} polls find nothing and cost {ctx.money(cost)}; the work of {reader} costs {ctx.money(work)}",
-            f"{ctx.money(cost)} a month for waiting", sets, ctx.saving(sets) if sets else None,
-        )  # fmt: skip
+            f"queues.{name}",
+            f"{count:,.0f} polls find nothing and cost {ctx.money(cost)}; the work of {reader} costs {ctx.money(work)}",
+            f"{ctx.money(cost)} a month for waiting",
+            sets,
+            ctx.saving(sets) if sets else None,
+        )
 
 
 def _without_polls(ctx: Context, reader: str, source: SourceRef) -> Sets:
@@ -228,8 +290,13 @@ def _unread(ctx: Context, number: int) -> Sets:
     return () if source in into else ((f"triggers.{number}", ""),)
 
 
-@rule("Q08", "warning", "the same source is wired twice to one function",
-      "Two triggers on a stream, topic or schedule each get everything: every event is handled twice.", cites="4.7")  # fmt: skip
+@rule(
+    "Q08",
+    "warning",
+    "the same source is wired twice to one function",
+    "Two triggers on a stream, topic or schedule each get everything: every event is handled twice.",
+    cites="4.7",
+)
 def wired_twice(ctx: Context) -> Iterator[Noticed]:
     """Two triggers with one source and one function."""
     seen: dict[tuple[str, str], int] = {}
@@ -239,13 +306,23 @@ def wired_twice(ctx: Context) -> Iterator[Noticed]:
             sets: Sets = ((f"triggers.{number}", ""),)
             saves = ctx.saving(sets)
             events = sum(u.events["in"] for u in ctx.units(trigger.to))
-            yield Noticed(f"triggers.{number}", f"{trigger.from_} already goes to {trigger.to} by triggers.{seen[key]}",
-                          f"about half of {events:,} events are handled a second time", sets, saves)  # fmt: skip
+            yield Noticed(
+                f"triggers.{number}",
+                f"{trigger.from_} already goes to {trigger.to} by triggers.{seen[key]}",
+                f"about half of {events:,} events are handled a second time",
+                sets,
+                saves,
+            )
         seen.setdefault(key, number)
 
 
-@rule("Q09", "warning", "two functions compete for one queue",
-      "A queue hands each message to one reader: neither function sees them all. A topic would give each a copy.", cites="4.4")  # fmt: skip
+@rule(
+    "Q09",
+    "warning",
+    "two functions compete for one queue",
+    "A queue hands each message to one reader: neither function sees them all. A topic would give each a copy.",
+    cites="4.4",
+)
 def competing(ctx: Context) -> Iterator[Noticed]:
     """Two triggers of different functions on one queue."""
     first: dict[str, int] = {}
@@ -257,6 +334,10 @@ def competing(ctx: Context) -> Iterator[Noticed]:
             mine, theirs = (
                 sum(u.events["in"] for u in ctx.units(t)) for t in (trigger.to, ctx.model.triggers[other].to)
             )
-            yield Noticed(f"triggers.{number}", f"{trigger.to} and {ctx.model.triggers[other].to} both read {trigger.from_}: they got "
-                          f"{mine:,} and {theirs:,} events", "each message is seen by one of them only",
-                          ((f"triggers.{number}", ""),))  # fmt: skip
+            yield Noticed(
+                f"triggers.{number}",
+                f"{trigger.to} and {ctx.model.triggers[other].to} both read {trigger.from_}: they got "
+                f"{mine:,} and {theirs:,} events",
+                "each message is seen by one of them only",
+                ((f"triggers.{number}", ""),),
+            )

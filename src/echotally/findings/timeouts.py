@@ -20,8 +20,13 @@ _FAR = 30
 _NEAR = 0.8
 
 
-@rule("T01", "warning", "runs are cut by the timeout",
-      "A run that is cut is billed to the timeout and does nothing; its events come back or are lost.", cites="3.3")  # fmt: skip
+@rule(
+    "T01",
+    "warning",
+    "runs are cut by the timeout",
+    "A run that is cut is billed to the timeout and does nothing; its events come back or are lost.",
+    cites="3.3",
+)
 def cut(ctx: Context) -> Iterator[Noticed]:
     """Share of runs that timed out in the month as it was played; the change is the first longer timeout that cuts none."""
     for name, function in ctx.model.functions.items():
@@ -34,8 +39,10 @@ def cut(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(
             f"functions.{name}.timeout",
             f"{timed_out:,} of {started:,} runs ({percent(timed_out / started)}) take longer than {duration_text(limit)}",
-            f"{timed_out:,} attempts timed out in the month", sets, promises=("timed_out",),
-        )  # fmt: skip
+            f"{timed_out:,} attempts timed out in the month",
+            sets,
+            promises=("timed_out",),
+        )
 
 
 def _longer(ctx: Context, name: str, now: int, most: int | None) -> Sets:
@@ -58,8 +65,13 @@ def _longer(ctx: Context, name: str, now: int, most: int | None) -> Sets:
     return tried[-1] if tried else ()
 
 
-@rule("T02", "hint", "the timeout is above a plan's limit",
-      "The plan cannot take the function, though its runs may be far shorter than the timeout asked for.", cites="6.7")  # fmt: skip
+@rule(
+    "T02",
+    "hint",
+    "the timeout is above a plan's limit",
+    "The plan cannot take the function, though its runs may be far shorter than the timeout asked for.",
+    cites="6.7",
+)
 def above_the_plan(ctx: Context) -> Iterator[Noticed]:
     """Timeouts that shut the function out of plans it would fit."""
     for name, function in ctx.model.functions.items():
@@ -84,8 +96,13 @@ def above_the_plan(ctx: Context) -> Iterator[Noticed]:
             )
 
 
-@rule("T03", "hint", "the timeout is far above any run",
-      "A call that hangs, on a dead connection say, is billed to the timeout before anybody knows.", cites="3.3")  # fmt: skip
+@rule(
+    "T03",
+    "hint",
+    "the timeout is far above any run",
+    "A call that hangs, on a dead connection say, is billed to the timeout before anybody knows.",
+    cites="3.3",
+)
 def far_above(ctx: Context) -> Iterator[Noticed]:
     """Timeout many times the longest run of the month as it was played."""
     for name, function in ctx.model.functions.items():
@@ -106,8 +123,13 @@ def far_above(ctx: Context) -> Iterator[Noticed]:
         )
 
 
-@rule("T06", "warning", "a scheduled run comes near its timeout",
-      "A few more items, or a slow day, and the whole run is cut: all of its work is lost at once.", cites="3.3")  # fmt: skip
+@rule(
+    "T06",
+    "warning",
+    "a scheduled run comes near its timeout",
+    "A few more items, or a slow day, and the whole run is cut: all of its work is lost at once.",
+    cites="3.3",
+)
 def run_nears(ctx: Context) -> Iterator[Noticed]:
     """The longest run of a firing above 80 % of the timeout, though none is cut yet."""
     for name, function in ctx.model.functions.items():
@@ -128,8 +150,13 @@ def run_nears(ctx: Context) -> Iterator[Noticed]:
         )
 
 
-@rule("T04", "warning", "an endpoint's timeout is above the gateway's wait",
-      "The gateway gives up first: the caller gets an error while the run goes on and is billed.", cites="3.3")  # fmt: skip
+@rule(
+    "T04",
+    "warning",
+    "an endpoint's timeout is above the gateway's wait",
+    "The gateway gives up first: the caller gets an error while the run goes on and is billed.",
+    cites="3.3",
+)
 def above_the_gateway(ctx: Context) -> Iterator[Noticed]:
     """Timeout of a function behind an endpoint above the plan's gateway_wait."""
     for name, function in ctx.model.functions.items():
@@ -146,8 +173,13 @@ def above_the_gateway(ctx: Context) -> Iterator[Noticed]:
             )
 
 
-@rule("T05", "warning", "a full batch nears the timeout",
-      "One slow run in a full batch is cut, and the whole batch comes back.", cites="3.1")  # fmt: skip
+@rule(
+    "T05",
+    "warning",
+    "a full batch nears the timeout",
+    "One slow run in a full batch is cut, and the whole batch comes back.",
+    cites="3.1",
+)
 def batch_nears(ctx: Context) -> Iterator[Noticed]:
     """p99 of a full batch above 80 % of the timeout while a smaller batch is safe."""
     for name, function in ctx.model.functions.items():
@@ -164,5 +196,6 @@ def batch_nears(ctx: Context) -> Iterator[Noticed]:
                     f"triggers.{number}.batch",
                     f"a slow batch of {trigger.batch} runs {run_ns(function, plan, slow, trigger.batch) / 1e9:,.1f} s of "
                     f"the {duration_text(function.timeout)} allowed; the largest safe batch is {safe}",
-                    "whole batches are handled again", ((f"triggers.{number}.batch", str(safe)),),
-                )  # fmt: skip
+                    "whole batches are handled again",
+                    ((f"triggers.{number}.batch", str(safe)),),
+                )

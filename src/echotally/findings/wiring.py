@@ -23,19 +23,33 @@ def _fed(ctx: Context) -> set[str]:
     return found | {f"queues.{name}" for name, q in model.queues.items() if q.backlog}
 
 
-@rule("W01", "warning", "a function is never triggered",
-      "It never runs; or the line that should set it off is missing.", cites="4.1")  # fmt: skip
+@rule(
+    "W01",
+    "warning",
+    "a function is never triggered",
+    "It never runs; or the line that should set it off is missing.",
+    cites="4.1",
+)
 def never_triggered(ctx: Context) -> Iterator[Noticed]:
     """Functions without a trigger."""
     wired = {trigger.to for trigger in ctx.model.triggers}
     for name in ctx.model.functions:
         if name not in wired:
-            yield Noticed(f"functions.{name}", "has no trigger, so it never runs", "its work is not done, or it is a leftover",
-                          ((f"functions.{name}", ""),))  # fmt: skip
+            yield Noticed(
+                f"functions.{name}",
+                "has no trigger, so it never runs",
+                "its work is not done, or it is a leftover",
+                ((f"functions.{name}", ""),),
+            )
 
 
-@rule("W02", "warning", "a source is never fed",
-      "No demand, emit, feed or dead letter leads there: what it triggers never runs.", cites="4.7")  # fmt: skip
+@rule(
+    "W02",
+    "warning",
+    "a source is never fed",
+    "No demand, emit, feed or dead letter leads there: what it triggers never runs.",
+    cites="4.7",
+)
 def never_fed(ctx: Context) -> Iterator[Noticed]:
     """Sources without anything that puts events in."""
     fed = _fed(ctx)
@@ -44,9 +58,11 @@ def never_fed(ctx: Context) -> Iterator[Noticed]:
             continue
         readers = ", ".join(t.to for t in ctx.model.triggers if t.from_ == source)
         yield Noticed(
-            source, "nothing puts events into it", f"{readers} never runs for it" if readers else "a leftover",
+            source,
+            "nothing puts events into it",
+            f"{readers} never runs for it" if readers else "a leftover",
             _taken_out(ctx, source),
-        )  # fmt: skip
+        )
 
 
 def _taken_out(ctx: Context, source: str) -> Sets:
@@ -55,8 +71,13 @@ def _taken_out(ctx: Context, source: str) -> Sets:
     return (*((f"triggers.{n}", "") for n in reversed(numbers)), (source, ""))
 
 
-@rule("W03", "warning", "a source is never read",
-      "Events go in and nothing takes them out: the work is lost, and the source is billed.", cites="7.64")  # fmt: skip
+@rule(
+    "W03",
+    "warning",
+    "a source is never read",
+    "Events go in and nothing takes them out: the work is lost, and the source is billed.",
+    cites="7.64",
+)
 def never_read(ctx: Context) -> Iterator[Noticed]:
     """Sources without trigger or feed; a dead letter queue that people look into is fine."""
     read = {trigger.from_ for trigger in ctx.model.triggers}
@@ -85,8 +106,13 @@ def never_read(ctx: Context) -> Iterator[Noticed]:
         yield Noticed(source, "no function reads it", f"{came:,} events of the month are handled by nobody", sets)
 
 
-@rule("W04", "error", "a payload that no plan carries",
-      "Events above a plan's payload limit are refused at the door, whatever plan is chosen.", cites="4.8")  # fmt: skip
+@rule(
+    "W04",
+    "error",
+    "a payload that no plan carries",
+    "Events above a plan's payload limit are refused at the door, whatever plan is chosen.",
+    cites="4.8",
+)
 def too_large_everywhere(ctx: Context) -> Iterator[Noticed]:
     """p95 payload above the payload limit of every plan that is sold."""
     limits = [o.plan.payload_limit for o in ctx.loaded.offers.values() if o.plan.available is True]
@@ -96,6 +122,9 @@ def too_large_everywhere(ctx: Context) -> Iterator[Noticed]:
     for name, demand in ctx.model.demand.items():
         p95 = demand.payload.quantile(0.95)
         if p95 > max(known):
-            yield Noticed(f"demand.{name}.payload", f"p95 is {p95 / 1e3:,.0f} kB; the most any plan carries is {max(known) / 1e3:,.0f} kB",
-                          f"at least {demand.payload.share_above(max(known)) * 100:.2g} % of its events are refused",
-                          ((f"demand.{name}.payload", f"{max(known)} B"),))  # fmt: skip
+            yield Noticed(
+                f"demand.{name}.payload",
+                f"p95 is {p95 / 1e3:,.0f} kB; the most any plan carries is {max(known) / 1e3:,.0f} kB",
+                f"at least {demand.payload.share_above(max(known)) * 100:.2g} % of its events are refused",
+                ((f"demand.{name}.payload", f"{max(known)} B"),),
+            )

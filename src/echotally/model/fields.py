@@ -33,15 +33,27 @@ def _spread_schema(unit_pattern: str, example: str) -> WithJsonSchema:
         {
             "anyOf": [
                 text,
-                {"type": "object", "properties": {"median": text, "p95": text}, "required": ["median", "p95"],
-                 "additionalProperties": False},
-                {"type": "object", "properties": {"mean": text, "shape": {"const": "exponential"}},
-                 "required": ["mean", "shape"], "additionalProperties": False},
-                {"type": "object", "properties": {"samples": {"type": "string"}}, "required": ["samples"],
-                 "additionalProperties": False},
+                {
+                    "type": "object",
+                    "properties": {"median": text, "p95": text},
+                    "required": ["median", "p95"],
+                    "additionalProperties": False,
+                },
+                {
+                    "type": "object",
+                    "properties": {"mean": text, "shape": {"const": "exponential"}},
+                    "required": ["mean", "shape"],
+                    "additionalProperties": False,
+                },
+                {
+                    "type": "object",
+                    "properties": {"samples": {"type": "string"}},
+                    "required": ["samples"],
+                    "additionalProperties": False,
+                },
             ]
         }
-    )  # fmt: skip
+    )
 
 
 _DURATION = _QUANTITY + r"(ms|s|min|h|d)\s*$"

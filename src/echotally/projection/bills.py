@@ -49,9 +49,15 @@ def make_bill(metered: Metered, units: list[UnitKey], currency: str) -> Bill:
         functions = {key: sum(parts.values(), Decimal(0)) for key, parts in shares.items()}
         idle = unrounded - flat - sum(functions.values(), Decimal(0))
     return Bill(
-        rounded_total(unrounded, currency), unrounded, tuple(lines), functions,
-        {key: dict(parts) for key, parts in shares.items()}, idle, flat, currency,
-    )  # fmt: skip
+        rounded_total(unrounded, currency),
+        unrounded,
+        tuple(lines),
+        functions,
+        {key: dict(parts) for key, parts in shares.items()},
+        idle,
+        flat,
+        currency,
+    )
 
 
 def merged_lines(bill: Bill) -> list[Line]:
@@ -64,7 +70,12 @@ def merged_lines(bill: Bill) -> list[Line]:
                 found[line.plan, line.meter] = line
             else:
                 found[line.plan, line.meter] = Line(
-                    line.plan, "", line.meter, known.quantity + line.quantity, known.allowance + line.allowance,
-                    known.billable + line.billable, known.amount + line.amount,
-                )  # fmt: skip
+                    line.plan,
+                    "",
+                    line.meter,
+                    known.quantity + line.quantity,
+                    known.allowance + line.allowance,
+                    known.billable + line.billable,
+                    known.amount + line.amount,
+                )
     return list(found.values())

@@ -195,9 +195,14 @@ class Doubt:
         rejected = self.counted([r * asked for r in refused], None, asked > 1.0)
         behind = self.counted([t.left_behind_share * came for t in totals], None)
         return Confidence(
-            LEVEL, self.cost(costs), _scaled(throttled, tried), _scaled(rejected, asked), self.lost(None),
-            _scaled(behind, came), tuple(self._unit(n) for n in range(len(units))),
-        )  # fmt: skip
+            LEVEL,
+            self.cost(costs),
+            _scaled(throttled, tried),
+            _scaled(rejected, asked),
+            self.lost(None),
+            _scaled(behind, came),
+            tuple(self._unit(n) for n in range(len(units))),
+        )
 
     def _unit(self, n: int) -> UnitConfidence:
         units = [part.units[n] for part in self.parts]
@@ -206,9 +211,11 @@ class Doubt:
         came = float(units[0].events["in"]) or 1.0
         behind = self.counted([totals_of([u]).left_behind_share * came for u in units], name)
         return UnitConfidence(
-            name, units[0].unit.environment, self.waits(waits, self.month.units[n]) if len(waits) == len(units) else None,
+            name,
+            units[0].unit.environment,
+            self.waits(waits, self.month.units[n]) if len(waits) == len(units) else None,
             _scaled(behind, came),
-        )  # fmt: skip
+        )
 
 
 def _found(part: Sequence[Check], check: Check) -> float:

@@ -220,8 +220,12 @@ def events_from_outside(model: Model, measured: Measured) -> int:
         readers = sum(t.from_ == source.source for t in model.triggers)
         if kind is SourceKind.SCHEDULES:
             # Skipped firings are left out; each trigger of a schedule counts its own.
-            done = [u for u in measured.units for t in model.triggers
-                    if t.from_ == source.source and (u.unit.function, u.unit.environment) == (t.to, source.environment)]  # fmt: skip
+            done = [
+                u
+                for u in measured.units
+                for t in model.triggers
+                if t.from_ == source.source and (u.unit.function, u.unit.environment) == (t.to, source.environment)
+            ]
             skipped = max((u.events["skipped"] for u in done), default=0)
             total += max(0, source.sends * model.schedules[name].items - skipped)
         else:

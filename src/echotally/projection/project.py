@@ -75,9 +75,7 @@ def _sampled(loaded: Loaded, found: Sampled, candidate: Offer) -> PlayedPlan:
     return PlayedPlan(candidate, found.month, metered, bill, totals_of(found.month.units), checks, confidence=sure)
 
 
-def _judge_sample(
-    model: Model, found: Sampled, candidate: Offer, bill: Bill
-) -> tuple[tuple[Check, ...], Confidence]:  # fmt: skip
+def _judge_sample(model: Model, found: Sampled, candidate: Offer, bill: Bill) -> tuple[tuple[Check, ...], Confidence]:
     """The checks of a sampled month with their intervals, and the intervals of all figures a target can name."""
     bills = [_billed(model, part, candidate)[1] for part in found.parts]
     of_parts = [check_targets(model, part, its) for part, its in zip(found.parts, bills, strict=True)]

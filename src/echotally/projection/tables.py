@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Any
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sketch import Level
-from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import merged_lines
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from echotally.projection.answer import PlayedPlan, Projection
 
 
 def frame_of(rows: Iterable[Any]) -> pd.DataFrame:
@@ -70,9 +71,23 @@ def _unit_figures(unit: UnitMeasured) -> Iterator[tuple[str, float | None]]:
 
 LEVELS = ("plans", "functions", "bill", "series")
 _WHOLE = (
-    "events_in", "lost_events", "left_behind_events", "calls", "attempts", "failed", "timed_out", "throttled", "dead_lettered",
-    "duplicates", "cold_starts", "concurrency_p99", "concurrency_peak", "instances_peak", "instance_limit", "backlog_peak",
-)  # fmt: skip
+    "events_in",
+    "lost_events",
+    "left_behind_events",
+    "calls",
+    "attempts",
+    "failed",
+    "timed_out",
+    "throttled",
+    "dead_lettered",
+    "duplicates",
+    "cold_starts",
+    "concurrency_p99",
+    "concurrency_peak",
+    "instances_peak",
+    "instance_limit",
+    "backlog_peak",
+)
 
 
 def frame_at(projection: Projection, level: str) -> pd.DataFrame:
@@ -92,19 +107,30 @@ def plans_frame(projection: Projection) -> pd.DataFrame:
     rows: list[dict[str, Any]] = []
     for plan in projection.plans:
         head: dict[str, Any] = {
-            "plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.meets_targets, "method": plan.method,
-        }  # fmt: skip
-        if isinstance(plan, RefusedPlan):
+            "plan": plan.offer.name,
+            "feasible": plan.feasible,
+            "meets_targets": plan.meets_targets,
+            "method": plan.method,
+        }
+        if plan.feasible is False:
             rows.append({**head, "reason": "; ".join(f"{n}: {t}" for n, t in plan.reasons)})
             continue
         found, totals = figures(plan), plan.totals
         low, high = plan.confidence.cost if plan.confidence else (None, None)
-        rows.append({
-            **head, "cost": float(plan.bill.unrounded), "cost_low": low, "cost_high": high,
-            "events_in": totals.events["in"], "left_behind": totals.left_behind_share,
-            **{name: found[name] for name in ("throttled_share", "lost_events", "wait_p95_s", "cold_starts")},
-            "attempts": found["attempts.total"], "concurrency_p99": found["concurrency.p99"], "concurrency_peak": found["concurrency.peak"],
-        })  # fmt: skip
+        rows.append(
+            {
+                **head,
+                "cost": float(plan.bill.unrounded),
+                "cost_low": low,
+                "cost_high": high,
+                "events_in": totals.events["in"],
+                "left_behind": totals.left_behind_share,
+                **{name: found[name] for name in ("throttled_share", "lost_events", "wait_p95_s", "cold_starts")},
+                "attempts": found["attempts.total"],
+                "concurrency_p99": found["concurrency.p99"],
+                "concurrency_peak": found["concurrency.peak"],
+            }
+        )
     return _whole_numbers(rows)
 
 
@@ -114,18 +140,38 @@ def functions_frame(projection: Projection) -> pd.DataFrame:
     for plan in projection.played:
         for unit in plan.units:
             key = (unit.unit.function, unit.unit.environment)
-            rows.append({
-                "plan": plan.offer.name, "function": key[0], "environment": key[1], "cost": float(plan.bill.functions[key]),
-                "events_in": unit.events["in"], "lost_events": unit.lost_events, "dead_lettered": unit.events["dead_lettered"],
-                "left_behind_events": unit.left_behind_events, "duplicates": unit.duplicates, "calls": unit.calls,
-                "attempts": unit.attempts["total"], "failed": unit.attempts["failed"], "timed_out": unit.attempts["timed_out"],
-                "throttled": unit.attempts["throttled"], "throttled_share": unit.throttled_share,
-                "cold_starts": unit.cold_starts, "concurrency_p99": unit.concurrency.p99, "concurrency_peak": unit.concurrency.peak,
-                "instances_peak": unit.instances.peak, "instance_limit": unit.instance_limit, "hours_at_limit": unit.at_limit_ns / 3.6e12,
-                "wait_p50_s": unit.waits.p50, "wait_p95_s": unit.waits.p95, "wait_max_s": unit.waits.max,
-                "lag_p95_s": unit.lag_p95_s, "lag_max_s": unit.lag_max_s,
-                "backlog_peak": unit.backlog_peak, "billed_s": unit.time_billed_ns / 1e9,
-            })  # fmt: skip
+            rows.append(
+                {
+                    "plan": plan.offer.name,
+                    "function": key[0],
+                    "environment": key[1],
+                    "cost": float(plan.bill.functions[key]),
+                    "events_in": unit.events["in"],
+                    "lost_events": unit.lost_events,
+                    "dead_lettered": unit.events["dead_lettered"],
+                    "left_behind_events": unit.left_behind_events,
+                    "duplicates": unit.duplicates,
+                    "calls": unit.calls,
+                    "attempts": unit.attempts["total"],
+                    "failed": unit.attempts["failed"],
+                    "timed_out": unit.attempts["timed_out"],
+                    "throttled": unit.attempts["throttled"],
+                    "throttled_share": unit.throttled_share,
+                    "cold_starts": unit.cold_starts,
+                    "concurrency_p99": unit.concurrency.p99,
+                    "concurrency_peak": unit.concurrency.peak,
+                    "instances_peak": unit.instances.peak,
+                    "instance_limit": unit.instance_limit,
+                    "hours_at_limit": unit.at_limit_ns / 3.6e12,
+                    "wait_p50_s": unit.waits.p50,
+                    "wait_p95_s": unit.waits.p95,
+                    "wait_max_s": unit.waits.max,
+                    "lag_p95_s": unit.lag_p95_s,
+                    "lag_max_s": unit.lag_max_s,
+                    "backlog_peak": unit.backlog_peak,
+                    "billed_s": unit.time_billed_ns / 1e9,
+                }
+            )
     return _whole_numbers(rows)
 
 
@@ -146,12 +192,17 @@ def bill_frame(projection: Projection) -> pd.DataFrame:
 
     rows = [
         {
-            "plan": plan.offer.name, "billed_on": line.plan, "meter": line.meter, "quantity": float(line.quantity),
-            "allowance": float(line.allowance), "billable": float(line.billable), "amount": float(line.amount),
+            "plan": plan.offer.name,
+            "billed_on": line.plan,
+            "meter": line.meter,
+            "quantity": float(line.quantity),
+            "allowance": float(line.allowance),
+            "billable": float(line.billable),
+            "amount": float(line.amount),
         }
         for plan in projection.played
         for line in merged_lines(plan.bill)
-    ]  # fmt: skip
+    ]
     columns = ["plan", "billed_on", "meter", "quantity", "allowance", "billable", "amount"]
     return pd.DataFrame(rows, columns=columns)
 

@@ -84,9 +84,16 @@ def _pile(model: Model, unit: UnitMeasured, backlog: NDArray[np.float64], age: N
     since = int(low[-1]) if len(low) else 0
     per_hour = (float(backlog[full]) - float(backlog[since])) / max(1, full - since)
     return Pile(
-        unit.unit.function, unit.unit.environment, per_hour, since, "retention" if old else "month",
-        full if old else hours, retention if old else None, unit.events["unfinished"], unit.events["expired"],
-    )  # fmt: skip
+        unit.unit.function,
+        unit.unit.environment,
+        per_hour,
+        since,
+        "retention" if old else "month",
+        full if old else hours,
+        retention if old else None,
+        unit.events["unfinished"],
+        unit.events["expired"],
+    )
 
 
 def _retention_s(model: Model, function: str) -> float | None:

@@ -28,9 +28,18 @@ if TYPE_CHECKING:
 FORMS = "a file that 'echotally project --format json -o FILE' wrote"
 #: Meters that grow with the number of events (as in ``evidence.reconcile``).
 _BY_VOLUME = (
-    "calls", "gb_seconds", "vcpu_seconds", "queue_operations", "topic_publishes", "stream_writes", "gateway_requests",
-    "schedule_firings", "storage_operations", "log_gb", "egress_gb",
-)  # fmt: skip
+    "calls",
+    "gb_seconds",
+    "vcpu_seconds",
+    "queue_operations",
+    "topic_publishes",
+    "stream_writes",
+    "gateway_requests",
+    "schedule_firings",
+    "storage_operations",
+    "log_gb",
+    "egress_gb",
+)
 CAUSES = ("plan", "volume", "run_time", "price", "other")
 _LARGEST = 256 * 2**20
 
@@ -296,9 +305,19 @@ def _compared(a: _Saved, b: _Saved) -> Comparison:
         for name in dict.fromkeys([*a.plans, *b.plans])
     )
     return Comparison(
-        (a.name, b.name), a.currency, (a.pick, b.pick), before, after, causes, meters, plans,
-        tuple(_functions(a, b)), tuple(_inputs(a, b)), tuple(notes), (_unrounded(a.plans[a.pick]), _unrounded(b.plans[b.pick])),
-    )  # fmt: skip
+        (a.name, b.name),
+        a.currency,
+        (a.pick, b.pick),
+        before,
+        after,
+        causes,
+        meters,
+        plans,
+        tuple(_functions(a, b)),
+        tuple(_inputs(a, b)),
+        tuple(notes),
+        (_unrounded(a.plans[a.pick]), _unrounded(b.plans[b.pick])),
+    )
 
 
 def _misses(saved: _Saved, plan: str) -> int:
@@ -314,8 +333,12 @@ def _meters(a: _Saved, plan_a: str, b: _Saved, plan_b: str) -> Iterable[MeterCha
 
 
 def _meter(
-    a: _Saved, key: tuple[str, str], mine: dict[str, Any] | None, other: dict[str, Any] | None, ratios: Mapping[str, Decimal]
-) -> MeterChange:  # fmt: skip
+    a: _Saved,
+    key: tuple[str, str],
+    mine: dict[str, Any] | None,
+    other: dict[str, Any] | None,
+    ratios: Mapping[str, Decimal],
+) -> MeterChange:
     """Four bills of one meter: before; with the new volume of each function; with the new quantity; after."""
     before, after = (Decimal(str(x["amount"])) if x else Decimal(0) for x in (mine, other))
     quantity_a, quantity_b = (Decimal(str(x["quantity"])) if x else Decimal(0) for x in (mine, other))

@@ -169,9 +169,13 @@ def crossover(
     crossings = seeker.all(scales, workers if workers > 0 else None, progress)
     changes = seeker.changes(scales, workers if workers > 0 else None, progress)
     return Crossover(
-        loaded, events, scales, rows,
-        tuple(sorted(crossings, key=lambda c: c.scale)), tuple(sorted(changes, key=lambda c: c.scale)),
-    )  # fmt: skip
+        loaded,
+        events,
+        scales,
+        rows,
+        tuple(sorted(crossings, key=lambda c: c.scale)),
+        tuple(sorted(changes, key=lambda c: c.scale)),
+    )
 
 
 class _Seeker:
@@ -259,8 +263,13 @@ class _Seeker:
         return Crossing(scale, scale * self.events, cost, below, above, cheapest)
 
     def _cheapest(
-        self, scale: float, cost: float, pair: tuple[str, str], around: tuple[float, float], tell: Callable[[float], None]
-    ) -> bool:  # fmt: skip
+        self,
+        scale: float,
+        cost: float,
+        pair: tuple[str, str],
+        around: tuple[float, float],
+        tell: Callable[[float], None],
+    ) -> bool:
         """Whether the two meet every target there and no third plan that does is cheaper.
 
         A third plan that costs more at the neighbouring volume below is not played: costs rise with volume.

@@ -175,11 +175,23 @@ class _Trial:
         # All messages are there at 0 s, so what a message waits and runs is when it is handled.
         most_s = wait_quantile(built.world.latency_bins[n], 0.99)
         return DrainRow(
-            self.offer.name, unit.instance_limit if limit is None else limit, self.batch, empty_s, unit.waits.max,
-            handled / empty_s if empty_s else None, handled, unit.events["expired"], unit.events["dead_lettered"],
-            unit.instances.peak, starts, instances, self._cost(measured),
-            None if within_ns is None else self._clears(within_ns / 1e9), most_s, ready,
-        )  # fmt: skip
+            self.offer.name,
+            unit.instance_limit if limit is None else limit,
+            self.batch,
+            empty_s,
+            unit.waits.max,
+            handled / empty_s if empty_s else None,
+            handled,
+            unit.events["expired"],
+            unit.events["dead_lettered"],
+            unit.instances.peak,
+            starts,
+            instances,
+            self._cost(measured),
+            None if within_ns is None else self._clears(within_ns / 1e9),
+            most_s,
+            ready,
+        )
 
     def _cost(self, measured: Measured) -> Decimal:
         """What the real month costs more with the drain in it: its quantities beside the month's, billed together.

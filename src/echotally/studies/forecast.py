@@ -120,14 +120,22 @@ class Forecast:
 
         return frame_of(
             {
-                "plan": plan.plan, "month": m.month, "cost_p10": m.cost[0], "cost_p50": m.cost[1], "cost_p90": m.cost[2],
-                "cost_expected": m.expected_cost, "throttled_p10": m.throttled[0], "throttled_p50": m.throttled[1],
-                "throttled_p90": m.throttled[2], "cheapest_chance": m.cheapest_chance, "over_budget_chance": m.over_budget_chance,
+                "plan": plan.plan,
+                "month": m.month,
+                "cost_p10": m.cost[0],
+                "cost_p50": m.cost[1],
+                "cost_p90": m.cost[2],
+                "cost_expected": m.expected_cost,
+                "throttled_p10": m.throttled[0],
+                "throttled_p50": m.throttled[1],
+                "throttled_p90": m.throttled[2],
+                "cheapest_chance": m.cheapest_chance,
+                "over_budget_chance": m.over_budget_chance,
                 "leaves_work_undone": m.behind,
             }
             for plan in self.plans
             for m in plan.months
-        )  # fmt: skip
+        )
 
 
 def forecast(
@@ -217,10 +225,20 @@ class _Forecaster:
         error = self._error(plan, costs[plan.name], factors)
         expected = math.fsum(base[step, "", 1.0][plan.name].cost for step in self.steps)
         return Forecast(
-            self.loaded, self.months, self.draws, self.seed, offers[0].card.currency, tuple(self.inputs), found,
-            tuple(_switches(found)), plan.name, expected,
-            tuple(self._tornado(responses[plan.name], plan, base, beside, middle[0])), error, tuple(self._notes()),
-        )  # fmt: skip
+            self.loaded,
+            self.months,
+            self.draws,
+            self.seed,
+            offers[0].card.currency,
+            tuple(self.inputs),
+            found,
+            tuple(_switches(found)),
+            plan.name,
+            expected,
+            tuple(self._tornado(responses[plan.name], plan, base, beside, middle[0])),
+            error,
+            tuple(self._notes()),
+        )
 
     def _rank(self, base: Mapping[Variant, Mapping[str, Played]], offer: Offer) -> tuple[bool, float, str]:
         months = [base[step, "", 1.0][offer.name] for step in self.steps]
@@ -258,9 +276,14 @@ class _Forecaster:
 
     # -- reading --------------------------------------------------------------------------------------------------
     def _plan(
-        self, offer: Offer, base: Mapping[Variant, Mapping[str, Played]], costs: Mapping[str, Array],
-        shares: Mapping[str, Array], response: Response, factors: Array,
-    ) -> PlanForecast:  # fmt: skip
+        self,
+        offer: Offer,
+        base: Mapping[Variant, Mapping[str, Played]],
+        costs: Mapping[str, Array],
+        shares: Mapping[str, Array],
+        response: Response,
+        factors: Array,
+    ) -> PlanForecast:
         mine, budget = costs[offer.name], self.loaded.model.targets.monthly_cost
         rows = []
         for step, month in enumerate(self.months):
@@ -271,18 +294,29 @@ class _Forecaster:
             least = np.min(np.stack([costs[name][:, step] for name in able]), axis=0)
             chance = float(np.mean(mine[:, step] <= least)) if offer.name in able else 0.0
             over = float(np.mean(mine[:, step] > float(budget))) if budget is not None else 0.0
-            rows.append(MonthForecast(
-                month, _three(cost), _three(share), base[step, "", 1.0][offer.name].cost,
-                chance, over, here[offer.name].behind,
-            ))  # fmt: skip
+            rows.append(
+                MonthForecast(
+                    month,
+                    _three(cost),
+                    _three(share),
+                    base[step, "", 1.0][offer.name].cost,
+                    chance,
+                    over,
+                    here[offer.name].behind,
+                )
+            )
         total = _three(np.quantile(mine.sum(axis=1), LEVELS))
         crossed = self._crossed(offer, rows, base, response, factors)
         return PlanForecast(offer.name, tuple(rows), total, tuple(crossed))
 
     def _crossed(
-        self, offer: Offer, rows: Sequence[MonthForecast], base: Mapping[Variant, Mapping[str, Played]],
-        response: Response, factors: Array,
-    ) -> Iterable[Crossed]:  # fmt: skip
+        self,
+        offer: Offer,
+        rows: Sequence[MonthForecast],
+        base: Mapping[Variant, Mapping[str, Played]],
+        response: Response,
+        factors: Array,
+    ) -> Iterable[Crossed]:
         """What is crossed first when, at the median: allowances, targets, instance limits that throttle."""
         targets = self.loaded.model.targets
         for key, allowed in response.allowances():
@@ -326,9 +360,13 @@ class _Forecaster:
         return max(float(abs(costs[n, last] / full[plan.name].cost - 1)) for full, n in pairs if full[plan.name].cost)
 
     def _tornado(
-        self, response: Response, plan: Offer, base: Mapping[Variant, Mapping[str, Played]],
-        beside: Mapping[Variant, Mapping[str, Played]], middle: int,
-    ) -> list[Swing]:  # fmt: skip
+        self,
+        response: Response,
+        plan: Offer,
+        base: Mapping[Variant, Mapping[str, Played]],
+        beside: Mapping[Variant, Mapping[str, Played]],
+        middle: int,
+    ) -> list[Swing]:
         """Costs of all months with one input at its ends, the others as expected; widest first."""
         expected = math.fsum(base[step, "", 1.0][plan.name].cost for step in self.steps)
         swings = []

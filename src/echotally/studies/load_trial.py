@@ -125,9 +125,7 @@ def load_trial(
         for limit in limits
         for n in clients
     ]
-    return LoadTrial(
-        loaded, offer.name, function, tuple(_with_knees(rows)), _enough(rows), pause_ns or 1_000_000
-    )  # fmt: skip
+    return LoadTrial(loaded, offer.name, function, tuple(_with_knees(rows)), _enough(rows), pause_ns or 1_000_000)
 
 
 def _offer(loaded: Loaded, function: str, plan: str | None) -> Offer:
@@ -155,17 +153,33 @@ def alone(
     trigger = Trigger.model_validate({"from": "endpoints.trial", "to": name})
     return model.model_copy(
         update={
-            "functions": {name: function.model_copy(update={"emits": (), "plan": None})}, "schedules": {}, "queues": {},
-            "streams": {}, "topics": {}, "folders": {}, "endpoints": {"trial": Endpoint()}, "demand": {"trial": demand},
-            "triggers": (trigger,), "environments": {environment: model.environments[environment].model_copy(update={"demand": 1.0})},
+            "functions": {name: function.model_copy(update={"emits": (), "plan": None})},
+            "schedules": {},
+            "queues": {},
+            "streams": {},
+            "topics": {},
+            "folders": {},
+            "endpoints": {"trial": Endpoint()},
+            "demand": {"trial": demand},
+            "triggers": (trigger,),
+            "environments": {environment: model.environments[environment].model_copy(update={"demand": 1.0})},
         }
-    )  # fmt: skip
+    )
 
 
 def _trial(
-    loaded: Loaded, name: str, offer: Offer, clients: int, *, limit: int | None, calls: int, seconds: float | None,
-    warm_up_s: float, think: Spread, pause_ns: int | None,
-) -> LoadRow:  # fmt: skip
+    loaded: Loaded,
+    name: str,
+    offer: Offer,
+    clients: int,
+    *,
+    limit: int | None,
+    calls: int,
+    seconds: float | None,
+    warm_up_s: float,
+    think: Spread,
+    pause_ns: int | None,
+) -> LoadRow:
     function = loaded.model.functions[name]
     if limit is not None:
         function = function.model_copy(update={"instance_limit": limit})
@@ -196,9 +210,27 @@ def _refused(built: Built) -> int:
 def _forget(built: Built) -> None:
     """Start all counts, sketches and levels anew after a warm-up; what is in flight goes on."""
     w, f = built.world, built.world.units[0]
-    for name in ("attempts", "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "handled",
-                 "errored", "rejected", "billed_ns", "busy_ns", "life_ns", "requests", "replies", "wait_max", "latency_max",
-                 *(layout.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns"))):  # fmt: skip
+    for name in (
+        "attempts",
+        "succeeded",
+        "failed",
+        "timed_out",
+        "throttled",
+        "calls",
+        "started",
+        "cold_starts",
+        "handled",
+        "errored",
+        "rejected",
+        "billed_ns",
+        "busy_ns",
+        "life_ns",
+        "requests",
+        "replies",
+        "wait_max",
+        "latency_max",
+        *(layout.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns")),
+    ):
         f[name] = 0
     f["level_peak"], f["count_peak"] = f["in_flight"], f["count"]
     for sketch in (w.wait_bins, w.latency_bins, w.level_bins, w.count_bins):
@@ -216,10 +248,20 @@ def _row(trial: Loaded, offer: Offer, built: Built, began: int, clients: int, li
     if offer.plan.bills == "reserved":
         instances = Level(float(offer.plan.instances or 0), *[offer.plan.instances or 0] * 3)
     return LoadRow(
-        clients, limit if limit is not None else unit.instance_limit, answered + refused, length / 1e9, answered / length * 1e9,
-        refused, unit.latency, mean, instances, concurrency, _per_million(trial, offer, built, length, answered),
-        steady_s=_steady(built, began), bound=_bound(offer, unit, limit),
-    )  # fmt: skip
+        clients,
+        limit if limit is not None else unit.instance_limit,
+        answered + refused,
+        length / 1e9,
+        answered / length * 1e9,
+        refused,
+        unit.latency,
+        mean,
+        instances,
+        concurrency,
+        _per_million(trial, offer, built, length, answered),
+        steady_s=_steady(built, began),
+        bound=_bound(offer, unit, limit),
+    )
 
 
 def _steady(built: Built, began: int) -> float | None:

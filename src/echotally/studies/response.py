@@ -109,9 +109,14 @@ class Response:
     """Quantities of one plan as a function of the inputs' factors, month by month, and what they cost."""
 
     def __init__(
-        self, offers: Mapping[str, Offer], offer: Offer, inputs: Sequence[Input], references: Sequence[int],
-        base: Mapping[Variant, Mapping[str, Played]], ends: Mapping[Variant, Mapping[str, Played]],
-    ) -> None:  # fmt: skip
+        self,
+        offers: Mapping[str, Offer],
+        offer: Offer,
+        inputs: Sequence[Input],
+        references: Sequence[int],
+        base: Mapping[Variant, Mapping[str, Played]],
+        ends: Mapping[Variant, Mapping[str, Played]],
+    ) -> None:
         """``base`` are the months as expected, ``ends`` the reference months with one input at an end."""
         self.offers, self.offer, self.inputs, self.references = offers, offer, inputs, references
         self.steps = sorted({step for step, _, _ in base})

@@ -52,10 +52,21 @@ def build(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: 
     accounts, instances, nodes, reserved = accounts_of(shared)
     clock, pools = _pools(month, units, triggers, sources, edges=edges, instances=instances, reserved=reserved)
     fixed = {
-        "clock": clock, "chains": _chains(shared.lists), "units": units, "accounts": accounts, "triggers": triggers,
-        "sources": sources, "partitions": partitions, "taps": taps, "stretches": stretches, "edges": edges, "nodes": nodes,
-        **pools, **_ring_and_heap(clock, taps), **_numbers(shared, seed),
-    }  # fmt: skip
+        "clock": clock,
+        "chains": _chains(shared.lists),
+        "units": units,
+        "accounts": accounts,
+        "triggers": triggers,
+        "sources": sources,
+        "partitions": partitions,
+        "taps": taps,
+        "stretches": stretches,
+        "edges": edges,
+        "nodes": nodes,
+        **pools,
+        **_ring_and_heap(clock, taps),
+        **_numbers(shared, seed),
+    }
     world = layout.World(**fixed, **_measures(units, len(shared.units), int(clock[0]["hours"])))
     return Built(world, shared.units, shared.accounts, shared.sources, backlogs_of(shared))
 

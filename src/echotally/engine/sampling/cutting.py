@@ -71,9 +71,15 @@ class Cut:
 
 
 def cut_month(
-    model: Model, month: MonthPlan, placement: Mapping[str, Offer], expected: float, *, parts: int,
-    whole: Sequence[Tap] = (), effort: int = BUDGET,
-) -> Cut:  # fmt: skip
+    model: Model,
+    month: MonthPlan,
+    placement: Mapping[str, Offer],
+    expected: float,
+    *,
+    parts: int,
+    whole: Sequence[Tap] = (),
+    effort: int = BUDGET,
+) -> Cut:
     """Cut the month. ``whole`` are schedules' taps that share room with the rest: their hours are played as they are."""
     taps = [tap for tap in month.taps if tap.source.kind is not SourceKind.SCHEDULES]
     warm = warm_up_ns(model, placement)

@@ -53,10 +53,13 @@ class Sampled:
 
 
 def sample(
-    model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int,
+    model: Model,
+    month: MonthPlan,
+    placement: Mapping[str, Offer],
+    seed: int,
     progress: Callable[[float], None] | None = None,
     effort: int | None = None,
-) -> Sampled:  # fmt: skip
+) -> Sampled:
     """Sample a month; ``effort``: events to play in steady hours. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
     sampler = Sampler(model, month, placement, seed, progress, effort or BUDGET)
     parts = sampler.parts()
@@ -77,10 +80,14 @@ class Sampler:
     """What is played for all parts, once: the groups' stretches, which lanes fill beside which, the schedules apart."""
 
     def __init__(
-        self, model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int,
+        self,
+        model: Model,
+        month: MonthPlan,
+        placement: Mapping[str, Offer],
+        seed: int,
         progress: Callable[[float], None] | None,
         effort: int,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.effort = effort
         self.model, self.month, self.placement, self.seed = model, month, placement, seed
         self.expected = expected_events(model, month, placement)
@@ -232,9 +239,14 @@ class Sampler:
         rows = [n for n, u in enumerate(units) if u.account == account and u.offer.name == offer.name]
         calls = instances = 0.0
         for name, limit in (("level_peak", plan.concurrency_limit), ("count_peak", _tokens(offer))):
-            most = sum(
-                max(int(s.maxima[name][n]) for stretch in self.stretches.values() for s in stretch.spans) for n in rows
-            ) if self.stretches else 0  # fmt: skip
+            most = (
+                sum(
+                    max(int(s.maxima[name][n]) for stretch in self.stretches.values() for s in stretch.spans)
+                    for n in rows
+                )
+                if self.stretches
+                else 0
+            )
             most += sum(int(alone.maxima[name][n]) for n in rows)
             if limit is not None and most > _NEAR * limit:
                 return True

@@ -114,8 +114,16 @@ class PartOfMonth:
             self._lag(unit, now, step)
 
     def _hand_on(
-        self, lane: int, now: int, step: int, come: float, *, gone: float, handled: Array, run_ns: Array,
-    ) -> None:  # fmt: skip
+        self,
+        lane: int,
+        now: int,
+        step: int,
+        come: float,
+        *,
+        gone: float,
+        handled: Array,
+        run_ns: Array,
+    ) -> None:
         carried, mine = self.carried[lane], self.lanes[lane]
         lot = carried.moves(now, step, come, gone)
         home = mine.units[0]
@@ -161,8 +169,15 @@ class PartOfMonth:
         for lane in range(len(self.lanes)):
             if lane in full:
                 per_ns = 1.0 / lasts
-                self._hand_on(lane, segment.start_ns, lasts, float(hours.come[lane]), gone=float(hours.gone[lane]),
-                              handled=hours.handled * per_ns, run_ns=hours.run_ns)  # fmt: skip
+                self._hand_on(
+                    lane,
+                    segment.start_ns,
+                    lasts,
+                    float(hours.come[lane]),
+                    gone=float(hours.gone[lane]),
+                    handled=hours.handled * per_ns,
+                    run_ns=hours.run_ns,
+                )
             elif hours.held[lane] > self._usual(lane, hours, lasts):
                 self.carried[lane].begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:

@@ -70,8 +70,17 @@ def lanes_of(built: Built) -> list[Lane]:
             for k in range(int(t["partition_n"])):
                 share = _share(float(s["skew"]), k, int(s["partitions"]))
                 found.append(
-                    Lane(int(codes.LAY_PARTITION), int(t["first_partition"]) + k, source, (unit,), int(s["retention"]), batch, wait, share)
-                )  # fmt: skip
+                    Lane(
+                        int(codes.LAY_PARTITION),
+                        int(t["first_partition"]) + k,
+                        source,
+                        (unit,),
+                        int(s["retention"]),
+                        batch,
+                        wait,
+                        share,
+                    )
+                )
         elif (
             t["kind"] in (codes.TOPIC, codes.FOLDER)
             and w.units[unit]["plan_kind"] != codes.PER_CALL
@@ -134,8 +143,10 @@ def _pushed(w: Any, unit: int) -> list[int]:
     return [
         g
         for g in range(len(w.triggers))
-        if w.triggers[g]["unit"] == unit and w.triggers[g]["kind"] in (codes.TOPIC, codes.FOLDER, codes.SCHEDULE) and w.sources[w.triggers[g]["source"]]["trigger_n"]
-    ]  # fmt: skip
+        if w.triggers[g]["unit"] == unit
+        and w.triggers[g]["kind"] in (codes.TOPIC, codes.FOLDER, codes.SCHEDULE)
+        and w.sources[w.triggers[g]["source"]]["trigger_n"]
+    ]
 
 
 def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:

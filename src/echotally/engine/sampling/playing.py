@@ -93,9 +93,14 @@ class Player:
     """Plays and counts; what a sample plays beyond ``SAMPLED_FROM`` events is refused."""
 
     def __init__(
-        self, model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int, expected: float,
+        self,
+        model: Model,
+        month: MonthPlan,
+        placement: Mapping[str, Offer],
+        seed: int,
+        expected: float,
         tell: Callable[[], None],
-    ) -> None:  # fmt: skip
+    ) -> None:
         queues = {name: queue.model_copy(update={"backlog": 0}) for name, queue in model.queues.items()}
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
@@ -244,8 +249,16 @@ class Player:
         left = np.where([n in full for n in range(len(self.lanes))], 0.0, now.held)
         ages = {n: ages_in(built, lane) for n, lane in enumerate(self.lanes) if left[n] > _FEW}
         return Hours(
-            span, covered, left, ages, unfinished_outside(built, self.lanes), flow.come, flow.gone, flow.handled, flow.run_ns
-        )  # fmt: skip
+            span,
+            covered,
+            left,
+            ages,
+            unfinished_outside(built, self.lanes),
+            flow.come,
+            flow.gone,
+            flow.handled,
+            flow.run_ns,
+        )
 
     def _away(self, built: Built) -> bool:
         """Whether some event has been sent away for lack of room for so long that its hour does not clear by itself."""

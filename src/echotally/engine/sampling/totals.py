@@ -18,10 +18,28 @@ from echotally.engine.sketch import WIDTHS, bins_of
 _HOUR = 3_600 * 10**9
 #: Of a unit: counters, integrals over the whole month, and maxima; the first two add up over stretches of time.
 COUNTS = (
-    "succeeded", "failed", "timed_out", "throttled", "calls", "started", "cold_starts", "handled", "errored",
-    "rejected", "lost", "dead_lettered", "expired", "too_large", "skipped", "cut_requests", "duplicates", "billed_ns",
-    "busy_ns", "requests", "replies",
-)  # fmt: skip
+    "succeeded",
+    "failed",
+    "timed_out",
+    "throttled",
+    "calls",
+    "started",
+    "cold_starts",
+    "handled",
+    "errored",
+    "rejected",
+    "lost",
+    "dead_lettered",
+    "expired",
+    "too_large",
+    "skipped",
+    "cut_requests",
+    "duplicates",
+    "billed_ns",
+    "busy_ns",
+    "requests",
+    "replies",
+)
 INTEGRALS = ("life_ns", "idle_floor_ns", "at_limit_ns", "lag_zero")
 _SUMS = (*COUNTS, *INTEGRALS)
 #: How events end; ``ev_left`` is what remains.
@@ -90,9 +108,16 @@ class Span:
     """The counts of a stretch of time, by unit, source and sketch (sparse), and the maxima up to its end."""
 
     def __init__(
-        self, unit: dict[str, Any], source: dict[str, Any], put: dict[str, Any], sketch: dict[str, Any], *, nodes: Any, maxima: dict[str, Any],
+        self,
+        unit: dict[str, Any],
+        source: dict[str, Any],
+        put: dict[str, Any],
+        sketch: dict[str, Any],
+        *,
+        nodes: Any,
+        maxima: dict[str, Any],
         peak: int,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.unit, self.source, self.put, self.sketch = unit, source, put, sketch
         self.nodes, self.maxima, self.peak = nodes, maxima, peak
 

@@ -35,11 +35,32 @@ FORMS = "CSV or Parquet with the FOCUS columns BilledCost (or EffectiveCost), Re
 #: Key of a bill's position: account, plan ("" if the bill does not say), meter, function and environment ("" for none).
 BillKey = tuple[str, str, str, str]
 _WANTED = (
-    "BilledCost", "EffectiveCost", "ListCost", "ContractedCost", "BillingCurrency", "ChargeCategory", "ChargePeriodStart",
-    "ConsumedQuantity", "ConsumedUnit", "PricingQuantity", "PricingUnit", "ContractedUnitPrice", "ListUnitPrice", "ResourceId",
-    "ResourceName", "ServiceName", "SkuId", "SkuMeter", "SkuPriceId", "SubAccountId", "Tags", "ChargeDescription", "x_Environment",
-    "x_Function", "x_Meter",
-)  # fmt: skip
+    "BilledCost",
+    "EffectiveCost",
+    "ListCost",
+    "ContractedCost",
+    "BillingCurrency",
+    "ChargeCategory",
+    "ChargePeriodStart",
+    "ConsumedQuantity",
+    "ConsumedUnit",
+    "PricingQuantity",
+    "PricingUnit",
+    "ContractedUnitPrice",
+    "ListUnitPrice",
+    "ResourceId",
+    "ResourceName",
+    "ServiceName",
+    "SkuId",
+    "SkuMeter",
+    "SkuPriceId",
+    "SubAccountId",
+    "Tags",
+    "ChargeDescription",
+    "x_Environment",
+    "x_Function",
+    "x_Meter",
+)
 #: Which column is the cost: what was billed, what it comes to with commitments spread, what the list says, what was agreed.
 COSTS = {"billed": "BilledCost", "effective": "EffectiveCost", "list": "ListCost", "contracted": "ContractedCost"}
 #: Columns a mapping's sku patterns, and a meter's own name, are looked for in.

@@ -8,25 +8,81 @@ from decimal import Decimal
 from echotally.rates.meters import METERS
 
 _TIMES = {
-    "": 1, "k": 1_000, "thousand": 1_000, "thousands": 1_000, "m": 10**6, "million": 10**6, "millions": 10**6, "mm": 10**6,
-    "b": 10**9, "bn": 10**9, "billion": 10**9,
-}  # fmt: skip
-_SIZES = {"b": Decimal(1) / 10**9, "byte": Decimal(1) / 10**9, "kb": Decimal(1) / 10**6, "mb": Decimal(1) / 1_000, "gb": Decimal(1), "tb": Decimal(1_000)}  # fmt: skip
+    "": 1,
+    "k": 1_000,
+    "thousand": 1_000,
+    "thousands": 1_000,
+    "m": 10**6,
+    "million": 10**6,
+    "millions": 10**6,
+    "mm": 10**6,
+    "b": 10**9,
+    "bn": 10**9,
+    "billion": 10**9,
+}
+_SIZES = {
+    "b": Decimal(1) / 10**9,
+    "byte": Decimal(1) / 10**9,
+    "kb": Decimal(1) / 10**6,
+    "mb": Decimal(1) / 1_000,
+    "gb": Decimal(1),
+    "tb": Decimal(1_000),
+}
 _BINARY = {
     "kib": Decimal(2**10) / 10**9,
     "mib": Decimal(2**20) / 10**9,
     "gib": Decimal(2**30) / 10**9,
     "tib": Decimal(2**40) / 10**9,
 }
-_SECONDS = {"ms": Decimal(1) / 1_000, "s": Decimal(1), "sec": Decimal(1), "second": Decimal(1), "min": Decimal(60), "minute": Decimal(60),
-            "h": Decimal(3_600), "hr": Decimal(3_600), "hour": Decimal(3_600), "day": Decimal(86_400), "d": Decimal(86_400)}  # fmt: skip
+_SECONDS = {
+    "ms": Decimal(1) / 1_000,
+    "s": Decimal(1),
+    "sec": Decimal(1),
+    "second": Decimal(1),
+    "min": Decimal(60),
+    "minute": Decimal(60),
+    "h": Decimal(3_600),
+    "hr": Decimal(3_600),
+    "hour": Decimal(3_600),
+    "day": Decimal(86_400),
+    "d": Decimal(86_400),
+}
 #: Words for things that are counted one by one.
-_THINGS = {"call", "request", "invocation", "execution", "operation", "run", "event", "message", "record", "firing", "unit", "count",
-           "each", "api call", "publish", "publishe", "notification", "write", "transaction", "put", "month", "job", "item"}  # fmt: skip
+_THINGS = {
+    "call",
+    "request",
+    "invocation",
+    "execution",
+    "operation",
+    "run",
+    "event",
+    "message",
+    "record",
+    "firing",
+    "unit",
+    "count",
+    "each",
+    "api call",
+    "publish",
+    "publishe",
+    "notification",
+    "write",
+    "transaction",
+    "put",
+    "month",
+    "job",
+    "item",
+}
 _COUNTED = {
-    "calls", "queue_operations", "topic_publishes", "stream_writes", "gateway_requests", "schedule_firings", "storage_operations",
+    "calls",
+    "queue_operations",
+    "topic_publishes",
+    "stream_writes",
+    "gateway_requests",
+    "schedule_firings",
+    "storage_operations",
     "flat_months",
-}  # fmt: skip
+}
 
 
 def factor(unit: str, meter: str) -> Decimal | None:

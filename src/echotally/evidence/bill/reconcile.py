@@ -25,9 +25,18 @@ if TYPE_CHECKING:
 
 #: Meters that grow with the number of events; the others depend on time, sizes and settings.
 BY_VOLUME = (
-    "calls", "gb_seconds", "vcpu_seconds", "queue_operations", "topic_publishes", "stream_writes", "gateway_requests",
-    "schedule_firings", "storage_operations", "log_gb", "egress_gb",
-)  # fmt: skip
+    "calls",
+    "gb_seconds",
+    "vcpu_seconds",
+    "queue_operations",
+    "topic_publishes",
+    "stream_writes",
+    "gateway_requests",
+    "schedule_firings",
+    "storage_operations",
+    "log_gb",
+    "egress_gb",
+)
 #: What tells how often a function ran, the first that both sides have.
 _COUNTS = ("calls", "gateway_requests", "stream_writes", "storage_operations", "schedule_firings", "topic_publishes")
 PARTS = ("volume", "run_time", "price", "not_on_bill", "unexplained")
@@ -90,9 +99,15 @@ class Reconciliation:
 
 
 def reconcile(
-    found: Projection, path: Path, plan: str | None = None, mapping: Path | None = None, *, tag: str = "function",
-    environment: str = "environment", cost: str | None = None,
-) -> Reconciliation:  # fmt: skip
+    found: Projection,
+    path: Path,
+    plan: str | None = None,
+    mapping: Path | None = None,
+    *,
+    tag: str = "function",
+    environment: str = "environment",
+    cost: str | None = None,
+) -> Reconciliation:
     """Lay a bill beside the projection on ``plan`` (default: the picked or closest one).
 
     ``environment`` is the tag or column that names one, ``cost`` which cost is taken (``bill_file.COSTS``). Raises ``BadInput``.
@@ -156,9 +171,20 @@ class _Splitter:
                 missing, at_volume, at_quantity, priced = -ours, ours, ours, ours
             if ours or cost or at_volume or at_quantity:
                 yield Difference(
-                    place[0][0], place[1], function, environment, ours, cost, at_volume - ours, at_quantity - at_volume,
-                    priced - at_quantity, missing, cost - priced - missing, quantity, position.quantity if position else None,
-                )  # fmt: skip
+                    place[0][0],
+                    place[1],
+                    function,
+                    environment,
+                    ours,
+                    cost,
+                    at_volume - ours,
+                    at_quantity - at_volume,
+                    priced - at_quantity,
+                    missing,
+                    cost - priced - missing,
+                    quantity,
+                    position.quantity if position else None,
+                )
 
     def _quantities_with(self, change: object) -> Quantities:
         """Our quantities with those of the places the bill knows changed; what it does not show is zero at the end."""

@@ -61,9 +61,13 @@ def share(hits: int, of: int) -> Estimate:
 
 
 def log_normal(
-    n: int, mean_log: float, sd_log: float, sample: NDArray[np.float64], shift_ms: float = 0.0,
+    n: int,
+    mean_log: float,
+    sd_log: float,
+    sample: NDArray[np.float64],
+    shift_ms: float = 0.0,
     bins: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None,
-) -> Spread:  # fmt: skip
+) -> Spread:
     """The log-normal of ``n`` times (ms) whose logarithms have this mean and standard deviation.
 
     ``shift_ms`` is how far all times may be off together, as the half of a 95 % interval.
@@ -130,9 +134,12 @@ class RunParts:
 
 
 def run_parts(
-    events: NDArray[np.float64], slowdown: NDArray[np.float64], n: NDArray[np.int64], mean: NDArray[np.float64],
+    events: NDArray[np.float64],
+    slowdown: NDArray[np.float64],
+    n: NDArray[np.int64],
+    mean: NDArray[np.float64],
     square: NDArray[np.float64],
-) -> RunParts:  # fmt: skip
+) -> RunParts:
     """Split mean run times by batch size and memory.
 
     Shapes (groups,): events of a batch, v(measured) / v(memory), number of runs, mean and mean square of their time in

@@ -150,10 +150,24 @@ class _Fitter:
         parts, measured_mb, memories = self._parts()
         run, warm = self._base_runs(parts, measured_mb)
         return Fit(
-            self.name, self._read(files), ok, run, parts, measured_mb, self._vcpu(measured_mb), memories, self._cold(), share(cold, ran),
-            share(errors, ran), share(timeouts, ran), share(throttled, ran + throttled), self._memory(), self._rhythm(),
-            warm, tuple(self.notes),
-        )  # fmt: skip
+            self.name,
+            self._read(files),
+            ok,
+            run,
+            parts,
+            measured_mb,
+            self._vcpu(measured_mb),
+            memories,
+            self._cold(),
+            share(cold, ran),
+            share(errors, ran),
+            share(timeouts, ran),
+            share(throttled, ran + throttled),
+            self._memory(),
+            self._rhythm(),
+            warm,
+            tuple(self.notes),
+        )
 
     def _read(self, files: list[str]) -> LogRead:
         log = self.log

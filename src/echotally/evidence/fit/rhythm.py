@@ -89,9 +89,12 @@ def _dispersion(
 
 
 def _kept(
-    weights: NDArray[np.float64] | None, group: NDArray[np.int64], events: NDArray[np.float64],
-    covered: NDArray[np.float64], scatter: float,
-) -> tuple[Estimate, ...] | None:  # fmt: skip
+    weights: NDArray[np.float64] | None,
+    group: NDArray[np.int64],
+    events: NDArray[np.float64],
+    covered: NDArray[np.float64],
+    scatter: float,
+) -> tuple[Estimate, ...] | None:
     """The weights with intervals, or None where an even rhythm explains the counts as well."""
     from scipy.stats import chi2
 

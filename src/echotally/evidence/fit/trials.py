@@ -23,9 +23,16 @@ from echotally.studies.load_trial import LoadRow, load_trial
 FORMS = "a CSV with the columns clients, limit, calls, seconds, refused and latencies p50_ms, p95_ms (mean_ms, p99_ms)"
 #: Heading, without unit and words such as "latency", by our name.
 _NAMES = {
-    "clients": "clients", "limit": "limit", "calls": "calls", "seconds": "seconds", "refused": "refused",
-    "mean_ms": "mean", "p50_ms": "p50", "p95_ms": "p95", "p99_ms": "p99",
-}  # fmt: skip
+    "clients": "clients",
+    "limit": "limit",
+    "calls": "calls",
+    "seconds": "seconds",
+    "refused": "refused",
+    "mean_ms": "mean",
+    "p50_ms": "p50",
+    "p95_ms": "p95",
+    "p99_ms": "p99",
+}
 _MOST_ROWS = 1_000
 _Z = 1.959963984540054
 

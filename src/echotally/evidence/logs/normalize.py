@@ -19,11 +19,28 @@ OUTCOMES = {
 _EPOCH_STEPS = ((1e11, 1.0), (1e14, 1e3), (1e17, 1e6))
 #: Beyond these a number is taken for none: years 1970 to 2200, times up to 30 years, a billion events or MB.
 _BOUNDS = {
-    "t": (0.0, 7_258_118_400.0), "run_ms": (-1e12, 1e12), "cold_ms": (-1e12, 1e12), "billed_ms": (0.0, 1e12),
-    "memory_mb": (1e-6, 1e9), "used_mb": (0.0, 1e9), "events": (-1e9, 1e9),
-}  # fmt: skip
-_NUMBERS = ("TINYINT", "SMALLINT", "INTEGER", "BIGINT", "HUGEINT", "UTINYINT", "USMALLINT", "UINTEGER", "UBIGINT",
-            "FLOAT", "DOUBLE", "DECIMAL")  # fmt: skip
+    "t": (0.0, 7_258_118_400.0),
+    "run_ms": (-1e12, 1e12),
+    "cold_ms": (-1e12, 1e12),
+    "billed_ms": (0.0, 1e12),
+    "memory_mb": (1e-6, 1e9),
+    "used_mb": (0.0, 1e9),
+    "events": (-1e9, 1e9),
+}
+_NUMBERS = (
+    "TINYINT",
+    "SMALLINT",
+    "INTEGER",
+    "BIGINT",
+    "HUGEINT",
+    "UTINYINT",
+    "USMALLINT",
+    "UINTEGER",
+    "UBIGINT",
+    "FLOAT",
+    "DOUBLE",
+    "DECIMAL",
+)
 
 
 def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: str, utc: bool) -> str:

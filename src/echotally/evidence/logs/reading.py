@@ -60,9 +60,12 @@ class RunLog:
 
 @contextmanager
 def open_log(
-    paths: Sequence[Path], told: Iterable[tuple[str, str]] = (), timezone: str = "UTC", workers: int | None = None,
+    paths: Sequence[Path],
+    told: Iterable[tuple[str, str]] = (),
+    timezone: str = "UTC",
+    workers: int | None = None,
     keep_repeated: bool = False,
-) -> Iterator[RunLog]:  # fmt: skip
+) -> Iterator[RunLog]:
     """Read log files into a database in a temporary folder, which goes when the context ends.
 
     ``told`` are (ours, theirs) column names; ``timezone`` is that of times without an offset. At most 1 GB of

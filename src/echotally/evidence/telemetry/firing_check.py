@@ -48,9 +48,16 @@ class FiringCheck:
 
 
 def check_firings(
-    loaded: Loaded, schedule: str, paths: Sequence[Path], columns: Sequence[tuple[str, str]] = (),
-    *, tolerance_s: float = 60.0, environment: str | None = None, after: datetime | None = None, until: datetime | None = None,
-) -> FiringCheck:  # fmt: skip
+    loaded: Loaded,
+    schedule: str,
+    paths: Sequence[Path],
+    columns: Sequence[tuple[str, str]] = (),
+    *,
+    tolerance_s: float = 60.0,
+    environment: str | None = None,
+    after: datetime | None = None,
+    until: datetime | None = None,
+) -> FiringCheck:
     """Lay the starts of the schedule's function in a log beside its firings; late means by more than ``tolerance_s``.
 
     Firings from ``after`` until before ``until`` are looked for (in the schedule's zone unless they have an offset); left
@@ -118,18 +125,33 @@ def _expected(loaded: Loaded, name: str, first: float, last: float) -> list[floa
 
 
 def _compared(
-    schedule: str, function: str, expected: list[float], seen: list[float], *, tolerance_s: float,
-    troubles: tuple[Trouble, ...], notes: tuple[str, ...],
-) -> FiringCheck:  # fmt: skip
+    schedule: str,
+    function: str,
+    expected: list[float],
+    seen: list[float],
+    *,
+    tolerance_s: float,
+    troubles: tuple[Trouble, ...],
+    notes: tuple[str, ...],
+) -> FiringCheck:
     matches = _matches(expected, seen)
     late = [(e, s - e) for e, s in matches.items() if s - e > tolerance_s]
     used = set(matches.values())
     shift, part = _shift(expected, seen, tolerance_s)
     return FiringCheck(
-        schedule, function, len(expected), len(seen), len(matches) - len(late),
-        tuple((_moment(e), by) for e, by in late), tuple(_moment(e) for e in expected if e not in matches),
-        tuple(_moment(s) for s in seen if s not in used), shift, part, troubles, notes,
-    )  # fmt: skip
+        schedule,
+        function,
+        len(expected),
+        len(seen),
+        len(matches) - len(late),
+        tuple((_moment(e), by) for e, by in late),
+        tuple(_moment(e) for e in expected if e not in matches),
+        tuple(_moment(s) for s in seen if s not in used),
+        shift,
+        part,
+        troubles,
+        notes,
+    )
 
 
 def _matches(expected: list[float], seen: list[float]) -> dict[float, float]:

@@ -15,7 +15,20 @@ if TYPE_CHECKING:
 
 #: The same tables give the same bytes, so a workbook does not tell when it was made.
 _MADE = datetime(2000, 1, 1)
-_MARKDOWN = str.maketrans({"|": "\\|", "\n": " ", "\r": " ", "<": "&lt;", ">": "&gt;", "`": "\\`", "*": "\\*", "_": "\\_", "[": "\\[", "]": "\\]"})  # fmt: skip
+_MARKDOWN = str.maketrans(
+    {
+        "|": "\\|",
+        "\n": " ",
+        "\r": " ",
+        "<": "&lt;",
+        ">": "&gt;",
+        "`": "\\`",
+        "*": "\\*",
+        "_": "\\_",
+        "[": "\\[",
+        "]": "\\]",
+    }
+)
 
 
 def csv_text(frame: pd.DataFrame) -> str:

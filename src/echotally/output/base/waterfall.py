@@ -14,8 +14,13 @@ _SHOWN = 0.00005
 
 
 def waterfall(
-    title: str, first: tuple[str, float], steps: Sequence[tuple[str, float]], last: tuple[str, float], unit: str, form: str
-) -> bytes:  # fmt: skip
+    title: str,
+    first: tuple[str, float],
+    steps: Sequence[tuple[str, float]],
+    last: tuple[str, float],
+    unit: str,
+    form: str,
+) -> bytes:
     """A chart of ``first`` + steps = ``last``, each a (label, amount); ``unit`` names the y axis."""
     figure, panels = new_figure(1)
     panel = panels[0]

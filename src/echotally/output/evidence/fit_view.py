@@ -56,8 +56,11 @@ def _figures(found: Fit) -> list[Figure]:
         rows.append(_row("cold start, median", found.cold.median, "ms", _said(found.cold)))
         rows.append(_row("cold start, p95", found.cold.p95, "ms", f"{found.cold.n:,} cold starts"))
     for name, share in (
-        ("cold attempts", found.cold_share), ("errors", found.errors), ("timeouts", found.timeouts), ("throttled", found.throttled),
-    ):  # fmt: skip
+        ("cold attempts", found.cold_share),
+        ("errors", found.errors),
+        ("timeouts", found.timeouts),
+        ("throttled", found.throttled),
+    ):
         rows.append(_row(name, Estimate(share.value * 100, share.low * 100, share.high * 100), "%", ""))
     if found.memory:
         rows.append(_row("memory used, p50", found.memory.p50, "MB", ""))
@@ -77,7 +80,14 @@ def _row(name: str, found: Estimate, unit: str, note: str) -> Figure:
 
 def fit_text(found: Fit, proposal: Proposal, width: int | None = None, colour: bool | None = None) -> str:
     """Verdict, figures with intervals, rhythm, memory, TOML to paste, then columns and troubles."""
-    columns = [Column("figure", False), Column("value"), Column("from"), Column("to"), Column("unit", False), Column("how", False, wrap=True, rank=1)]  # fmt: skip
+    columns = [
+        Column("figure", False),
+        Column("value"),
+        Column("from"),
+        Column("to"),
+        Column("unit", False),
+        Column("how", False, wrap=True, rank=1),
+    ]
     rows = [[f.figure, f"{f.value:,.4g}", f"{f.low:,.4g}", f"{f.high:,.4g}", f.unit, f.how] for f in _figures(found)]
     parts: list[RenderableType] = [Text(safe(fit_verdict(found)), style="bold"), Text("")]
     parts.append(table("Fitted, with 95 % intervals", columns, rows, (), width))
@@ -142,28 +152,51 @@ def _spread_data(found: Spread | None) -> dict[str, Any] | None:
     if found is None:
         return None
     return {
-        "kind": found.kind, "median": _estimate(found.median), "p95": _estimate(found.p95), "n": found.n,
-        "distance": found.distance, "refused": found.refused,
-    }  # fmt: skip
+        "kind": found.kind,
+        "median": _estimate(found.median),
+        "p95": _estimate(found.p95),
+        "n": found.n,
+        "distance": found.distance,
+        "refused": found.refused,
+    }
 
 
 def fit_json(found: Fit, proposal: Proposal) -> str:
     """The fit as data (schema ``echotally-fit/1``)."""
     rhythm = found.rhythm
     data = {
-        "schema": "echotally-fit/1", "function": found.function, "runs": found.runs, "run_ms": _spread_data(found.run),
-        "per_item_ms": _estimate(found.parts.per_item), "cpu_share": _estimate(found.parts.cpu_share),
-        "measured_at_mb": found.measured_mb, "cold_start_ms": _spread_data(found.cold), "cold_share": _estimate(found.cold_share),
-        "error_rate": _estimate(found.errors), "timeout_share": _estimate(found.timeouts), "throttled_share": _estimate(found.throttled),
-        "memory_used_mb": None if found.memory is None else
-            {"p50": _estimate(found.memory.p50), "p95": _estimate(found.memory.p95), "max": found.memory.largest, "given": found.memory.given},
+        "schema": "echotally-fit/1",
+        "function": found.function,
+        "runs": found.runs,
+        "run_ms": _spread_data(found.run),
+        "per_item_ms": _estimate(found.parts.per_item),
+        "cpu_share": _estimate(found.parts.cpu_share),
+        "measured_at_mb": found.measured_mb,
+        "cold_start_ms": _spread_data(found.cold),
+        "cold_share": _estimate(found.cold_share),
+        "error_rate": _estimate(found.errors),
+        "timeout_share": _estimate(found.timeouts),
+        "throttled_share": _estimate(found.throttled),
+        "memory_used_mb": None
+        if found.memory is None
+        else {
+            "p50": _estimate(found.memory.p50),
+            "p95": _estimate(found.memory.p95),
+            "max": found.memory.largest,
+            "given": found.memory.given,
+        },
         "rate_per_s": _estimate(rhythm.rate) if rhythm else None,
         "day_shape": [_estimate(w) for w in rhythm.day] if rhythm and rhythm.day else None,
         "week_shape": [_estimate(w) for w in rhythm.week] if rhythm and rhythm.week else None,
-        "figures": [f._asdict() for f in _figures(found)], "sets": dict(proposal.sets), "rows": found.log.rows, "columns": list(found.log.columns),
+        "figures": [f._asdict() for f in _figures(found)],
+        "sets": dict(proposal.sets),
+        "rows": found.log.rows,
+        "columns": list(found.log.columns),
         "notes": [*found.notes, *proposal.notes, *found.log.notes],
-        "troubles": [{"rows": t.rows, "what": t.what, "done": t.done, "example": t.example} for t in found.log.troubles],
-    }  # fmt: skip
+        "troubles": [
+            {"rows": t.rows, "what": t.what, "done": t.done, "example": t.example} for t in found.log.troubles
+        ],
+    }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 
@@ -202,18 +235,36 @@ def trials_text(found: TrialFit, width: int | None = None, colour: bool | None =
         f"played on {found.plan}, throughput is off by at most {found.worst_throughput:.1%}."
     )
     columns = [
-        Column("clients"), Column("limit"), Column("answers/s"), Column("played"), Column("off %"), Column("p50 ms", rank=1), Column("played", rank=1),
-        Column("p95 ms"), Column("played"), Column("refused %"), Column("played"),
-    ]  # fmt: skip
+        Column("clients"),
+        Column("limit"),
+        Column("answers/s"),
+        Column("played"),
+        Column("off %"),
+        Column("p50 ms", rank=1),
+        Column("played", rank=1),
+        Column("p95 ms"),
+        Column("played"),
+        Column("refused %"),
+        Column("played"),
+    ]
     rows = []
     for measured, played in found.rows:
         answers = played.calls_per_s
-        rows.append([
-            count(measured.clients), "–" if measured.limit is None else count(measured.limit), f"{measured.answers_per_s:,.2f}", f"{answers:,.2f}",
-            f"{(answers / measured.answers_per_s - 1) * 100:+.1f}" if measured.answers_per_s else "–",
-            _late(measured.p50_ms), _late(played.latency.p50, 1e3), _late(measured.p95_ms), _late(played.latency.p95, 1e3),
-            f"{measured.refused / measured.calls * 100:.2f}", f"{played.refused_share * 100:.2f}",
-        ])  # fmt: skip
+        rows.append(
+            [
+                count(measured.clients),
+                "–" if measured.limit is None else count(measured.limit),
+                f"{measured.answers_per_s:,.2f}",
+                f"{answers:,.2f}",
+                f"{(answers / measured.answers_per_s - 1) * 100:+.1f}" if measured.answers_per_s else "–",
+                _late(measured.p50_ms),
+                _late(played.latency.p50, 1e3),
+                _late(measured.p95_ms),
+                _late(played.latency.p95, 1e3),
+                f"{measured.refused / measured.calls * 100:.2f}",
+                f"{played.refused_share * 100:.2f}",
+            ]
+        )
     parts: list[RenderableType] = [Text(safe(verdict), style="bold"), Text("")]
     parts.append(table("Trials as measured, and as played with the fitted run time", columns, rows, (), width))
     lines = [f"[functions.{found.function}]", f"run = {_run_text(found)}"]
@@ -238,15 +289,32 @@ def trials_json(found: TrialFit) -> str:
     """The trials as data (schema ``echotally-trials/1``)."""
     rows = [
         {
-            "clients": m.clients, "limit": m.limit, "measured": {"answers_per_s": m.answers_per_s, "p50_ms": m.p50_ms, "p95_ms": m.p95_ms, "refused_share": m.refused / m.calls},
-            "played": {"answers_per_s": p.calls_per_s, "p50_ms": _ms(p.latency.p50), "p95_ms": _ms(p.latency.p95), "refused_share": p.refused_share},
+            "clients": m.clients,
+            "limit": m.limit,
+            "measured": {
+                "answers_per_s": m.answers_per_s,
+                "p50_ms": m.p50_ms,
+                "p95_ms": m.p95_ms,
+                "refused_share": m.refused / m.calls,
+            },
+            "played": {
+                "answers_per_s": p.calls_per_s,
+                "p50_ms": _ms(p.latency.p50),
+                "p95_ms": _ms(p.latency.p95),
+                "refused_share": p.refused_share,
+            },
         }
         for m, p in found.rows
-    ]  # fmt: skip
+    ]
     data = {
-        "schema": "echotally-trials/1", "function": found.function, "plan": found.plan, "run_ms": {"median": _estimate(found.median), "p95": _estimate(found.p95)},
-        "answers_per_s_per_instance": found.per_instance, "rows": rows, "notes": list(found.notes),
-    }  # fmt: skip
+        "schema": "echotally-trials/1",
+        "function": found.function,
+        "plan": found.plan,
+        "run_ms": {"median": _estimate(found.median), "p95": _estimate(found.p95)},
+        "answers_per_s_per_instance": found.per_instance,
+        "rows": rows,
+        "notes": list(found.notes),
+    }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 

@@ -60,9 +60,16 @@ def _signed(amount: Decimal) -> str:
 
 def _columns(*names: str) -> list[Column]:
     return [
-        *(Column(name, False) for name in names), Column("projected"), Column("billed"), Column("volume"), Column("run time", rank=1),
-        Column("price", rank=1), Column("not on bill", rank=1), Column("unexplained", rank=1), Column("difference"),
-    ]  # fmt: skip
+        *(Column(name, False) for name in names),
+        Column("projected"),
+        Column("billed"),
+        Column("volume"),
+        Column("run time", rank=1),
+        Column("price", rank=1),
+        Column("not on bill", rank=1),
+        Column("unexplained", rank=1),
+        Column("difference"),
+    ]
 
 
 def _cells(row: Difference) -> list[str]:
@@ -109,20 +116,34 @@ def reconcile_json(found: Reconciliation) -> str:
     """The comparison as data (schema ``echotally-reconciliation/1``); money as text."""
     rows = [
         {
-            "account": r.account, "meter": r.meter, "function": r.function or None, "environment": r.environment or None,
-            "projected": amount_text(r.projected), "billed": amount_text(r.billed), "difference": amount_text(r.difference),
+            "account": r.account,
+            "meter": r.meter,
+            "function": r.function or None,
+            "environment": r.environment or None,
+            "projected": amount_text(r.projected),
+            "billed": amount_text(r.billed),
+            "difference": amount_text(r.difference),
             **{part: amount_text(getattr(r, part)) for part in PARTS},
-            "projected_quantity": float(r.projected_quantity), "billed_quantity": None if r.billed_quantity is None else float(r.billed_quantity),
+            "projected_quantity": float(r.projected_quantity),
+            "billed_quantity": None if r.billed_quantity is None else float(r.billed_quantity),
         }
         for r in found.rows
-    ]  # fmt: skip
+    ]
     data: dict[str, Any] = {
-        "schema": "echotally-reconciliation/1", "plan": found.plan, "currency": found.currency, "projected": amount_text(found.projected),
-        "billed": amount_text(found.billed), "matched": amount_text(found.bill.matched), "difference": amount_text(found.billed - found.projected),
-        "parts": {part: amount_text(amount) for part, amount in found.parts.items()}, "rows": rows,
-        "unmapped": [{"row": name, "rows": n, "cost": amount_text(cost)} for name, (n, cost) in found.bill.unmapped.items()],
+        "schema": "echotally-reconciliation/1",
+        "plan": found.plan,
+        "currency": found.currency,
+        "projected": amount_text(found.projected),
+        "billed": amount_text(found.billed),
+        "matched": amount_text(found.bill.matched),
+        "difference": amount_text(found.billed - found.projected),
+        "parts": {part: amount_text(amount) for part, amount in found.parts.items()},
+        "rows": rows,
+        "unmapped": [
+            {"row": name, "rows": n, "cost": amount_text(cost)} for name, (n, cost) in found.bill.unmapped.items()
+        ],
         "troubles": [{"rows": t.rows, "what": t.what, "done": t.done} for t in found.bill.troubles],
-    }  # fmt: skip
+    }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 

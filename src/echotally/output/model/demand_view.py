@@ -25,9 +25,14 @@ _SHADES = " ·░▒▓█"
 
 def _row(s: SourceDemand) -> list[str]:
     return [
-        safe(s.source), safe(s.environment), count(s.total), count(round(s.expected)), f"{s.per_hour:,.1f}",
-        count(s.busiest_hour), count(s.busiest_minute),
-    ]  # fmt: skip
+        safe(s.source),
+        safe(s.environment),
+        count(s.total),
+        count(round(s.expected)),
+        f"{s.per_hour:,.1f}",
+        count(s.busiest_hour),
+        count(s.busiest_minute),
+    ]
 
 
 def demand_dict(view: DemandView) -> dict[str, Any]:
@@ -76,9 +81,14 @@ def demand_text(view: DemandView, width: int | None = None, colour: bool | None 
     """Table and maps in the terminal; the map is of the first environment's sources."""
     model = view.loaded.model
     columns = [
-        Column("source", False), Column("environment", False), Column("events"), Column("expected", rank=2),
-        Column("per hour"), Column("busiest hour"), Column("busiest minute", rank=1),
-    ]  # fmt: skip
+        Column("source", False),
+        Column("environment", False),
+        Column("events"),
+        Column("expected", rank=2),
+        Column("per hour"),
+        Column("busiest hour"),
+        Column("busiest minute", rank=1),
+    ]
     busiest = max(view.sources, key=lambda s: s.busiest_minute, default=None)
     parts: list[RenderableType] = [Text(safe(f"{model.estate.name}, {model.estate.month}"), style="bold")]
     if busiest:

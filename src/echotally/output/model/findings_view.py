@@ -120,11 +120,22 @@ def mistakes_json(problems: Sequence[Problem]) -> str:
     """Mistakes in the files in the form of findings, so that a system that reads those is told of them too."""
     rows: list[dict[str, Any]] = [
         {
-            "code": MISTAKE[0], "level": "error", "title": MISTAKE[1], "address": p.address, "file": p.file, "line": p.line, "rule": None,
-            "text": p.said(), "effect": "nothing is played", "set": [], "outcome": None, "saves": None, "accepted": None,
+            "code": MISTAKE[0],
+            "level": "error",
+            "title": MISTAKE[1],
+            "address": p.address,
+            "file": p.file,
+            "line": p.line,
+            "rule": None,
+            "text": p.said(),
+            "effect": "nothing is played",
+            "set": [],
+            "outcome": None,
+            "saves": None,
+            "accepted": None,
         }
         for p in problems
-    ]  # fmt: skip
+    ]
     return (
         json.dumps({"schema": "echotally-findings/1", "plan": None, "findings": rows}, indent=2, ensure_ascii=False)
         + "\n"

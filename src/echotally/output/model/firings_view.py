@@ -61,10 +61,16 @@ def firings_json(view: FiringsView) -> str:
 def firings_rows(previews: list[tuple[str, Preview]]) -> str:
     """One row a firing, as JSON text, for CSV and Markdown."""
     rows = [
-        {"schedule": name, "expression": seen.expression, "timezone": seen.timezone, "local": at.isoformat(), "utc": _utc(at)}
+        {
+            "schedule": name,
+            "expression": seen.expression,
+            "timezone": seen.timezone,
+            "local": at.isoformat(),
+            "utc": _utc(at),
+        }
         for name, seen in previews
         for at in seen.firings
-    ]  # fmt: skip
+    ]
     return json.dumps({"rows": rows})
 
 
@@ -188,9 +194,18 @@ def _odd_firings(found: FiringCheck) -> list[dict[str, Any]]:
 def check_json(found: FiringCheck) -> str:
     """The comparison as data (schema ``echotally-firing-check/1``)."""
     data = {
-        "schema": "echotally-firing-check/1", "schedule": found.schedule, "function": found.function, "expected": found.expected,
-        "seen": found.seen, "on_time": found.on_time, "late": [{"at": _utc(at), "by_s": by} for at, by in found.late],
-        "missed": [_utc(at) for at in found.missed], "extra": [_utc(at) for at in found.extra], "rows": _odd_firings(found), "shift_h": found.shift_h,
-        "shifted_share": found.shifted_share, "notes": [*found.notes, *map(str, found.troubles)],
-    }  # fmt: skip
+        "schema": "echotally-firing-check/1",
+        "schedule": found.schedule,
+        "function": found.function,
+        "expected": found.expected,
+        "seen": found.seen,
+        "on_time": found.on_time,
+        "late": [{"at": _utc(at), "by_s": by} for at, by in found.late],
+        "missed": [_utc(at) for at in found.missed],
+        "extra": [_utc(at) for at in found.extra],
+        "rows": _odd_firings(found),
+        "shift_h": found.shift_h,
+        "shifted_share": found.shifted_share,
+        "notes": [*found.notes, *map(str, found.troubles)],
+    }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"

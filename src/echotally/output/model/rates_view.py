@@ -36,33 +36,55 @@ def card_json(card: RateCard) -> str:
     """The card's plans and prices as data (schema ``echotally-card/1``): durations in seconds, memory in MB, money as text."""
     head = card.card
     data = {
-        "schema": "echotally-card/1", "card": head.name, "provider": head.provider, "region": head.region, "currency": head.currency,
-        "effective": str(head.effective) if head.effective else None, "gigabyte": head.gigabyte,
+        "schema": "echotally-card/1",
+        "card": head.name,
+        "provider": head.provider,
+        "region": head.region,
+        "currency": head.currency,
+        "effective": str(head.effective) if head.effective else None,
+        "gigabyte": head.gigabyte,
         "plans": [_plan_data(name, plan) for name, plan in card.plans.items()],
         "prices": [row for name, plan in card.plans.items() for row in _price_data(name, plan)],
-    }  # fmt: skip
+    }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 
 def _plan_data(name: str, plan: Plan) -> dict[str, Any]:
     memory = plan.memory
     return {
-        "plan": name, "title": plan.title, "bills": plan.bills, "available": plan.available,
-        "memory_mb": list(memory.choices) if memory.choices is not None else {"from": memory.from_, "to": memory.to, "step": memory.step},
-        "vcpu_per_gb": plan.vcpu_per_gb, "timeout_limit_s": _seconds(plan.timeout_limit), "slots_limit": plan.slots_limit,
+        "plan": name,
+        "title": plan.title,
+        "bills": plan.bills,
+        "available": plan.available,
+        "memory_mb": list(memory.choices)
+        if memory.choices is not None
+        else {"from": memory.from_, "to": memory.to, "step": memory.step},
+        "vcpu_per_gb": plan.vcpu_per_gb,
+        "timeout_limit_s": _seconds(plan.timeout_limit),
+        "slots_limit": plan.slots_limit,
         "instance_limit": plan.instances if plan.bills == "reserved" else plan.instance_limit,
-        "concurrency_limit": plan.concurrency_limit, "scaling": _scaling(plan), "keep_alive_s": _seconds(plan.keep_alive),
-    }  # fmt: skip
+        "concurrency_limit": plan.concurrency_limit,
+        "scaling": _scaling(plan),
+        "keep_alive_s": _seconds(plan.keep_alive),
+    }
 
 
 def _price_data(name: str, plan: Plan) -> list[dict[str, Any]]:
     """One row a tier; a meter with one price has one without ``up_to``."""
     return [
-        {"plan": name, "meter": meter, "counted_in": METERS[meter].unit, "up_to": tier.up_to, "unit": f"{tier.unit:f}", "per": price.per,
-         "volume": price.volume, "free_a_month": plan.allowance.get(meter, 0)}
+        {
+            "plan": name,
+            "meter": meter,
+            "counted_in": METERS[meter].unit,
+            "up_to": tier.up_to,
+            "unit": f"{tier.unit:f}",
+            "per": price.per,
+            "volume": price.volume,
+            "free_a_month": plan.allowance.get(meter, 0),
+        }
         for meter, price in plan.prices().items()
         for tier in price.steps()
-    ]  # fmt: skip
+    ]
 
 
 def _seconds(ns: int | None) -> float | None:
@@ -75,18 +97,30 @@ def _gigabyte(kind: str) -> str:
 
 def _limits(card: RateCard, width: int | None) -> RenderableType:
     columns = [
-        Column("plan", False), Column("bills", False), Column("memory", False), Column("longest run", False, rank=1),
-        Column("slots", rank=2), Column("instances", rank=2), Column("account calls", rank=3), Column("scaling", False, rank=4),
+        Column("plan", False),
+        Column("bills", False),
+        Column("memory", False),
+        Column("longest run", False, rank=1),
+        Column("slots", rank=2),
+        Column("instances", rank=2),
+        Column("account calls", rank=3),
+        Column("scaling", False, rank=4),
         Column("available", False, True),
-    ]  # fmt: skip
+    ]
     rows = [
         [
-            name, plan.bills, _sizes(plan), _or_none(plan.timeout_limit, duration_text), _or_none(plan.slots_limit),
-            _or_none(plan.instances if plan.bills == "reserved" else plan.instance_limit), _or_none(plan.concurrency_limit),
-            _scaling(plan), "yes" if plan.available is True else safe(str(plan.available or "no")),
+            name,
+            plan.bills,
+            _sizes(plan),
+            _or_none(plan.timeout_limit, duration_text),
+            _or_none(plan.slots_limit),
+            _or_none(plan.instances if plan.bills == "reserved" else plan.instance_limit),
+            _or_none(plan.concurrency_limit),
+            _scaling(plan),
+            "yes" if plan.available is True else safe(str(plan.available or "no")),
         ]
         for name, plan in card.plans.items()
-    ]  # fmt: skip
+    ]
     return table("Limits (– is none)", columns, rows, width=width)
 
 
@@ -119,10 +153,14 @@ def _prices(name: str, plan: Plan, width: int | None) -> RenderableType:
         Column("free a month"),
     ]
     rows = [
-        [meter, f"{METERS[meter].meaning} ({METERS[meter].unit})", price_text(plan, meter),
-         f"{plan.allowance[meter]:,}" if meter in plan.allowance else "–"]
+        [
+            meter,
+            f"{METERS[meter].meaning} ({METERS[meter].unit})",
+            price_text(plan, meter),
+            f"{plan.allowance[meter]:,}" if meter in plan.allowance else "–",
+        ]
         for meter in plan.prices()
-    ]  # fmt: skip
+    ]
     return table(f"{name}: {safe(plan.title) or plan.bills}", columns, rows, width=width)
 
 

@@ -44,9 +44,14 @@ def quantity_text(quantity: Decimal) -> str:
 
 
 _BILL_COLUMNS = [
-    Column("meter", False), Column("unit", False, rank=3), Column("quantity"), Column("free", rank=1), Column("billable"),
-    Column("price", False, True, rank=2), Column("amount"),
-]  # fmt: skip
+    Column("meter", False),
+    Column("unit", False, rank=3),
+    Column("quantity"),
+    Column("free", rank=1),
+    Column("billable"),
+    Column("price", False, True, rank=2),
+    Column("amount"),
+]
 
 
 def bill_table(projection: Projection, plan: PlayedPlan, width: int | None = None) -> RenderableType:
@@ -56,10 +61,17 @@ def bill_table(projection: Projection, plan: PlayedPlan, width: int | None = Non
     rows = []
     for line in merged_lines(plan.bill):
         name = f"{line.plan}: {line.meter}" if pinned else line.meter
-        rows.append([
-            name, METERS[line.meter].unit, quantity_text(line.quantity), _free(plan, line),
-            quantity_text(line.billable), _price(plan, line), f"{line.amount:,.6f}",
-        ])  # fmt: skip
+        rows.append(
+            [
+                name,
+                METERS[line.meter].unit,
+                quantity_text(line.quantity),
+                _free(plan, line),
+                quantity_text(line.billable),
+                _price(plan, line),
+                f"{line.amount:,.6f}",
+            ]
+        )
     rows.append(["total, rounded", "", "", "", "", "", f"{plan.bill.total:,.2f}"])
     return table(f"Bill on {plan.offer.name} ({projection.currency})", _BILL_COLUMNS, rows, width=width)
 

@@ -64,8 +64,17 @@ def cost_chart(projection: Projection, form: str) -> bytes:
         shown["all other meters"] = rest
     left = np.zeros(len(plans))
     for n, (meter, values) in enumerate(shown.items()):
-        panel.barh(range(len(plans)), values, left=left, label=meter.replace("_", " "), color=COLOURS[n % len(COLOURS)],
-                   hatch=_HATCHES[n % len(_HATCHES)], edgecolor="white", linewidth=0.5, height=0.6)  # fmt: skip
+        panel.barh(
+            range(len(plans)),
+            values,
+            left=left,
+            label=meter.replace("_", " "),
+            color=COLOURS[n % len(COLOURS)],
+            hatch=_HATCHES[n % len(_HATCHES)],
+            edgecolor="white",
+            linewidth=0.5,
+            height=0.6,
+        )
         left += np.array(values)
     for n, plan in enumerate(plans):
         note = (
@@ -118,8 +127,14 @@ def _throttled_hours(panels: list[Any], days: NDArray[np.float64], throttled: ND
     """Marks at the foot of the levels, and how many in a panel of their own."""
     marked = days[throttled > 0]
     panels[0].plot(
-        marked, np.zeros(len(marked)), "v", color=COLOURS[1], markersize=7, clip_on=False, label="hour with throttled calls"
-    )  # fmt: skip
+        marked,
+        np.zeros(len(marked)),
+        "v",
+        color=COLOURS[1],
+        markersize=7,
+        clip_on=False,
+        label="hour with throttled calls",
+    )
     panels[1].fill_between(days, throttled, step="post", color=COLOURS[1], linewidth=0.8, edgecolor=COLOURS[1])
     panels[1].set_ylabel("throttled\nin the hour")
     panels[1].set_ylim(0, float(throttled.max()) * 1.1)

@@ -45,12 +45,18 @@ def _unit(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, Any]:
         "cold_starts": unit.cold_starts,
         "concurrency": _level(unit.concurrency),
         "instances": {
-            "mean": instances.mean, "p95": instances.p95, "peak": instances.peak,
-            "limit": unit.instance_limit, "hours_at_limit": unit.at_limit_ns / 3.6e12,
+            "mean": instances.mean,
+            "p95": instances.p95,
+            "peak": instances.peak,
+            "limit": unit.instance_limit,
+            "hours_at_limit": unit.at_limit_ns / 3.6e12,
         },
         "wait_s": {"p50": unit.waits.p50, "p95": unit.waits.p95, "p99": unit.waits.p99, "max": unit.waits.max},
         "latency_s": {
-            "p50": unit.latency.p50, "p95": unit.latency.p95, "p99": unit.latency.p99, "max": unit.latency.max,
+            "p50": unit.latency.p50,
+            "p95": unit.latency.p95,
+            "p99": unit.latency.p99,
+            "max": unit.latency.max,
         },
         "lag_s": None if unit.lag_max_s is None else {"p95": unit.lag_p95_s, "max": unit.lag_max_s},
         "backlog_peak": unit.backlog_peak,
@@ -58,7 +64,7 @@ def _unit(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, Any]:
         "billed_s": billed_ns / 1e9,
         "gb_seconds": billed_ns / 1e9 * unit.unit.settings.memory_billed_mb / 1024,
         "cost": amount_text(plan.bill.functions[unit.key]),
-    }  # fmt: skip
+    }
 
 
 def _by(plan: PlayedPlan, billed_on: str, meter: str) -> dict[str, float]:
@@ -79,23 +85,42 @@ def _check(check: Check) -> dict[str, Any]:
 def _confidence(sure: Confidence) -> dict[str, Any]:
     """Every interval, as pairs of low and high."""
     return {
-        "level": sure.level, "cost": list(sure.cost), "throttled_share": list(sure.throttled_share),
-        "refused": list(sure.refused), "lost": list(sure.lost), "left_behind": list(sure.left_behind),
+        "level": sure.level,
+        "cost": list(sure.cost),
+        "throttled_share": list(sure.throttled_share),
+        "refused": list(sure.refused),
+        "lost": list(sure.lost),
+        "left_behind": list(sure.left_behind),
         "functions": [
             {
-                "function": f.function, "environment": f.environment,
-                "wait_p95": None if f.wait_p95 is None else list(f.wait_p95), "left_behind": list(f.left_behind),
+                "function": f.function,
+                "environment": f.environment,
+                "wait_p95": None if f.wait_p95 is None else list(f.wait_p95),
+                "left_behind": list(f.left_behind),
             }
             for f in sure.functions
         ],
-    }  # fmt: skip
+    }
 
 
 #: The keys of a plan, in the order they are written; what is not known of a refused plan is null.
 _KEYS = (
-    "plan", "feasible", "reasons", "meets_targets", "misses", "undecided", "cost", "attempts", "throttled_share",
-    "concurrency", "hints", "method", "confidence", "left_behind", "functions",
-)  # fmt: skip
+    "plan",
+    "feasible",
+    "reasons",
+    "meets_targets",
+    "misses",
+    "undecided",
+    "cost",
+    "attempts",
+    "throttled_share",
+    "concurrency",
+    "hints",
+    "method",
+    "confidence",
+    "left_behind",
+    "functions",
+)
 
 
 def _plan(plan: PlanProjection) -> dict[str, Any]:

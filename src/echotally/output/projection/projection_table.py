@@ -19,10 +19,18 @@ from echotally.projection.metering import events_from_outside
 from echotally.projection.replicate import Replicated
 
 _PLAN_COLUMNS = [
-    Column("plan", False), Column("month"), Column("per million events", rank=3), Column("throttled %"),
-    Column("lost events", rank=1), Column("wait p95 s"), Column("peak calls", rank=2), Column("peak inst.", rank=3),
-    Column("cold starts", rank=4), Column("when idle", rank=2), Column("targets", False),
-]  # fmt: skip
+    Column("plan", False),
+    Column("month"),
+    Column("per million events", rank=3),
+    Column("throttled %"),
+    Column("lost events", rank=1),
+    Column("wait p95 s"),
+    Column("peak calls", rank=2),
+    Column("peak inst.", rank=3),
+    Column("cold starts", rank=4),
+    Column("when idle", rank=2),
+    Column("targets", False),
+]
 
 
 def _plan_row(projection: Projection, plan: PlayedPlan) -> list[str]:
@@ -30,12 +38,18 @@ def _plan_row(projection: Projection, plan: PlayedPlan) -> list[str]:
     events = events_from_outside(projection.model, plan.measured)
     per_million = bill.unrounded / Decimal(events) * 1_000_000 if events else None
     return [
-        ("→ " if plan.offer.name == projection.pick else "  ") + plan.offer.name, money(bill.shown),
-        "–" if per_million is None else money(per_million), share(totals.throttled_share),
-        count(totals.lost), seconds(totals.wait_p95_s), count(plan.measured.concurrency.peak),
-        count(_peak_instances(plan.units)), count(totals.cold_starts),
-        "–" if plan.when_idle is None else money(plan.when_idle.total), targets_text(projection, plan),
-    ]  # fmt: skip
+        ("→ " if plan.offer.name == projection.pick else "  ") + plan.offer.name,
+        money(bill.shown),
+        "–" if per_million is None else money(per_million),
+        share(totals.throttled_share),
+        count(totals.lost),
+        seconds(totals.wait_p95_s),
+        count(plan.measured.concurrency.peak),
+        count(_peak_instances(plan.units)),
+        count(totals.cold_starts),
+        "–" if plan.when_idle is None else money(plan.when_idle.total),
+        targets_text(projection, plan),
+    ]
 
 
 def targets_text(projection: Projection, plan: PlayedPlan) -> str:
@@ -87,10 +101,19 @@ def _grouped(plan: RefusedPlan) -> list[tuple[str, list[str]]]:
 
 
 _UNIT_COLUMNS = [
-    Column("function", False), Column("environment", False), Column("events in"), Column("attempts", rank=3),
-    Column("throttled %", rank=1), Column("failed", rank=2), Column("lost", rank=2), Column("wait p95 s"),
-    Column("calls p99", rank=4), Column("inst. peak", rank=3), Column("limit", rank=4), Column("cost"),
-]  # fmt: skip
+    Column("function", False),
+    Column("environment", False),
+    Column("events in"),
+    Column("attempts", rank=3),
+    Column("throttled %", rank=1),
+    Column("failed", rank=2),
+    Column("lost", rank=2),
+    Column("wait p95 s"),
+    Column("calls p99", rank=4),
+    Column("inst. peak", rank=3),
+    Column("limit", rank=4),
+    Column("cost"),
+]
 #: Columns that stand beside the others only where some function has something to put there.
 _SOMETIMES: dict[str, Callable[[UnitMeasured], float | None]] = {
     "timed out": lambda u: u.attempts["timed_out"],
@@ -112,11 +135,23 @@ def functions_table(projection: Projection, plan: PlayedPlan, width: int | None 
     for u in units:
         cost = plan.bill.functions[u.unit.function, u.unit.environment]
         more = [seconds(read(u)) if name == "lag max s" else count(read(u)) for name, read in beside.items()]
-        rows.append([
-            safe(u.unit.function), safe(u.unit.environment), count(u.events["in"]), count(u.attempts["total"]),
-            share(u.throttled_share), count(u.attempts["failed"] + u.attempts["timed_out"]), count(u.lost_events), *more,
-            _wait_text(u, sure.get((u.unit.function, u.unit.environment))), count(u.concurrency.p99), count(u.instances.peak), count(u.instance_limit), f"{cost:,.4f}",
-        ])  # fmt: skip
+        rows.append(
+            [
+                safe(u.unit.function),
+                safe(u.unit.environment),
+                count(u.events["in"]),
+                count(u.attempts["total"]),
+                share(u.throttled_share),
+                count(u.attempts["failed"] + u.attempts["timed_out"]),
+                count(u.lost_events),
+                *more,
+                _wait_text(u, sure.get((u.unit.function, u.unit.environment))),
+                count(u.concurrency.p99),
+                count(u.instances.peak),
+                count(u.instance_limit),
+                f"{cost:,.4f}",
+            ]
+        )
     blank = [""] * (9 + len(beside))
     if plan.bill.flat:
         rows.append(["(flat)", "", *blank, f"{plan.bill.flat:,.4f}"])
@@ -173,15 +208,30 @@ def _intervals(projection: Projection, width: int | None = None) -> list[Rendera
     for p, sure in plans:
         waits = [f.wait_p95 for f in sure.functions if f.wait_p95 is not None]
         slowest = max(waits, key=lambda w: w[1], default=None)
-        rows.append([
-            p.offer.name, money(p.bill.shown), _range(sure.cost, money), _range(sure.throttled_share, share),
-            _range(sure.refused, share), _range(sure.lost, count), f"{p.totals.left_behind_share * 100:.3g}",
-            _range(sure.left_behind, share), "–" if slowest is None else _range(slowest, seconds),
-        ])  # fmt: skip
+        rows.append(
+            [
+                p.offer.name,
+                money(p.bill.shown),
+                _range(sure.cost, money),
+                _range(sure.throttled_share, share),
+                _range(sure.refused, share),
+                _range(sure.lost, count),
+                f"{p.totals.left_behind_share * 100:.3g}",
+                _range(sure.left_behind, share),
+                "–" if slowest is None else _range(slowest, seconds),
+            ]
+        )
     columns = [
-        Column("plan", False), Column("month"), Column("between"), Column("throttled %"), Column("refused %", rank=3),
-        Column("lost events", rank=1), Column("left behind %", rank=2), Column("between", rank=2), Column("wait p95 s", rank=1),
-    ]  # fmt: skip
+        Column("plan", False),
+        Column("month"),
+        Column("between"),
+        Column("throttled %"),
+        Column("refused %", rank=3),
+        Column("lost events", rank=1),
+        Column("left behind %", rank=2),
+        Column("between", rank=2),
+        Column("wait p95 s", rank=1),
+    ]
     return [table(f"How sure: 95 % intervals ({projection.currency})", columns, rows, width=width)]
 
 

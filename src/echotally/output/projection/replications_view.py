@@ -17,13 +17,25 @@ def replication_parts(found: Replicated, width: int | None = None) -> list[Rende
     picks = ", ".join(
         f"{name or 'no plan'} in {k} of {n}" for name, k in sorted(found.picks.items(), key=lambda p: -p[1])
     )
-    columns = [Column("plan", False), Column("month", False), Column("throttled %", False), Column("wait p95 s", False, rank=1),
-               Column("peak calls", False, rank=2), Column("cold starts", False, rank=3)]  # fmt: skip
+    columns = [
+        Column("plan", False),
+        Column("month", False),
+        Column("throttled %", False),
+        Column("wait p95 s", False, rank=1),
+        Column("peak calls", False, rank=2),
+        Column("cold starts", False, rank=3),
+    ]
     rows = [
-        [name, _text(f["cost.total"], 2), _text(f["throttled_share"], 3, 100), _text(f.get("wait_p95_s"), 3),
-         _text(f["concurrency.peak"], 1), _text(f["cold_starts"], 0)]
+        [
+            name,
+            _text(f["cost.total"], 2),
+            _text(f["throttled_share"], 3, 100),
+            _text(f.get("wait_p95_s"), 3),
+            _text(f["concurrency.peak"], 1),
+            _text(f["cold_starts"], 0),
+        ]
         for name, f in found.figures.items()
-    ]  # fmt: skip
+    ]
     title = f"Over {n} replications: mean ± half of the {LEVEL:.0%} interval"
     return [Text(f"How sure: picked {picks} replications."), Text(""), table(title, columns, rows, width=width)]
 

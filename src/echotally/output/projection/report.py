@@ -91,22 +91,36 @@ def report_page(projection: Projection, checked: Checked | None, model_path: Pat
 
 def _contents(projection: Projection, checked: Checked | None, model_path: Path) -> dict[str, Any]:
     plan = projection.best
-    parts = [("plans", "Plans"), *([("bill", "Bill"), ("functions", "Functions")] if plan else []), ("findings", "Findings"), ("assumptions", "Assumptions")]  # fmt: skip
+    parts = [
+        ("plans", "Plans"),
+        *([("bill", "Bill"), ("functions", "Functions")] if plan else []),
+        ("findings", "Findings"),
+        ("assumptions", "Assumptions"),
+    ]
     return {
-        "estate": safe(projection.model.estate.name), "month": projection.model.estate.month, "parts": parts,
-        "verdict": [safe(line) for line in verdict_lines(projection)], "plans": _plans(projection),
-        "beside": list(_beside(projection)), "cost_chart": _picture(cost_chart(projection, "svg"), _cost_text(projection)),
-        "plan": safe(plan.offer.name if plan else ""), "bill": _bill(projection, plan) if plan else None,
+        "estate": safe(projection.model.estate.name),
+        "month": projection.model.estate.month,
+        "parts": parts,
+        "verdict": [safe(line) for line in verdict_lines(projection)],
+        "plans": _plans(projection),
+        "beside": list(_beside(projection)),
+        "cost_chart": _picture(cost_chart(projection, "svg"), _cost_text(projection)),
+        "plan": safe(plan.offer.name if plan else ""),
+        "bill": _bill(projection, plan) if plan else None,
         "standing": [safe(line) for line in standing_line(plan)] if plan else [],
         "functions": _functions(projection, plan) if plan else None,
         "units": _units(projection, plan) if plan else [],
         "findings": [_finding(f) for f in checked.findings] if checked else [],
-        "assumptions": [safe(line) for line in assumptions(projection)], "version": version("echotally"),
-        "seed": projection.seed, "zone_data": zone_data_version(),
+        "assumptions": [safe(line) for line in assumptions(projection)],
+        "version": version("echotally"),
+        "seed": projection.seed,
+        "zone_data": zone_data_version(),
         "changed": [(safe(a), safe(v)) for a, v in (checked.loaded.document.changed_sets() if checked else [])],
-        "values": _grid("Values in force", ["address", "value"], [[a, v] for a, v in values_in_force(projection.model)]),
+        "values": _grid(
+            "Values in force", ["address", "value"], [[a, v] for a, v in values_in_force(projection.model)]
+        ),
         "files": list(_files(projection, model_path)),
-    }  # fmt: skip
+    }
 
 
 def _cell(text: str, value: object = None) -> Cell:
@@ -126,10 +140,16 @@ def _picture(picture: bytes, alt: str) -> Picture:
 
 def _plans(projection: Projection) -> Grid:
     columns = (
-        Heading("plan", False), Heading(f"month ({projection.currency})"), Heading("throttled (%)"), Heading("lost events"),
-        Heading("wait p95 (s)"), Heading("calls at once, peak"), Heading("cold starts"),
-        Heading(f"when nothing runs ({projection.currency})"), Heading("targets", False),
-    )  # fmt: skip
+        Heading("plan", False),
+        Heading(f"month ({projection.currency})"),
+        Heading("throttled (%)"),
+        Heading("lost events"),
+        Heading("wait p95 (s)"),
+        Heading("calls at once, peak"),
+        Heading("cold starts"),
+        Heading(f"when nothing runs ({projection.currency})"),
+        Heading("targets", False),
+    )
     feasible = list(projection.by_cost())
     rows = tuple(_plan_cells(projection, p) for p in feasible)
     pick = next((n for n, p in enumerate(feasible) if p.offer.name == projection.pick), -1)
@@ -142,10 +162,16 @@ def _plan_cells(projection: Projection, plan: PlayedPlan) -> tuple[Cell, ...]:
     idle = plan.when_idle.total if plan.when_idle else None
     said = targets_text(projection, plan)
     return (
-        _cell(plan.offer.name, plan.offer.name), _cell(money(plan.bill.shown), plan.bill.total), _cell(share(throttled), throttled),
-        _cell(count(lost), lost), _cell(seconds(wait), wait), _cell(count(plan.measured.concurrency.peak), plan.measured.concurrency.peak),
-        _cell(count(cold), cold), _cell("–" if idle is None else money(idle), idle), _cell(said, len(plan.misses)),
-    )  # fmt: skip
+        _cell(plan.offer.name, plan.offer.name),
+        _cell(money(plan.bill.shown), plan.bill.total),
+        _cell(share(throttled), throttled),
+        _cell(count(lost), lost),
+        _cell(seconds(wait), wait),
+        _cell(count(plan.measured.concurrency.peak), plan.measured.concurrency.peak),
+        _cell(count(cold), cold),
+        _cell("–" if idle is None else money(idle), idle),
+        _cell(said, len(plan.misses)),
+    )
 
 
 def _beside(projection: Projection) -> Sequence[Grid]:
@@ -167,14 +193,23 @@ def _cost_text(projection: Projection) -> str:
 
 
 def _bill(projection: Projection, plan: PlayedPlan) -> Grid:
-    columns = (Heading("meter", False), Heading("unit", False), Heading("quantity"), Heading("free"), Heading("billable"), Heading(f"amount ({projection.currency})"))  # fmt: skip
+    columns = (
+        Heading("meter", False),
+        Heading("unit", False),
+        Heading("quantity"),
+        Heading("free"),
+        Heading("billable"),
+        Heading(f"amount ({projection.currency})"),
+    )
     rows = [
         (
-            _cell(line.meter, line.meter), _cell(METERS[line.meter].unit, METERS[line.meter].unit),
-            *(_cell(quantity_text(q), q) for q in (line.quantity, line.allowance, line.billable)), _cell(f"{line.amount:,.6f}", line.amount),
+            _cell(line.meter, line.meter),
+            _cell(METERS[line.meter].unit, METERS[line.meter].unit),
+            *(_cell(quantity_text(q), q) for q in (line.quantity, line.allowance, line.billable)),
+            _cell(f"{line.amount:,.6f}", line.amount),
         )
         for line in merged_lines(plan.bill)
-    ]  # fmt: skip
+    ]
     blank = _cell("", None)
     rows.append(
         (_cell("total, rounded", "~"), blank, blank, blank, blank, _cell(f"{plan.bill.total:,.2f}", plan.bill.total))
@@ -183,9 +218,18 @@ def _bill(projection: Projection, plan: PlayedPlan) -> Grid:
 
 
 _UNIT_HEADINGS = (
-    Heading("function", False), Heading("environment", False), Heading("events in"), Heading("attempts"), Heading("throttled (%)"),
-    Heading("failed"), Heading("lost"), Heading("wait p95 (s)"), Heading("calls p99"), Heading("instances, peak"), Heading("limit"),
-)  # fmt: skip
+    Heading("function", False),
+    Heading("environment", False),
+    Heading("events in"),
+    Heading("attempts"),
+    Heading("throttled (%)"),
+    Heading("failed"),
+    Heading("lost"),
+    Heading("wait p95 (s)"),
+    Heading("calls p99"),
+    Heading("instances, peak"),
+    Heading("limit"),
+)
 
 
 def _functions(projection: Projection, plan: PlayedPlan) -> Grid:
@@ -193,12 +237,22 @@ def _functions(projection: Projection, plan: PlayedPlan) -> Grid:
     for u in plan.units:
         failed, lost = u.attempts["failed"] + u.attempts["timed_out"], u.lost_events
         throttled, cost = u.throttled_share, plan.bill.functions[u.key]
-        rows.append((
-            _cell(u.unit.function, u.unit.function), _cell(u.unit.environment, u.unit.environment), _cell(count(u.events["in"]), u.events["in"]),
-            _cell(count(u.attempts["total"]), u.attempts["total"]), _cell(share(throttled), throttled), _cell(count(failed), failed),
-            _cell(count(lost), lost), _cell(seconds(u.waits.p95), u.waits.p95), _cell(count(u.concurrency.p99), u.concurrency.p99),
-            _cell(count(u.instances.peak), u.instances.peak), _cell(count(u.instance_limit), u.instance_limit), _cell(f"{cost:,.4f}", cost),
-        ))  # fmt: skip
+        rows.append(
+            (
+                _cell(u.unit.function, u.unit.function),
+                _cell(u.unit.environment, u.unit.environment),
+                _cell(count(u.events["in"]), u.events["in"]),
+                _cell(count(u.attempts["total"]), u.attempts["total"]),
+                _cell(share(throttled), throttled),
+                _cell(count(failed), failed),
+                _cell(count(lost), lost),
+                _cell(seconds(u.waits.p95), u.waits.p95),
+                _cell(count(u.concurrency.p99), u.concurrency.p99),
+                _cell(count(u.instances.peak), u.instances.peak),
+                _cell(count(u.instance_limit), u.instance_limit),
+                _cell(f"{cost:,.4f}", cost),
+            )
+        )
     columns = (*_UNIT_HEADINGS, Heading(f"cost ({projection.currency})"))
     return Grid("Functions and environments", columns, tuple(rows), sortable=True)
 
@@ -235,19 +289,29 @@ def _facts(unit: UnitMeasured) -> Grid:
     attempts = [[f"attempts {name.replace('_', ' ')}", count(n)] for name, n in unit.attempts.items() if n]
     waits = [[f"wait {name} (s)", seconds(getattr(unit.waits, name))] for name in ("p50", "p95", "p99", "max")]
     more = [
-        ["calls", count(unit.calls)], ["cold starts", count(unit.cold_starts)], ["largest backlog", count(unit.backlog_peak)],
-        ["calls in flight, mean", f"{unit.concurrency.mean:,.4f}"], ["instances, mean", f"{unit.instances.mean:,.4f}"],
-        ["hours at the instance limit", f"{unit.at_limit_ns / 3.6e12:,.2f}"], ["time billed (s)", f"{unit.time_billed_ns / 1e9:,.3f}"],
-    ]  # fmt: skip
+        ["calls", count(unit.calls)],
+        ["cold starts", count(unit.cold_starts)],
+        ["largest backlog", count(unit.backlog_peak)],
+        ["calls in flight, mean", f"{unit.concurrency.mean:,.4f}"],
+        ["instances, mean", f"{unit.instances.mean:,.4f}"],
+        ["hours at the instance limit", f"{unit.at_limit_ns / 3.6e12:,.2f}"],
+        ["time billed (s)", f"{unit.time_billed_ns / 1e9:,.3f}"],
+    ]
     return _grid("Figures of the month", ["figure", "value"], [*events, *attempts, *waits, *more])
 
 
 def _finding(finding: Finding) -> dict[str, str]:
     noticed, rule = finding.noticed, finding.rule
     return {
-        "level": rule.level, "code": rule.code, "title": rule.title, "address": safe(noticed.address), "text": safe(noticed.text),
-        "effect": safe(noticed.effect), "change": safe(change_text(finding)) if noticed.sets else "", "accepted": safe(finding.accepted or ""),
-    }  # fmt: skip
+        "level": rule.level,
+        "code": rule.code,
+        "title": rule.title,
+        "address": safe(noticed.address),
+        "text": safe(noticed.text),
+        "effect": safe(noticed.effect),
+        "change": safe(change_text(finding)) if noticed.sets else "",
+        "accepted": safe(finding.accepted or ""),
+    }
 
 
 def _files(projection: Projection, model_path: Path) -> Sequence[dict[str, str]]:

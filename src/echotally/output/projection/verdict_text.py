@@ -53,9 +53,11 @@ def verdict_lines(projection: Projection) -> list[str]:
     """What piles up and what is lost on the plan shown, then the pick and what speaks for it, or the closest plan."""
     shown = projection.best
     before = list(trouble_lines(projection, shown)) if shown else []
-    return [*before[:1], headline(projection), *before[1:], *_reasons(projection)] if _piling(projection) else [
-        headline(projection), *before, *_reasons(projection)
-    ]  # fmt: skip
+    return (
+        [*before[:1], headline(projection), *before[1:], *_reasons(projection)]
+        if _piling(projection)
+        else [headline(projection), *before, *_reasons(projection)]
+    )
 
 
 def headline(projection: Projection) -> str:

@@ -54,20 +54,33 @@ def set_lines(found: Choice) -> list[str]:
 def choose_text(found: Choice, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, each function's plan and sizes, and the change as overrides."""
     sizes = dict(found.sets)
-    columns = [Column("function", False), Column("plan", False), Column("memory"), Column("limit"), Column("throttled %", rank=1),
-               Column("wait p95 s", rank=1), Column("peak inst.", rank=2), Column("cost")]  # fmt: skip
+    columns = [
+        Column("function", False),
+        Column("plan", False),
+        Column("memory"),
+        Column("limit"),
+        Column("throttled %", rank=1),
+        Column("wait p95 s", rank=1),
+        Column("peak inst.", rank=2),
+        Column("cost"),
+    ]
     rows = []
     for name, function in found.loaded.model.functions.items():
         units = found.chosen.units_of(name)
         totals = totals_of(units)
         limit = sizes.get(f"functions.{name}.instance_limit") or function.instance_limit
-        rows.append([
-            safe(name), found.assignment[name], sizes.get(f"functions.{name}.memory") or memory_text(function.memory),
-            "–" if limit is None else str(limit), share(totals.throttled_share),
-            seconds(totals.wait_p95_s),
-            count(max(u.instances.peak for u in units)),
-            f"{sum(found.chosen.bill.functions[u.key] for u in units):,.4f}",
-        ])  # fmt: skip
+        rows.append(
+            [
+                safe(name),
+                found.assignment[name],
+                sizes.get(f"functions.{name}.memory") or memory_text(function.memory),
+                "–" if limit is None else str(limit),
+                share(totals.throttled_share),
+                seconds(totals.wait_p95_s),
+                count(max(u.instances.peak for u in units)),
+                f"{sum(found.chosen.bill.functions[u.key] for u in units):,.4f}",
+            ]
+        )
     parts: list[RenderableType] = [
         Text(safe(line), style="bold" if n == 0 else "") for n, line in enumerate(choose_verdict(found))
     ]

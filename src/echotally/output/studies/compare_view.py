@@ -72,11 +72,34 @@ def _sections(found: Comparison) -> list[tuple[str, list[Column], list[list[str]
     a, b = found.names
     sections = [
         (f"Causes ({found.currency})", [Column("cause", False), Column("amount")], causes),
-        ("Inputs that changed", [Column("address", False, wrap=True), Column(a, False, wrap=True), Column(b, False, wrap=True)], inputs),
-        (f"Plans ({found.currency})", [Column("plan", False), Column(a), Column(b), Column("difference"), Column("targets missed", False)], plans),
-        (f"Meters of the pick ({found.currency})", [Column("meter", False), Column(a), Column(b), Column("volume"), Column("run time", rank=1), Column("price", rank=1)], meters),
-        ("Functions that moved", [Column("function", False), Column("environment", False), Column("figure", False), Column(a), Column(b)], functions),
-    ]  # fmt: skip
+        (
+            "Inputs that changed",
+            [Column("address", False, wrap=True), Column(a, False, wrap=True), Column(b, False, wrap=True)],
+            inputs,
+        ),
+        (
+            f"Plans ({found.currency})",
+            [Column("plan", False), Column(a), Column(b), Column("difference"), Column("targets missed", False)],
+            plans,
+        ),
+        (
+            f"Meters of the pick ({found.currency})",
+            [
+                Column("meter", False),
+                Column(a),
+                Column(b),
+                Column("volume"),
+                Column("run time", rank=1),
+                Column("price", rank=1),
+            ],
+            meters,
+        ),
+        (
+            "Functions that moved",
+            [Column("function", False), Column("environment", False), Column("figure", False), Column(a), Column(b)],
+            functions,
+        ),
+    ]
     return [(title, columns, rows) for title, columns, rows in sections if rows]
 
 
@@ -129,20 +152,39 @@ def compare_json(found: Comparison) -> str:
         return None if amount is None else amount_text(amount)
 
     data = {
-        "schema": "echotally-comparison/1", "files": list(found.names), "currency": found.currency, "picks": list(found.picks),
-        "before": money(found.before), "after": money(found.after), "difference": money(found.after - found.before),
+        "schema": "echotally-comparison/1",
+        "files": list(found.names),
+        "currency": found.currency,
+        "picks": list(found.picks),
+        "before": money(found.before),
+        "after": money(found.after),
+        "difference": money(found.after - found.before),
         "causes": {cause: money(amount) for cause, amount in found.causes.items()},
         "rows": [
-            {"meter": m.meter, "before": money(m.before), "after": money(m.after), "volume": money(m.volume), "run_time": money(m.run_time), "price": money(m.price)}
+            {
+                "meter": m.meter,
+                "before": money(m.before),
+                "after": money(m.after),
+                "volume": money(m.volume),
+                "run_time": money(m.run_time),
+                "price": money(m.price),
+            }
             for m in found.meters
         ],
         "plans": [
-            {"plan": p.plan, "before": money(p.before), "after": money(p.after), "misses_before": p.misses_before, "misses_after": p.misses_after}
+            {
+                "plan": p.plan,
+                "before": money(p.before),
+                "after": money(p.after),
+                "misses_before": p.misses_before,
+                "misses_after": p.misses_after,
+            }
             for p in found.plans
         ],
         "inputs": [change(c) for c in found.inputs],
-        "functions": [vars(f) for f in found.functions], "notes": list(found.notes),
-    }  # fmt: skip
+        "functions": [vars(f) for f in found.functions],
+        "notes": list(found.notes),
+    }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 

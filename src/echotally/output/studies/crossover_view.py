@@ -36,8 +36,14 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
     """The verdict, the crossings, then costs by volume."""
     plans = list(dict.fromkeys(row["plan"] for row in found.rows))
     parts: list[RenderableType] = [Text(safe(crossover_verdict(found)), style="bold"), Text("")]
-    columns = [Column("times today"), Column("events a month"), Column("cost of both"), Column("cheaper below", False),
-               Column("cheaper above", False), Column("", False)]  # fmt: skip
+    columns = [
+        Column("times today"),
+        Column("events a month"),
+        Column("cost of both"),
+        Column("cheaper below", False),
+        Column("cheaper above", False),
+        Column("", False),
+    ]
     rows = [
         [
             f"{c.scale:,.3f}",
@@ -123,12 +129,26 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
         )
         for met in (True, False):
             some = [r for r in rows if bool(r["meets_targets"]) == met]
-            panel.plot([r["scale"] for r in some], [max(r["cost_total"], 1e-3) for r in some], linestyle="", marker=looks["marker"],
-                       color=looks["color"], fillstyle="full" if met else "none", markersize=7)  # fmt: skip
+            panel.plot(
+                [r["scale"] for r in some],
+                [max(r["cost_total"], 1e-3) for r in some],
+                linestyle="",
+                marker=looks["marker"],
+                color=looks["color"],
+                fillstyle="full" if met else "none",
+                markersize=7,
+            )
     for c in found.crossings:
         weight = "bold" if c.cheapest else "normal"
-        panel.annotate(f"{c.scale:,.2f} x", (c.scale, c.cost), (0, 26), textcoords="offset points", ha="center",
-                       weight=weight, arrowprops={"arrowstyle": "->", "color": "black"})  # fmt: skip
+        panel.annotate(
+            f"{c.scale:,.2f} x",
+            (c.scale, c.cost),
+            (0, 26),
+            textcoords="offset points",
+            ha="center",
+            weight=weight,
+            arrowprops={"arrowstyle": "->", "color": "black"},
+        )
     panel.set_xscale("log")
     panel.set_yscale("log")
     plain_numbers(panel)

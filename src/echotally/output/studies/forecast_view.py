@@ -50,13 +50,26 @@ def forecast_text(found: Forecast, width: int | None = None, colour: bool | None
     parts += [Text(line) for line in forecast_verdict(found)[1:]]
     parts.append(Text(""))
     columns = [
-        Column("month", False), Column("P10"), Column("P50"), Column("P90"), Column("throttled % P50", rank=1), Column("P90", rank=2),
-        Column("cheapest in % of draws", rank=1), Column("over the cost target in %", rank=2),
-    ]  # fmt: skip
+        Column("month", False),
+        Column("P10"),
+        Column("P50"),
+        Column("P90"),
+        Column("throttled % P50", rank=1),
+        Column("P90", rank=2),
+        Column("cheapest in % of draws", rank=1),
+        Column("over the cost target in %", rank=2),
+    ]
     rows = [
-        [m.month + ("*" if m.behind else ""), *_money(m.cost), share(m.throttled[1]), share(m.throttled[2]), f"{m.cheapest_chance * 100:.0f}", f"{m.over_budget_chance * 100:.0f}"]
+        [
+            m.month + ("*" if m.behind else ""),
+            *_money(m.cost),
+            share(m.throttled[1]),
+            share(m.throttled[2]),
+            f"{m.cheapest_chance * 100:.0f}",
+            f"{m.over_budget_chance * 100:.0f}",
+        ]
         for m in best.months
-    ]  # fmt: skip
+    ]
     parts.append(table(f"{best.plan}, month by month ({found.currency})", columns, rows, (), width))
     parts.append(_plans(found, width))
     parts.append(_tornado(found, width))
@@ -99,11 +112,14 @@ def _tornado(found: Forecast, width: int | None) -> RenderableType:
     widest = max((abs(s.high_cost - s.low_cost) for s in found.tornado), default=0.0) or 1.0
     rows = [
         [
-            safe(s.input.address) + ("" if s.input.declared else " *"), f"{s.input.low:g}", f"{s.input.high:g}", *_money((s.low_cost, s.high_cost)),
+            safe(s.input.address) + ("" if s.input.declared else " *"),
+            f"{s.input.low:g}",
+            f"{s.input.high:g}",
+            *_money((s.low_cost, s.high_cost)),
             "█" * max(1, round(abs(s.high_cost - s.low_cost) / widest * _BAR)),
         ]
         for s in found.tornado[:12]
-    ]  # fmt: skip
+    ]
     title = (
         f"What moves the cost of {found.plan} most (factors; expected {money(found.expected_total)} {found.currency})"
     )
@@ -128,24 +144,47 @@ def forecast_json(found: Forecast) -> str:
     """The forecast as data (schema ``echotally-forecast/1``); ``rows`` has a row a plan and month."""
     rows = [
         {
-            "plan": p.plan, "month": m.month, "cost_p10": m.cost[0], "cost_p50": m.cost[1], "cost_p90": m.cost[2],
-            "cost_expected": m.expected_cost, "throttled_p10": m.throttled[0], "throttled_p50": m.throttled[1],
-            "throttled_p90": m.throttled[2], "cheapest_chance": m.cheapest_chance, "over_budget_chance": m.over_budget_chance, "leaves_work_undone": m.behind,
+            "plan": p.plan,
+            "month": m.month,
+            "cost_p10": m.cost[0],
+            "cost_p50": m.cost[1],
+            "cost_p90": m.cost[2],
+            "cost_expected": m.expected_cost,
+            "throttled_p10": m.throttled[0],
+            "throttled_p50": m.throttled[1],
+            "throttled_p90": m.throttled[2],
+            "cheapest_chance": m.cheapest_chance,
+            "over_budget_chance": m.over_budget_chance,
+            "leaves_work_undone": m.behind,
         }
         for p in found.plans
         for m in p.months
-    ]  # fmt: skip
+    ]
     data = {
-        "schema": "echotally-forecast/1", "currency": found.currency, "months": list(found.months), "draws": found.draws, "seed": found.seed,
+        "schema": "echotally-forecast/1",
+        "currency": found.currency,
+        "months": list(found.months),
+        "draws": found.draws,
+        "seed": found.seed,
         "totals": [{"plan": p.plan, "p10": p.total[0], "p50": p.total[1], "p90": p.total[2]} for p in found.plans],
         "switches": [{"month": month, "plan": plan} for month, plan in found.switches],
         "crossed": [{"plan": p.plan, "month": c.month, "what": c.what} for p in found.plans for c in p.crossed],
         "tornado": [
-            {"input": s.input.address, "low": s.input.low, "high": s.input.high, "declared": s.input.declared, "cost_low": s.low_cost, "cost_high": s.high_cost}
+            {
+                "input": s.input.address,
+                "low": s.input.low,
+                "high": s.input.high,
+                "declared": s.input.declared,
+                "cost_low": s.low_cost,
+                "cost_high": s.high_cost,
+            }
             for s in found.tornado
         ],
-        "tornado_plan": found.plan, "error": found.error, "rows": rows, "notes": list(found.notes),
-    }  # fmt: skip
+        "tornado_plan": found.plan,
+        "error": found.error,
+        "rows": rows,
+        "notes": list(found.notes),
+    }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 
@@ -175,8 +214,9 @@ def _tornado_chart(found: Forecast, form: str) -> bytes:
     shown: list[Swing] = list(reversed(found.tornado[:15]))
     for n, swing in enumerate(shown):
         for cost, colour, hatch, name in (
-            (swing.low_cost, COLOURS[5], "//", "at the low end"), (swing.high_cost, COLOURS[1], "", "at the high end"),
-        ):  # fmt: skip
+            (swing.low_cost, COLOURS[5], "//", "at the low end"),
+            (swing.high_cost, COLOURS[1], "", "at the high end"),
+        ):
             panel.barh(
                 n,
                 cost - found.expected_total,

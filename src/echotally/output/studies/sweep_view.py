@@ -93,10 +93,16 @@ def _run_columns(found: Sweep) -> list[str]:
 def _cells(found: Sweep, row: Row, runs: list[str]) -> list[str]:
     return [
         *(safe(str(row[axis.address])) for axis in found.axes),
-        row["plan"], money(row["cost_total"]) + _MARKS[row["meets_targets"]], share(row["throttled_share"]), count(row["lost_events"]), seconds(row["wait_p95_s"]),
+        row["plan"],
+        money(row["cost_total"]) + _MARKS[row["meets_targets"]],
+        share(row["throttled_share"]),
+        count(row["lost_events"]),
+        seconds(row["wait_p95_s"]),
         *(seconds(row.get(f"run_s:{name}")) for name in runs),
-        count(row["concurrency_peak"]), count(row["misses"]), "yes" if row["front"] else "",
-    ]  # fmt: skip
+        count(row["concurrency_peak"]),
+        count(row["misses"]),
+        "yes" if row["front"] else "",
+    ]
 
 
 def sweep_json(found: Sweep) -> str:
@@ -180,9 +186,13 @@ def _lines(found: Sweep) -> Any:
 def _mark_best(found: Sweep, panel: Any, x: float | None) -> None:
     if found.best and x is not None:
         panel.annotate(
-            "best", (x, found.best["cost_total"]), (0, 24), textcoords="offset points", ha="center",
+            "best",
+            (x, found.best["cost_total"]),
+            (0, 24),
+            textcoords="offset points",
+            ha="center",
             arrowprops={"arrowstyle": "->", "color": "black"},
-        )  # fmt: skip
+        )
 
 
 def _title(found: Sweep) -> str:

@@ -44,10 +44,20 @@ def _limit(limit: int | None) -> str:
 def drain_text(found: Drain, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, then a row a plan, limit and batch size."""
     columns = [
-        Column("plan", False), Column("limit"), Column("batch"), Column("empty after s"), Column("99 % handled after s", rank=2), Column("oldest waited s"),
-        Column("messages/s", rank=1), Column("expired", rank=2), Column("dead letters", rank=2), Column("peak inst."),
-        Column("first start s", rank=4), Column("last start s", rank=3), Column("cost", rank=1),
-    ]  # fmt: skip
+        Column("plan", False),
+        Column("limit"),
+        Column("batch"),
+        Column("empty after s"),
+        Column("99 % handled after s", rank=2),
+        Column("oldest waited s"),
+        Column("messages/s", rank=1),
+        Column("expired", rank=2),
+        Column("dead letters", rank=2),
+        Column("peak inst."),
+        Column("first start s", rank=4),
+        Column("last start s", rank=3),
+        Column("cost", rank=1),
+    ]
     if found.within_ns is not None:
         columns.append(Column(f"clears in {duration_text(found.within_ns)}"))
     rows = [_drain_cells(row, found.within_ns is not None) for row in found.rows]
@@ -72,24 +82,46 @@ def drain_text(found: Drain, width: int | None = None, colour: bool | None = Non
 def _drain_cells(row: DrainRow, clears: bool) -> list[str]:
     starts = row.starts_s
     return [
-        row.plan, _limit(row.limit), count(row.batch), seconds(row.empty_s), seconds(row.most_s), seconds(row.oldest_s), seconds(row.rate_per_s),
-        count(row.expired), count(row.dead_lettered), count(row.peak_instances), seconds(starts[0] if starts else None),
-        seconds(starts[-1] if starts else None), f"{row.cost:,.6f}", *([count(row.clears)] if clears else []),
-    ]  # fmt: skip
+        row.plan,
+        _limit(row.limit),
+        count(row.batch),
+        seconds(row.empty_s),
+        seconds(row.most_s),
+        seconds(row.oldest_s),
+        seconds(row.rate_per_s),
+        count(row.expired),
+        count(row.dead_lettered),
+        count(row.peak_instances),
+        seconds(starts[0] if starts else None),
+        seconds(starts[-1] if starts else None),
+        f"{row.cost:,.6f}",
+        *([count(row.clears)] if clears else []),
+    ]
 
 
 def drain_json(found: Drain) -> str:
     """The drains as data (schema ``echotally-drain/1``)."""
     rows = [
         {
-            "plan": row.plan, "limit": row.limit, "batch": row.batch, "empty_s": row.empty_s, "handled_99_s": row.most_s, "oldest_s": row.oldest_s,
-            "rate_per_s": row.rate_per_s, "handled": row.handled, "expired": row.expired, "dead_lettered": row.dead_lettered,
-            "peak_instances": row.peak_instances, "starts_s": list(row.starts_s),
+            "plan": row.plan,
+            "limit": row.limit,
+            "batch": row.batch,
+            "empty_s": row.empty_s,
+            "handled_99_s": row.most_s,
+            "oldest_s": row.oldest_s,
+            "rate_per_s": row.rate_per_s,
+            "handled": row.handled,
+            "expired": row.expired,
+            "dead_lettered": row.dead_lettered,
+            "peak_instances": row.peak_instances,
+            "starts_s": list(row.starts_s),
             "instances": [{"from_s": at, "count": n} for at, n in row.instances],
-            "ready": [{"from_s": at, "count": n} for at, n in row.ready], "cost": amount_text(row.cost), "clears": row.clears,
+            "ready": [{"from_s": at, "count": n} for at, n in row.ready],
+            "cost": amount_text(row.cost),
+            "clears": row.clears,
         }
         for row in found.rows
-    ]  # fmt: skip
+    ]
     reasons = [{"plan": name, "text": text} for name, text in found.reasons]
     data = {
         "schema": "echotally-drain/1",
@@ -113,8 +145,15 @@ def drain_chart(found: Drain, form: str) -> bytes:
         label = f"{row.plan}, limit {_limit(row.limit)}, batch {row.batch}"
         for changes, wide, name in ((row.instances, 0.9, None), (row.ready, 2.2, label)):
             times, counts = [at for at, _ in changes], [k for _, k in changes]
-            panel.step([*times, longest], [*counts, counts[-1] if counts else 0], where="post", label=name, color=looks["color"],
-                       linestyle=looks["linestyle"], linewidth=wide)  # fmt: skip
+            panel.step(
+                [*times, longest],
+                [*counts, counts[-1] if counts else 0],
+                where="post",
+                label=name,
+                color=looks["color"],
+                linestyle=looks["linestyle"],
+                linewidth=wide,
+            )
         if row.empty_s is not None:
             there = [k for at, k in row.instances if at <= row.empty_s]
             panel.plot(
@@ -171,16 +210,42 @@ def _ms(value_s: float | None) -> str:
 def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, then a row a pair of clients and limit; the knee is marked."""
     columns = [
-        Column("limit"), Column("clients"), Column("calls", rank=3), Column("calls/s"), Column("refused %"), Column("mean ms", rank=2),
-        Column("p50 ms", rank=1), Column("p95 ms"), Column("p99 ms", rank=1), Column("max ms", rank=3), Column("peak inst."),
-        Column("mean calls", rank=4), Column("steady after s", rank=3), Column("cost/million", rank=2), Column("", False),
-    ]  # fmt: skip
+        Column("limit"),
+        Column("clients"),
+        Column("calls", rank=3),
+        Column("calls/s"),
+        Column("refused %"),
+        Column("mean ms", rank=2),
+        Column("p50 ms", rank=1),
+        Column("p95 ms"),
+        Column("p99 ms", rank=1),
+        Column("max ms", rank=3),
+        Column("peak inst."),
+        Column("mean calls", rank=4),
+        Column("steady after s", rank=3),
+        Column("cost/million", rank=2),
+        Column("", False),
+    ]
     rows = [
-        [_limit(r.limit), count(r.clients), count(r.calls), f"{r.calls_per_s:,.2f}", share(r.refused_share), _ms(r.latency_mean_s),
-         _ms(r.latency.p50), _ms(r.latency.p95), _ms(r.latency.p99), _ms(r.latency.max), count(r.instances.peak),
-         f"{r.concurrency.mean:,.2f}", seconds(r.steady_s), "–" if r.cost_per_million is None else money(r.cost_per_million), "knee" if r.knee else ""]
+        [
+            _limit(r.limit),
+            count(r.clients),
+            count(r.calls),
+            f"{r.calls_per_s:,.2f}",
+            share(r.refused_share),
+            _ms(r.latency_mean_s),
+            _ms(r.latency.p50),
+            _ms(r.latency.p95),
+            _ms(r.latency.p99),
+            _ms(r.latency.max),
+            count(r.instances.peak),
+            f"{r.concurrency.mean:,.2f}",
+            seconds(r.steady_s),
+            "–" if r.cost_per_million is None else money(r.cost_per_million),
+            "knee" if r.knee else "",
+        ]
         for r in found.rows
-    ]  # fmt: skip
+    ]
     marks = ["bold" if r.knee else "" for r in found.rows]
     parts: list[RenderableType] = [Text(safe(load_verdict(found)), style="bold"), Text("")]
     parts.append(
@@ -207,14 +272,23 @@ def load_json(found: LoadTrial) -> str:
     """The trials as data (schema ``echotally-load/1``)."""
     rows = [
         {
-            "clients": r.clients, "limit": r.limit, "calls": r.calls, "seconds": r.seconds, "calls_per_s": r.calls_per_s,
-            "refused": r.refused, "refused_share": r.refused_share, "steady_s": r.steady_s, "bound_by": r.bound or None, "latency_ms": _latency(r),
+            "clients": r.clients,
+            "limit": r.limit,
+            "calls": r.calls,
+            "seconds": r.seconds,
+            "calls_per_s": r.calls_per_s,
+            "refused": r.refused,
+            "refused_share": r.refused_share,
+            "steady_s": r.steady_s,
+            "bound_by": r.bound or None,
+            "latency_ms": _latency(r),
             "instances": {"mean": r.instances.mean, "peak": r.instances.peak},
             "concurrency": {"mean": r.concurrency.mean, "peak": r.concurrency.peak},
-            "cost_per_million": None if r.cost_per_million is None else amount_text(r.cost_per_million), "knee": r.knee,
+            "cost_per_million": None if r.cost_per_million is None else amount_text(r.cost_per_million),
+            "knee": r.knee,
         }
         for r in found.rows
-    ]  # fmt: skip
+    ]
     data = {
         "schema": "echotally-load/1",
         "plan": found.plan,
