@@ -23,7 +23,7 @@ from statistics import fmean, median
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import load
 from echotally.projection.project import project_plan
-from echotally.projection.verdict import left_behind_share, throttled_share
+from echotally.projection.totals import totals_of
 
 HEAD = """
 schema = "echotally-model/1"
@@ -134,12 +134,11 @@ def write(name: str, folder: Path) -> Path:
 def figures(plan: PlayedPlan) -> dict[str, float]:
     """The figures a target can name."""
     units = plan.measured.units
-    attempts = {key: sum(u.attempts[key] for u in units) for key in units[0].attempts}
     asked = sum(u.events["in"] for u in units if u.requests)
     found = {
-        "cost": float(plan.bill.unrounded), "throttled": throttled_share(attempts),
+        "cost": float(plan.bill.unrounded), "throttled": totals_of(units).throttled_share,
         "refused": sum(u.events["rejected"] for u in units) / asked if asked else 0.0,
-        "lost": float(sum(u.lost_events for u in units)), "left behind": left_behind_share(units),
+        "lost": float(sum(u.lost_events for u in units)), "left behind": totals_of(units).left_behind_share,
     }  # fmt: skip
     return found | {f"wait p95 {u.unit.function}": u.waits.p95 or 0.0 for u in units}
 
@@ -166,6 +165,7 @@ def one(
     sampled = project_plan(loaded, offer, seed, sampled_from=0)
     middle = time.process_time()
     exact = project_plan(loaded, offer, seed, exact=True)
+    assert isinstance(exact, PlayedPlan) and isinstance(sampled, PlayedPlan)
     return figures(exact), figures(sampled), intervals(sampled), middle - began, time.process_time() - middle
 
 

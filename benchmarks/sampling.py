@@ -55,7 +55,7 @@ def played(folder: Path, what: str, sets: list[tuple[str, str]], exact: bool = F
     began = time.perf_counter()
     plan = project_plan(loaded, loaded.offers["c.p"], 1, exact=exact)
     took = time.perf_counter() - began
-    assert plan.measured and plan.bill
+    assert isinstance(plan, PlayedPlan)
     attempts = plan.measured.units[0].attempts
     share = attempts["throttled"] / attempts["total"] * 100
     print(

@@ -11,7 +11,9 @@ import random
 import tempfile
 import time
 from collections import defaultdict
+from collections.abc import Generator
 from pathlib import Path
+from typing import Any
 
 import simpy
 
@@ -87,17 +89,17 @@ class Pool:
         self.billed_ms = 0
         self.random = random.Random(1)
 
-    def rests(self):
+    def rests(self) -> Generator[Any, Any, None]:
         """An idle instance: it goes after the keep-alive unless a call takes it first."""
         me = self.env.active_process
         try:
             yield self.env.timeout(self.keep_s)
-            self.idle.remove(me)
+            self.idle.remove(me)  # type: ignore[arg-type]
             self.instances.change(-1)
         except simpy.Interrupt:
             pass
 
-    def call(self, cold: bool):
+    def call(self, cold: bool) -> Generator[Any, Any, None]:
         asked = self.env.now
         self.calls.change(1)
         if cold:
@@ -112,7 +114,7 @@ class Pool:
         self.done += 1
         self.idle.append(self.env.process(self.rests()))
 
-    def arrivals(self, n: int):
+    def arrivals(self, n: int) -> Generator[Any, Any, None]:
         for _ in range(n):
             yield self.env.timeout(self.random.expovariate(RATE))
             hour = int(self.env.now // 3600)

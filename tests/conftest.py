@@ -57,7 +57,9 @@ def play(write: Callable[..., Path], tmp_path: Path) -> Callable[..., PlayedPlan
     """Play a small estate on its only plan."""
 
     def player(model: str, seed: int = 1, sets: tuple[tuple[str, str], ...] = (), **card: str) -> PlayedPlan:
-        return project(write(model, **card), sets, seed=seed).plans[0]
+        projection = project(write(model, **card), sets, seed=seed)
+        assert projection.played, projection.refused
+        return projection.played[0]
 
     player.folder = tmp_path  # type: ignore[attr-defined]
     return player

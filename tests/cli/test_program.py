@@ -28,6 +28,7 @@ def commands() -> list[tuple[str, click.Command]]:
     found = []
     for name in COMMANDS:
         command = cli.get_command(context, name)
+        assert command is not None
         found.append((name, command))
         if isinstance(command, click.Group):
             found += [(f"{name} {sub}", command.commands[sub]) for sub in command.commands]

@@ -56,7 +56,7 @@ def test_the_log_of_the_stand_in_adds_up_to_the_projection(stranger: Path) -> No
 
     river = stranger / "river-watch/river.toml"
     log = pd.concat(run_log(load(river), "heron.shared"))
-    plan = project(river, plans=["heron.shared"]).plans[0]
+    plan = project(river, plans=["heron.shared"]).played[0]
     for unit in plan.measured.units:
         mine = log[(log["function"] == unit.unit.function) & (log["environment"] == unit.unit.environment)]
         ended = unit.attempts["total"] - unit.attempts["running"]

@@ -23,7 +23,7 @@ def values(field: str, low: int, high: int, names: dict[str, int]) -> set[int]:
         if span == "*":
             first, last = low, high
         elif "-" in span:
-            first, last = (names.get(p) if p in names else int(p) for p in span.split("-"))
+            first, last = (names[p] if p in names else int(p) for p in span.split("-"))
         else:
             first = names[span] if span in names else int(span)
             last = high if step else first

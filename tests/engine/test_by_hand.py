@@ -48,7 +48,7 @@ def watch(write):
             play(built, int(second * S))
             return built.world.units[0]
 
-        at.built = built
+        at.built = built  # type: ignore[attr-defined]
         return at
 
     return watcher

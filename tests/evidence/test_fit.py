@@ -329,7 +329,7 @@ def test_trials_are_fitted_and_played_beside_the_measurements(weir: Path, tmp_pa
     rows = load_trial(weir, "sort", (1, 4, 16), (8,), calls=20_000, plan="reed.a").rows
     lines = ["clients,limit,calls,seconds,refused,p50_ms,p95_ms"]
     lines += [
-        f"{r.clients},{r.limit},{r.calls},{r.seconds},{r.refused},{r.latency.p50 * 1e3},{r.latency.p95 * 1e3}"
+        f"{r.clients},{r.limit},{r.calls},{r.seconds},{r.refused},{(r.latency.p50 or 0) * 1e3},{(r.latency.p95 or 0) * 1e3}"
         for r in rows
     ]
     (tmp_path / "trials.csv").write_text("\n".join([*lines, "0,8,10,1,0,1,1"]) + "\n")

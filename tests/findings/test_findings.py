@@ -152,8 +152,8 @@ def _agreeing(path, code) -> list[str]:
         told = finding.noticed.outcome
         if finding.noticed.saves is None or code not in (None, finding.rule.code) or (told and told.sampled):
             continue
-        before = project(path, plans=[checked.plan]).plans[0].bill.unrounded
-        after = project(path, finding.noticed.sets, [checked.plan]).plans[0].bill.unrounded
+        before = project(path, plans=[checked.plan]).played[0].bill.unrounded
+        after = project(path, finding.noticed.sets, [checked.plan]).played[0].bill.unrounded
         assert before - after == finding.noticed.saves, finding.rule.code
         agreed.append(finding.rule.code)
     return agreed
@@ -165,7 +165,7 @@ def test_the_smallest_limit_that_throttles_nothing_is_the_smallest(write):
     ((address, limit),) = finding.noticed.sets
 
     def throttled(n: int) -> int:
-        return project(path, [(address, str(n))]).plans[0].measured.units[0].attempts["throttled"]
+        return project(path, [(address, str(n))]).played[0].measured.units[0].attempts["throttled"]
 
     assert throttled(int(limit)) == 0 < throttled(int(limit) - 1)
 

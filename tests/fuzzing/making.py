@@ -13,13 +13,14 @@ from datetime import date, datetime
 from random import Random
 from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
-from pydantic import BaseModel, BeforeValidator
+from pydantic import BaseModel, BeforeValidator, Field
 from pydantic.fields import FieldInfo
 
 from echotally.model import estate as e
 from echotally.model import fields as f
 from echotally.model import units
 from echotally.rates import card as c
+from echotally.rates.meters import METERS
 
 SOURCES = ("queues", "streams", "endpoints", "folders", "topics", "schedules")
 #: Usual and extreme texts of each kind of quantity; the extremes are legal, every one.
@@ -46,8 +47,19 @@ _READS = {
     units.rate_per_s: RATES,
     units.money: MONEY,
 }
-_POSITIVE = id(f.PositiveDuration.__metadata__[0].func)
-_RUN, _SIZE = id(f.RunSpread.__metadata__[0].func), id(f.SizeSpread.__metadata__[0].func)
+
+
+def _first_mark(annotated: Any) -> Any:
+    """The function of the first validator of an annotated type."""
+    return annotated.__metadata__[0].func
+
+
+_POSITIVE = id(_first_mark(f.PositiveDuration))
+_RUN, _SIZE = id(_first_mark(f.RunSpread)), id(_first_mark(f.SizeSpread))
+
+
+#: A key whose name is a word of Python.
+_NO_START: dict[str, Any] = {"from": None}
 
 
 class Maker:
@@ -138,7 +150,7 @@ class Maker:
         if func is f._moment:
             return self.rng.choice(["2027-03-14T04:00", "2027-03-28T01:30", "1900-01-01", "9998-12-31T23:59:59"])
         if func is c._meter:
-            return self.rng.choice(c.METERS if isinstance(c.METERS, tuple) else tuple(c.METERS))
+            return self.rng.choice(tuple(METERS))
         raise TypeError(f"nothing known makes what {func} reads")
 
     def spread(self, pool: tuple[list[str], list[str]], read: Any) -> Any:
@@ -318,7 +330,7 @@ class Maker:
                 {"feeds": [{"into": "queues.parked", "share": self.rng.choice([0, 0.5, 1])}]} if self.maybe() else {}
             ),
             "schedules": lambda: self.table(
-                e.Schedule, cron=self.of(CRONS), every=None, rrule=None, seconds=None, **{"from": None}
+                e.Schedule, cron=self.of(CRONS), every=None, rrule=None, seconds=None, **_NO_START
             ),
         }
         found.setdefault(kind, {})[name] = tables.get(kind, dict)()
@@ -357,19 +369,20 @@ class Maker:
 def _bounds(extra: tuple[Any, ...]) -> tuple[Any, Any]:
     """Least and most of a number, from the marks of its type."""
     marks = _marks(extra)
-    least = [getattr(m, "ge", None) for m in marks if getattr(m, "ge", None) is not None]
+    least: list[Any] = [getattr(m, "ge", None) for m in marks if getattr(m, "ge", None) is not None]
     least += [
         m.gt + (1e-3 if isinstance(m.gt, float) or m.gt in (0, -1) else 1)
         for m in marks
         if getattr(m, "gt", None) is not None
     ]
-    most = [getattr(m, "le", None) for m in marks if getattr(m, "le", None) is not None]
+    most: list[Any] = [getattr(m, "le", None) for m in marks if getattr(m, "le", None) is not None]
     most += [
         m.lt - 1 if isinstance(m.lt, int) and m.lt > 1 else m.lt * 0.999
         for m in marks
         if getattr(m, "lt", None) is not None
     ]
-    return max(least, default=None), min(most, default=None)
+    bounds: Any = max(least, default=None), min(most, default=None)
+    return bounds
 
 
 def _marks(extra: tuple[Any, ...]) -> list[Any]:
@@ -377,7 +390,7 @@ def _marks(extra: tuple[Any, ...]) -> list[Any]:
 
 
 def _between(low: int, high: int) -> tuple[Any, ...]:
-    return (f.Field(ge=low, le=high),)
+    return (Field(ge=low, le=high),)
 
 
 def toml(tables: Mapping[str, Any]) -> str:

@@ -53,7 +53,7 @@ prices = st.one_of(
 )
 
 
-def plan_with(price: dict, allowance: int) -> Plan:
+def plan_with(price: dict[str, object], allowance: int) -> Plan:
     return Plan.model_validate(
         {
             "bills": "runs",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -55,16 +56,16 @@ def _changes(document: Any) -> Iterator[tuple[str, Change]]:
     """Everything that could be left out or made smaller, the largest parts first."""
     for table in _NAMED:
         for name in list(document.get(table, {})):
-            yield f"without {table}.{name}", lambda d, t=table, n=name: _without(d, t, n)
+            yield f"without {table}.{name}", partial(_without, table, name)
     for n in reversed(range(len(document.get("triggers", [])))):
-        yield f"without triggers.{n}", lambda d, n=n: d["triggers"].pop(n)
+        yield f"without triggers.{n}", partial(_taken_out, ("triggers", n))
     for table in ("targets", "defaults", "accepted", "exchange"):
         if table in document:
-            yield f"without {table}", lambda d, t=table: d.pop(t)
+            yield f"without {table}", partial(_taken_out, (table,))
     yield from _keys(document)
 
 
-def _without(document: Any, table: str, name: str) -> None:
+def _without(table: str, name: str, document: Any) -> None:
     """Take an entry out, and whatever leads to it."""
     document[table].pop(name)
     if not document[table]:
@@ -83,13 +84,12 @@ def _without(document: Any, table: str, name: str) -> None:
 def _keys(document: Any) -> Iterator[tuple[str, Change]]:
     """Keys left out, items of arrays left out, whole numbers halved."""
     for place in list(_places(document)):
-        *above, last = place
         address = ".".join(map(str, place))
-        yield f"without {address}", lambda d, a=above, k=last: _at(d, a).pop(k)
+        yield f"without {address}", partial(_taken_out, place)
         value = _at(document, place)
         if isinstance(value, int) and not isinstance(value, bool) and value > 1:
             for less in (1, value // 2, value - 1):
-                yield f"{address} = {less}", lambda d, a=above, k=last, v=less: _at(d, a).__setitem__(k, v)
+                yield f"{address} = {less}", partial(_set, place, less)
 
 
 def _places(value: Any, above: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
@@ -98,6 +98,14 @@ def _places(value: Any, above: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]
         if above[:1] != ("estate",) and len(above) > 0:
             yield (*above, key)
         yield from _places(inner, (*above, key))
+
+
+def _taken_out(place: tuple[Any, ...], document: Any) -> None:
+    _at(document, place[:-1]).pop(place[-1])
+
+
+def _set(place: tuple[Any, ...], value: int, document: Any) -> None:
+    _at(document, place[:-1])[place[-1]] = value
 
 
 def _at(document: Any, place: Any) -> Any:

@@ -47,6 +47,7 @@ def put(w: World, at: int, step: int, number: int, kind: int, ref: int) -> None:
     what = (ref << KIND_BITS) | kind
     i = clock.entries_n
     clock.entries_n = i + 1
+    # Up from the end until its parent comes no later.
     while i > 0:
         up = (i - 1) >> 1
         if entry_at(w, up).at < at or (entry_at(w, up).at == at and entry_at(w, up).key <= key):
@@ -65,6 +66,7 @@ def _sink(w: World, at: int, key: int, what: int) -> None:
     """
     n = clock_of(w).entries_n
     i, child = ZERO, ZERO + 1
+    # Down along the earlier child, without asking whether the entry would fit here.
     while child + 1 < n:
         child = _earlier(w, child)
         _copy(w, i, child)

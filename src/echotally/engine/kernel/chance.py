@@ -105,6 +105,7 @@ def mixed(z: Any) -> Any:
 def uniform(w: World, stream: int) -> float:
     """The next number of a stream, in the open interval (0, 1)."""
     state = random_at(w, stream)
+    # The middle of one of 2^53 equal parts: never 0 and never 1, whose logarithms have no value.
     z = state.v + _GOLDEN
     state.v = z
     return (np.float64(mixed(z) >> _S11) + 0.5) * _UNIT
@@ -121,8 +122,10 @@ def exponential(w: World, stream: int) -> float:
         layer = truncated(bits & _LOW)
         bits >>= _S11
         x = np.float64(bits) * sample_at(w, _WIDTHS + layer).v
+        # Inside the layer's rectangle, as nearly all draws are.
         if np.float64(bits) < sample_at(w, layer).v:
             return x
+        # The tail is an exponential again, further out.
         if layer == 0:
             return TAIL - math.log(uniform(w, stream))
         height = sample_at(w, _HEIGHTS + layer).v
@@ -189,6 +192,7 @@ def draw(  # noqa: PLR0917 - compiled functions take no keywords
         return scale
     if kind == EXPONENTIAL:
         return scale * exponential(w, stream)
+    # The quantile function of one uniform number: same number, same place in the spread, whatever the spread.
     u = uniform(w, stream)
     if kind == LOGNORMAL:
         return scale * math.exp(sigma * normal_quantile(u))

@@ -13,6 +13,7 @@ from echotally.engine.kernel.compiled import hot
 def pauses(w: World, e: int, refused: int) -> None:
     """If a client asked, it pauses and asks again (a refused one pauses at least what its demand says, else 1 ms: rule 7.74)."""
     p = event_at(w, e).tap
+    # From inside the estate, or of a demand without clients.
     if p < 0 or tap_at(w, p).clients == 0:
         return
     tap = tap_at(w, p)

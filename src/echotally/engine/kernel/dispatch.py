@@ -24,6 +24,7 @@ _NOTHING, _CALL, _BATCH, _PARTITION = range(4)
 def low(w: World) -> bool:
     """Whether a pool is too low for one more step: Python then makes it larger and goes on."""
     clock = clock_of(w)
+    # A step may take ``margin`` records of each pool; entries up to four times that, since each may arm timers.
     m = clock.margin
     return (
         clock.events_left < m
@@ -40,6 +41,7 @@ def _candidate(w: World, u: int) -> tuple[int, int, int, int]:
     """What unit ``u`` would start next: (line, which, oldest event's number, batches in flight)."""
     unit = unit_at(w, u)
     line, which, number, tie = _NOTHING, NONE, NEVER, ZERO
+    # Marked because room came free, not because something waits.
     if unit.waiting == 0:
         return line, which, number, tie
     for chain in (unit.lists + L_LINE, unit.lists + L_FRESH):
@@ -83,6 +85,7 @@ def _no_room(w: World, u: int) -> bool:
         c = chain_at(w, unit.lists + L_FRESH).head
         lists.remove(w, call_at, unit.lists + L_FRESH, c)
         kinds.throttle(w, c)
+    # Matched readers leave what finds no room where it is.
     g = unit.first_trigger if unit.eager == YES else NONE
     while g >= 0:
         while kinds.next_batch(w, g, NEVER) < NEVER:
@@ -131,6 +134,7 @@ def dispatch(w: World) -> bool:
             return False
         best, best_line, best_which = NONE, _NOTHING, NONE
         best_number, best_tie = NEVER, ZERO
+        # Everything is looked at again after each start: it may have taken the room or the reader of another.
         k = ZERO
         while k < clock.marked_n:
             line, which, number, tie = _candidate(w, marked_at(w, k).v)

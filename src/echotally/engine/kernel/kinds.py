@@ -94,6 +94,7 @@ def try_again(w: World, c: int) -> None:
 @hot
 def handled(w: World, c: int, kind: int, e: int) -> None:
     """A run of call ``c`` handled its event ``e``."""
+    # The trigger's kind, read once for the whole call.
     if kind == QUEUE:
         queues.handled(w, c, e)
     elif kind == STREAM:

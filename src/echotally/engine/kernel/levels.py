@@ -15,6 +15,7 @@ def in_flight_changes(w: World, u: int, by: int) -> None:
     """A call starts (+1) or ends (-1): weigh the level that was, for the unit and the whole estate."""
     clock, unit, account = clock_of(w), unit_at(w, u), account_at(w, unit_at(w, u).account)
     now = clock.now
+    # The level that was held until now; what happens at one instant weighs nothing.
     if now > unit.level_since:
         level_bin_at(w, u * LEVEL_BINS + level_bin(unit.in_flight)).v += now - unit.level_since
         unit.level_since = now
@@ -36,6 +37,7 @@ def instances_change(w: World, u: int, by: int) -> None:
     unit, now = unit_at(w, u), clock_of(w).now
     if now > unit.count_since:
         count_bin_at(w, u * LEVEL_BINS + level_bin(unit.count)).v += now - unit.count_since
+        # While as many exist as the limit allows, starting ones included (rule 5.1).
         if unit.shown_limit >= 0 and unit.count >= unit.shown_limit:
             unit.at_limit_ns += now - unit.count_since
         unit.count_since = now

@@ -48,16 +48,19 @@ def new_instance(w: World, u: int, number: int, cold: int) -> int:
     instance.load = 0.0
     instance.cold_ns = 0
     instance.ready = clock.now
+    # A node that must be started first makes the cold start longer (``_warm_up``).
     instance.node = nodes.place(w, u)
     levels.instances_change(w, u, UP)
     if cold:
         placing.spend_token(w, u)
         _warm_up(w, u, i, number)
         return i
+    # Floors are there at 0 s, and so are the nodes that hold them (rule 7.33).
     if instance.node >= 0:
         node_at(w, instance.node).ready = clock.now
     instance.state = READY
     instance.listed = L_FREE
+    # At the back: among floors the first one made is the first one used.
     lists.append(w, instance_at, unit.lists + L_FREE, i)
     return i
 
@@ -71,6 +74,7 @@ def _warm_up(w: World, u: int, i: int, number: int) -> None:
         w, unit.random + COLD_STREAM, unit.cold_kind, unit.cold_scale, unit.cold_sigma, unit.cold_from, unit.cold_n
     )
     instance.cold_ns = whole(drawn * unit.cold_factor)
+    # A node's start counts as cold start in waits, but is not billed as one (rule 7.20).
     begins = max(clock.now, node_at(w, instance.node).ready) if instance.node >= 0 else clock.now
     instance.ready = begins + instance.cold_ns
     if instance.ready == clock.now:
@@ -80,6 +84,7 @@ def _warm_up(w: World, u: int, i: int, number: int) -> None:
         lists.push_front(w, instance_at, unit.lists + L_FREE, i)
         return
     instance.state = STARTING
+    # They stand in line by when they are ready, ties by who came first.
     instance.number = instance.ready
     instance.listed = L_STARTING
     lists.insert(w, instance_at, unit.lists + L_STARTING, i)
@@ -92,6 +97,7 @@ def takes(w: World, i: int) -> None:
     instance = instance_at(w, i)
     instance.calls += 1
     unit = unit_at(w, instance.unit)
+    # ``listed`` 0 is also the place of a list (L_LINE), in which no instance ever stands: it means none.
     if instance.calls >= unit.slots and instance.listed > 0:
         lists.remove(w, instance_at, unit.lists + instance.listed, i)
         instance.listed = 0
@@ -101,6 +107,7 @@ def takes(w: World, i: int) -> None:
 def activate(w: World, i: int) -> None:
     """The instance has a call from now on: active time begins."""
     instance = instance_at(w, i)
+    # A second call of the same period changes nothing.
     if instance.active_since < 0:
         instance.active_since = clock_of(w).now
         levels.busy_changes(w, instance.unit, UP)
@@ -109,6 +116,7 @@ def activate(w: World, i: int) -> None:
 @hot
 def rounded(unit: Unit, ns: int) -> int:
     """Billed time of ``ns``: up to the plan's unit, at least its minimum."""
+    # In whole ns, so that no cent depends on a float (rule 6.1).
     return max((ns + unit.round_ns - 1) // unit.round_ns * unit.round_ns, unit.least_ns)
 
 
@@ -126,6 +134,7 @@ def deactivate(w: World, i: int) -> None:
     instance = instance_at(w, i)
     unit = unit_at(w, instance.unit)
     if instance.active_since >= 0:
+        # The period is rounded as a whole, not call by call (rule 6.1).
         if unit.bills == ACTIVE:
             bill(unit, clock_of(w).now - instance.active_since)
         instance.active_since = -1
@@ -142,7 +151,9 @@ def release(w: World, i: int) -> None:
     instance.released = clock.now
     if instance.calls == 0:
         deactivate(w, i)
+        # Busy instances above a polled target go when they finish (rule 3.5).
         if unit.plan_kind == POLLED and unit.count > unit.target:
+            # To the front, even if it stands in the list already: the last one released is the next one used.
             if instance.listed > 0:
                 lists.remove(w, instance_at, unit.lists + instance.listed, i)
             gone(w, i)
@@ -158,6 +169,7 @@ def release(w: World, i: int) -> None:
 @kernel
 def _arm_idle(w: World, u: int) -> None:
     unit = unit_at(w, u)
+    # One timer a unit, for the instance idle longest: others are looked at when it comes.
     if unit.plan_kind == PER_CALL and unit.idle_timer >= NEVER and unit.count > unit.floor:
         oldest = oldest_idle(w, u)
         if oldest >= 0:
@@ -169,6 +181,7 @@ def _arm_idle(w: World, u: int) -> None:
 def oldest_idle(w: World, u: int) -> int:
     """The instance of a unit that has been idle longest; -1 if none is."""
     i = chain_at(w, unit_at(w, u).lists + L_FREE).tail
+    # From the back; those in front of the first idle one were released later, though some have free slots and calls.
     while i >= 0 and instance_at(w, i).calls > 0:
         i = instance_at(w, i).prev
     return i
@@ -205,8 +218,10 @@ def gone(w: World, i: int) -> None:
     instance.listed = 0
     instance.state = ABSENT
     levels.instances_change(w, instance.unit, DOWN)
+    # Before the record is given back, since it says on which node the instance was.
     nodes.leave(w, i)
     instance.next = clock.free_instance
     clock.free_instance = i
     clock.instances_left += 1
+    # Its memory, its node and its place under the limit are free: whoever was blocked may start.
     marking.mark_blocked(w, unit.account)

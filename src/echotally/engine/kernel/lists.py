@@ -51,6 +51,7 @@ def remove(w: World, items: Accessor[Any], lst: int, i: int) -> None:
         items(w, after).prev = before
     else:
         chain.tail = before
+    # The hint must stay a member of the list.
     if chain.hint == i:
         chain.hint = after if after >= 0 else before
     chain.length -= 1
@@ -61,6 +62,7 @@ def insert(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     """Put item ``i`` where its number belongs; the search begins at the last place used."""
     chain = chain_at(w, lst)
     number = items(w, i).number
+    # The usual case: numbers rise, so that the newest belongs at the end.
     if chain.tail < 0 or items(w, chain.tail).number <= number:
         append(w, items, lst, i)
         return
@@ -68,9 +70,11 @@ def insert(w: World, items: Accessor[Any], lst: int, i: int) -> None:
         push_front(w, items, lst, i)
         chain.hint = i
         return
+    # From the last place used: what comes back in turn belongs near what came back before.
     before = chain.hint if chain.hint >= 0 else chain.head
     while items(w, before).number > number:
         before = items(w, before).prev
+    # Equal numbers keep the order in which they came.
     while items(w, items(w, before).next).number <= number:
         before = items(w, before).next
     after = items(w, before).next

@@ -73,6 +73,7 @@ def begin(w: World) -> None:
     for u in range(clock.units):
         unit = unit_at(w, u)
         if unit.plan_kind != RESERVED:
+            # Floors take no token, and are ready at 0 s.
             for _ in range(min(unit.floor, unit.limit)):
                 # A floor that finds no room on the nodes is not there (rule 7.33).
                 if not nodes.fits(w, u):
@@ -141,6 +142,7 @@ def lay(w: World, n: int) -> int:
 def hour_turns(w: World) -> None:
     """Note the age of the oldest event waiting and carry the levels into the next hour of the series."""
     clock = clock_of(w)
+    # Ages belong to the hour that ends, levels to the one that begins.
     for u in range(clock.units):
         _age_noted(w, u)
     clock.hour = min(clock.hour + 1, clock.hours - 1)
@@ -162,6 +164,7 @@ def flush(w: World) -> None:
     """Bring every integral over time up to this instant; doing it twice adds nothing."""
     clock = clock_of(w)
     for u in range(clock.units):
+        # A change by nothing weighs what the level was until now.
         levels.in_flight_changes(w, u, ZERO)
         levels.instances_change(w, u, ZERO)
         levels.busy_changes(w, u, ZERO)
@@ -206,6 +209,7 @@ def _bill_what_lives(w: World) -> None:
     now = clock_of(w).now
     for i in range(w.n_instances):
         instance = instance_at(w, i)
+        # Reserved instances belong to no unit; they are billed by the month.
         if instance.state == ABSENT or instance.unit < 0:
             continue
         unit = unit_at(w, instance.unit)

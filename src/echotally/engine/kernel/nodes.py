@@ -19,6 +19,7 @@ def fits(w: World, u: int) -> bool:
         return True
     for x in range(account.first_node, account.first_node + account.node_n):
         node = node_at(w, x)
+        # A node that is not up yet has all its room, so the first such decides; later ones are not looked at.
         if node.up == NO or (node.memory >= unit.memory and node.vcpu >= unit.vcpu - 1e-9):
             return account.node_memory >= unit.memory and account.node_vcpu >= unit.vcpu - 1e-9
     return False
@@ -36,6 +37,7 @@ def place(w: World, u: int) -> int:
         if node.up == YES and node.memory >= unit.memory and node.vcpu >= unit.vcpu - 1e-9:
             chosen = x
             break
+    # ``fits`` has seen that one can be started.
     if chosen < 0:
         for x in range(account.first_node, account.first_node + account.node_n):
             if node_at(w, x).up == NO:
@@ -75,6 +77,7 @@ def leave(w: World, i: int) -> None:
     node.instances -= 1
     if node.instances == 0:
         node.idle_since = clock_of(w).now
+        # Each time it becomes empty; an entry whose node was used in between finds it not idle long enough.
         put(w, clock_of(w).now + account_at(w, instance.account).node_keep_alive, IDLE, x, K_NODE_IDLE, x)
 
 
@@ -100,5 +103,6 @@ def idle(w: World, x: int) -> None:
 @hot
 def was_up(account: Account, ns: int) -> None:
     """Add a node's time up to the account's."""
+    # A wide sum: thousands of nodes over a month leave 64 bits.
     account.node_hours_ns += ns & WIDE_LOW
     account.node_hours_hi += ns >> WIDE_BITS

@@ -15,22 +15,27 @@ def room_for(w: World, u: int) -> int:
     """The instance that would take a call of unit ``u`` now; NEW_INSTANCE, or NO_ROOM."""
     unit = unit_at(w, u)
     account = account_at(w, unit.account)
+    # The account's limit comes first: it holds whatever room there is. Whoever is blocked is woken by the next end.
     if account.limit >= 0 and account.in_flight >= account.limit:
         account.blocked = YES
         return NO_ROOM
     if unit.plan_kind == RESERVED:
         return reserved.most_memory_free(w, u)
+    # The list of free instances is a stack: its head is the one released most recently, so that others may grow idle.
     free = chain_at(w, unit.lists + L_FREE).head
     if free >= 0:
         return free
+    # In order of when they are ready; a call may join one that already has calls waiting, up to its slots.
     starting = chain_at(w, unit.lists + L_STARTING).head
     if starting >= 0:
         return starting
+    # Polled plans get instances by looks only, never for a call.
     if unit.plan_kind == POLLED or unit.count >= unit.limit:
         return NO_ROOM
     if not nodes.fits(w, u):
         account.blocked = YES
         return NO_ROOM
+    # Asked last: looking takes no token, but it arms the timer for the next one.
     if not _token_left(w, u):
         return NO_ROOM
     return NEW_INSTANCE
@@ -55,6 +60,7 @@ def _token_left(w: World, u: int) -> bool:
     if unit.token_cost == 0:
         return True
     now, account = clock_of(w).now, account_at(w, unit.account)
+    # The bucket is filled up to now whenever it is looked at, so its level never needs a timer of its own.
     if unit.token_scope == YES:
         level = _refilled(account.token_level, account.token_at, now, unit)
         account.token_at, account.token_level = now, level
@@ -63,7 +69,9 @@ def _token_left(w: World, u: int) -> bool:
         unit.token_at, unit.token_level = now, level
     if level >= unit.token_cost:
         return True
+    # Rounded up: at that ns the missing part is there, and not a ns earlier.
     again = now + (unit.token_cost - level + unit.ramp_units - 1) // unit.ramp_units
+    # One entry a moment: many calls may ask in vain at one instant.
     if unit.waiting > 0 and unit.token_timer != again:
         unit.token_timer = again
         put(w, again, WAKE, ZERO, K_WAKE, u)

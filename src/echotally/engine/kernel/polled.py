@@ -18,9 +18,11 @@ def look_again(w: World, u: int) -> None:
     written into the window when they begin again.
     """
     unit, now = unit_at(w, u), clock_of(w).now
+    # Looks stand on a grid from the month's start, whenever they begin again.
     coming = (now + unit.look_every - 1) // unit.look_every * unit.look_every
     if coming <= unit.last_look:
         coming = unit.last_look + unit.look_every
+    # What skipped looks would have wanted is the floor: nothing waited and nothing ran.
     for _ in range(min((coming - unit.last_look) // unit.look_every - 1, unit.window_size)):
         _remember(w, unit, unit.floor)
     unit.look_armed = YES
@@ -31,23 +33,28 @@ def look_again(w: World, u: int) -> None:
 def look(w: World, u: int) -> None:
     """Polled scaling looks: add at most ``look_step``, or shrink to the highest wanted of the keep-alive."""
     unit = unit_at(w, u)
+    # A request refused since the last look is wanted room for as well (rule 3.5).
     seen = unit.waiting + unit.in_flight_events + unit.refused_since
     unit.refused_since = 0
     unit.last_look = clock_of(w).now
     unit.look_armed = NO
+    # Rounded up, then within floor and limit.
     wanted = min(max((seen + unit.look_per - 1) // unit.look_per, unit.floor), unit.limit)
     _remember(w, unit, wanted)
     if wanted > unit.count:
         for _ in range(min(wanted - unit.count, unit.look_step)):
+            # The rest is not wanted less: the next look tries again.
             if not nodes.fits(w, u):
                 break
             lifecycle.new_instance(w, u, ZERO, YES)
+        # Those that are starting count: nothing shrinks while it grows.
         unit.target = unit.count
         marking.mark(w, u)
     elif wanted < unit.count:
         _shrink(w, u)
     else:
         unit.target = max(unit.target, wanted)
+    # Else looking stops until something happens: a month of looks at nothing would be most of its entries.
     if seen > 0 or unit.count > unit.floor:
         look_again(w, u)
 
@@ -56,6 +63,7 @@ def look(w: World, u: int) -> None:
 def _remember(w: World, unit: Unit, wanted: int) -> None:
     """Write down what a look wanted, and whether it is the most of the window."""
     window_at(w, unit.window_at + unit.window_n % unit.window_size).v = wanted
+    # Of equals the newest, which stays in the window longest.
     if unit.window_n == 0 or wanted >= unit.window_top:
         unit.window_top = wanted
         unit.window_top_at = unit.window_n
@@ -83,6 +91,7 @@ def _highest_wanted(w: World, unit: Unit) -> int:
 def _shrink(w: World, u: int) -> None:
     unit = unit_at(w, u)
     unit.target = max(_highest_wanted(w, unit), unit.floor)
+    # Idle ones now, busy ones when they finish (``lifecycle.release``).
     i = lifecycle.oldest_idle(w, u)
     while i >= 0 and unit.count > unit.target:
         lists.remove(w, instance_at, unit.lists + L_FREE, i)

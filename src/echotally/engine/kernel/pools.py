@@ -22,6 +22,7 @@ def new_event(w: World, source: int, payload: int) -> int:
     clock = clock_of(w)
     e = clock.free_event
     event = event_at(w, e)
+    # Free records are a stack through ``next``; ``dispatch.low`` has seen to it that it is not empty.
     clock.free_event = event.next
     clock.events_left -= 1
     event.number = clock.number
@@ -33,6 +34,7 @@ def new_event(w: World, source: int, payload: int) -> int:
     event.receipts = 0
     event.payload = payload
     event.source = source
+    # Nowhere yet: who takes it in says where it waits.
     event.state = GONE
     event.refs = 0
     event.tap = -1
@@ -78,6 +80,7 @@ def new_call(w: World, g: int, number: int) -> int:
     call.tries = 0
     call.wait = 0
     call.payload = 0
+    # Counted in ``Unit.calls`` when it starts for the first time, however often it is tried.
     call.counted = NO
     call.partition = -1
     call.timer = -1
@@ -91,6 +94,7 @@ def free_call(w: World, c: int) -> None:
     """Give a call and its cargo back; events that ended meanwhile go with their last call."""
     clock = clock_of(w)
     link = call_at(w, c).head
+    # Events that ended while the call carried them are given back with it.
     while link >= 0:
         after = cargo_at(w, link).next
         drop_cargo(w, link)
@@ -107,6 +111,7 @@ def drop_cargo(w: World, link: int) -> None:
     clock = clock_of(w)
     e = cargo_at(w, link).event
     event_at(w, e).refs -= 1
+    # The last link to an event that has ended: a message may be in two calls at once, if it came back meanwhile.
     if event_at(w, e).refs == 0 and event_at(w, e).state == GONE:
         free_event(w, e)
     cargo_at(w, link).next = clock.free_cargo
@@ -123,6 +128,7 @@ def load_event(w: World, c: int, e: int) -> None:
     clock.cargo_left -= 1
     cargo_at(w, link).event = e
     cargo_at(w, link).next = -1
+    # At the end: the first event of a call is its oldest, by which it stands in line.
     if call.tail >= 0:
         cargo_at(w, call.tail).next = link
     else:
@@ -144,6 +150,7 @@ def unload(w: World, c: int, before: int, link: int) -> None:
         cargo_at(w, before).next = after
     else:
         call.head = after
+    # Before it is given back, the call's own ends must not point at it.
     if call.tail == link:
         call.tail = before
     call.items -= event.items
@@ -156,6 +163,7 @@ def unload(w: World, c: int, before: int, link: int) -> None:
 def expect(w: World, target: int, payload: int) -> None:
     """An event put out or dead-lettered now: it arrives at ``target`` in the arrivals of this instant."""
     clock = clock_of(w)
+    # A ring; it is grown between steps, never here.
     place = expected_at(w, (clock.expected_first + clock.expected_n) % w.n_expected)
     place.source = target
     place.payload = payload

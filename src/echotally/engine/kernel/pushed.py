@@ -54,7 +54,9 @@ def throttle(w: World, c: int) -> None:
     clock, call = clock_of(w), call_at(w, c)
     u, g = call.unit, call.trigger
     unit, e = unit_at(w, u), cargo_at(w, call.head).event
+    # Doubling from the first wait, up to the longest (rule 4.3).
     call.wait = min(max(unit.first_wait, 2 * call.wait), unit.longest_wait)
+    # Not whether it has waited so long, but whether it would have when it came again.
     if clock.now + call.wait > event_at(w, e).at + unit.give_up:
         unit.waiting -= call.items
         trigger_at(w, g).active -= 1
@@ -96,5 +98,6 @@ def _again(w: World, c: int) -> None:
         return
     call.state = BACKOFF
     unit.waiting += call.items
+    # The last wait is used for all later tries.
     pause = pause_at(w, unit.retry_from + min(call.tries - 1, unit.retry_n - 1)).v
     put(w, clock_of(w).now + pause, DUE, call.number, K_RETRY, c)

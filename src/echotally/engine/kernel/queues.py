@@ -83,10 +83,12 @@ def _show(w: World, s: int, e: int) -> None:
     event.state = VISIBLE
     event.seen = now
     chain = source.lists + L_VISIBLE
+    # Polls find something from now on.
     if chain_at(w, chain).length == 0:
         source.idle_ns += now - source.idle_since
     lists.insert(w, event_at, chain, e)
     _count_waiting(w, s, UP)
+    # A message that comes back after its retention expires at this same instant, before anybody takes it.
     over = max(event.at + source.retention, now)
     if over < source.expire_timer:
         source.expire_timer = over
@@ -99,6 +101,7 @@ def _hide(w: World, s: int, e: int) -> None:
     chain = source.lists + L_VISIBLE
     lists.remove(w, event_at, chain, e)
     _count_waiting(w, s, DOWN)
+    # Polls find nothing from now on.
     if chain_at(w, chain).length == 0:
         source.idle_since = clock_of(w).now
 
@@ -106,6 +109,7 @@ def _hide(w: World, s: int, e: int) -> None:
 @kernel
 def _count_waiting(w: World, s: int, by: int) -> None:
     source = source_at(w, s)
+    # Every trigger of a queue sees every message: they compete.
     for g in range(source.first_trigger, source.first_trigger + source.trigger_n):
         u = trigger_at(w, g).unit
         unit_at(w, u).waiting += by
@@ -137,6 +141,7 @@ def visibility_over(w: World, s: int) -> None:
     # One message an entry: the timer comes back at this instant for the next, so that room can grow between.
     if e >= 0 and event_at(w, e).due <= now:
         _let_go(w, s, e)
+        # Receipts count, not failures: what was received often and never deleted is given up.
         if source.dead_letter >= 0 and event_at(w, e).receipts >= source.tries:
             pools.expect(w, source.dead_letter, event_at(w, e).payload)
             trigger_at(w, event_at(w, e).trigger).letters += 1
@@ -205,6 +210,7 @@ def can_leave(w: World, g: int) -> bool:
         or (source.fifo == YES and source.held >= source.groups)
     ):
         return False
+    # By number of messages; the payload limit may make the batch smaller.
     if chain.length >= trigger.batch:
         return True
     due = event_at(w, chain.head).seen + trigger.batch_wait
@@ -236,6 +242,7 @@ def take_batch(w: World, g: int) -> int:
         event.state = INVISIBLE
         event.due = now + source.visibility
         event.receipts += 1
+        # Whoever receives it last is whose event it is (rule 7.1).
         event.trigger = g
         lists.append(w, event_at, source.lists + L_INVISIBLE, e)
         pools.load_event(w, c, e)
@@ -257,6 +264,7 @@ def handled(w: World, c: int, e: int) -> None:
         if event.handled == YES:
             unit_at(w, call.unit).duplicates += 1
         return
+    # It came back while the run went on, and is deleted before anybody takes it again.
     if event.state == VISIBLE:
         _hide(w, s, e)
     elif event.state == INVISIBLE:
@@ -270,6 +278,7 @@ def over(w: World, c: int, good: int) -> None:
     call = call_at(w, c)
     trigger = trigger_at(w, call.trigger)
     source = source_at(w, trigger.source)
+    # One delete for the batch, if anything of it was handled (rule 7.14).
     if good > 0:
         source.deletes += 1
     trigger.in_flight -= 1

@@ -51,6 +51,7 @@ def ask(w: World, c: int) -> None:
     unit = unit_at(w, call.unit)
     unit.requests += 1
     if unit.wait_limit > 0:
+        # Even if it starts at once: the entry then finds it no longer waiting.
         put(w, clock_of(w).now + unit.wait_limit, REFUSE, call.number, K_REFUSE, c)
         call.wait += 1
         singles.lines_up(w, c, WAITING, L_LINE)
@@ -92,6 +93,7 @@ def throttle(w: World, c: int) -> None:
     event.tries += 1
     # Between its tries a request waits at its client, not here (rule 7.31).
     unit.waiting -= call.items
+    # Requests from inside have no client that would ask again.
     if event.tap >= 0 and event.tries < tap_at(w, event.tap).client_tries:
         call.state = BACKOFF
         put(w, clock_of(w).now + tap_at(w, event.tap).client_pause, DUE, call.number, K_RETRY, c)
@@ -126,6 +128,7 @@ def _errored(w: World, c: int) -> None:
     e = cargo_at(w, call.head).event
     clients.pauses(w, e, NO)
     waits.latency_seen(w, call.unit, clock_of(w).now - event_at(w, e).at, 1)
+    # Nobody was served, though an answer came: left behind (rule 7.38).
     if call.timed_out == YES:
         unit_at(w, call.unit).cut_requests += 1
     endings.ends(w, e, call.unit, ERRORED)

@@ -15,6 +15,7 @@ def most_memory_free(w: World, u: int) -> int:
     best, most = NO_ROOM, NONE
     for i in range(account.first_instance, account.first_instance + account.instance_n):
         instance = instance_at(w, i)
+        # Strictly more: of equals the lowest number stays (rule 3.6).
         if instance.memory_free >= unit.memory_cost and instance.calls < unit.slots and instance.memory_free > most:
             best, most = i, instance.memory_free
     if best == NO_ROOM:

@@ -30,12 +30,14 @@ def end(w: World, c: int) -> None:
     u = call.unit
     unit = unit_at(w, u)
     starting.charge(w, c, clock.now)
+    # Before its slot is free again, so that levels fall before they rise.
     levels.in_flight_changes(w, u, DOWN)
     unit.in_flight_events -= call.items
     if unit.plan_kind == RESERVED:
         reserved.gives_back(w, call.instance, u)
     else:
         lifecycle.release(w, call.instance)
+    # A call less under the account's limit: whoever was blocked by it may start.
     marking.mark_blocked(w, unit.account)
     if unit.waiting > 0:
         marking.mark(w, u)
@@ -77,6 +79,7 @@ def _settle(w: World, c: int) -> None:
     failed = call.timed_out == YES or (
         not each and (unit.error_rate > 0.0 or unit.poison_rate > 0.0) and _call_fails(w, c)
     )
+    # Noted before events leave the cargo.
     items = call.items
     good, bad = _sort_out(w, c, failed, each)
     if call.timed_out == YES:
@@ -121,6 +124,8 @@ def _emit(w: World, u: int, n: int) -> None:
     unit = unit_at(w, u)
     for x in range(unit.first_emit, unit.first_emit + unit.emit_n):
         edge = edge_at(w, x)
+        # The whole part for certain, the fraction by lot, an event at a time: the sum's spread is that of single
+        # lots.
         out = n * edge.whole
         if edge.fraction > 0.0:
             for _ in range(n):

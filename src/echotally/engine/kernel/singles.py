@@ -34,6 +34,7 @@ def taken_in(w: World, s: int, g: int, payload: int, tap: int) -> int:
     event.items = trigger.items
     event.state = CARRIED
     series.add(w, u, ARRIVALS, event.items)
+    # Before a call is made: a skipped firing is no call.
     if trigger.skip == YES and trigger.active > 0:
         endings.ends(w, e, u, SKIPPED)
         return NONE
@@ -81,6 +82,7 @@ def starts_at_once(w: World, c: int) -> bool:
     i = placing.room_for(w, u)
     if i == NO_ROOM:
         return False
+    # It alone was waiting (``alone``).
     unit_at(w, u).waiting = ZERO
     starting.start(w, c, i)
     return True

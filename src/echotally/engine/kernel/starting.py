@@ -49,6 +49,7 @@ def start(w: World, c: int, i: int) -> None:
     if call.counted == NO:
         call.counted = YES
         unit.calls += 1
+    # Polled looks count them as running, cold start or not (rule 7.26).
     unit.in_flight_events += call.items
     levels.in_flight_changes(w, u, UP)
     if unit.plan_kind == RESERVED:
@@ -56,6 +57,7 @@ def start(w: World, c: int, i: int) -> None:
         begin(w, c)
         return
     lifecycle.takes(w, i)
+    # A new instance without cold start is ready at once.
     if instance_at(w, i).state == READY:
         lifecycle.activate(w, i)
         begin(w, c)
@@ -70,11 +72,13 @@ def _waits_out(w: World, c: int, i: int) -> None:
     call.state = COLD
     # It waits out no more than is left of the cold start, and a node's start is no billed cold start (rule 7.20).
     call.cold_ns = min(instance.ready - clock_of(w).now, instance.cold_ns)
+    # Where cold starts are billed, active time begins with them (rule 7.8).
     if unit_at(w, call.unit).cold_billed:
         lifecycle.activate(w, i)
     if instance.first_waiting < 0:
         instance.first_waiting = c
         return
+    # A short walk: at most its slots wait for one instance.
     last = instance.first_waiting
     while call_at(w, last).next >= 0:
         last = call_at(w, last).next
@@ -90,15 +94,18 @@ def ready(w: World, i: int) -> None:
     instance.released = clock_of(w).now
     instance.state = READY
     diary.count_changed(w, u, YES)
+    # One whose slots are all taken stands in no list.
     if instance.listed == L_STARTING:
         lists.remove(w, instance_at, unit.lists + L_STARTING, i)
         instance.listed = 0
+        # Wanted when it was started, not any more.
         if instance.calls == 0 and unit.plan_kind == POLLED and unit.count > unit.target:
             lifecycle.gone(w, i)
             return
         instance.listed = L_FREE
         lists.push_front(w, instance_at, unit.lists + L_FREE, i)
         marking.mark(w, u)
+    # In the order in which they came; all were drawn a place when they joined.
     c = instance.first_waiting
     instance.first_waiting = -1
     while c >= 0:
@@ -126,6 +133,7 @@ def begin(w: World, c: int) -> None:
     ns = whole(work)
     unit.longest_run = max(unit.longest_run, ns)
     call.timed_out = NO
+    # A run as long as the timeout is done (rule 3.3).
     if ns > unit.timeout:
         ns = unit.timeout
         call.timed_out = YES
@@ -140,6 +148,7 @@ def charge(w: World, c: int, until: int) -> None:
     """Bill the attempt of call ``c`` up to ``until`` (its end, or the month's)."""
     call = call_at(w, c)
     unit = unit_at(w, call.unit)
+    # A call that still waits out its cold start at the month's end has run nothing.
     ran = until - call.run_at if call.state == RUNNING else 0
     cold = call.cold_ns if call.state == RUNNING else until - call.started
     unit.busy_ns += ran & WIDE_LOW

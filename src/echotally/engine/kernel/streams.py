@@ -60,6 +60,7 @@ def _partition(w: World, s: int) -> int:
     u = uniform(w, source.random)
     if u < source.skew:
         return 0
+    # The rest of the unit interval is spread over the other partitions; rounding must not lead past the last.
     return 1 + min(source.partitions - 2, int((u - source.skew) / (1.0 - source.skew) * (source.partitions - 1)))
 
 
@@ -84,13 +85,16 @@ def copy_in(w: World, s: int, g: int, p: int, payload: int) -> None:
         return
     partition.arrived += 1
     event.state = VISIBLE
+    # A partition is one list; ``first`` is where what waits begins, before it stands what is carried.
     lists.append(w, event_at, partition.list, e)
     if partition.first < 0:
         partition.first = e
     partition.waiting += 1
     unit.waiting += 1
+    # It is the oldest unhandled record from now on.
     if unit.lag_oldest >= NEVER:
         lag.changes(w, u, clock_of(w).now)
+    # One timer a partition, for its oldest waiting record.
     if partition.timer >= NEVER:
         partition.timer = event.at + source_at(w, s).retention
         put(w, partition.timer, EXPIRE, p, K_EXPIRE_PARTITION, p)
@@ -111,6 +115,7 @@ def refresh(w: World, p: int) -> None:
     now = clock_of(w).now
     chain = unit_at(w, trigger.unit).lists + L_PARTS
     willing = partition.waiting > 0 and partition.failing == 0 and partition.in_flight < trigger.readers
+    # Not full yet: it leaves when its oldest record has waited long enough.
     if willing and partition.waiting < trigger.batch:
         due = event_at(w, partition.first).at + trigger.batch_wait
         if due > now:
@@ -118,6 +123,7 @@ def refresh(w: World, p: int) -> None:
             if partition.wake_timer != due:
                 partition.wake_timer = due
                 put(w, due, WAKE, ZERO, K_WAKE_PART, p)
+    # Its place in line is by its oldest record: another oldest means another place.
     if partition.listed == YES and not (willing and partition.number == event_at(w, partition.first).number):
         lists.remove(w, partition_at, chain, p)
         partition.listed = 0
@@ -139,6 +145,7 @@ def take_batch(w: World, p: int) -> int:
     call_at(w, c).partition = p
     e = partition.first
     while e >= 0 and call_at(w, c).events < trigger.batch:
+        # A single record too large for a batch was never taken in, so one always fits.
         if (
             call_at(w, c).events > 0
             and unit.payload_limit >= 0
@@ -152,6 +159,7 @@ def take_batch(w: World, p: int) -> int:
     partition.waiting -= call_at(w, c).events
     unit.waiting -= call_at(w, c).events
     partition.in_flight += 1
+    # More may leave at once, if it has readers left.
     refresh(w, p)
     return c
 
@@ -161,6 +169,7 @@ def _taken_out(w: World, p: int, e: int) -> None:
     """Record ``e`` needs no more handling: out of the partition, and look at the lag."""
     u = trigger_at(w, partition_at(w, p).trigger).unit
     lists.remove(w, event_at, partition_at(w, p).list, e)
+    # Only the oldest record's going changes the lag.
     if event_at(w, e).at <= unit_at(w, u).lag_oldest:
         lag.looked_at(w, u)
 
@@ -189,6 +198,7 @@ def _batch_over(w: World, c: int) -> None:
     p = call.partition
     partition = partition_at(w, p)
     partition.in_flight -= 1
+    # It had failed and blocked the partition until now.
     if call.tries > 0:
         partition.failing -= 1
     pools.free_call(w, c)
@@ -204,6 +214,7 @@ def _failed(w: World, c: int) -> None:
     trigger = trigger_at(w, call.trigger)
     u = trigger.unit
     call.tries += 1
+    # Later batches in flight end, and none leaves until this one is over (rule 7.18).
     if call.tries == 1:
         partition.failing += 1
     out_of_tries = trigger.tries > 0 and call.tries >= trigger.tries
@@ -211,6 +222,7 @@ def _failed(w: World, c: int) -> None:
     if call.events == 0:
         _batch_over(w, c)
         return
+    # Before it stands in line again: nothing of the partition may leave in front of it.
     refresh(w, p)
     unit_at(w, u).waiting += call.items
     waits_in_line(w, c)
@@ -262,9 +274,11 @@ def _expires_later(w: World, c: int) -> None:
 def expire_batch(w: World, c: int, number: int) -> None:
     """Records of a failed batch that still waits for room outlived the retention (rule 7.30)."""
     call = call_at(w, c)
+    # The record may belong to another call by now: its number tells.
     if call.number != number or call.state != WAITING or call.partition < 0:
         return
     unit = unit_at(w, call.unit)
+    # Taken off as a whole and put back with what is left.
     unit.waiting -= call.items
     _sort_out(w, c, False)
     if call.events == 0:

@@ -23,6 +23,7 @@ from echotally.engine.kernel.compiled import entry, hot, kernel
 def next_arrival(w: World, p: int) -> int:
     """Time of the tap's next event, ns; NEVER when it has run dry."""
     tap = tap_at(w, p)
+    # The rest of a burst comes at the same instant.
     if tap.burst_left > 0:
         tap.burst_left -= 1
         return tap.at
@@ -50,6 +51,8 @@ def _next_poisson(w: World, p: int) -> int:
         if gap < left:
             tap.at += truncated(gap + 0.5)
             return tap.at
+        # What is left of the exponential number is used up in the next stretch: rates change, the process does not
+        # begin anew.
         area -= left * stretch.rate
         tap.at = stretch.end
         tap.stretch += 1
@@ -59,6 +62,7 @@ def _next_poisson(w: World, p: int) -> int:
 @kernel
 def _next_even(w: World, p: int) -> int:
     tap = tap_at(w, p)
+    # The k-th event stands where the integrated rate reaches k - 0.5 (rule 2.2).
     target = tap.placed + 0.5
     tap.placed += 1
     while tap.stretch < tap.stretch_n:
@@ -74,6 +78,7 @@ def _next_even(w: World, p: int) -> int:
 
 @kernel
 def _burst_size(w: World, stream: int, mean: float) -> int:
+    # Geometric on 1, 2, ... with the mean asked for.
     if mean <= 1.0:
         return 1
     return 1 + whole(math.floor(math.log(uniform(w, stream)) / math.log1p(-1.0 / mean)))
@@ -97,6 +102,7 @@ def _next_counted(w: World, p: int) -> int:
         tap.left -= 1
         return tap.at
     bursts = max(1.0, math.ceil(tap.left / tap.burst))
+    # The smallest of so many uniform numbers in what is left of the stretch.
     share = 1.0 - uniform(w, tap.random) ** (1.0 / bursts)
     tap.at = min(tap.at + truncated((stretch.end - tap.at) * share), stretch.end - 1)
     size = min(_burst_size(w, tap.random, tap.burst), tap.left)
