@@ -287,6 +287,7 @@ def test_a_killed_process_leaves_the_old_file_or_the_new_one(river: Path, tmp_pa
         assert text == "old" or text.rstrip().endswith("}")
 
 
+@pytest.mark.nightly
 def test_kernels_compile_into_a_fresh_cache_by_two_processes_at_once(river: Path, tmp_path: Path) -> None:
     """Numba writes its files beside and renames them; the folder is the user's, not the installation's."""
     environment = {**os.environ, "ECHOTALLY_CACHE": str(tmp_path / "cache")}

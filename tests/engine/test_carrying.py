@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 from echotally.engine import codes
 from echotally.engine.play import begun
 from echotally.engine.sampling.carrying import Carried
-from echotally.engine.sampling.cutting import cut_month, expected_in
 from echotally.engine.sampling.expecting import expected_events
 from echotally.engine.sampling.knowing import known_losses
 from echotally.engine.sampling.lanes import Lane
+from echotally.engine.sampling.strata import cut_month, expected_in
 from echotally.errors import BadInput
 from echotally.projection.confidence import counted, expected_count, interval
 from echotally.projection.loaded import load, placement_on

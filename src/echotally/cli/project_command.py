@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -124,32 +124,19 @@ def project(
     options.only_where(plot, "without --plot", "chart", "function")
     options.only_where(replications, "without --replications", "workers")
     options.only_where(not exact, "with --exact", "sampled_from")
-    options.only_where(form == "table", "but in the table", "explained")
-    as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
-    options.only_where(as_rows, "but in CSV and Parquet", "level")
-    options.only_where(form in ("table", "json"), "but in the table and in JSON", "by")
+    _fits_the_form(form, out)
     loaded = load(model, sets)
     if unpinned:
         loaded = loaded.unpinned()
     prepare_simulation()
+    how: dict[str, Any] = {"exact": exact, "sampled_from": sampled_from}
     replicated: Replicated | None = None
     with progress_line() as tell:
         if replications:
-            replicated = replicate(
-                loaded,
-                replications,
-                plans,
-                seed,
-                workers=workers or -1,
-                progress=tell,
-                exact=exact,
-                sampled_from=sampled_from,
-            )
+            replicated = replicate(loaded, replications, plans, seed, workers=workers or -1, progress=tell, **how)
             result = replicated.first
         else:
-            result = project_loaded(
-                loaded, list(plans), seed, tell, standing=True, exact=exact, workers=None, sampled_from=sampled_from
-            )
+            result = project_loaded(loaded, list(plans), seed, tell, standing=True, workers=None, **how)
     if series:
         write_frame(series_frame(result), series)
     if run_log_path:
@@ -169,6 +156,14 @@ def project(
     else:
         deliver(_as_data(result, form, by, replicated, level), out)
     return _gate(result) if gate else 0
+
+
+def _fits_the_form(form: str, out: Path | None) -> None:
+    """Options that only some forms show are refused with the others."""
+    options.only_where(form == "table", "but in the table", "explained")
+    as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
+    options.only_where(as_rows, "but in CSV and Parquet", "level")
+    options.only_where(form in ("table", "json"), "but in the table and in JSON", "by")
 
 
 def _gate(result: Projection) -> int:

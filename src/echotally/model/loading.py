@@ -13,7 +13,8 @@ from typing import Any
 
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Function, Model
-from echotally.model.reading import Document, hold_kind, read_document, set_value, validate
+from echotally.model.overrides import set_value
+from echotally.model.reading import Document, hold_kind, read_document, validate
 from echotally.model.units import memory_mb
 from echotally.model.wiring import wiring_problems
 

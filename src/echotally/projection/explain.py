@@ -65,7 +65,7 @@ def explain(model: Model, plan: PlayedPlan, function: str, environment: str | No
         known = ", ".join(model.functions) if function not in model.functions else ", ".join(model.environments)
         found = function if function not in model.functions else environment
         raise BadInput(Problem("there is no such function or environment", "--explain", value=found, allowed=known))
-    return [*_work(model, unit), *_time(model, unit), *_money(plan, unit)]
+    return [*_work(model, unit), *_speed(model, unit), *_time(model, unit), *_money(plan, unit)]
 
 
 def _work(model: Model, unit: UnitMeasured) -> Iterator[Step]:
@@ -78,14 +78,9 @@ def _work(model: Model, unit: UnitMeasured) -> Iterator[Step]:
     yield Step("attempts", f"started {unit.started:,} + throttled {throttled:,}", f"{unit.attempts['total']:,}", "4.9")
 
 
-def _time(model: Model, unit: UnitMeasured) -> Iterator[Step]:
+def _speed(model: Model, unit: UnitMeasured) -> Iterator[Step]:
+    """How fast a run is on this memory, alone and in company."""
     function, plan, settings = model.functions[unit.unit.function], unit.unit.offer.plan, unit.unit.settings
-    per_call = unit.events["in"] / unit.started if unit.started else 0.0
-    parts = [f"run {_time_text(function.run.mean)} on average"]
-    if function.per_item:
-        parts.append(f"{duration_text(function.per_item)} x {per_call:.3g} events")
-    if function.per_mb:
-        parts.append(f"{duration_text(function.per_mb)} a MB")
     share = function.cpu_share
     yield Step(
         "CPU factor",
@@ -106,6 +101,17 @@ def _time(model: Model, unit: UnitMeasured) -> Iterator[Step]:
             f"{max(1.0, function.slots * settings.cpu_part * settings.vcpu_used / settings.vcpu):.3f} when full",
             "3.2",
         )
+
+
+def _time(model: Model, unit: UnitMeasured) -> Iterator[Step]:
+    """How long runs and cold starts take, and what of it is billed."""
+    function, plan, settings = model.functions[unit.unit.function], unit.unit.offer.plan, unit.unit.settings
+    per_call = unit.events["in"] / unit.started if unit.started else 0.0
+    parts = [f"run {_time_text(function.run.mean)} on average"]
+    if function.per_item:
+        parts.append(f"{duration_text(function.per_item)} x {per_call:.3g} events")
+    if function.per_mb:
+        parts.append(f"{duration_text(function.per_mb)} a MB")
     mean = unit.busy_ns / unit.started if unit.started else 0.0
     yield Step(
         "run time", f"({' + '.join(parts)}) x CPU factor x crowding, cut at the timeout", _time_text(mean), "3.1"

@@ -10,7 +10,8 @@ from pathlib import Path
 
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Exchange, Model
-from echotally.model.reading import Document, hold_kind, read_document, set_value, validate
+from echotally.model.overrides import set_value
+from echotally.model.reading import Document, hold_kind, read_document, validate
 from echotally.rates.card import Card, Plan, Price, RateCard
 
 

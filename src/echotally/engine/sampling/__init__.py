@@ -4,6 +4,6 @@ from __future__ import annotations
 
 from echotally.engine.sampling.estimate import Sampled, sample
 from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events, wants_sampling
-from echotally.engine.sampling.playing import PARTS
+from echotally.engine.sampling.stretches import PARTS
 
 __all__ = ["PARTS", "SAMPLED_FROM", "Sampled", "expected_events", "sample", "wants_sampling"]

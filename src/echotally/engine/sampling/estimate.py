@@ -16,12 +16,12 @@ from statistics import fmean, stdev
 
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.reading import Measured
-from echotally.engine.sampling.cutting import BUDGET, SHARE, cut_month, expected_in
 from echotally.engine.sampling.expecting import expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
-from echotally.engine.sampling.playing import PARTS, Mode, Player, Stretch
+from echotally.engine.sampling.strata import BUDGET, SHARE, cut_month, expected_in
+from echotally.engine.sampling.stretches import PARTS, Mode, Player, Stretch
 from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model

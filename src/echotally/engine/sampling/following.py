@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from echotally.engine.build import stream_seed
 from echotally.engine.sampling.carrying import Carried
-from echotally.engine.sampling.playing import PARTS, Hours, Mode
+from echotally.engine.sampling.stretches import PARTS, Hours, Mode
 from echotally.engine.sampling.totals import Total
 from echotally.model.sources import SourceKind
 

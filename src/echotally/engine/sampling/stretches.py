@@ -14,7 +14,6 @@ from echotally.demand.clock import MonthClock
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.build import Built, stream_seed
 from echotally.engine.play import begun, play
-from echotally.engine.sampling.cutting import Cut, clipped, expected_in, steady
 from echotally.engine.sampling.expecting import SAMPLED_FROM
 from echotally.engine.sampling.lanes import (
     Lane,
@@ -26,6 +25,7 @@ from echotally.engine.sampling.lanes import (
     ran_dry,
     unfinished_outside,
 )
+from echotally.engine.sampling.strata import Cut, clipped, expected_in, steady
 from echotally.engine.sampling.totals import Reading, Span, forget_maxima
 from echotally.errors import BadInput, OurFault, Problem
 from echotally.model.estate import Model
@@ -224,21 +224,28 @@ class Player:
                 play(built, warm, self._heard)
             forget_maxima(built.world)
             before, held = Reading(built), LaneState(built, self.lanes)
-            covered = 0
-            while True:
-                segment = cut.segments[number + covered]
-                play(built, segment.end_ns - start, self._heard)
-                covered += 1
-                self._refuse(self.played + int(built.world.clock[0]["number"]))
-                if number + covered >= len(cut.segments):
-                    break
-                if not self._away(built) and cut.segments[number + covered].group not in flagged:
-                    break
+            covered = self._play_on(built, cut, number, start, flagged)
             dry = [lane for lane in full if ran_dry(built, self.lanes[lane])]
             if not dry or all(laid[lane] >= _LAID_MOST for lane in dry):
                 break
             for lane in dry:
                 laid[lane] = min(_LAID_MOST, laid[lane] * 4)
+        return self._hours_read(built, before, held, full, covered)
+
+    def _play_on(self, built: Built, cut: Cut, number: int, start: int, flagged: set[int]) -> int:
+        """Play a segment, and those after it as long as something sent away is left over; returns how many."""
+        covered = 0
+        while True:
+            play(built, cut.segments[number + covered].end_ns - start, self._heard)
+            covered += 1
+            self._refuse(self.played + int(built.world.clock[0]["number"]))
+            if number + covered >= len(cut.segments):
+                return covered
+            if not self._away(built) and cut.segments[number + covered].group not in flagged:
+                return covered
+
+    def _hours_read(self, built: Built, before: Reading, held: LaneState, full: Mode, covered: int) -> Hours:
+        """What was played, and what it leaves."""
         after, now = Reading(built), LaneState(built, self.lanes)
         self._count(after)
         span = after.since(before)
