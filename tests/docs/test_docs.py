@@ -87,3 +87,16 @@ def test_every_finding_and_every_step_of_a_walk_cites_a_rule(river_projection) -
     steps = explain(river_projection.model, river_projection.best, "intake")
     cited = {rule.cites for rule in RULES.values()} | {step.rule for step in steps}
     assert cited <= RULE_NUMBERS
+
+
+def test_prose_is_at_most_120_columns_wide() -> None:
+    wide = []
+    for page in [ROOT / "README.md", ROOT / "CHANGELOG.md", *DOCS.rglob("*.md"), *(ROOT / "src").rglob("*.md")]:
+        text = re.sub(r"^```.*?^```", "", page.read_text(encoding="utf-8"), flags=re.S | re.M)
+        # Tables are one row a line, links and help of options cannot be broken.
+        wide += [
+            (page.name, line)
+            for line in text.splitlines()
+            if len(line) > 120 and line[:1] not in "|!" and " " in line[:110]
+        ]
+    assert [name for name, _ in wide if name != "commands.md"] == []

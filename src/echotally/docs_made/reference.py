@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import textwrap
+
 from pydantic import BaseModel
 
 from echotally.findings import RULES
@@ -20,12 +22,12 @@ def findings_page() -> str:
     lines.append('```toml\n[[accepted]]\nfinding = "C02"\nat = "environments.rehearsal"     # left out: everywhere')
     lines.append('reason = "needed until the spring flood is over"\n```\n')
     lines.append(
-        "A mistake in the files, which nothing is played with, stands in JSON, SARIF, CSV and Markdown as `E00`; it cannot be accepted.\n"
+        "A mistake in the files, which nothing is played with, stands in JSON, SARIF, CSV and Markdown as `E00`; it cannot\n"
+        "be accepted.\n"
     )
     for rule in RULES.values():
-        lines.append(
-            f"## {rule.code} ({rule.level}): {rule.title}\n\n{rule.why} Looks for: {_first(rule.look.__doc__)} Looks after [rule {rule.cites}](rules.md).\n"
-        )
+        said = f"{rule.why} Looks for: {_first(rule.look.__doc__)} Looks after [rule {rule.cites}](rules.md)."
+        lines.append(f"## {rule.code} ({rule.level}): {rule.title}\n\n{_wrapped(said)}\n")
     return "\n".join(lines)
 
 
@@ -38,6 +40,11 @@ def keys_page() -> str:
     lines.append("## Meters\n\n| meter | unit | counts | plans that bill |\n|---|---|---|---|")
     lines += [f"| `{m.name}` | {m.unit} | {m.meaning} | {', '.join(m.bills)} |" for m in METERS.values()]
     return "\n".join(lines) + "\n"
+
+
+def _wrapped(text: str) -> str:
+    """A paragraph in lines a terminal can show."""
+    return textwrap.fill(" ".join(text.split()), 118, break_long_words=False, break_on_hyphens=False)
 
 
 def _tables(module: object, described: dict[str, dict[str, str]]) -> list[str]:

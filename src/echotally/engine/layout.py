@@ -430,7 +430,7 @@ class Event:
     due: int  # when a delay or its visibility is over
     receipts: int  # how often it was received
     payload: int  # bytes
-    source: int  # the source it waits at
+    at_source: int  # the source it waits at
     prev: int  # neighbours in its list, or the next free one
     next: int  # the one behind
     state: int  # GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED

@@ -26,7 +26,7 @@ def ends(w: World, e: int, u: int, how: int) -> None:
     event = event_at(w, e)
     n = event.items
     event.state = GONE
-    clock, source = clock_of(w), source_at(w, event.source)
+    clock, source = clock_of(w), source_at(w, event.at_source)
     clock.ended += 1
     source.ended += 1
     source.ended_at = clock.now

@@ -224,7 +224,7 @@ def _left_over(w: World, e: int) -> None:
     event = event_at(w, e)
     if event.state == GONE:
         return
-    u = trigger_at(w, event.trigger).unit if event.trigger >= 0 else source_at(w, event.source).home
+    u = trigger_at(w, event.trigger).unit if event.trigger >= 0 else source_at(w, event.at_source).home
     if event.hold == IN_FLIGHT and u >= 0:
         unit_at(w, u).flying += event.items
     # Held, so that it is not given back while the pool is walked.

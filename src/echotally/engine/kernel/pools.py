@@ -33,7 +33,7 @@ def new_event(w: World, source: int, payload: int) -> int:
     event.seen = clock.now
     event.receipts = 0
     event.payload = payload
-    event.source = source
+    event.at_source = source
     # Nowhere yet: who takes it in says where it waits.
     event.state = GONE
     event.refs = 0

@@ -220,7 +220,9 @@ def ages_in(built: Built, lane: Lane) -> tuple[float, ...]:
         came = w.calls[(w.calls["state"] == codes.WAITING) & (w.calls["unit"] == lane.units[0])]["arrived"]
     else:
         here = (
-            (w.events["state"] == codes.VISIBLE) & (w.events["source"] == lane.source) & (w.events["tap"] != codes.LAID)
+            (w.events["state"] == codes.VISIBLE)
+            & (w.events["at_source"] == lane.source)
+            & (w.events["tap"] != codes.LAID)
         )
         came = w.events[here]["at"]
     if not len(came):
