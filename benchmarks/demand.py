@@ -68,7 +68,7 @@ def draw(folder: Path) -> Callable[[], int]:
     (folder / "m.toml").write_text(MODEL)
     (folder / "card.toml").write_text(CARD)
     loaded = load(folder / "m.toml")
-    built = build(loaded.model, loaded.month, {"f": loaded.offers["c.p"]}, 1)
+    built = build(loaded.model, loaded.month.arrivals, {"f": loaded.offers["c.p"]}, 1)
     bins = np.zeros(744 * 60, np.int64)
     addresses = door(built.world)
 

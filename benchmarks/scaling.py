@@ -24,7 +24,7 @@ def rate(folder: Path, until: str) -> float:
     loaded = load(folder / "m.toml")
     place = placement_on(loaded.model, loaded.offers, loaded.offers["c.p"])
     began = time.perf_counter()
-    measured = simulate(loaded.model, loaded.month, place, 1)
+    measured = simulate(loaded.model, loaded.month.arrivals, place, 1)
     took = time.perf_counter() - began
     attempts = measured.units[0].attempts["total"]
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

@@ -147,11 +147,11 @@ def our_rate(folder: Path) -> float:
     (folder / "m.toml").write_text(MODEL.format(rate="0.01"))
     small = load(folder / "m.toml")
     place = placement_on(small.model, small.offers, small.offers["c.p"])
-    simulate(small.model, small.month, place, 1)
+    simulate(small.model, small.month.arrivals, place, 1)
     (folder / "m.toml").write_text(MODEL.format(rate=RATE))
     loaded = load(folder / "m.toml")
     began = time.perf_counter()
-    measured = simulate(loaded.model, loaded.month, place, 1)
+    measured = simulate(loaded.model, loaded.month.arrivals, place, 1)
     attempts = measured.units[0].attempts
     rate = attempts["total"] / (time.perf_counter() - began)
     print(f"Echo Tally {rate:12,.0f} attempts/s   refused {attempts['throttled'] / attempts['total']:.4f}")
@@ -166,7 +166,7 @@ def demo_rate(folder: Path) -> None:
     offer = loaded.offers["heron.per-run"]
     place = placement_on(loaded.model, loaded.offers, offer)
     began = time.perf_counter()
-    measured = simulate(loaded.model, loaded.month, place, 1)
+    measured = simulate(loaded.model, loaded.month.arrivals, place, 1)
     took = time.perf_counter() - began
     attempts = sum(u.attempts["total"] for u in measured.units)
     events = sum(s.arrived for s in measured.sources)

@@ -63,3 +63,53 @@ def test_the_log_of_the_stand_in_adds_up_to_the_projection(stranger: Path) -> No
         assert len(mine) == ended and (mine["outcome"] == "error").sum() == unit.attempts["failed"]
         assert mine["billed_ms"].sum() == pytest.approx(unit.billed_ns / 1e6, rel=1e-9)
         assert (mine["cold_start_ms"] > 0).sum() >= unit.cold_starts
+
+
+def test_every_value_in_force_is_shown_those_that_depend_on_the_source_too(tmp_path: Path) -> None:
+    """Of a trigger on a queue, a queue with a dead letter, a stream and a topic: their readers and their tries (rules 4.2, 4.4)."""
+    (tmp_path / "m.toml").write_text(
+        """schema = "echotally-model/1"
+[estate]
+name = "gauges"
+month = "2027-03"
+timezone = "UTC"
+rate_cards = ["c.toml"]
+[functions.read]
+memory = "256 MB"
+run = "10 ms"
+[queues.plain]
+[queues.parked]
+[queues.kept]
+dead_letter = "queues.parked"
+tries = 4
+[streams.levels]
+[topics.flood]
+"""
+        + "".join(
+            f'[[triggers]]\nfrom = "{source}"\nto = "read"\n'
+            for source in ("queues.plain", "queues.kept", "streams.levels", "topics.flood")
+        ),
+        encoding="utf-8",
+    )
+    (tmp_path / "c.toml").write_text(
+        """schema = "echotally-rates/1"
+[card]
+name = "c"
+currency = "EUR"
+[plans.p]
+bills = "runs"
+memory = { from = "128 MB", to = "1 GB", step = "64 MB" }
+vcpu_per_gb = 1
+[plans.p.price]
+calls = { unit = "0.01" }
+""",
+        encoding="utf-8",
+    )
+    done = run_program("check", "m.toml", "--defaults", cwd=tmp_path)
+    shown = dict(line.split(" = ", 1) for line in done.stdout.splitlines() if " = " in line)
+    assert {n: (shown.get(f"triggers.{n}.readers"), shown.get(f"triggers.{n}.tries")) for n in range(4)} == {
+        0: ("100", "until the retention ends"),
+        1: ("100", "4 receipts"),
+        2: ("1", "without end"),
+        3: (None, "3"),
+    }

@@ -59,7 +59,7 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
 def caught(loaded: Loaded, plan: str, forge: Callable[[Any], Any]) -> str:
     """What a forged world ends with when it is played."""
     built = begun(
-        loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, loaded.offers[f"test.{plan}"]), 1
+        loaded.model, loaded.month.arrivals, placement_on(loaded.model, loaded.offers, loaded.offers[f"test.{plan}"]), 1
     )
     world = forge(built.world)
     try:

@@ -41,7 +41,10 @@ def watch(write):
     def watcher(model: str, **card: str):
         loaded = load(write(model, **card))
         built = begun(
-            loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"]), 1
+            loaded.model,
+            loaded.month.arrivals,
+            placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"]),
+            1,
         )
 
         def at(second: float):

@@ -252,7 +252,7 @@ def test_the_floors_said_to_find_room_are_those_the_engine_starts(tmp_path_facto
     )
     loaded = load(folder / "model.toml")
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
-    built = begun(loaded.model, loaded.month, placement, 1)
+    built = begun(loaded.model, loaded.month.arrivals, placement, 1)
     started = {u.function: int(built.world.units[n]["count"]) for n, u in enumerate(built.units)}
     assert {room.function: room.found for room in floors_on_nodes(loaded.model, placement)} == started
 

@@ -100,7 +100,7 @@ class Month:
     def __init__(self, path, seed):
         loaded = load(path)
         place = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
-        built = begun(loaded.model, loaded.month, place, seed, trail=200_000, diary=400_000)
+        built = begun(loaded.model, loaded.month.arrivals, place, seed, trail=200_000, diary=400_000)
         names = [u.function for u in built.units]
         self.log = []
         for chunk in attempts(built):

@@ -14,7 +14,7 @@ OUTCOMES = ("succeeded", "failed", "timed_out", "throttled")
 
 
 def ours(loaded, placement):
-    built = begun(loaded.model, loaded.month, placement, 1, diary=400_000)
+    built = begun(loaded.model, loaded.month.arrivals, placement, 1, diary=400_000)
     diary = [
         (int(row["ended"]), built.units[row["unit"]].function, OUTCOMES[row["outcome"]], int(row["number"]), int(row["items"]),
          int(row["at"]), None if row["outcome"] == 3 else int(row["run_at"]))

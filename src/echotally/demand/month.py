@@ -37,7 +37,8 @@ _FIRING_PAYLOAD = constant(1_000)
 class Tap:
     """A stream of arrivals at one source of one environment.
 
-    ``kind`` is "rate", "counted" or "clients"; ``label`` names its random stream.
+    ``kind`` is "rate", "counted" or "clients"; ``label`` names its random stream; ``demand`` is the one it belongs to, None
+    for a schedule's; ``lump``: its events come in lumps.
     """
 
     label: str
@@ -53,11 +54,21 @@ class Tap:
     client_tries: int = 1
     client_pause_ns: int = 0
     refused_pause_ns: int = 1_000_000
+    demand: str | None = None
+    lump: bool = False
 
     @property
     def expected(self) -> float:
         """Events expected in the month (clients: unknown beforehand, 0)."""
         return math.fsum(s.count + s.rate * (s.end_ns - s.start_ns) for s in self.stretches)
+
+
+@dataclass(frozen=True)
+class Arrivals:
+    """What a simulation is given of a month: its taps, and how long to play, ns."""
+
+    taps: tuple[Tap, ...]
+    length_ns: int
 
 
 @dataclass(frozen=True)
@@ -72,6 +83,20 @@ class MonthPlan:
     firings_ns: dict[str, NDArray[np.int64]]
     notes: tuple[str, ...]
     storms: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def length_ns(self) -> int:
+        """Elapsed nanoseconds of the month."""
+        return self.clock.length_ns
+
+    @property
+    def arrivals(self) -> Arrivals:
+        """All of its taps over all of it."""
+        return Arrivals(self.taps, self.length_ns)
+
+    def idle(self) -> Arrivals:
+        """The month with nothing coming from outside."""
+        return Arrivals((), self.length_ns)
 
 
 def plan_month(model: Model, document: Document, factors: Mapping[str, float] | None = None) -> MonthPlan:
@@ -116,7 +141,7 @@ class _Planner:
             for demand in self.model.demand.values()
             for surge in demand.surges
         ]
-        lumps = [(s.start_ns, s.end_ns) for tap in taps if ":lump" in tap.label for s in tap.stretches]
+        lumps = [(s.start_ns, s.end_ns) for tap in taps if tap.lump for s in tap.stretches]
         return tuple(sorted({*surges, *lumps}))
 
     def _try(self, address: tuple[str, ...], value: object, make: Callable[[], Result], otherwise: Result) -> Result:
@@ -153,6 +178,8 @@ class _Planner:
                 demand.client_tries,
                 demand.client_pause,
                 _refused_pause(demand),
+                label,
+                part.startswith("lump"),
             )
 
         factor = environment.demand * self.factors.get(label, 1.0)

@@ -25,7 +25,7 @@ def draw_demand(model: Model, month: MonthPlan, offer: Offer, seed: int) -> list
     from echotally.engine.kernel.access import door
     from echotally.engine.kernel.taps import count_arrivals
 
-    built = build(model, month, dict.fromkeys(model.functions, offer), seed)
+    built = build(model, month.arrivals, dict.fromkeys(model.functions, offer), seed)
     addresses = door(built.world)
     count: Any = count_arrivals
     length = -(-month.clock.length_ns // int(_MINUTE_NS))

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.demand.month import MonthPlan
+from echotally.demand.month import Arrivals
 from echotally.engine import codes, layout
 from echotally.engine.build import Built, build
 from echotally.engine.pools import with_room
@@ -23,27 +23,27 @@ Progress = Callable[[float], None]
 
 def simulate(
     model: Model,
-    month: MonthPlan,
+    arrivals: Arrivals,
     placement: Mapping[str, Offer],
     seed: int,
     progress: Progress | None = None,
     bounded: bool = True,
 ) -> Measured:
     """Play the month event by event; ``progress`` is told the share of the month that is over (``bounded``: see ``play``)."""
-    built = begun(model, month, placement, seed)
+    built = begun(model, arrivals, placement, seed)
     play(built, None, progress, bounded)
     finish(built)
     return read_out(model, built)
 
 
 def begun(
-    model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int, trail: int = 1, diary: int = 1
+    model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int, trail: int = 1, diary: int = 1
 ) -> Built:
     """A world at its first instant: backlogs laid, floors ready, nothing played yet.
 
     ``trail`` is how many changes of instance counts it keeps, with their times; ``diary`` how many attempts.
     """
-    built = build(model, month, placement, seed)
+    built = build(model, arrivals, placement, seed)
     built.world = built.world._replace(
         trail=layout.records(layout.Change, trail), diary=layout.records(layout.Attempt, diary)
     )

@@ -106,6 +106,11 @@ class UnitMeasured:
         billed = {"runs": self.billed_ns, "active": self.billed_ns, "allocated": self.life_ns}
         return billed.get(self.unit.offer.plan.bills, self.busy_ns)
 
+    @property
+    def gb_seconds(self) -> float:
+        """Billed time by the memory it is billed for, GB-seconds."""
+        return self.time_billed_ns / 1e9 * self.unit.settings.memory_billed_mb / 1024
+
 
 @dataclass(frozen=True)
 class SourceMeasured:
@@ -147,38 +152,81 @@ class Measured:
     put_in: tuple[PutIn, ...] = ()
 
 
+@dataclass(frozen=True)
+class Counted:
+    """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
+
+    ``level_peak`` is the most calls in flight in all, ``steps`` the calendar entries played.
+    """
+
+    units: Any
+    sources: Any
+    accounts: Any
+    edges: Any
+    triggers: Any
+    wait_bins: NDArray[np.int64]
+    latency_bins: NDArray[np.int64]
+    level_bins: NDArray[np.int64]
+    count_bins: NDArray[np.int64]
+    lag_bins: NDArray[np.int64]
+    series: NDArray[np.float64]
+    length_ns: int
+    level_peak: int
+    steps: int
+
+
+def counted(w: World, length_ns: int | None = None) -> Counted:
+    """What a world has counted, over ``length_ns`` (None: its whole month)."""
+    clock = w.clock[0]
+    return Counted(
+        units=w.units,
+        sources=w.sources,
+        accounts=w.accounts,
+        edges=w.edges,
+        triggers=w.triggers,
+        wait_bins=w.wait_bins,
+        latency_bins=w.latency_bins,
+        level_bins=w.level_bins,
+        count_bins=w.count_bins,
+        lag_bins=w.lag_bins,
+        series=w.series,
+        length_ns=int(clock["horizon"]) if length_ns is None else length_ns,
+        level_peak=int(clock["level_peak"]),
+        steps=int(clock["steps"]),
+    )
+
+
 def read_out(model: Model, built: Built) -> Measured:
     """Read the measurements out of a finished world; raises ``OurFault`` if a sum does not hold."""
-    found = assemble(model, built, built.world)
+    found = assemble(model, built, counted(built.world))
     _check_sums(built.world, built, found.units)
     return found
 
 
-def assemble(model: Model, built: Built, w: World) -> Measured:
-    """Measurements from the arrays of ``w``, laid out like the world of ``built``."""
-    clock = w.clock[0]
-    length = int(clock["horizon"])
+def assemble(model: Model, built: Built, w: Counted) -> Measured:
+    """Measurements from what was counted, laid out like the world of ``built``."""
+    length = w.length_ns
     return Measured(
         units=[_unit(model, w, n, unit, length) for n, unit in enumerate(built.units)],
         sources=[_source(w, n, env, source) for n, (env, source) in enumerate(built.sources)],
-        concurrency=level_of(w.level_bins[len(built.units)], int(clock["level_peak"]), length),
+        concurrency=level_of(w.level_bins[len(built.units)], w.level_peak, length),
         node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
         accounts=built.accounts,
-        steps=int(clock["steps"]),
+        steps=w.steps,
         month_ns=length,
         series=w.series,
         put_in=(*_fed(built, w), *_dead_lettered(built, w), *_emitted(built, w)),
     )
 
 
-def _fed(built: Built, w: World) -> Iterator[PutIn]:
+def _fed(built: Built, w: Counted) -> Iterator[PutIn]:
     """What topics put into the queues they feed."""
     for n, (env, source) in enumerate(built.sources):
         for edge in _range(w.edges, w.sources[n], "first_edge", "edge_n"):
             yield PutIn(env, built.sources[int(edge["target"])][1], source, True, int(edge["sent"]))
 
 
-def _dead_lettered(built: Built, w: World) -> Iterator[PutIn]:
+def _dead_lettered(built: Built, w: Counted) -> Iterator[PutIn]:
     """What went to dead letters, by the function that gave it up."""
     for n, (env, _) in enumerate(built.sources):
         letter = int(w.sources[n]["dead_letter"])
@@ -189,7 +237,7 @@ def _dead_lettered(built: Built, w: World) -> Iterator[PutIn]:
                 yield PutIn(env, built.sources[target][1], writer, False, int(trigger["letters"]))
 
 
-def _emitted(built: Built, w: World) -> Iterator[PutIn]:
+def _emitted(built: Built, w: Counted) -> Iterator[PutIn]:
     """What functions put out."""
     for n, unit in enumerate(built.units):
         for edge in _range(w.edges, w.units[n], "first_emit", "emit_n"):
@@ -202,7 +250,7 @@ def _range(array: Any, record: Any, first: str, n: str) -> Any:
     return array[int(record[first]) : int(record[first] + record[n])]
 
 
-def _unit(model: Model, w: World, n: int, unit: Unit, length: int) -> UnitMeasured:
+def _unit(model: Model, w: Counted, n: int, unit: Unit, length: int) -> UnitMeasured:
     f = w.units[n]
     events = {ending: int(f[field]) for ending, field in ENDINGS.items()}
     reserved = unit.offer.plan.bills == "reserved"
@@ -244,7 +292,7 @@ def _unit(model: Model, w: World, n: int, unit: Unit, length: int) -> UnitMeasur
     )
 
 
-def _lag(w: World, n: int) -> tuple[float | None, float | None]:
+def _lag(w: Counted, n: int) -> tuple[float | None, float | None]:
     """p95 and maximum of a unit's lag, s; None without streams."""
     f = w.units[n]
     if f["stream_n"] == 0:
@@ -259,7 +307,7 @@ def _file_order(model: Model, unit: Unit) -> int:
     return environments.index(unit.environment) * len(functions) + functions.index(unit.function)
 
 
-def _source(w: World, n: int, environment: str, source: SourceRef) -> SourceMeasured:
+def _source(w: Counted, n: int, environment: str, source: SourceRef) -> SourceMeasured:
     q = w.sources[n]
     return SourceMeasured(
         environment=environment,

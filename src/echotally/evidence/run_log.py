@@ -42,7 +42,7 @@ def run_log(loaded: Loaded, plan: str, seed: int | None = None) -> Iterator[pd.D
     if against:
         raise BadInput(Problem("cannot run this estate", value=plan, allowed=f"a plan that can; {against[0]}"))
     seed = loaded.model.estate.seed if seed is None else seed
-    built = begun(loaded.model, loaded.month, placement, seed, diary=_DIARY)
+    built = begun(loaded.model, loaded.month.arrivals, placement, seed, diary=_DIARY)
     chance = np.random.default_rng(stream_seed(seed, "memory used"))
     start = np.datetime64(loaded.month.clock.start.replace(tzinfo=None), "ns")
     number = 0

@@ -6,7 +6,9 @@ from collections import defaultdict
 from dataclasses import dataclass
 from decimal import Decimal, localcontext
 
-from echotally.projection.metering import Metered, UnitKey
+from echotally.engine.reading import Measured
+from echotally.model.estate import Model
+from echotally.projection.metering import Metered, UnitKey, events_from_outside
 from echotally.rates.billing import Line, bill_account, exact, rounded_total
 
 
@@ -79,3 +81,9 @@ def merged_lines(bill: Bill) -> list[Line]:
                     known.amount + line.amount,
                 )
     return list(found.values())
+
+
+def cost_per_million(model: Model, measured: Measured, bill: Bill) -> Decimal | None:
+    """The bill per million events from outside, in the card's currency; None where none came (rule 7.73)."""
+    events = events_from_outside(model, measured)
+    return bill.unrounded / Decimal(events) * 1_000_000 if events else None

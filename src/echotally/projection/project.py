@@ -58,7 +58,9 @@ def project_plan(
         found = sample(model, loaded.month, placement, seed, progress, effort)
         played = _sampled(loaded, found, candidate)
     else:
-        played = _exact(loaded, simulate(model, loaded.month, placement, seed, progress, bounded=not exact), candidate)
+        played = _exact(
+            loaded, simulate(model, loaded.month.arrivals, placement, seed, progress, bounded=not exact), candidate
+        )
     idle = bill_when_idle(loaded, candidate) if standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle)
 

@@ -15,7 +15,8 @@ _ATTEMPTS = ("total", "succeeded", "failed", "timed_out", "throttled", "running"
 class Totals:
     """Sums over units. ``events`` and ``attempts`` by name as in ``UnitMeasured``; ``left_behind`` as in rule 7.38.
 
-    ``wait_p95_s`` is the longest of the units' p95 waits, s, None where nothing succeeded.
+    ``wait_p95_s`` is the longest of the units' p95 waits, s, None where nothing succeeded; ``peak_instances`` the sum of the
+    functions' peaks (reserved instances are shared, so they count once an account).
     """
 
     events: dict[str, int]
@@ -27,6 +28,7 @@ class Totals:
     wait_p95_s: float | None
     longest_run_ns: int
     backlog_peak: int
+    peak_instances: int
 
     @property
     def throttled_share(self) -> float:
@@ -57,7 +59,14 @@ def totals_of(units: Sequence[UnitMeasured]) -> Totals:
         wait_p95_s=max(waits, default=None),
         longest_run_ns=max((u.longest_run_ns for u in units), default=0),
         backlog_peak=max((u.backlog_peak for u in units), default=0),
+        peak_instances=_peak_instances(units),
     )
+
+
+def _peak_instances(units: Sequence[UnitMeasured]) -> int:
+    own = sum(u.instances.peak for u in units if u.unit.offer.plan.bills != "reserved")
+    shared = {u.unit.billed_to: u.instances.peak for u in units if u.unit.offer.plan.bills == "reserved"}
+    return own + sum(shared.values())
 
 
 def _summed(counts: Sequence[dict[str, int]], names: Sequence[str]) -> dict[str, int]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from echotally.demand.month import MonthPlan
 from echotally.engine.play import simulate
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.loaded import Loaded, placement_on
@@ -33,7 +32,6 @@ def _quiet(loaded: Loaded, candidate: Offer) -> tuple[Metered, list[UnitKey]]:
     quiet = model.model_copy(
         update={"queues": {name: q.model_copy(update={"backlog": 0}) for name, q in model.queues.items()}}
     )
-    month = MonthPlan(loaded.month.clock, (), {}, ())
-    measured = simulate(quiet, month, placement_on(model, loaded.offers, candidate), model.estate.seed)
+    measured = simulate(quiet, loaded.month.idle(), placement_on(model, loaded.offers, candidate), model.estate.seed)
     units = [(u.unit.function, u.unit.environment) for u in measured.units]
     return meter(quiet, measured, candidate), units

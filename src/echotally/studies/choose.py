@@ -143,7 +143,7 @@ class _Chooser:
             }
             if not any(o is offer for o in placement.values()):
                 continue
-            metered = meter(model, simulate(model, self.loaded.month, placement, self.seed), offer)
+            metered = meter(model, simulate(model, self.loaded.month.arrivals, placement, self.seed), offer)
             self.played += 1
             kept: dict[UnitKey | None, dict[tuple[str, str], float]] = {}
             for (account, plan), metered_parts in metered.quantities.items():

@@ -8,7 +8,6 @@ from decimal import Decimal, localcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from echotally.demand.month import MonthPlan
 from echotally.engine.build import Built
 from echotally.engine.play import begun, finish, play
 from echotally.engine.reading import Measured, read_out
@@ -150,7 +149,7 @@ class _Trial:
         self.real = real
         self.loaded, self.offer, self.queue, self.function = loaded, offer, queue, function
         self.placement = placement_on(loaded.model, loaded.offers, offer)
-        self.month = MonthPlan(loaded.month.clock, (), {}, ())
+        self.arrivals = loaded.month.idle()
         self.batch = next(t.batch for t in loaded.model.triggers if t.from_ == f"queues.{queue}")
 
     def played(self, backlog: int) -> tuple[Built, Measured, float | None]:
@@ -158,14 +157,14 @@ class _Trial:
         model = self.loaded.model
         queues = {**model.queues, self.queue: model.queues[self.queue].model_copy(update={"backlog": backlog})}
         laid = model.model_copy(update={"queues": queues})
-        built = begun(laid, self.month, self.placement, model.estate.seed, _TRAIL)
+        built = begun(laid, self.arrivals, self.placement, model.estate.seed, _TRAIL)
         play(built)
         finish(built)
         measured = read_out(laid, built)
         place = next(n for n, (_, source) in enumerate(built.sources) if source == f"queues.{self.queue}")
         ended = int(built.world.sources[place]["ended_at"])
         left = any(u.events["unfinished"] for u in measured.units if u.unit.function == self.function)
-        return built, measured, None if left or ended >= self.month.clock.length_ns else ended / 1e9
+        return built, measured, None if left or ended >= self.arrivals.length_ns else ended / 1e9
 
     def row(self, backlog: int, limit: int | None, within_ns: int | None) -> DrainRow:
         built, measured, empty_s = self.played(backlog)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from echotally.engine import layout
 from echotally.engine.build import Built
 from echotally.engine.play import begun, finish, play, play_entries
-from echotally.engine.reading import UnitMeasured, assemble, levels
+from echotally.engine.reading import UnitMeasured, assemble, counted, levels
 from echotally.engine.sketch import Level, Waits, wait_sums
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Endpoint, Function, Model, Trigger
@@ -184,7 +184,7 @@ def _trial(
     if limit is not None:
         function = function.model_copy(update={"instance_limit": limit})
     trial = loaded.with_model(alone(loaded.model, name, function, clients, think, pause_ns))
-    built = begun(trial.model, trial.month, {name: offer}, loaded.model.estate.seed, _TRAIL)
+    built = begun(trial.model, trial.month.arrivals, {name: offer}, loaded.model.estate.seed, _TRAIL)
     if warm_up_s:
         play(built, int(warm_up_s * 1e9))
         _forget(built)
@@ -288,14 +288,7 @@ def _bound(offer: Offer, unit: UnitMeasured, limit: int | None) -> str:
 
 def _finished(trial: Loaded, built: Built, length: int) -> UnitMeasured:
     finish(built)
-    return assemble(trial.model, built, _as_long(built, length)).units[0]
-
-
-def _as_long(built: Built, length: int) -> layout.World:
-    """The world as if its month had lasted so long, ns."""
-    clock = built.world.clock.copy()
-    clock[0]["horizon"] = length
-    return built.world._replace(clock=clock)
+    return assemble(trial.model, built, counted(built.world, length)).units[0]
 
 
 def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answered: int) -> Decimal | None:
@@ -303,7 +296,7 @@ def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answere
     if not answered:
         return None
     bare = replace(offer, plan=offer.plan.model_copy(update={"allowance": {}}))
-    measured = assemble(trial.model, built, _as_long(built, length))
+    measured = assemble(trial.model, built, counted(built.world, length))
     metered = meter(trial.model, measured, bare)
     plans = {account: plan.model_copy(update={"allowance": {}}) for account, plan in metered.plans.items()}
     units = [(u.unit.function, u.unit.environment) for u in measured.units]

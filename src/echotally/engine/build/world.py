@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from echotally.demand.month import MonthPlan
+from echotally.demand.month import Arrivals
 from echotally.engine import codes, layout
 from echotally.engine.build.accounts import accounts_of
 from echotally.engine.build.shared import Shared, Unit, stream_seed
@@ -38,7 +38,7 @@ class Built:
     backlogs: list[tuple[int, int]] = field(default_factory=list)
 
 
-def build(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: int) -> Built:
+def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int) -> Built:
     """The world of one simulation. ``placement`` gives each function's plan.
 
     Raises ``BadInput`` where one run would put out or start more than can be held.
@@ -48,9 +48,11 @@ def build(model: Model, month: MonthPlan, placement: Mapping[str, Offer], seed: 
     units, triggers, sources = units_of(shared), triggers_of(shared), sources_of(shared)
     wire(shared, units, triggers, sources)
     partitions, edges = partitions_of(shared, triggers), edges_of(shared, units, sources)
-    taps, stretches = taps_of(shared, month.taps)
+    taps, stretches = taps_of(shared, arrivals.taps)
     accounts, instances, nodes, reserved = accounts_of(shared)
-    clock, pools = _pools(month, units, triggers, sources, edges=edges, instances=instances, reserved=reserved)
+    clock, pools = _pools(
+        arrivals.length_ns, units, triggers, sources, edges=edges, instances=instances, reserved=reserved
+    )
     fixed = {
         "clock": clock,
         "chains": _chains(shared.lists),
@@ -87,13 +89,13 @@ def _margin(units: Any, triggers: Any, sources: Any, edges: Any) -> int:
 
 
 def _pools(
-    month: MonthPlan, units: Any, triggers: Any, sources: Any, *, edges: Any, instances: Any, reserved: int
+    length_ns: int, units: Any, triggers: Any, sources: Any, *, edges: Any, instances: Any, reserved: int
 ) -> tuple[Any, dict[str, Any]]:
     """The clock, and pools of free records with room for the first step."""
     clock = layout.records(layout.Clock, 1)
     c = clock[0]
-    c["horizon"], c["until"] = month.clock.length_ns, codes.NEVER
-    c["units"], c["hour_ns"], c["hours"] = len(units), _HOUR_NS, -(-month.clock.length_ns // _HOUR_NS)
+    c["horizon"], c["until"] = length_ns, codes.NEVER
+    c["units"], c["hour_ns"], c["hours"] = len(units), _HOUR_NS, -(-length_ns // _HOUR_NS)
     c["margin"] = margin = _margin(units, triggers, sources, edges)
     size = 2 * margin + _ROOM
     pools = {name: layout.records(layout.HOLDS[name], size) for name in ("events", "calls", "cargo")}

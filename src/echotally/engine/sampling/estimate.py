@@ -13,6 +13,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from statistics import fmean, stdev
+from typing import Any
 
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.reading import Measured
@@ -22,6 +23,7 @@ from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
 from echotally.engine.sampling.strata import BUDGET, SHARE, cut_month, expected_in
 from echotally.engine.sampling.stretches import PARTS, Mode, Player, Stretch
+from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
@@ -63,7 +65,7 @@ def sample(
     """Sample a month; ``effort``: events to play in steady hours. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
     sampler = Sampler(model, month, placement, seed, progress, effort or BUDGET)
     parts = sampler.parts()
-    throttled = {u.function for p in parts for u, n in zip(p.built.units, p.unit["throttled"], strict=True) if n > 0}
+    throttled = {u.function for p in parts for u, n in zip(p.built.units, p.unit.throttled, strict=True) if n > 0}
     losses = {
         name: loss
         for name, loss in known_losses(model, placement).items()
@@ -71,9 +73,9 @@ def sample(
     }
     for part in parts:
         part.knows(losses)
-    whole = Total.mean(parts).measured(model, month)
+    whole = Total.mean(parts).measured(model)
     share = min(1.0, sampler.player.played / max(1.0, sampler.expected))
-    return Sampled(whole, [part.measured(model, month) for part in parts], share, losses, frozenset(sampler.critical))
+    return Sampled(whole, [part.measured(model) for part in parts], share, losses, frozenset(sampler.critical))
 
 
 class Sampler:
@@ -237,20 +239,16 @@ class Sampler:
         units = self.player.first.units
         account = self.model.environments[tap.environment].account or ""
         rows = [n for n, u in enumerate(units) if u.account == account and u.offer.name == offer.name]
-        calls = instances = 0.0
-        for name, limit in (("level_peak", plan.concurrency_limit), ("count_peak", _tokens(offer))):
-            most = (
-                sum(
-                    max(int(s.maxima[name][n]) for stretch in self.stretches.values() for s in stretch.spans)
-                    for n in rows
-                )
-                if self.stretches
-                else 0
-            )
-            most += sum(int(alone.maxima[name][n]) for n in rows)
+        limits: tuple[tuple[Callable[[Maxima], Any], int | None], ...] = (
+            (lambda most: most.level_peak, plan.concurrency_limit),
+            (lambda most: most.count_peak, _tokens(offer)),
+        )
+        for peaks, limit in limits:
+            spans = [span for stretch in self.stretches.values() for span in stretch.spans]
+            most = sum(max((int(peaks(s.maxima)[n]) for s in spans), default=0) for n in rows)
+            most += sum(int(peaks(alone.maxima)[n]) for n in rows)
             if limit is not None and most > _NEAR * limit:
                 return True
-            calls, instances = (most, instances) if name == "level_peak" else (calls, most)
         return False
 
 

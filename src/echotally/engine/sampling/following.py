@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from echotally.engine import codes
 from echotally.engine.build import stream_seed
 from echotally.engine.sampling.carrying import Carried
 from echotally.engine.sampling.stretches import PARTS, Hours, Mode
@@ -30,7 +31,7 @@ class PartOfMonth:
     def __init__(self, sampler: Sampler, part: int) -> None:
         self.sampler, self.part = sampler, part
         self.cut, self.player, self.lanes = sampler.cut, sampler.player, sampler.player.lanes
-        self.total = Total(sampler.player.first, sampler.month)
+        self.total = Total.nothing(sampler.player.first, sampler.month.length_ns)
         self.carried = {n: Carried(lane) for n, lane in enumerate(self.lanes)}
         self.times: dict[tuple[int, Mode], float] = {}
         self.by_hour: dict[tuple[int, tuple[int, Mode]], float] = {}
@@ -71,8 +72,8 @@ class PartOfMonth:
             if kind is SourceKind.QUEUES and self.sampler.model.queues[queue].backlog:
                 held = float(self.sampler.model.queues[queue].backlog)
                 self.carried[n].begins(0.0, held)
-                self.total.unit["arrived"][lane.units[0]] += held
-                self.total.source["arrived"][lane.source] += held
+                self.total.arrived[lane.units[0]] += held
+                self.total.source.arrived[lane.source] += held
 
     def _hour(self, at_ns: int) -> int:
         """Which row of the series an instant belongs to."""
@@ -127,13 +128,15 @@ class PartOfMonth:
         carried, mine = self.carried[lane], self.lanes[lane]
         lot = carried.moves(now, step, come, gone)
         home = mine.units[0]
-        self.total.unit["expired"][home] += lot.expired
-        self.total.source["ended"][mine.source] += lot.expired
+        self.total.unit.expired[home] += lot.expired
+        self.total.source.ended[mine.source] += lot.expired
         hour = self._hour(now)
         backlog = math.fsum(self.carried[n].held for n, other in enumerate(self.lanes) if home in other.units)
-        self.total.maxima["backlog_peak"][home] = max(self.total.maxima["backlog_peak"][home], int(backlog))
-        self.total.series[home, hour, 4] = max(self.total.series[home, hour, 4], backlog)
-        self.total.series[home, hour, 5] = lot.age_high / 1e9
+        peak = self.total.maxima.backlog_peak
+        peak[home] = max(peak[home], int(backlog))
+        series = self.total.series[home, hour]
+        series[codes.BACKLOG_PEAK] = max(series[codes.BACKLOG_PEAK], backlog)
+        series[codes.OLDEST_AGE] = lot.age_high / 1e9
         for unit in mine.units:
             full = [n for n, c in self.carried.items() if unit in self.lanes[n].units and c.came]
             part = 1 / max(1, len(full))

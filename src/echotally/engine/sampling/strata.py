@@ -160,7 +160,7 @@ def _lumps_of(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]) ->
     """Hours with a lump, or with events of a trace that all come at one instant."""
     for number, tap in counted:
         for s in tap.stretches:
-            if _is_lump(tap) or s.end_ns == s.start_ns:
+            if tap.lump or s.end_ns == s.start_ns:
                 for n in _hours_of(hours, s.start_ns, max(s.end_ns, s.start_ns + 1)):
                     yield n, (number, s.start_ns - hours[n].start_ns, s.count)
 
@@ -169,7 +169,7 @@ def _uneven_hours(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]
     """Hours in which a trace changes so much that a rate would not show it."""
     for number, tap in counted:
         for n, hour in enumerate(hours):
-            if not _is_lump(tap) and _uneven(tap, hour):
+            if not tap.lump and _uneven(tap, hour):
                 yield n, (number, "counts")
 
 
@@ -179,10 +179,6 @@ def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping
         for s in tap.stretches:
             for n in _hours_of(hours, s.start_ns, s.start_ns + reach[tap.label]):
                 yield n, (-1 - number, s.start_ns - hours[n].start_ns)
-
-
-def _is_lump(tap: Tap) -> bool:
-    return ":lump" in tap.label
 
 
 def _hours_of(hours: Sequence[LocalHour], start: int, end: int) -> range:

@@ -5,13 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import timedelta
 
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.demand.clock import MonthClock
-from echotally.demand.month import MonthPlan, Tap
+from echotally.demand.month import Arrivals, MonthPlan, Tap
 from echotally.engine.build import Built, stream_seed
 from echotally.engine.play import begun, play
 from echotally.engine.sampling.expecting import SAMPLED_FROM
@@ -105,16 +103,16 @@ class Player:
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
         self.played = 0
-        self.first = self._begin(_lasting(month, (), month.clock.length_ns), "layout")
+        self.first = self._begin(_lasting((), month.length_ns), "layout")
         self.lanes: list[Lane] = lanes_of(self.first)
         self.rates: dict[int, float] = {}
 
-    def _begin(self, plan: MonthPlan, label: str) -> Built:
+    def _begin(self, plan: Arrivals, label: str) -> Built:
         return begun(self.model, plan, self.placement, stream_seed(self.seed, label))
 
     def whole_month(self, taps: Sequence[Tap]) -> Span:
         """Some taps over the whole month, apart from the rest."""
-        built = self._begin(replace(self.month, taps=tuple(taps)), "schedules")
+        built = self._begin(Arrivals(tuple(taps), self.month.length_ns), "schedules")
         before = Reading(built)
         play(built, None, self._heard)
         after = Reading(built)
@@ -130,7 +128,7 @@ class Player:
         part = self._part_ns(group.part_ns, cut.warm_ns, full)
         length = cut.warm_ns + part * PARTS
         self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
-        plan = _lasting(self.month, steady(cut.taps, group.rates, length), length)
+        plan = _lasting(steady(cut.taps, group.rates, length), length)
         label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
         laid = {lane: self._first_guess(lane, length) for lane in full}
         while True:
@@ -194,12 +192,12 @@ class Player:
         come = now.arrived - held.arrived
         gone = come - (now.held - held.held)
         seen = np.zeros(len(self.first.units))
-        places, values = span.sketch["wait_bins"]
+        waits = span.sketch.wait_bins
         bins = self.first.world.wait_bins.shape[2]
-        counted = (places // bins) % 2 == 0
-        np.add.at(seen, places[counted] // (2 * bins), values[counted])
-        handled = np.maximum(0.0, span.unit["handled"] - seen)
-        runs = span.unit["busy_ns"] / np.maximum(1.0, span.unit["started"])
+        counted = waits.kept((waits.places // bins) % 2 == 0)
+        np.add.at(seen, counted.places // (2 * bins), counted.values)
+        handled = np.maximum(0.0, span.unit.handled - seen)
+        runs = span.unit.busy_ns / np.maximum(1.0, span.unit.started)
         return Flow(come / length, gone / length, handled / length, runs)
 
     def hours(self, cut: Cut, number: int, full: Mode, part: int, flagged: set[int], whole: Sequence[Tap]) -> Hours:
@@ -214,7 +212,7 @@ class Player:
         # Room for all of the month that may follow is not bounded by what is played of it.
         coming = expected_in(cut.taps, first.start_ns - warm, first.end_ns) * cut.more
         self._refuse(self.played + int(min(1e18, coming)))
-        plan = _lasting(self.month, tuple(taps), self.month.clock.length_ns - start)
+        plan = _lasting(tuple(taps), self.month.length_ns - start)
         laid = {lane: self._first_guess(lane, warm + first.end_ns - first.start_ns) for lane in full}
         while True:
             built = self._begin(plan, f"hour {number} part {part}" + "".join(f" {lane}" for lane in sorted(full)))
@@ -302,7 +300,6 @@ class Player:
             )
 
 
-def _lasting(month: MonthPlan, taps: tuple[Tap, ...], length_ns: int) -> MonthPlan:
-    """A month that lasts as long, to the next microsecond and a little more."""
-    end = month.clock.start + timedelta(microseconds=length_ns // 1_000 + 1)
-    return MonthPlan(MonthClock(month.clock.month, month.clock.zone, month.clock.start, end), taps, {}, ())
+def _lasting(taps: tuple[Tap, ...], length_ns: int) -> Arrivals:
+    """Time enough: to the next microsecond and a little more."""
+    return Arrivals(taps, (length_ns // 1_000 + 1) * 1_000)

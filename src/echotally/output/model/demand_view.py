@@ -121,7 +121,7 @@ def _outlook(view: DemandView) -> list[str]:
     taps = view.loaded.month.taps
     lines = []
     for name, demand in view.loaded.model.demand.items():
-        expected = sum(tap.expected for tap in taps if tap.label.startswith(f"demand:{name}:"))
+        expected = sum(tap.expected for tap in taps if tap.demand == name)
         said = []
         if demand.range:
             said.append(f"likely {expected * demand.range.low:,.0f} to {expected * demand.range.high:,.0f} events")

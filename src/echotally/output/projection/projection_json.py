@@ -32,7 +32,6 @@ def _level(level: Level) -> dict[str, Any]:
 
 
 def _unit(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, Any]:
-    billed_ns = unit.time_billed_ns
     instances = unit.instances
     return {
         "function": unit.unit.function,
@@ -61,8 +60,8 @@ def _unit(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, Any]:
         "lag_s": None if unit.lag_max_s is None else {"p95": unit.lag_p95_s, "max": unit.lag_max_s},
         "backlog_peak": unit.backlog_peak,
         "left_behind": totals_of([unit]).left_behind_share,
-        "billed_s": billed_ns / 1e9,
-        "gb_seconds": billed_ns / 1e9 * unit.unit.settings.memory_billed_mb / 1024,
+        "billed_s": unit.time_billed_ns / 1e9,
+        "gb_seconds": unit.gb_seconds,
         "cost": amount_text(plan.bill.functions[unit.key]),
     }
 

@@ -15,7 +15,7 @@ from echotally.output.projection.bill_view import bill_parts, standing_line
 from echotally.output.projection.replications_view import replication_parts
 from echotally.output.projection.verdict_text import check_text, has_targets, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
-from echotally.projection.metering import events_from_outside
+from echotally.projection.bills import cost_per_million
 from echotally.projection.replicate import Replicated
 
 _PLAN_COLUMNS = [
@@ -35,8 +35,7 @@ _PLAN_COLUMNS = [
 
 def _plan_row(projection: Projection, plan: PlayedPlan) -> list[str]:
     bill, totals = plan.bill, plan.totals
-    events = events_from_outside(projection.model, plan.measured)
-    per_million = bill.unrounded / Decimal(events) * 1_000_000 if events else None
+    per_million = cost_per_million(projection.model, plan.measured, bill)
     return [
         ("→ " if plan.offer.name == projection.pick else "  ") + plan.offer.name,
         money(bill.shown),
@@ -45,7 +44,7 @@ def _plan_row(projection: Projection, plan: PlayedPlan) -> list[str]:
         count(totals.lost),
         seconds(totals.wait_p95_s),
         count(plan.measured.concurrency.peak),
-        count(_peak_instances(plan.units)),
+        count(totals.peak_instances),
         count(totals.cold_starts),
         "–" if plan.when_idle is None else money(plan.when_idle.total),
         targets_text(projection, plan),
@@ -57,15 +56,6 @@ def targets_text(projection: Projection, plan: PlayedPlan) -> str:
     said = [f"{len(plan.misses)} missed"] if plan.misses else []
     said += [f"{len(plan.undecided)} undecided"] if plan.undecided else []
     return ", ".join(said) or ("met" if has_targets(projection) else "none set")
-
-
-def _peak_instances(units: list[UnitMeasured]) -> int:
-    """Sum of the functions' peaks; reserved instances are shared, so they count once an account."""
-    own = sum(u.instances.peak for u in units if u.unit.offer.plan.bills != "reserved")
-    shared = {
-        (u.unit.account, u.unit.offer.name): u.instances.peak for u in units if u.unit.offer.plan.bills == "reserved"
-    }
-    return own + sum(shared.values())
 
 
 def plans_table(projection: Projection, width: int | None = None) -> list[RenderableType]:
