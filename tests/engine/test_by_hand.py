@@ -7,6 +7,7 @@ import pytest
 from echotally.engine import layout
 from echotally.engine.play import begun, finish, play
 from echotally.projection.loaded import load, placement_on
+from echotally.projection.project import project
 from tests.conftest import unit
 
 S = 10**9
@@ -302,14 +303,14 @@ def test_a_floor_is_as_many_as_the_nodes_hold(play, limit, there):
         assert said == [f"{there} of a floor of 5 find room on the nodes (live); the rest is not there"]
 
 
-def test_a_function_that_floors_leave_no_node_could_never_start(play):
+def test_a_function_that_floors_leave_no_node_could_never_start(write):
     # The floor of f fills the only node for good; g asks for 3 GB, of which 1 GB is left.
     model = F.format(run="1 s", cold="0 ms").replace('"512 MB"', '"3 GB"\ninstance_floor = 1') + source(
         "endpoints.e", 1
     )
     model += model.replace("functions.f", "functions.g").replace("endpoints.e", "endpoints.h").replace("demand.e", "demand.h").replace(
         '"f"', '"g"').replace("instance_floor = 1", "")  # fmt: skip
-    plan = play(model, card=NODES.format(limit=1))
+    (plan,) = project(write(model, card=NODES.format(limit=1))).refused
     assert plan.reasons == (("g", "the floors fill every node (live); it could never start"),)
 
 

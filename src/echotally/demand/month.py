@@ -6,7 +6,6 @@ schedule or trace that cannot be used must be reported with its address, all of 
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, timedelta
@@ -20,8 +19,9 @@ from numpy.typing import NDArray
 
 from echotally.demand.clock import MonthClock, month_clock
 from echotally.demand.cron import BadSchedule, firings_after, parse_cron
-from echotally.demand.rate_shapes import Stretch, rate_stretches
+from echotally.demand.rate_shapes import rate_stretches
 from echotally.demand.schedules import month_firings_ns
+from echotally.demand.stretches import NONE, Stretch, Stretches
 from echotally.demand.traces import BadTrace, read_trace
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Environment, Lump, Model
@@ -46,7 +46,7 @@ class Tap:
     source: SourceRef
     kind: str
     spread: str
-    stretches: tuple[Stretch, ...] = ()
+    stretches: Stretches = NONE
     burst: float = 1.0
     payload: Spread = _FIRING_PAYLOAD
     clients: int = 0
@@ -60,7 +60,7 @@ class Tap:
     @property
     def expected(self) -> float:
         """Events expected in the month (clients: unknown beforehand, 0)."""
-        return math.fsum(s.count + s.rate * (s.end_ns - s.start_ns) for s in self.stretches)
+        return self.stretches.expected
 
 
 @dataclass(frozen=True)
@@ -152,18 +152,17 @@ class _Planner:
             return otherwise
 
     def _firing_tap(self, environment: str, source: str, times: NDArray[np.int64]) -> Tap:
-        stretches = tuple(Stretch(at, at, count=1) for at in times.tolist())
         return Tap(
             f"schedule:{source}:{environment}",
             environment,
             SourceRef.of(SourceKind.SCHEDULES, source),
             "counted",
             "even",
-            stretches,
+            Stretches.at(times),
         )
 
     def _demand_taps(self, name: str, environment: Environment, label: str, demand: Demand) -> list[Tap]:
-        def tap(part: str, kind: str, spread: str, stretches: tuple[Stretch, ...]) -> Tap:
+        def tap(part: str, kind: str, spread: str, stretches: Stretches) -> Tap:
             return Tap(
                 f"demand:{label}:{name}:{part}",
                 name,
@@ -185,7 +184,7 @@ class _Planner:
         factor = environment.demand * self.factors.get(label, 1.0)
         taps: list[Tap] = []
         if demand.clients is not None:
-            taps.append(tap("clients", "clients", "even", ()))
+            taps.append(tap("clients", "clients", "even", NONE))
         elif demand.trace is not None:
             taps.append(tap("trace", "counted", demand.spread, self._trace(label, demand, factor)))
         elif demand.rate is not None or demand.monthly is not None:
@@ -202,7 +201,7 @@ class _Planner:
                 taps.append(tap(f"lump{number}.{lane}", "counted", "even", stretches))
         return taps
 
-    def _trace(self, label: str, demand: Demand, factor: float) -> tuple[Stretch, ...]:
+    def _trace(self, label: str, demand: Demand, factor: float) -> Stretches:
         path = self.folder / (demand.trace or "")
         trace = self._try(
             ("demand", label, "trace"),
@@ -211,11 +210,11 @@ class _Planner:
             None,
         )
         if trace is None:
-            return ()
+            return NONE
         self.notes += trace.notes
         return trace.stretches
 
-    def _lump_lanes(self, label: str, number: int, lump: Lump, factor: float) -> list[tuple[Stretch, ...]]:
+    def _lump_lanes(self, label: str, number: int, lump: Lump, factor: float) -> list[Stretches]:
         """A lump's occurrences, in as many lanes as it takes so that no two of a lane overlap."""
         address = ("demand", label, "lumps", str(number), "cron")
         starts: list[int] = self._try(address, lump.cron, lambda: self._lump_starts(lump), [])
@@ -232,7 +231,7 @@ class _Planner:
                 lanes.append([])
             lanes[number_of].append(Stretch(start, start + lump.over, count=count))
             heappush(busy, (start + lump.over, number_of))
-        return [tuple(lane) for lane in lanes]
+        return [Stretches.of(lane) for lane in lanes]
 
     def _lump_starts(self, lump: Lump) -> list[int]:
         if lump.at is not None:

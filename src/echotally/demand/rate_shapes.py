@@ -4,23 +4,13 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
 from functools import lru_cache
 
 from echotally.demand.clock import MonthClock
+from echotally.demand.stretches import Stretch, Stretches
 from echotally.model.estate import Demand
-
-
-@dataclass(frozen=True)
-class Stretch:
-    """From ``start_ns`` to ``end_ns`` events come at ``rate`` per ns, or exactly ``count`` of them."""
-
-    start_ns: int
-    end_ns: int
-    rate: float = 0.0
-    count: int = 0
 
 
 def _scaled(weights: tuple[float, ...] | None, n: int) -> list[float]:
@@ -30,7 +20,7 @@ def _scaled(weights: tuple[float, ...] | None, n: int) -> list[float]:
     return [weight * n / math.fsum(weights) for weight in weights]
 
 
-def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> tuple[Stretch, ...]:
+def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> Stretches:
     """The month as stretches of constant rate per ns; ``factor`` is the environment's.
 
     ``monthly = N`` sets the rate so that the shaped month, surges left out, expects N events.
@@ -52,7 +42,7 @@ def _stretches(
     storms: tuple[tuple[datetime, int, float], ...],
     clock: MonthClock,
     factor: float,
-) -> tuple[Stretch, ...]:
+) -> Stretches:
     day, week = _scaled(day_shape, 24), _scaled(week_shape, 7)
     shaped = [(h.start_ns, h.end_ns, day[h.hour] * week[h.weekday]) for h in clock.local_hours()]
     if monthly is not None:
@@ -71,7 +61,7 @@ def _stretches(
                 if begin <= low < over:
                     times *= factor_s
             found.append(Stretch(low, high, base * shape * times))
-    return tuple(_joined(found))
+    return Stretches.of(_joined(found))
 
 
 def _joined(stretches: list[Stretch]) -> list[Stretch]:

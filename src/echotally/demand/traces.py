@@ -14,7 +14,7 @@ from typing import Any
 
 from echotally.database import database, named_in_sql, quoted_name
 from echotally.demand.clock import MonthClock, to_utc
-from echotally.demand.rate_shapes import Stretch
+from echotally.demand.stretches import Stretch, Stretches
 from echotally.errors import Refused
 from echotally.files import opened
 
@@ -33,7 +33,7 @@ class BadTrace(Refused):
 class Trace:
     """A trace laid into a month: its stretches, and what was left out or looked odd, in words."""
 
-    stretches: tuple[Stretch, ...]
+    stretches: Stretches
     notes: tuple[str, ...]
 
 
@@ -67,7 +67,8 @@ def read_trace(path: Path, clock: MonthClock, factor: float, repeat: bool) -> Tr
     if outside and not repeat:
         notes.append(f"{path.name}: {outside} row(s) outside {clock.month} left out")
     notes += _spacing_notes(path, clock, starts)
-    return Trace(tuple(Stretch(s, min(e, clock.length_ns), count=c) for s, e, c in inside), tuple(notes))
+    stretches = Stretches.of(Stretch(s, min(e, clock.length_ns), count=c) for s, e, c in inside)
+    return Trace(stretches, tuple(notes))
 
 
 def _spacing_notes(path: Path, clock: MonthClock, starts: list[int]) -> list[str]:

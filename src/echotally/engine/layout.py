@@ -493,6 +493,7 @@ class Stretch:
     start: int  # when it begins
     end: int  # when it ends
     count: int  # events in it, where they are counted
+    step: int  # ns from one of them to the next, where they stand at even steps from ``start``, 0: spread over it
     rate: float  # events per ns
     gap: float  # 1 / rate
 

@@ -6,8 +6,10 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
+from echotally.demand.stretches import Stretches
 from echotally.engine import codes, layout
 from echotally.engine.build.shared import Shared
 from echotally.model.spread import SAMPLES
@@ -19,15 +21,55 @@ _SPREADS = {"poisson": codes.POISSON, "even": codes.EVEN, "bursty": codes.BURSTY
 def taps_of(shared: Shared, taps: Sequence[Tap]) -> tuple[Any, Any]:
     """Records of taps and of their stretches."""
     found = layout.records(layout.Tap, len(taps))
-    rows: list[tuple[int, int, int, float, float]] = []
+    parts: list[Any] = []
+    place = 0
     for t, tap in zip(found, taps, strict=False):
-        t["first_stretch"], t["stretch_n"] = len(rows), len(tap.stretches)
-        rows += [(s.start_ns, s.end_ns, s.count, s.rate, 1 / s.rate if s.rate else np.inf) for s in tap.stretches]
+        part = _stretches(tap)
+        t["first_stretch"], t["stretch_n"] = place, len(part)
+        parts.append(part)
+        place += len(part)
         _tap(t, shared, tap)
-    stretches = layout.records(layout.Stretch, len(rows))
-    if rows:
-        stretches[:] = np.array(rows, dtype=stretches.dtype)
-    return found, stretches
+    return found, np.concatenate(parts) if place else layout.records(layout.Stretch, 0)
+
+
+def _stretches(tap: Tap) -> Any:
+    of = tap.stretches
+    # Firings at even steps, as nearly all of a schedule's are, are one stretch.
+    first, step, count = _runs(of) if tap.kind == "counted" else _one_each(of)
+    found = np.zeros(len(first), layout.DTYPES[layout.Stretch])
+    found["start"], found["end"], found["rate"] = of.start_ns[first], of.end_ns[first], of.rate[first]
+    found["count"], found["step"] = count, step
+    with np.errstate(divide="ignore"):
+        found["gap"] = 1 / found["rate"]
+    return found
+
+
+Places = NDArray[np.int64]
+
+
+def _one_each(of: Stretches) -> tuple[Places, Places, Places]:
+    """Which stretch is the first of each run, the ns from one to the next in it, and how many events it has."""
+    n = len(of)
+    return np.arange(n), np.zeros(n, np.int64), np.asarray(of.count)
+
+
+def _runs(of: Stretches) -> tuple[Places, Places, Places]:
+    """As ``_one_each``, with neighbours of one event each, at instants equally far apart, put together."""
+    alone = (of.start_ns == of.end_ns) & (of.count == 1)
+    if len(of) < 3 or not alone.all():
+        return _one_each(of)
+    gaps = np.diff(of.start_ns)
+    # A run begins where the gap before differs from the gap after. Two that meet at one firing both want it: the earlier has it.
+    turns = np.flatnonzero(np.diff(gaps)) + 1
+    firsts, last = [0], -1
+    for turn in turns.tolist():
+        if turn > last:
+            firsts.append(turn + 1)
+            last = turn + 1
+    first = np.array([n for n in firsts if n < len(of)], np.int64)
+    count = np.diff(first, append=len(of))
+    after = np.minimum(first, len(gaps) - 1)
+    return first, np.where(count > 1, gaps[after], 0), count
 
 
 def _tap(t: Any, shared: Shared, tap: Tap) -> None:

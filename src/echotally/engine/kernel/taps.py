@@ -95,6 +95,10 @@ def _next_counted(w: World, p: int) -> int:
         tap.left = stretch.count
         tap.at = stretch.start
     stretch = stretch_at(w, tap.first_stretch + tap.stretch)
+    if stretch.step > 0:
+        tap.at = stretch.start + (stretch.count - tap.left) * stretch.step
+        tap.left -= 1
+        return tap.at
     length = stretch.end - stretch.start
     if tap.spread == EVEN or length == 0:
         done = stretch.count - tap.left

@@ -7,7 +7,6 @@ and the ages in it are carried by ``carrying``, hour by hour.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -173,9 +172,7 @@ def _feeder(built: Built, lane: Lane, taps: Sequence[Tap]) -> tuple[int, int, in
         topic for topic in range(len(built.sources)) for x in _edges(w, topic) if w.edges[x]["target"] == lane.source
     }
     rates = [
-        (math.fsum(s.rate * (s.end_ns - s.start_ns) + s.count for s in tap.stretches), n)
-        for n, tap in enumerate(taps)
-        if built.sources.index((tap.environment, tap.source)) in feeding
+        (tap.expected, n) for n, tap in enumerate(taps) if built.sources.index((tap.environment, tap.source)) in feeding
     ]
     if rates:
         return max(rates)[1], -1, 0

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from echotally.demand.clock import LocalHour
 from echotally.demand.month import MonthPlan, Tap
-from echotally.demand.rate_shapes import Stretch
+from echotally.demand.stretches import NONE, Stretch, Stretches
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
@@ -120,10 +120,7 @@ def expected_in(taps: Sequence[Tap], start: int, end: int) -> float:
 
 def _expected(tap: Tap, start: int, end: int) -> float:
     total = 0.0
-    first = max(0, bisect_left(tap.stretches, start, key=lambda s: s.start_ns) - 1)
-    for s in tap.stretches[first:]:
-        if s.start_ns >= end:
-            break
+    for s in tap.stretches.between(start, end):
         if s.start_ns == s.end_ns:
             total += s.count if start <= s.start_ns < end else 0
         elif s.end_ns > start:
@@ -190,13 +187,7 @@ def _hours_of(hours: Sequence[LocalHour], start: int, end: int) -> range:
 
 def _uneven(tap: Tap, hour: LocalHour) -> bool:
     """Whether a trace's counts change so much within the hour that a rate would not show it."""
-    first = max(0, bisect_left(tap.stretches, hour.start_ns, key=lambda s: s.start_ns) - 1)
-    inside = []
-    for s in tap.stretches[first:]:
-        if s.start_ns >= hour.end_ns:
-            break
-        if s.end_ns > hour.start_ns:
-            inside.append(s)
+    inside = [s for s in tap.stretches.between(hour.start_ns, hour.end_ns) if s.end_ns > hour.start_ns]
     if len(inside) < 2:
         return False
     mean = sum(s.count for s in inside) / sum(s.end_ns - s.start_ns for s in inside)
@@ -248,20 +239,17 @@ def warm_up_ns(model: Model, placement: Mapping[str, Offer]) -> int:
     return min(longest, _HOUR)
 
 
-def clipped(tap: Tap, start: int, end: int) -> tuple[Stretch, ...]:
+def clipped(tap: Tap, start: int, end: int) -> Stretches:
     """A tap's stretches between two instants, counted from the first; counts are shared out by time."""
     found = []
-    first = max(0, bisect_left(tap.stretches, start, key=lambda s: s.start_ns) - 1)
-    for s in tap.stretches[first:]:
-        if s.start_ns >= end:
-            break
+    for s in tap.stretches.between(start, end):
         low, high = max(s.start_ns, start), min(s.end_ns, end)
         if s.start_ns == s.end_ns and start <= s.start_ns < end:
             found.append(Stretch(s.start_ns - start, s.end_ns - start, count=s.count))
         elif low < high:
             count = round(s.count * (high - low) / (s.end_ns - s.start_ns))
             found.append(Stretch(low - start, high - start, s.rate, count))
-    return tuple(found)
+    return Stretches.of(found)
 
 
 def steady(taps: Sequence[Tap], mean: NDArray[np.float64], length: int) -> tuple[Tap, ...]:
@@ -269,7 +257,7 @@ def steady(taps: Sequence[Tap], mean: NDArray[np.float64], length: int) -> tuple
     return tuple(
         tap
         if tap.kind == "clients"
-        else replace(tap, kind="rate", stretches=(Stretch(0, length, float(rate)),) if rate else ())
+        else replace(tap, kind="rate", stretches=Stretches.of([Stretch(0, length, float(rate))]) if rate else NONE)
         for tap, rate in zip(taps, mean, strict=True)
     )
 

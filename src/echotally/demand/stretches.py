@@ -1,0 +1,78 @@
+"""The stretches of a month in which events come: as arrays, so that a firing a second is a column and not a million objects."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import overload
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+@dataclass(frozen=True, slots=True)
+class Stretch:
+    """From ``start_ns`` to ``end_ns`` events come at ``rate`` per ns, or exactly ``count`` of them."""
+
+    start_ns: int
+    end_ns: int
+    rate: float = 0.0
+    count: int = 0
+
+
+@dataclass(frozen=True, eq=False)
+class Stretches:
+    """Stretches in the order of time: four columns of one length, as ``Stretch`` names them."""
+
+    start_ns: NDArray[np.int64]
+    end_ns: NDArray[np.int64]
+    rate: NDArray[np.float64]
+    count: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, stretches: Iterable[Stretch]) -> Stretches:
+        """From one object each."""
+        rows = [(s.start_ns, s.end_ns, s.rate, s.count) for s in stretches]
+        start, end, rate, count = zip(*rows, strict=True) if rows else ((), (), (), ())
+        return cls(
+            np.array(start, np.int64), np.array(end, np.int64), np.array(rate, np.float64), np.array(count, np.int64)
+        )
+
+    @classmethod
+    def at(cls, instants_ns: NDArray[np.int64]) -> Stretches:
+        """One event at each of these instants; nothing is copied."""
+        n = len(instants_ns)
+        return cls(instants_ns, instants_ns, np.broadcast_to(np.float64(0), n), np.broadcast_to(np.int64(1), n))
+
+    def __len__(self) -> int:
+        return len(self.start_ns)
+
+    def __iter__(self) -> Iterator[Stretch]:
+        return map(Stretch, self.start_ns.tolist(), self.end_ns.tolist(), self.rate.tolist(), self.count.tolist())
+
+    @overload
+    def __getitem__(self, place: int) -> Stretch: ...
+    @overload
+    def __getitem__(self, place: slice) -> Stretches: ...
+    def __getitem__(self, place: int | slice) -> Stretch | Stretches:
+        if isinstance(place, slice):
+            return Stretches(self.start_ns[place], self.end_ns[place], self.rate[place], self.count[place])
+        return Stretch(
+            int(self.start_ns[place]), int(self.end_ns[place]), float(self.rate[place]), int(self.count[place])
+        )
+
+    @property
+    def expected(self) -> float:
+        """Events expected in all of them."""
+        if not self.rate.any():
+            return float(self.count.sum())
+        return math.fsum((self.count + self.rate * (self.end_ns - self.start_ns)).tolist())
+
+    def between(self, start_ns: int, end_ns: int) -> Stretches:
+        """Those that begin before ``end_ns``, from the last one on that begins before ``start_ns``."""
+        first = max(0, int(np.searchsorted(self.start_ns, start_ns)) - 1)
+        return self[first : int(np.searchsorted(self.start_ns, end_ns))]
+
+
+NONE = Stretches.of(())
