@@ -7,17 +7,19 @@ expansion by whole days that is fast enough to count a year of minutes.
 
 from __future__ import annotations
 
+import math
 import re
 from calendar import monthrange
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, time, timedelta
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import numpy as np
 from cronsim import CronSim, CronSimError
 
-from echotally.demand.clock import to_utc
+from echotally.demand.local_day import Seconds, all_instants, first_instants, instant, plain_midnight_s
 from echotally.errors import Refused
 
 _AT_FORMS = {
@@ -55,10 +57,13 @@ class Cron:
     both_days: bool
     years: frozenset[int] | None
     follows_elapsed: bool
-    times: tuple[tuple[int, int, int], ...] = field(repr=False, default=())
+    of_day: Seconds = field(repr=False, compare=False, default_factory=lambda: np.zeros(0, np.int64))
+    every_day: bool = False
 
     def matches(self, day: date) -> bool:
         """Whether the job is due on a local day (either day field if both are restricted)."""
+        if self.every_day:
+            return True
         if day.month not in self.rule.months or (self.years is not None and day.year not in self.years):
             return False
         of_month = (
@@ -111,10 +116,17 @@ def parse_cron(expression: str, seconds: bool = False) -> Cron:
         parts[3][0] in "*?" or parts[5][0] in "*?",
         _years(year),
         parts[1].startswith("*") or parts[2].startswith("*"),
-        tuple((h, m, s) for h in sorted(rule.hours) for m in sorted(rule.minutes) for s in sorted(rule.seconds)),
+        _times_of_day(rule),
+        parts[3] in "*?" and parts[4] == "*" and parts[5] in "*?" and year in (None, "*"),
     )
     _must_fire(cron)
     return cron
+
+
+def _times_of_day(rule: Any) -> Seconds:
+    """Every time of day a rule names, s since midnight, rising."""
+    hours, minutes, seconds = (np.array(sorted(each), np.int64) for each in (rule.hours, rule.minutes, rule.seconds))
+    return (hours[:, None, None] * 3_600 + minutes[None, :, None] * 60 + seconds[None, None, :]).ravel()
 
 
 def _split(parts: list[str], seconds: bool) -> tuple[list[str], str | None]:
@@ -256,7 +268,8 @@ def firings_after(cron: Cron, zone: ZoneInfo, after: datetime) -> Iterator[datet
     day = after.astimezone(zone).date() - timedelta(days=1)
     last: datetime | None = None
     while day.year <= min(9998, max(cron.years) if cron.years else 9998):
-        for utc in day_firings(cron, zone, day):
+        for second in day_firings(cron, zone, day).tolist():
+            utc = instant(second)
             if utc > after and (last is None or utc > last):
                 last = utc
                 yield utc.astimezone(zone)
@@ -271,35 +284,17 @@ def _next_day(cron: Cron, day: date) -> date:
     return day
 
 
-def plain_day_start(zone: ZoneInfo, day: date) -> datetime | None:
-    """The UTC instant of a local day's first midnight, if the clock does not change on that day; else None."""
-    start, end = datetime.combine(day, time()), datetime.combine(day + timedelta(days=1), time())
-    before, after = to_utc(start, zone), to_utc(end, zone)
-    same = start.replace(tzinfo=zone).utcoffset() == end.replace(tzinfo=zone).utcoffset()
-    return before if same and after - before == timedelta(days=1) else None
-
-
-def day_firings(cron: Cron, zone: ZoneInfo, day: date) -> list[datetime]:
-    """UTC instants of the firings of one local day, clock changes applied, in order."""
+def day_firings(cron: Cron, zone: ZoneInfo, day: date) -> Seconds:
+    """Firings of one local day, clock changes applied, s since 1970 UTC, rising."""
     if not cron.matches(day):
-        return []
-    midnight = plain_day_start(zone, day)
+        return cron.of_day[:0]
+    midnight = plain_midnight_s(zone, day)
     if midnight is not None:
-        return [midnight + timedelta(seconds=h * 3600 + m * 60 + s) for h, m, s in cron.times]
+        return midnight + cron.of_day
     if cron.follows_elapsed:
-        return sorted(_each_real_match(cron, zone, day))
+        return all_instants(zone, day, cron.of_day)
     # A fixed job inside a gap runs right after it, once however many of its times lie there.
-    return sorted({to_utc(datetime.combine(day, time(h, m, s)), zone) for h, m, s in cron.times})
-
-
-def _each_real_match(cron: Cron, zone: ZoneInfo, day: date) -> Iterator[datetime]:
-    """Real local matches only: none in a gap, both in an overlap."""
-    for h, m, s in cron.times:
-        local = datetime.combine(day, time(h, m, s))
-        seen = {local.replace(tzinfo=zone, fold=fold).astimezone(UTC) for fold in (0, 1)}
-        for utc in seen:
-            if utc.astimezone(zone).replace(tzinfo=None, fold=0) == local:
-                yield utc
+    return first_instants(zone, day, cron.of_day)
 
 
 def last_firing(cron: Cron, zone: ZoneInfo, until: datetime) -> datetime | None:
@@ -308,9 +303,10 @@ def last_firing(cron: Cron, zone: ZoneInfo, until: datetime) -> datetime | None:
     for year in reversed([y for y in years if y <= until.year + 1]):
         for month in sorted(cron.rule.months, reverse=True):
             for n in range(monthrange(year, month)[1], 0, -1):
-                found = [utc for utc in day_firings(cron, zone, date(year, month, n)) if utc <= until]
-                if found:
-                    return found[-1].astimezone(zone)
+                seconds = day_firings(cron, zone, date(year, month, n))
+                place = int(np.searchsorted(seconds, math.floor(until.timestamp()), side="right"))
+                if place:
+                    return instant(int(seconds[place - 1])).astimezone(zone)
     return None
 
 

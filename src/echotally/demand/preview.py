@@ -4,13 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime, time, timedelta
+from datetime import UTC, date, datetime, timedelta
 from itertools import islice
 from zoneinfo import ZoneInfo
 
 from echotally.demand.clock import MonthClock, month_clock, to_utc
 from echotally.demand.cron import BadSchedule, Cron, day_firings
-from echotally.demand.schedules import cron_of, firings, last_before, month_firings_ns, schedule_words, zone_of
+from echotally.demand.local_day import day_s, instant, plain_midnight_s
+from echotally.demand.recurring import count_by_days, daily_rule
+from echotally.demand.schedules import (
+    cron_of,
+    every_count,
+    firings,
+    last_before,
+    month_firings_ns,
+    schedule_words,
+    zone_of,
+)
 from echotally.errors import BadInput, Refused
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_ns
@@ -70,19 +80,39 @@ def preview(schedule: Schedule, expression: str, estate_zone: str, after: dateti
     following = tuple(islice(firings(schedule, zone, after, clock.start), max(count, 1)))
     last = None if following else last_before(schedule, zone, after)
     following = following[:count]
-    months = [f"{month[:4]}-{n:02}" for n in range(1, 13)]
-    counts = {m: len(month_firings_ns(schedule, month_clock(m, str(zone)), estate_zone)) for m in months}
     return Preview(
         expression,
         str(zone),
         schedule_words(schedule),
         following,
         month,
-        counts[month],
-        sum(counts.values()),
+        len(month_firings_ns(schedule, clock, estate_zone)),
+        year_count(schedule, int(month[:4]), estate_zone),
         tuple(clock_change_effects(schedule, clock)),
         last,
     )
+
+
+def year_count(schedule: Schedule, year: int, estate_zone: str) -> int:
+    """Firings of a local year: by days where days are alike, else month by month; raises ``BadSchedule``."""
+    zone = zone_of(schedule, estate_zone)
+    cron = cron_of(schedule)
+    clocks = [month_clock(f"{year:04}-{n:02}", str(zone)) for n in range(1, 13)]
+    if cron is not None:
+        # A job of a skipped time that runs after its day's end is counted on the day it was meant for.
+        days = (date(year, 1, 1) + timedelta(days=n) for n in range((date(year, 12, 31) - date(year, 1, 1)).days + 1))
+        return sum(
+            len(cron.of_day) if plain_midnight_s(zone, day) is not None else len(day_firings(cron, zone, day))
+            for day in days
+            if cron.matches(day)
+        )
+    if schedule.every is not None:
+        # Where it is not anchored, every month begins anew.
+        return sum(every_count(schedule, clock, zone) for clock in clocks)
+    rule = daily_rule(schedule, zone, datetime(year, 1, 1))
+    if rule is not None:
+        return count_by_days(rule, zone, year)
+    return sum(len(month_firings_ns(schedule, clock, estate_zone)) for clock in clocks)
 
 
 def preview_expression(
@@ -130,22 +160,28 @@ def _effects(cron: Cron, zone: ZoneInfo, before: datetime, after: datetime) -> I
     day = before.date()
     if not cron.matches(day):
         return
-    local = [datetime.combine(day, time(h, m, s)) for h, m, s in cron.times]
     low, high = sorted((before, after))
-    touched = [moment for moment in local if low <= moment < high]
-    if not touched:
+    local = day_s(day) + cron.of_day
+    inside = local[(local >= _local_s(low)) & (local < _local_s(high))]
+    if not len(inside):
         return
     gap = after > before
+    first = instant(int(inside[0]))
     if cron.follows_elapsed:
         real = len(day_firings(cron, zone, day))
         word = "fewer" if gap else "more"
         yield f"{_day(low)} has {abs(real - len(local))} {word} firings than other days: {real}"
     elif gap:
-        first, more = touched[0], len(touched) - 1
+        more = len(inside) - 1
         beside = f" (and {more} more like it)" if more else ""
         yield f"{first:%H:%M} on {_day(first)} does not exist{beside}; fires once, at {after:%H:%M}"
     else:
-        yield f"{touched[0]:%H:%M} on {_day(touched[0])} comes twice; fires at the first of the two only"
+        yield f"{first:%H:%M} on {_day(first)} comes twice; fires at the first of the two only"
+
+
+def _local_s(local: datetime) -> int:
+    """A naive local time, s since 1970 as if it were UTC."""
+    return day_s(local.date()) + local.hour * 3_600 + local.minute * 60 + local.second
 
 
 def zone_data_version() -> str:

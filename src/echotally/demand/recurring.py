@@ -1,18 +1,18 @@
-"""Recurrence rules (RFC 5545): the library's iteration, begun near where it is wanted, and dense rules as arrays.
+"""Recurrence rules (RFC 5545): a day at a time, or the library's iteration, begun near where it is wanted.
 
-Rules walk in local time; each local time is then placed on the clock. A rule of hours, minutes or seconds is begun
-anew close before the time asked for, since the library would walk from ``from`` step by step; where its parts only
-leave times out, a month of it is worked out at once.
+Rules walk in local time; each local time is then placed on the clock. Most are days and times (``daily_rules``) and worked out a
+day at a time; the others the library walks, begun anew close before the time asked for where the rule allows it.
 """
 
 from __future__ import annotations
 
+import math
 import re
 from collections import deque
 from collections.abc import Iterator
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
-from itertools import pairwise, takewhile
+from itertools import takewhile
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -21,26 +21,47 @@ from numpy.typing import NDArray
 
 from echotally.demand.clock import NS_PER_S, MonthClock, to_utc
 from echotally.demand.cron import BadSchedule
+from echotally.demand.daily_rules import DailyRule, parts_of
+from echotally.demand.local_day import first_instants, plain_midnight_s
 from echotally.model.estate import Schedule
 
 _STEP_S = {"SECONDLY": 1, "MINUTELY": 60, "HOURLY": 3_600}
-#: Parts of the clock that, in a rule of such steps, only leave times out; smaller ones multiply them (RFC 5545, the table
-#: of section 3.3.10).
-_LIMITS = {"HOURLY": ("BYHOUR",), "MINUTELY": ("BYHOUR", "BYMINUTE"), "SECONDLY": ("BYHOUR", "BYMINUTE", "BYSECOND")}
 _STEPPED_OVER = ("can never fire: its interval steps over every time it names", "an INTERVAL that meets its BY parts")
-_DAYS = {name: n for n, name in enumerate(("MO", "TU", "WE", "TH", "FR", "SA", "SU"))}
 
 
 def recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[datetime]:
     """RFC 5545: iterate in local time, then place each local time on the clock."""
     local_after = after.astimezone(zone).replace(tzinfo=None) - timedelta(days=1)
-    rule = _rule(_in_zone(schedule, zone), datetime(after.astimezone(zone).year, 1, 1), local_after)
+    start = datetime(after.astimezone(zone).year, 1, 1)
+    rule = _rule(_in_zone(schedule, zone), start, local_after)
+    daily = daily_rule(schedule, zone, start)
+    if daily is not None:
+        local_times = daily.counted(date(min(9998, local_after.year + 1), 12, 31)).walk(local_after)
+    else:
+        local_times = _walked(rule.xafter(local_after, inc=True))
     last = None
-    for local in _walked(rule.xafter(local_after, inc=True)):
+    for local in local_times:
         utc = to_utc(local.replace(tzinfo=None), zone)
         if utc > after and (last is None or utc > last):
             last = utc
             yield utc.astimezone(zone)
+
+
+def daily_rule(schedule: Schedule, zone: ZoneInfo, start: datetime) -> DailyRule | None:
+    """The rule as days and times, begun at the schedule's ``from``, else at ``start``; None where only walking finds its times."""
+    text = schedule.rrule or ""
+    until = parts_of(text).get("UNTIL")
+    own = _in_zone(schedule, zone).timezone
+    first = schedule.from_ or start
+    found = DailyRule.of(text, first, None if until is None else _until(until, own))
+    if found is not None and found.steps_over_all:
+        raise BadSchedule(*_STEPPED_OVER)
+    return found
+
+
+def _until(text: str, zone: str | None) -> datetime:
+    local = _local_until(text[:-1], zone) if text.endswith("Z") else text
+    return datetime.strptime(local, "%Y%m%dT%H%M%S" if "T" in local else "%Y%m%d")
 
 
 def _walked(times: Iterator[datetime]) -> Iterator[datetime]:
@@ -73,19 +94,19 @@ def _rule(schedule: Schedule, start: datetime, near: datetime) -> Any:
 
 def last_recurrence(schedule: Schedule, zone: ZoneInfo, local: datetime) -> datetime | None:
     """The last local time of a rule at or before a naive local time; None if there was none."""
-    rule = _rule(_in_zone(schedule, zone), datetime(local.year, 1, 1), local)
+    start = datetime(local.year, 1, 1)
+    rule = _rule(_in_zone(schedule, zone), start, local)
+    daily = daily_rule(schedule, zone, start)
+    if daily is not None:
+        return daily.counted(local.date()).last_until(local)
     # The last of a long run of times, without keeping them.
     kept = deque(_walked(iter(takewhile(lambda at: at <= local, rule))), maxlen=1)
     return kept[0] if kept else None
 
 
-def _parts(text: str) -> dict[str, str]:
-    return dict(part.split("=", 1) for part in text.upper().replace("RRULE:", "").split(";") if "=" in part)
-
-
 def _step_s(text: str) -> int:
     """Seconds between the steps of a rule that counts none of them, 0 for others."""
-    parts = _parts(text)
+    parts = parts_of(text)
     interval = parts.get("INTERVAL", "1")
     if "COUNT" in parts or not interval.isdecimal():
         return 0
@@ -95,73 +116,40 @@ def _step_s(text: str) -> int:
 def month_recurrences_ns(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.int64]:
     """Offsets from the month's start, ns, of every firing of the month, rising."""
     own = _in_zone(schedule, zone)
-    before = clock.start - timedelta(microseconds=1)
+    start = datetime(clock.start.astimezone(zone).year, 1, 1)
     # Whatever is wrong with the rule is the library's to say.
-    _rule(own, datetime(clock.start.astimezone(zone).year, 1, 1), clock.start.astimezone(zone).replace(tzinfo=None))
-    dense = _dense(own, clock, zone)
-    if dense is not None:
-        return _on_the_clock(dense, clock, zone)
+    _rule(own, start, clock.start.astimezone(zone).replace(tzinfo=None))
+    daily = daily_rule(schedule, zone, start)
+    if daily is not None:
+        return _by_days(daily, clock, zone)
     found = []
-    for at in recurring(schedule, zone, before):
+    for at in recurring(schedule, zone, clock.start - timedelta(microseconds=1)):
         if at >= clock.end:
             break
         found.append(clock.ns(at.astimezone(UTC)))
     return np.array(found, np.int64)
 
 
-def _dense(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.datetime64] | None:
-    """Naive local times of a rule that steps by hours, minutes or seconds and only leaves times out; None for others."""
-    parts = _parts(schedule.rrule or "")
-    step = _step_s(schedule.rrule or "")
-    if not step or set(parts) - {"FREQ", "INTERVAL", "WKST", "BYDAY", "BYMONTH", *_LIMITS[parts["FREQ"]]}:
-        return None
-    year = clock.start.astimezone(zone).year
-    first = (schedule.from_ or datetime(year, 1, 1)).replace(microsecond=0)
-    low, high = (at.astimezone(zone).replace(tzinfo=None) for at in (clock.start, clock.end))
-    ahead = max(0, (low - timedelta(days=1) - first) // timedelta(seconds=step))
-    begin = np.datetime64(first, "s") + np.timedelta64(ahead * step, "s")
-    times = np.arange(begin, np.datetime64(high + timedelta(days=1), "s"), np.timedelta64(step, "s"))
-    return _kept(times, parts)
+def _by_days(rule: DailyRule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.int64]:
+    """A month of a rule of days and times; more than any month plays is refused before it is made."""
+    low, high = (at.astimezone(zone).date() for at in (clock.start, clock.end))
+    rule = rule.counted(high)
+    found = [np.zeros(0, np.int64)]
+    for day in rule.days(low - timedelta(days=1), high + timedelta(days=1)):
+        midnight, times = plain_midnight_s(zone, day), rule.times(day)
+        found.append(first_instants(zone, day, times) if midnight is None else midnight + times)
+    return within_month((np.concatenate(found) - math.floor(clock.start.timestamp())) * NS_PER_S, clock)
 
 
-def _kept(times: NDArray[np.datetime64], parts: dict[str, str]) -> NDArray[np.datetime64] | None:
-    """The times that the rule's parts leave; None where a part is not a plain list."""
-    of_day = (times - times.astype("datetime64[D]")).astype(np.int64)
-    seen = {
-        "BYSECOND": of_day % 60,
-        "BYMINUTE": of_day // 60 % 60,
-        "BYHOUR": of_day // 3_600,
-        "BYMONTH": times.astype("datetime64[M]").astype(np.int64) % 12 + 1,
-        # 1 January 1970 was a Thursday.
-        "BYDAY": (times.astype("datetime64[D]").astype(np.int64) + 3) % 7,
-    }
-    mask = np.ones(len(times), bool)
-    for name, values in seen.items():
-        wanted = [_DAYS.get(text, text) if name == "BYDAY" else text for text in parts.get(name, "").split(",") if text]
-        if not all(isinstance(one, int) or str(one).isdecimal() for one in wanted):
-            return None
-        if wanted:
-            mask &= np.isin(values, [int(one) for one in wanted])
-    return times[mask]
-
-
-def _on_the_clock(local: NDArray[np.datetime64], clock: MonthClock, zone: ZoneInfo) -> NDArray[np.int64]:
-    """Local times as offsets from the month's start: whole days at once where the zone's clock stands still."""
-    days = local.astype("datetime64[D]")
-    found: list[NDArray[np.int64]] = [np.zeros(0, np.int64)]
-    turns = np.flatnonzero(np.diff(days.astype(np.int64))) + 1
-    edges = [0, *turns.tolist(), len(local)] if len(local) else []
-    for begin, end in pairwise(edges):
-        day = days[begin].astype(datetime)
-        midnight, after = (datetime.combine(day + timedelta(days=n), datetime.min.time()) for n in (0, 1))
-        offsets = {at.replace(tzinfo=zone, fold=fold).utcoffset() for at in (midnight, after) for fold in (0, 1)}
-        part = local[begin:end]
-        if len(offsets) == 1:
-            into = (part - np.datetime64(midnight, "s")).astype(np.int64) * NS_PER_S
-            found.append(clock.ns(to_utc(midnight, zone)) + into)
-        else:
-            found.append(np.array([clock.ns(to_utc(at.astype(datetime), zone)) for at in part], np.int64))
-    return within_month(np.concatenate(found), clock)
+def count_by_days(rule: DailyRule, zone: ZoneInfo, year: int) -> int:
+    """Firings of a local year of a rule of days and times, without making them all."""
+    first, last = date(year, 1, 1), date(year, 12, 31)
+    rule = rule.counted(last)
+    total = 0
+    for day in rule.days(first, last):
+        times = rule.times(day)
+        total += len(times) if plain_midnight_s(zone, day) is not None else len(first_instants(zone, day, times))
+    return total
 
 
 def within_month(times: NDArray[np.int64], clock: MonthClock) -> NDArray[np.int64]:
@@ -199,7 +187,7 @@ def _must_recur(text: str) -> None:
     """Refuse days that no year has, in bounded time: the rule's days looked at year by year, where the library would walk its
     own steps, seconds even, to the end of time.
     """
-    days = _parts(text)
+    days = parts_of(text)
     kept = {
         k: v
         for k, v in days.items()

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
@@ -18,8 +19,8 @@ from echotally.demand.cron import (
     firings_after,
     last_firing,
     parse_cron,
-    plain_day_start,
 )
+from echotally.demand.local_day import plain_midnight_s
 from echotally.demand.recurring import last_recurrence, month_recurrences_ns, recurring, within_month
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_text
@@ -104,27 +105,45 @@ def month_firings_ns(schedule: Schedule, clock: MonthClock, estate_zone: str) ->
 
 
 def _cron_ns(cron: Cron, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.int64]:
-    """Whole days at a time; days on which the zone's clock changes one firing at a time."""
-    times = np.array([(h * 3_600 + m * 60 + s) * 10**9 for h, m, s in cron.times], np.int64)
-    day = clock.start.astimezone(zone).date() - timedelta(days=1)
-    last = clock.end.astimezone(zone).date() + timedelta(days=1)
-    found: list[NDArray[np.int64]] = [times[:0]]
-    while day <= last:
+    """Days on which the zone's clock stands still all at once, the others one by one."""
+    start_s = math.floor(clock.start.timestamp())
+    midnights: list[int] = []
+    found: list[NDArray[np.int64]] = []
+    for day in _days_of(clock, zone):
         if cron.matches(day):
-            midnight = plain_day_start(zone, day)
+            midnight = plain_midnight_s(zone, day)
             if midnight is None:
-                found.append(np.array([clock.ns(at) for at in day_firings(cron, zone, day)], np.int64))
+                found.append(day_firings(cron, zone, day))
             else:
-                found.append(clock.ns(midnight) + times)
-        day += timedelta(days=1)
-    return within_month(np.concatenate(found), clock)
+                midnights.append(midnight)
+    found.append((np.array(midnights, np.int64)[:, None] + cron.of_day[None, :]).ravel())
+    return within_month((np.concatenate(found) - start_s) * 10**9, clock)
 
 
-def _every_ns(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.int64]:
-    step = schedule.every or 1
-    anchor = clock.ns(to_utc(schedule.from_, zone)) if schedule.from_ else 0
-    first = anchor if anchor >= 0 else anchor + -(anchor // step) * step
+@lru_cache(maxsize=64)
+def _days_of(clock: MonthClock, zone: ZoneInfo) -> tuple[date, ...]:
+    """Every local day of a zone that the month touches, and one on either side."""
+    first = clock.start.astimezone(zone).date() - timedelta(days=1)
+    last = clock.end.astimezone(zone).date() + timedelta(days=1)
+    return tuple(first + timedelta(days=n) for n in range((last - first).days + 1))
+
+
+def every_count(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> int:
+    """Firings in the month of a schedule of even steps; raises ``BadSchedule`` for too many."""
+    first, step = _every_first(schedule, clock, zone)
     count = max(0, -(-(clock.length_ns - first) // step))
     if count > MOST_FIRINGS:
         raise BadSchedule(f"fires {count:,} times a month", f"a schedule of at most {MOST_FIRINGS:,} firings a month")
-    return first + np.arange(count, dtype=np.int64) * step
+    return count
+
+
+def _every_ns(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.int64]:
+    first, step = _every_first(schedule, clock, zone)
+    return first + np.arange(every_count(schedule, clock, zone), dtype=np.int64) * step
+
+
+def _every_first(schedule: Schedule, clock: MonthClock, zone: ZoneInfo) -> tuple[int, int]:
+    """The first firing of the month, ns from its start, and the step, ns."""
+    step = schedule.every or 1
+    anchor = clock.ns(to_utc(schedule.from_, zone)) if schedule.from_ else 0
+    return anchor if anchor >= 0 else anchor + -(anchor // step) * step, step

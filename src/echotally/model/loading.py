@@ -41,7 +41,8 @@ def load_as_far_as_possible(
     """
     document = read_document(Path(path))
     hold_kind(document, "echotally-model/1", ("estate", "functions", "triggers", "demand"))
-    as_written = copy.deepcopy(document.data)
+    sets = list(sets)
+    as_written = copy.deepcopy(document.data) if sets else document.data
     for address, value in sets:
         set_value(document, address, value)
     problems: list[Problem] = []

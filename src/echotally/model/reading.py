@@ -10,6 +10,7 @@ import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from difflib import get_close_matches
+from functools import cached_property
 from pathlib import Path
 from types import UnionType
 from typing import Any, TypeVar, Union, get_args, get_origin
@@ -32,9 +33,14 @@ class Document:
 
     path: Path
     data: dict[str, Any]
-    lines: dict[Address, int]
+    text: str
     changed: dict[Address, str] = field(default_factory=dict)
     made: set[Address] = field(default_factory=set)
+
+    @cached_property
+    def lines(self) -> dict[Address, int]:
+        """The line of every key; looked for only where something is to be said of one."""
+        return key_lines(self.text)
 
     def changed_sets(self) -> list[tuple[str, str]]:
         """The overrides that were applied, as (address, value)."""
@@ -92,7 +98,7 @@ def read_document(path: Path) -> Document:
     if "\0" in text:
         raise BadInput(Problem("is a binary file, not TOML text", file=name))
     try:
-        return Document(path, tomllib.loads(text), key_lines(text))
+        return Document(path, tomllib.loads(text), text)
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
         raise BadInput(
             _syntax_problem(str(error) or "nested too deeply", name, 'schema = "echotally-' in text)
