@@ -7,7 +7,6 @@ from statistics import mean, stdev
 
 import pytest
 
-from echotally.engine.sketch import wait_sums
 from tests.conftest import unit
 
 # Two-sided 99.9 % point of Student's t with 7 degrees of freedom; seeds are fixed, so a test cannot flicker.
@@ -58,7 +57,7 @@ def agrees(values: list[float], truth: float) -> bool:
 
 
 def mean_wait_s(u) -> float:
-    return float(wait_sums(u.wait_bins).sum()) / float(u.wait_bins[0].sum()) / 1e9
+    return float(u.wait_sketch.sum_ns) / float(u.wait_sketch.counts.sum()) / 1e9
 
 
 def test_the_issues_case_of_erlang_b_over_five_million_calls(play):

@@ -6,7 +6,6 @@ import pytest
 
 from echotally.engine.play import attempts, begun, finish
 from echotally.engine.reading import read_out
-from echotally.engine.sketch import wait_sums
 from echotally.projection.loaded import Loaded, placement_on
 from tests.slow_engine.simulation import Simulation
 
@@ -33,7 +32,7 @@ def ours(loaded, placement):
             "life": u.life_ns, "duplicates": u.duplicates, "peak": u.concurrency.peak,
             "area": round(u.concurrency.mean * measured.month_ns),
             "instances": 0 if u.unit.offer.plan.bills == "reserved" else u.instances.peak,
-            "waits": float(wait_sums(u.wait_bins).sum()), "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
+            "waits": u.wait_sketch.sum_ns, "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s.source: (s.sends, s.receives, s.deletes) for s in measured.sources if s.source.startswith("queues.")}
     return diary, found, sources, sum(measured.node_ns.values())

@@ -10,12 +10,11 @@ from typing import Any
 
 import click
 
-from echotally.engine.compiling import first_time, load_numba_lightly
+from echotally.engine.compiling import first_time
 
 
 def prepare_simulation() -> None:
-    """Load what every simulation needs; say why the very first run takes longer, once."""
-    load_numba_lightly()
+    """Say why the very first run takes longer, once."""
     if first_time():
         click.echo(
             "First run here: compiling the simulation (about 20 s, once; later runs start at once) ...",

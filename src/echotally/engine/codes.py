@@ -77,7 +77,7 @@ LAID = _code(-2)
 LAY_QUEUE, LAY_PARTITION, LAY_LINE = map(_code, range(3))
 
 # What Python asks of the kernels (``kernel.loop.simulation``), and what playing comes back with.
-BEGIN, BACKLOG, PLAY, FLUSH, FINISH, LAY = map(_code, range(6))
+BEGIN, BACKLOG, PLAY, FLUSH, FINISH, LAY, COUNT = map(_code, range(7))
 DONE, PAUSED, MORE_ROOM, REACHED = map(_code, range(4))
 
 # Kinds of tap: a rate, exact counts in stretches (firings too), closed-loop clients; how events spread.
@@ -92,3 +92,7 @@ SOURCE_LISTS, UNIT_LISTS = 3, 5
 
 # Columns of the hourly series (``layout.SERIES``).
 ARRIVALS, THROTTLES, IN_FLIGHT_PEAK, COUNT_PEAK, BACKLOG_PEAK, OLDEST_AGE = map(_code, range(6))
+#: What a line of the log tells: a call less in flight, one more, a start token taken. Falls come first at one instant.
+FELL, ROSE, TOKEN = map(_code, range(3))
+#: A line of the log is one number: the time, ns, above ``LOG_TIME_SHIFT`` bits; what, above ``LOG_WHAT_SHIFT``; the account.
+LOG_TIME_SHIFT, LOG_WHAT_SHIFT = map(_code, (11, 9))

@@ -1,36 +1,133 @@
-"""What comes before the first simulation: are the kernels compiled, and is Numba loaded lightly?
+"""How a step is asked of the kernels: machine code kept from an earlier run, compiled now, or plain Python.
 
-Importing this module does not import Numba, so that asking is cheap.
+Importing this module imports no compiler, so that asking is cheap; with machine code at hand none is imported at all.
 """
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import os
 import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
+from threading import Lock
+from typing import Any
+
+import numpy as np
+
+from echotally.engine import native
 
 _KERNELS = Path(__file__).parent / "kernel"
+_COMPILERS = ("numba", "llvmlite", "numpy")
 
 
-def cache_folder() -> Path:
-    """The user's cache folder for machine code, by a digest of all kernel sources.
+@dataclass(frozen=True)
+class Form:
+    """A form of the kernels: ``door`` makes of a world what its entry is handed, ``run`` takes a step."""
 
-    Numba notices a change only in the file of the function it compiles; the digest covers them all.
-    """
+    door: Callable[[Any], Any]
+    run: Callable[[Any, int, int, int], int]
+
+
+@functools.cache
+def kernels_name() -> str:
+    """A digest of all kernel sources: whatever was kept under another name is of other kernels."""
     sources = [
         *sorted(_KERNELS.glob("*.py")),
         *(_KERNELS.parent / f"{name}.py" for name in ("codes", "layout", "ziggurat")),
     ]
-    digest = hashlib.blake2b(b"".join(path.read_bytes() for path in sources), digest_size=8).hexdigest()
+    return "kernels-" + hashlib.blake2b(b"".join(path.read_bytes() for path in sources), digest_size=8).hexdigest()
+
+
+def cache_folder() -> Path:
+    """The user's folder for machine code of these kernels."""
     base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
-    return Path(os.environ.get("ECHOTALLY_CACHE") or Path(base) / "echotally") / f"kernels-{digest}"
+    return Path(os.environ.get("ECHOTALLY_CACHE") or Path(base) / "echotally") / kernels_name()
+
+
+@functools.cache
+def _code_name() -> str:
+    versions = [f"{name} {_version(name)}" for name in _COMPILERS]
+    made_by = "\n".join([*versions, sys.version, native.processor()])
+    return hashlib.blake2b(made_by.encode(), digest_size=8).hexdigest() + ".code"
+
+
+def _version(name: str) -> str:
+    try:
+        return version(name)
+    except PackageNotFoundError:
+        return "none"
+
+
+def code_path() -> Path:
+    """Where machine code for this processor, made by this compiler, is kept."""
+    return cache_folder() / _code_name()
 
 
 def first_time() -> bool:
     """Whether no machine code of these kernels is kept yet."""
-    folder = cache_folder()
-    return not (folder.is_dir() and any(folder.rglob("*.nbi")))
+    return not _plain_wanted() and not code_path().is_file()
+
+
+def _plain_wanted() -> bool:
+    return os.environ.get("ECHOTALLY_KERNELS") == "checked"
+
+
+_LOCK = Lock()
+_FORM: list[Form] = []
+
+
+def form() -> Form:
+    """The form of the kernels in this process; compiles them where nobody has."""
+    if not _FORM:
+        with _LOCK:
+            if not _FORM:
+                _FORM.append(_plain() if _plain_wanted() else _kept() or _compiled() or _plain())
+    return _FORM[0]
+
+
+def _kept() -> Form | None:
+    """Machine code of an earlier run; None where there is none that fits."""
+    try:
+        code = native.MachineCode.read(code_path())
+        return _native(native.load(code)) if code else None
+    except (RuntimeError, ImportError, OSError):
+        return None
+
+
+def _compiled() -> Form | None:
+    """The kernels compiled now, and their machine code kept; None where the compiler cannot be used."""
+    load_numba_lightly()
+    from echotally.engine.kernel.compiled import COMPILED
+    from echotally.engine.kernel.loop import simulation
+
+    if not COMPILED:
+        return None
+    compiled: Any = simulation
+    code = native.tried(native.MachineCode(*compiled.machine_code()))
+    native.keep(code, code_path())
+    return _native(native.load(code))
+
+
+def _native(run: native.Entry) -> Form:
+    return Form(_addresses, lambda door, step, a, b: run(door.ctypes.data, step, a, b))
+
+
+def _addresses(world: Any) -> np.ndarray[Any, np.dtype[Any]]:
+    """One record of addresses and lengths, ``layout.ADDRESSES``. ``world`` must be kept alive while it is used."""
+    # As plain numbers: filling in a record field by field takes longer than a short play.
+    return np.array([*(array.ctypes.data for array in world), *map(len, world)], np.int64)
+
+
+def _plain() -> Form:
+    from echotally.engine.kernel.checked import CheckedWorld
+    from echotally.engine.kernel.loop import simulation
+
+    run: Any = simulation
+    return Form(CheckedWorld, lambda world, step, a, b: int(run(world, np.int64(step), np.int64(a), np.int64(b))))
 
 
 def load_numba_lightly() -> None:
@@ -46,5 +143,8 @@ def load_numba_lightly() -> None:
     sys.modules[blas] = None  # type: ignore[assignment]
     try:
         import numba.np.arraymath  # noqa: F401
+    except ImportError:
+        # Without a compiler the plain form plays.
+        return
     finally:
         del sys.modules[blas]

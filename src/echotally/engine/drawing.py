@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
 from echotally.demand.month import MonthPlan
 from echotally.demand.summary import SourceDemand
+from echotally.engine import codes
 from echotally.engine.build import build
+from echotally.engine.play import ask
 from echotally.model.estate import Model
 from echotally.model.sources import SourceRef
 from echotally.rates.card_loading import Offer
@@ -22,19 +22,14 @@ def draw_demand(model: Model, month: MonthPlan, offer: Offer, seed: int) -> list
     ``offer`` only fills the functions' settings; it moves no event. Closed-loop clients are left out:
     how often they ask depends on the answers.
     """
-    from echotally.engine.kernel.access import door
-    from echotally.engine.kernel.taps import count_arrivals
-
     built = build(model, month.arrivals, dict.fromkeys(model.functions, offer), seed)
-    addresses = door(built.world)
-    count: Any = count_arrivals
     length = -(-month.clock.length_ns // int(_MINUTE_NS))
     found: dict[tuple[str, SourceRef], tuple[np.ndarray[tuple[int], np.dtype[np.int64]], float]] = {}
     for p, tap in enumerate(month.taps):
         if tap.kind == "clients":
             continue
         minutes, expected = found.get((tap.environment, tap.source), (np.zeros(length, np.int64), 0.0))
-        count(addresses, np.int64(p), minutes, _MINUTE_NS)
+        ask(built.world._replace(counts=minutes), codes.COUNT, p, int(_MINUTE_NS))
         found[tap.environment, tap.source] = (minutes, expected + tap.expected)
     place = _local_places(month, length)
     return [

@@ -67,6 +67,10 @@ class Clock:
     ended: int  # events that ended: at the end as many as arrived
     trail_n: int  # lines of the trail, and of the diary
     diary_n: int  # lines of the diary
+    keeps_log: int  # YES: every change of level is written into the log
+    log_n: int  # lines of the log
+    short: int  # YES: a start token was missing once
+    instant: int  # YES: a run took no time once
 
 
 class Unit:
@@ -548,6 +552,8 @@ class World(NamedTuple):
     lag_bins: NDArray[Any]  # ns at each lag, and rises that passed a bin whole (units, 2, WAIT_BINS)
     trail: NDArray[Any]
     diary: NDArray[Any]
+    counts: NDArray[Any]  # events by spans of the month, where they are drawn and not played
+    log: NDArray[Any]  # changes of the calls in flight, packed (``codes.LOG_SHIFT``)
     series: NDArray[Any]  # (units, hours, SERIES)
 
 
@@ -582,6 +588,8 @@ HOLDS: dict[str, type] = {
     "lag_bins": Whole,
     "trail": Change,
     "diary": Attempt,
+    "counts": Whole,
+    "log": Whole,
     "series": Real,
 }
 _NUMBERS: dict[str, Any] = {"int": np.int64, "float": np.float64, "Bits": np.uint64}

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
-import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
 from echotally.engine import codes, layout
 from echotally.engine.build import Built, build
+from echotally.engine.compiling import form
 from echotally.engine.pools import with_room
 from echotally.engine.reading import Measured, read_out
 from echotally.engine.watch import Watch
@@ -54,12 +54,9 @@ def begun(
 
 
 def ask(world: Any, what: Any, a: int = 0, b: int = 0) -> int:
-    """Let the kernels do one thing (``records.BEGIN`` ...) with the world; returns a state or a count."""
-    from echotally.engine.kernel.access import door
-    from echotally.engine.kernel.loop import simulation
-
-    run: Any = simulation
-    return int(run(door(world), what, np.int64(a), np.int64(b)))
+    """Let the kernels do one thing (``codes.BEGIN`` ...) with the world; returns a state or a count."""
+    kernels = form()
+    return kernels.run(kernels.door(world), what, a, b)
 
 
 def play(built: Built, until_ns: int | None = None, progress: Progress | None = None, bounded: bool = True) -> None:
@@ -68,9 +65,23 @@ def play(built: Built, until_ns: int | None = None, progress: Progress | None = 
     Integrals over time are brought up to that instant. Raises ``BadInput`` where work does not end at one instant or,
     ``bounded``, where it is tried so often that the month would not be over in reasonable time.
     """
+    play_watched(built, Watch(built, bounded), until_ns, progress)
+    flushed(built)
+
+
+def flushed(built: Built) -> None:
+    """Bring every integral over time up to this instant."""
+    ask(built.world, codes.FLUSH)
+
+
+def play_watched(built: Built, watch: Watch, until_ns: int | None, progress: Progress | None) -> None:
+    """As ``play``, with a watch that may have looked before, and with integrals left where they are."""
+    kernels = form()
     built.world.clock[0]["until"] = codes.NEVER if until_ns is None else until_ns
-    watch = Watch(built, bounded)
-    while (state := ask(built.world, codes.PLAY, watch.chunk())) not in (codes.DONE, codes.REACHED):
+    while (state := kernels.run(built.door(kernels.door), codes.PLAY, watch.chunk(), 0)) not in (
+        codes.DONE,
+        codes.REACHED,
+    ):
         if state == codes.MORE_ROOM:
             built.world = with_room(built.world)
             continue
@@ -78,7 +89,6 @@ def play(built: Built, until_ns: int | None = None, progress: Progress | None = 
         if progress:
             clock = built.world.clock[0]
             progress(int(clock["now"]) / int(clock["horizon"]))
-    ask(built.world, codes.FLUSH)
 
 
 def play_entries(built: Built, entries: int) -> bool:

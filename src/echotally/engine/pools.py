@@ -36,4 +36,7 @@ def with_room(world: World) -> World:
         order = (int(clock["expected_first"]) + np.arange(int(clock["expected_n"]))) % len(world.expected)
         longer[: len(order)] = world.expected[order]
         clock["expected_first"] = 0
+    if clock["keeps_log"] and len(world.log) - clock["log_n"] <= margin:
+        changed["log"] = longer = np.zeros(2 * len(world.log) + margin, np.int64)
+        longer[: len(world.log)] = world.log
     return world._replace(**changed)

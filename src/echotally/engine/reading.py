@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from echotally.engine.build import Built, Unit
 from echotally.engine.layout import World, wide
-from echotally.engine.sketch import Level, Waits, lag_quantile, level_of, waits_of
+from echotally.engine.sketch import KeptWaits, Level, Waits, lag_quantile, level_of, waits_of
 from echotally.errors import OurFault
 from echotally.model.estate import Model
 from echotally.model.sources import SourceRef
@@ -71,7 +71,7 @@ class UnitMeasured:
     idle_floor_ns: int
     requests: int
     replies: int
-    wait_bins: NDArray[np.int64]
+    wait_sketch: KeptWaits
     order: int
     in_flight_events: int
     cut_requests: int
@@ -128,13 +128,17 @@ class SourceMeasured:
 
 @dataclass(frozen=True)
 class PutIn:
-    """Events that something inside the estate put into a source: a function's emits or dead letters, or a topic's feed."""
+    """Events that something inside the estate put into a source: a function's emits or dead letters, or a topic's feed.
+
+    ``writer`` is the function or topic; ``origin`` the source that an event came from, None where a function put it out.
+    """
 
     environment: str
     source: SourceRef
     writer: str
     topic: bool
     events: int
+    origin: SourceRef | None = None
 
 
 @dataclass(frozen=True)
@@ -146,7 +150,6 @@ class Measured:
     concurrency: Level
     node_ns: dict[tuple[str, str], int]
     accounts: list[tuple[str, str]]
-    steps: int
     month_ns: int
     series: NDArray[np.float64]
     put_in: tuple[PutIn, ...] = ()
@@ -156,7 +159,7 @@ class Measured:
 class Counted:
     """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
 
-    ``level_peak`` is the most calls in flight in all, ``steps`` the calendar entries played.
+    ``level_peak`` is the most calls in flight in all.
     """
 
     units: Any
@@ -172,7 +175,6 @@ class Counted:
     series: NDArray[np.float64]
     length_ns: int
     level_peak: int
-    steps: int
 
 
 def counted(w: World, length_ns: int | None = None) -> Counted:
@@ -192,7 +194,6 @@ def counted(w: World, length_ns: int | None = None) -> Counted:
         series=w.series,
         length_ns=int(clock["horizon"]) if length_ns is None else length_ns,
         level_peak=int(clock["level_peak"]),
-        steps=int(clock["steps"]),
     )
 
 
@@ -212,7 +213,6 @@ def assemble(model: Model, built: Built, w: Counted) -> Measured:
         concurrency=level_of(w.level_bins[len(built.units)], w.level_peak, length),
         node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
         accounts=built.accounts,
-        steps=w.steps,
         month_ns=length,
         series=w.series,
         put_in=(*_fed(built, w), *_dead_lettered(built, w), *_emitted(built, w)),
@@ -223,18 +223,18 @@ def _fed(built: Built, w: Counted) -> Iterator[PutIn]:
     """What topics put into the queues they feed."""
     for n, (env, source) in enumerate(built.sources):
         for edge in _range(w.edges, w.sources[n], "first_edge", "edge_n"):
-            yield PutIn(env, built.sources[int(edge["target"])][1], source, True, int(edge["sent"]))
+            yield PutIn(env, built.sources[int(edge["target"])][1], source, True, int(edge["sent"]), source)
 
 
 def _dead_lettered(built: Built, w: Counted) -> Iterator[PutIn]:
     """What went to dead letters, by the function that gave it up."""
-    for n, (env, _) in enumerate(built.sources):
+    for n, (env, source) in enumerate(built.sources):
         letter = int(w.sources[n]["dead_letter"])
         for trigger in _range(w.triggers, w.sources[n], "first_trigger", "trigger_n"):
             target = letter if letter >= 0 else int(trigger["dead_letter"])
             if target >= 0:
                 writer = built.units[int(trigger["unit"])].function
-                yield PutIn(env, built.sources[target][1], writer, False, int(trigger["letters"]))
+                yield PutIn(env, built.sources[target][1], writer, False, int(trigger["letters"]), source)
 
 
 def _emitted(built: Built, w: Counted) -> Iterator[PutIn]:
@@ -284,7 +284,7 @@ def _unit(model: Model, w: Counted, n: int, unit: Unit, length: int) -> UnitMeas
         idle_floor_ns=wide(f, "idle_floor_ns"),
         requests=int(f["requests"]),
         replies=int(f["replies"]),
-        wait_bins=w.wait_bins[n].copy(),
+        wait_sketch=KeptWaits.of(w.wait_bins[n]),
         order=_file_order(model, unit),
         in_flight_events=int(f["flying"]),
         cut_requests=int(f["cut_requests"]),

@@ -57,6 +57,33 @@ class Waits:
     max: float | None
 
 
+@dataclass(frozen=True)
+class KeptWaits:
+    """A sketch of waits without its empty bins: where the others are, how many waits each has, how far in they lie."""
+
+    places: NDArray[np.int64]
+    counts: NDArray[Any]
+    into: NDArray[Any]
+
+    @classmethod
+    def of(cls, sketch: NDArray[Any]) -> KeptWaits:
+        """A sketch of shape (2, bins)."""
+        places = np.flatnonzero(sketch[0])
+        return cls(places, sketch[0][places], sketch[1][places])
+
+    @property
+    def sum_ns(self) -> float:
+        """The sum of all waits, ns."""
+        starts = STARTS[self.places] * self.counts.astype(float)
+        return float((starts + self.into * _UNITS[self.places]).sum())
+
+    def quantile(self, q: float) -> float | None:
+        """As ``wait_quantile``."""
+        sketch = np.zeros((2, WAIT_BINS), self.counts.dtype)
+        sketch[0][self.places], sketch[1][self.places] = self.counts, self.into
+        return wait_quantile(sketch, q)
+
+
 def bins_of(ns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """The bin of each time, ns, and how far into it the time is, in the unit of the sketch's second row."""
     ns = np.maximum(ns, 0)

@@ -15,7 +15,6 @@ from statistics import fmean, stdev
 
 from echotally.engine.reading import Measured, UnitMeasured
 from echotally.engine.sampling.knowing import Loss
-from echotally.engine.sketch import wait_quantile
 from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check
 
@@ -126,7 +125,7 @@ class Doubt:
         beside the 95th percentile counts as well.
         """
         low, high = walking(values) if self._walks(unit.unit.function) else interval(values, _OF_WAITS)
-        beside = [wait_quantile(unit.wait_bins, 0.95 + by) for by in (-_BESIDE, _BESIDE)]
+        beside = [unit.wait_sketch.quantile(0.95 + by) for by in (-_BESIDE, _BESIDE)]
         return min([low, *(w for w in beside if w is not None)]), max([high, *(w for w in beside if w is not None)])
 
     def counted(self, values: Sequence[float], function: str | None, possible: bool = True) -> Interval:

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import partial
+from os import cpu_count
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from echotally.engine.play import simulate
+from echotally.engine.apart import simulate_month
 from echotally.engine.reading import Measured
 from echotally.engine.sampling import Sampled, sample, wants_sampling
 from echotally.model.estate import Model
@@ -29,6 +30,9 @@ from echotally.rates.node_room import floors_on_nodes
 if TYPE_CHECKING:
     pass
 
+#: From so many functions on, in all environments, plans are played one after the other.
+_LARGE = 300
+
 
 def project_plan(
     loaded: Loaded,
@@ -40,11 +44,12 @@ def project_plan(
     exact: bool = False,
     sampled_from: int | None = None,
     effort: int | None = None,
+    cores: int = 1,
 ) -> PlanProjection:
     """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs.
 
     A month of more than 40 million expected events (or ``sampled_from``) is sampled unless ``exact``; ``effort`` is
-    how many events a sample plays in its steady hours (left out: six million). Raises ``BadInput`` where even the sample would play more than that.
+    how many events a sample plays in its steady hours (left out: six million); ``cores`` plays independent parts at once. Raises ``BadInput`` where even the sample would play more than that.
     """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
@@ -58,9 +63,10 @@ def project_plan(
         found = sample(model, loaded.month, placement, seed, progress, effort)
         played = _sampled(loaded, found, candidate)
     else:
-        played = _exact(
-            loaded, simulate(model, loaded.month.arrivals, placement, seed, progress, bounded=not exact), candidate
+        measured = simulate_month(
+            model, loaded.month.arrivals, placement, seed, progress, bounded=not exact, cores=cores
         )
+        played = _exact(loaded, measured, candidate)
     idle = bill_when_idle(loaded, candidate) if standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle)
 
@@ -159,8 +165,17 @@ def project_loaded(
     chosen = loaded.chosen(plans)
     the_seed = model.estate.seed if seed is None else seed
 
+    # Plans side by side, or, of an estate that would not fit into memory so often, the parts of one plan after the other.
+    cores = (cpu_count() or 1) if workers is None else workers
+    if len(model.functions) * len(model.environments) >= _LARGE:
+        workers = 1
+    else:
+        cores = max(1, cores // len(chosen))
+
     def play(offer: Offer, tell: Callable[[float], None]) -> PlanProjection:
-        return project_plan(loaded, offer, the_seed, tell, standing=standing, exact=exact, sampled_from=sampled_from)
+        return project_plan(
+            loaded, offer, the_seed, tell, standing=standing, exact=exact, sampled_from=sampled_from, cores=cores
+        )
 
     found = side_by_side({offer.name: partial(play, offer) for offer in chosen}, progress, workers)
     judged = [

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import contextlib
+import math
+import mmap
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
 from echotally.engine import codes, layout
@@ -24,7 +28,7 @@ _HOUR_NS = 3_600 * 10**9
 #: More records than that for one step are more than memory holds.
 _MOST_AT_ONCE = 20_000_000
 #: Records of a pool at first, beside twice the margin.
-_ROOM = 1_024
+_ROOM = 64
 
 
 @dataclass
@@ -36,6 +40,13 @@ class Built:
     accounts: list[tuple[str, str]]
     sources: list[tuple[str, SourceRef]]
     backlogs: list[tuple[int, int]] = field(default_factory=list)
+    _door: tuple[layout.World, Any] | None = None
+
+    def door(self, make: Callable[[layout.World], Any]) -> Any:
+        """What kernels are handed, made by ``make`` once for each world: pools grow now and then, and are asked of often."""
+        if self._door is None or self._door[0] is not self.world:
+            self._door = self.world, make(self.world)
+        return self._door[1]
 
 
 def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int) -> Built:
@@ -136,15 +147,36 @@ def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
     """Sketches, series, and a trail and a diary of one line: most runs keep none."""
     lag_rows = n if any(units["stream_n"]) else 1
     return {
-        "wait_bins": np.zeros((n, 2, layout.WAIT_BINS), np.int64),
-        "latency_bins": np.zeros((n, 2, layout.WAIT_BINS), np.int64),
-        "level_bins": np.zeros((n + 1, layout.LEVEL_BINS), np.int64),
-        "count_bins": np.zeros((n, layout.LEVEL_BINS), np.int64),
-        "lag_bins": np.zeros((lag_rows, 2, layout.WAIT_BINS), np.int64),
+        **_untouched(
+            {
+                "wait_bins": (n, 2, layout.WAIT_BINS),
+                "latency_bins": (n, 2, layout.WAIT_BINS),
+                "level_bins": (n + 1, layout.LEVEL_BINS),
+                "count_bins": (n, layout.LEVEL_BINS),
+                "lag_bins": (lag_rows, 2, layout.WAIT_BINS),
+            }
+        ),
         "trail": layout.records(layout.Change, 1),
         "diary": layout.records(layout.Attempt, 1),
+        "counts": np.zeros(1, np.int64),
+        "log": np.zeros(1, np.int64),
         "series": np.zeros((n, max(1, hours), len(layout.SERIES))),
     }
+
+
+def _untouched(shapes: Mapping[str, tuple[int, ...]]) -> dict[str, NDArray[np.int64]]:
+    """Arrays of zeros of which only those pages take memory that are written to: a sketch uses few of its bins."""
+    sizes = {name: math.prod(shape) for name, shape in shapes.items()}
+    # NumPy asks for pages of 2 MB, of which a thousand functions would use a little each.
+    memory = mmap.mmap(-1, 8 * sum(sizes.values()))
+    if hasattr(mmap, "MADV_NOHUGEPAGE"):
+        with contextlib.suppress(OSError):
+            memory.madvise(mmap.MADV_NOHUGEPAGE)
+    found, place = {}, 0
+    for name, shape in shapes.items():
+        found[name] = np.frombuffer(memory, np.int64, sizes[name], place).reshape(shape)
+        place += 8 * sizes[name]
+    return found
 
 
 def link_free(array: Any, first: int) -> None:

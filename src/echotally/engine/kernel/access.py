@@ -1,7 +1,7 @@
 """How kernels reach the world: ``unit_at(w, 3)`` is unit 3, ``clock_of(w)`` the one clock.
 
 Two forms give the same bytes: ``addressed`` is compiled and trusts its places, ``checked`` is plain Python and
-compares each of them. ``door(world)`` is what an entry kernel takes. Places are made by ``engine.build``, and pools
+compares each of them. How many rows an array has is ``n_events(w)``. Places are made by ``engine.build``, and pools
 are grown before a step could run over (``dispatch.low``).
 
 Why ``unit_at`` and not ``unit``: a kernel's variables then carry the plain words. Places of records are single letters:
@@ -18,22 +18,20 @@ from echotally.engine import layout as kinds
 from echotally.engine.kernel.compiled import COMPILED
 
 if COMPILED and not TYPE_CHECKING:
-    from echotally.engine.kernel.addressed import accessor, clock_of, door, highest_bit
+    from echotally.engine.kernel.addressed import accessor, clock_of, highest_bit, length
 else:
-    from echotally.engine.kernel.checked import CheckedWorld, accessor, clock_of, door, highest_bit
+    from echotally.engine.kernel.checked import CheckedWorld, accessor, clock_of, highest_bit, length
 
 Record = TypeVar("Record")
 if TYPE_CHECKING:
-    #: What a kernel is handed as ``w``, and what it is handed by Python.
+    #: What a kernel is handed as ``w``.
     World = CheckedWorld
-    Door = CheckedWorld
 else:
-    World = Door = Any
+    World = Any
 Accessor = Callable[[World, int], Record]
 
 __all__ = [
     "Accessor",
-    "Door",
     "World",
     "account_at",
     "call_at",
@@ -42,7 +40,6 @@ __all__ = [
     "clock_of",
     "count_bin_at",
     "diary_at",
-    "door",
     "edge_at",
     "entry_at",
     "event_at",
@@ -52,7 +49,19 @@ __all__ = [
     "lag_bin",
     "latency_bin",
     "level_bin_at",
+    "log_at",
     "marked_at",
+    "n_calendar",
+    "n_calls",
+    "n_diary",
+    "n_events",
+    "n_expected",
+    "n_instances",
+    "n_log",
+    "n_nodes",
+    "n_sources",
+    "n_taps",
+    "n_trail",
     "node_at",
     "partition_at",
     "pause_at",
@@ -60,6 +69,7 @@ __all__ = [
     "sample_at",
     "series_at",
     "source_at",
+    "span_at",
     "stretch_at",
     "tap_at",
     "trail_at",
@@ -97,4 +107,19 @@ count_bin_at: Accessor[kinds.Whole] = accessor("count_bins")
 lag_bin: Accessor[kinds.Whole] = accessor("lag_bins")
 trail_at: Accessor[kinds.Change] = accessor("trail")
 diary_at: Accessor[kinds.Attempt] = accessor("diary")
+span_at: Accessor[kinds.Whole] = accessor("counts")
+log_at: Accessor[kinds.Whole] = accessor("log")
 series_at: Accessor[kinds.Real] = accessor("series")
+
+Length = Callable[[World], int]
+n_calendar: Length = length("calendar")
+n_calls: Length = length("calls")
+n_diary: Length = length("diary")
+n_events: Length = length("events")
+n_expected: Length = length("expected")
+n_instances: Length = length("instances")
+n_log: Length = length("log")
+n_nodes: Length = length("nodes")
+n_sources: Length = length("sources")
+n_taps: Length = length("taps")
+n_trail: Length = length("trail")

@@ -1,4 +1,4 @@
-"""The compiled form of ``access``: ``w`` is one small record of addresses, and a record is found by one addition.
+"""The compiled form of ``access``: ``w`` is the address of one small record of addresses, and a record is found by one addition.
 
 Why not pass the arrays themselves: a dozen record arrays by value are two hundred machine words a call, which costs
 more than the simulation. Indices are trusted here; ``checked`` is the form that compares every one of them.
@@ -8,28 +8,19 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from llvmlite import ir
 from numba import from_dtype, types
 from numba.extending import intrinsic
 
-from echotally.engine.layout import ADDRESSES, DTYPES, HOLDS, Clock, World
+from echotally.engine.layout import ADDRESSES, DTYPES, HOLDS, Clock
+
+_OFFSETS: dict[str, int] = {name: place[1] for name, place in (ADDRESSES.fields or {}).items()}
 
 
-def door(world: Any) -> np.ndarray[Any, np.dtype[Any]]:
-    """What an entry kernel is handed: one record of addresses and lengths. ``world`` must be kept alive while it is used."""
-    found = np.zeros(1, ADDRESSES)
-    for name in World._fields:
-        array = getattr(world, name)
-        found[0][name], found[0][f"n_{name}"] = array.ctypes.data, array.shape[0]
-    return found
-
-
-def _address(builder: Any, world: Any, offset: int) -> Any:
-    """The address stored ``offset`` bytes into the world record; it never changes while a kernel runs."""
-    start = builder.bitcast(world, ir.IntType(8).as_pointer())
-    place = builder.gep(start, [ir.Constant(ir.IntType(64), offset)])
-    base = builder.load(builder.bitcast(place, ir.IntType(64).as_pointer()))
+def _number(builder: Any, world: Any, name: str) -> Any:
+    """The number in field ``name`` of the record of addresses; it never changes while a kernel runs."""
+    place = builder.add(world, ir.Constant(ir.IntType(64), _OFFSETS[name]))
+    base = builder.load(builder.inttoptr(place, ir.IntType(64).as_pointer()))
     base.set_metadata("invariant.load", builder.module.add_metadata([]))
     return base
 
@@ -43,13 +34,26 @@ def accessor(name: str) -> Any:
     @intrinsic
     def at(typingctx, world, index):
         def codegen(context, builder, signature, args):
-            base = _address(builder, args[0], signature.args[0].offset(name))
+            base = _number(builder, args[0], name)
             step = builder.mul(args[1], ir.Constant(ir.IntType(64), size))
             return builder.inttoptr(builder.add(base, step), context.get_value_type(record))
 
-        return record(world, types.int64), codegen
+        return record(types.int64, types.int64), codegen
 
     return at
+
+
+def length(name: str) -> Any:
+    """``n(w)``: how many rows the array ``name`` of the world has."""
+
+    @intrinsic
+    def n(typingctx, world):
+        def codegen(context, builder, signature, args):
+            return _number(builder, args[0], f"n_{name}")
+
+        return types.int64(types.int64), codegen
+
+    return n
 
 
 @intrinsic
@@ -69,7 +73,7 @@ def clock_of(typingctx, world):
     record = from_dtype(DTYPES[Clock])
 
     def codegen(context, builder, signature, args):
-        base = _address(builder, args[0], signature.args[0].offset("clock"))
+        base = _number(builder, args[0], "clock")
         return builder.inttoptr(base, context.get_value_type(record))
 
-    return record(world), codegen
+    return record(types.int64), codegen

@@ -52,36 +52,17 @@ _CLASSES = {kind: _record_class(kind) for kind in DTYPES}
 
 
 class CheckedWorld:
-    """The world with a length beside each array (``n_events`` beside ``events``), as kernels see it."""
-
-    n_calls: int
-    n_calendar: int
-    n_diary: int
-    n_events: int
-    n_expected: int
-    n_instances: int
-    n_nodes: int
-    n_sources: int
-    n_taps: int
-    n_trail: int
+    """The world with a length beside each array, as kernels see it."""
 
     def __init__(self, world: Any) -> None:
         self.columns: dict[str, tuple[memoryview, ...]] = {}
+        self.lengths: dict[str, int] = {}
         for name in World._fields:
             dtype = DTYPES[HOLDS[name]]
             array = getattr(world, name).reshape(-1).view(dtype)
             self.columns[name] = tuple(memoryview(array[field]) for field in dtype.names or ())
             # As in the compiled form, ``n_`` counts rows; flat arrays of numbers are compared with all they hold.
-            setattr(self, f"n_{name}", len(getattr(world, name)))
-
-    def __getitem__(self, at: int) -> CheckedWorld:
-        """The door of the compiled form is an array of one record; this is that record."""
-        return self
-
-
-def door(world: Any) -> CheckedWorld:
-    """What an entry kernel is handed."""
-    return CheckedWorld(world)
+            self.lengths[name] = len(getattr(world, name))
 
 
 def accessor(name: str) -> Any:
@@ -95,6 +76,11 @@ def accessor(name: str) -> Any:
         return make(columns, int(index))
 
     return at
+
+
+def length(name: str) -> Any:
+    """``n(w)``: how many rows the array ``name`` of the world has."""
+    return lambda w: w.lengths[name]
 
 
 _clock_at = accessor("clock")

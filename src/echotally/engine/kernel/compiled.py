@@ -41,7 +41,7 @@ def hot(function: F) -> F:
 
 
 def entry(function: F) -> F:
-    """Compile a kernel that Python calls, and keep the machine code between runs."""
+    """The kernel that Python calls; compiled, it gives machine code, which ``engine.compiling`` keeps and loads."""
     return _COMPILER.outer(function) if COMPILED else _strict(function)
 
 

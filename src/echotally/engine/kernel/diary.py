@@ -1,17 +1,27 @@
-"""What is written down of single attempts and instances, where a run keeps a diary or a trail; most keep none."""
+"""What is written down of single attempts, instances and levels, where a run keeps a diary, a trail or a log; most keep none."""
 
 from __future__ import annotations
 
-from echotally.engine.codes import THROTTLED, ZERO
-from echotally.engine.kernel.access import World, call_at, clock_of, diary_at, trail_at, unit_at
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.codes import LOG_TIME_SHIFT, LOG_WHAT_SHIFT, THROTTLED, YES, ZERO
+from echotally.engine.kernel.access import (
+    World,
+    call_at,
+    clock_of,
+    diary_at,
+    log_at,
+    n_diary,
+    n_trail,
+    trail_at,
+    unit_at,
+)
+from echotally.engine.kernel.compiled import hot, kernel
 
 
 @kernel
 def noted(w: World, c: int, items: int, run_at: int, outcome: int) -> None:
     """Write an attempt that is over into the diary, while there is room."""
     clock, call = clock_of(w), call_at(w, c)
-    if clock.diary_n >= w.n_diary:
+    if clock.diary_n >= n_diary(w):
         return
     line = diary_at(w, clock.diary_n)
     line.unit = call.unit
@@ -29,10 +39,19 @@ def noted(w: World, c: int, items: int, run_at: int, outcome: int) -> None:
 def count_changed(w: World, u: int, ready: int) -> None:
     """Write a unit's number of instances into the trail; ``ready`` YES: it is the same, and one became ready."""
     clock = clock_of(w)
-    if clock.trail_n < w.n_trail:
+    if clock.trail_n < n_trail(w):
         change = trail_at(w, clock.trail_n)
         change.at = clock.now
         change.unit = u
         change.count = unit_at(w, u).count
         change.ready = ready
         clock.trail_n += 1
+
+
+@hot
+def logged(w: World, a: int, what: int) -> None:
+    """Write a change into the log: what (FELL, ROSE, TOKEN) and of which account. ``dispatch.low`` sees to its room."""
+    clock = clock_of(w)
+    if clock.keeps_log == YES:
+        log_at(w, clock.log_n).v = (clock.now << LOG_TIME_SHIFT) | (what << LOG_WHAT_SHIFT) | a
+        clock.log_n += 1

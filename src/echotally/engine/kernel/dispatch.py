@@ -10,6 +10,9 @@ from echotally.engine.kernel.access import (
     chain_at,
     clock_of,
     marked_at,
+    n_calendar,
+    n_expected,
+    n_log,
     partition_at,
     trigger_at,
     unit_at,
@@ -31,8 +34,9 @@ def low(w: World) -> bool:
         or clock.calls_left < m
         or clock.cargo_left < m
         or clock.instances_left < m
-        or w.n_calendar - clock.entries_n < 4 * m
-        or w.n_expected - clock.expected_n < m
+        or n_calendar(w) - clock.entries_n < 4 * m
+        or n_expected(w) - clock.expected_n < m
+        or (clock.keeps_log == YES and n_log(w) - clock.log_n < m)
     )
 
 

@@ -12,6 +12,7 @@ from echotally.engine.codes import (
     ARRIVE,
     BACKLOG,
     BEGIN,
+    COUNT,
     DONE,
     FLUSH,
     K_CLIENT,
@@ -57,7 +58,7 @@ from echotally.engine.kernel import (
     streams,
     taps,
 )
-from echotally.engine.kernel.access import Door, World, clock_of, entry_at, expected_at, tap_at
+from echotally.engine.kernel.access import World, clock_of, entry_at, expected_at, n_expected, tap_at
 from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
 from echotally.engine.kernel.compiled import entry, hot, kernel
 
@@ -168,18 +169,18 @@ def _arrives_from_inside(w: World) -> None:
     clock = clock_of(w)
     place = expected_at(w, clock.expected_first)
     s, payload = place.source, place.payload
-    clock.expected_first = (clock.expected_first + 1) % w.n_expected
+    clock.expected_first = (clock.expected_first + 1) % n_expected(w)
     clock.expected_n -= 1
     kinds.arrive_apart(w, s, payload, NONE)
 
 
 @entry
-def simulation(addresses: Door, step: int, a: int, b: int) -> int:
-    """The one door for Python: BEGIN; BACKLOG of ``b`` messages for queue ``a``; LAY ``b`` events; PLAY ``a`` entries; FLUSH; FINISH.
+def simulation(w: World, step: int, a: int, b: int) -> int:
+    """The one entry for Python: BEGIN; BACKLOG of ``b`` messages for queue ``a``; LAY ``b`` events; PLAY ``a`` entries; FLUSH;
+    FINISH; COUNT the events of tap ``a`` by spans of ``b`` ns.
 
-    ``addresses`` is ``access.door(world)``. Returns a state (PLAY) or a count (BACKLOG, LAY).
+    ``w`` is what ``compiling.form().door`` makes of a world. Returns a state (PLAY) or a count (BACKLOG, LAY, COUNT).
     """
-    w = addresses[0]
     if step == BEGIN:
         month.begin(w)
     elif step == BACKLOG:
@@ -190,6 +191,8 @@ def simulation(addresses: Door, step: int, a: int, b: int) -> int:
         month.flush(w)
     elif step == LAY:
         return month.lay(w, b)
+    elif step == COUNT:
+        return taps.count_arrivals(w, a, b)
     else:
         month.finish(w)
     return DONE

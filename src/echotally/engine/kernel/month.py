@@ -53,6 +53,12 @@ from echotally.engine.kernel.access import (
     edge_at,
     event_at,
     instance_at,
+    n_calls,
+    n_events,
+    n_instances,
+    n_nodes,
+    n_sources,
+    n_taps,
     node_at,
     source_at,
     tap_at,
@@ -68,7 +74,7 @@ from echotally.engine.kernel.compiled import kernel
 def begin(w: World) -> None:
     """What is there at 0 s: taps, clients, floors, the first looks and the hours (rule 1.2)."""
     clock = clock_of(w)
-    for p in range(w.n_taps):
+    for p in range(n_taps(w)):
         _first_arrivals(w, p)
     for u in range(clock.units):
         unit = unit_at(w, u)
@@ -170,9 +176,9 @@ def flush(w: World) -> None:
         levels.busy_changes(w, u, ZERO)
         if unit_at(w, u).stream_n > 0:
             lag.changes(w, u, unit_at(w, u).lag_oldest)
-    for s in range(w.n_sources):
+    for s in range(n_sources(w)):
         kinds.idle(w, s)
-    for x in range(w.n_nodes):
+    for x in range(n_nodes(w)):
         node = node_at(w, x)
         if node.up == YES:
             nodes.was_up(account_at(w, node.account), clock.now - node.since)
@@ -184,7 +190,7 @@ def finish(w: World) -> None:
     """The month's end: bill what is in flight, close every integral, count what is unfinished."""
     _bill_what_runs(w)
     _bill_what_lives(w)
-    for e in range(w.n_events):
+    for e in range(n_events(w)):
         _left_over(w, e)
     flush(w)
     for u in range(clock_of(w).units):
@@ -193,7 +199,7 @@ def finish(w: World) -> None:
 
 @kernel
 def _bill_what_runs(w: World) -> None:
-    for c in range(w.n_calls):
+    for c in range(n_calls(w)):
         call = call_at(w, c)
         if call.state == RUNNING or call.state == COLD:
             starting.charge(w, c, clock_of(w).now)
@@ -207,7 +213,7 @@ def _bill_what_runs(w: World) -> None:
 @kernel
 def _bill_what_lives(w: World) -> None:
     now = clock_of(w).now
-    for i in range(w.n_instances):
+    for i in range(n_instances(w)):
         instance = instance_at(w, i)
         # Reserved instances belong to no unit; they are billed by the month.
         if instance.state == ABSENT or instance.unit < 0:

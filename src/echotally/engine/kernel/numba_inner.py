@@ -1,4 +1,4 @@
-"""All that touches the compiler's private parts: inner kernels without machine code of their own, and a sound cache.
+"""All that touches the compiler's private parts: inner kernels are only lowered, the entry is linked and optimized once.
 
 Tried with Numba 0.60.0 and 0.68.1, the ends of the range in pyproject.toml. Where a later one has other insides, importing this fails, and ``compiled``
 falls back to the plain form.
@@ -6,49 +6,109 @@ falls back to the plain form.
 
 from __future__ import annotations
 
-import contextlib
-import hashlib
-import os
-from pathlib import Path
+import gc
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
-from numba import njit
-from numba.core.caching import CompileResultCacheImpl, FunctionCache, _CacheLocator
+import llvmlite.binding as llvm
+from numba import njit, types
 from numba.core.compiler import CompilerBase, DefaultPassBuilder
 from numba.core.compiler_machinery import register_pass
 from numba.core.typed_passes import NativeLowering
 
-from echotally.engine.compiling import cache_folder
+_OPTIONS: dict[str, Any] = {
+    "error_model": "numpy",
+    "_nrt": False,
+    "no_cpython_wrapper": True,
+    "no_cfunc_wrapper": True,
+}
+#: Passes for what kernels do not have (closures, context managers, literal tuples unrolled, array expressions, objects).
+_NOT_NEEDED = frozenset(
+    {
+        "AnnotateTypes",
+        "DeadBranchPrune",
+        "DumpParforDiagnostics",
+        "FindLiterallyCalls",
+        "GenericRewrites",
+        "InlineClosureLikes",
+        "InlineInlinables",
+        "InlineOverloads",
+        "LiteralPropagationSubPipelinePass",
+        "LiteralUnroll",
+        "MakeFunctionToJitFunction",
+        "NoPythonSupportedFeatureValidation",
+        "NopythonRewrites",
+        "PreLowerStripPhis",
+        "ReconstructSSA",
+        "RewriteDynamicRaises",
+        "RewriteSemanticConstants",
+        "WithLifting",
+    }
+)
 
-_OPTIONS: dict[str, Any] = {"error_model": "numpy", "_nrt": False, "nogil": True}
-_NO_DOORS: dict[str, Any] = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
 
-
-def _leave_to_callers(library: Any) -> None:
-    """Optimize and emit an inner kernel only as part of the entry that uses it.
+def _leave_to_the_entry(library: Any) -> None:
+    """Neither link, optimize nor emit an inner kernel by itself.
 
     Numba would optimize each kernel together with all it calls and emit machine code for it, which is work
     for every level of calls, and nobody runs the result.
     """
 
+    def laid_out(module: Any) -> None:
+        module.data_layout = library._codegen._data_layout
+
     def finalized() -> None:
-        library._finalize_dynamic_globals()
         library._finalized = True
 
-    library._optimize_final_module = lambda: None
-    library._finalize_final_module = finalized
+    library._optimize_functions = laid_out
+    library.finalize = finalized
 
 
-@register_pass(mutates_CFG=True, analysis_only=False)
-class _LowerOnly(NativeLowering):
-    """Lower a kernel for its callers to link in, and skip the machine code of its own that nobody calls."""
+def _take_in_all(library: Any) -> None:
+    """Link whatever the entry reaches into its module, once each, and optimize it as a whole."""
 
-    _name = "echotally_lower_only"
+    def finalized() -> None:
+        own = {function.name for function in library._final_module.functions if not function.is_declaration}
+        seen: dict[int, Any] = {}
+        waiting = list(library._linking_libraries)
+        while waiting:
+            other = waiting.pop()
+            if id(other) not in seen:
+                seen[id(other)] = other
+                waiting += other._linking_libraries
+                library._final_module.link_in(other._get_module_for_linking(), preserve=True)
+        for function in library._final_module.functions:
+            if not function.is_declaration and function.name not in own:
+                # Nobody else calls it: what has been copied into its callers goes.
+                function.linkage = "internal"
+        _optimize(library)
+        library._final_module.verify()
+        library._verify_declare_only_symbols()
+        library.object_code = library._codegen._tm.emit_object(library._final_module)
+        library._finalized = True
+
+    library.finalize = finalized
+
+
+def _optimize(library: Any) -> None:
+    if not hasattr(llvm, "create_pass_builder"):
+        library._optimize_final_module()
+        return
+    # Numba runs all passes twice, so that reference counts meet; kernels have none.
+    builder = llvm.create_pass_builder(library._codegen._tm, llvm.create_pipeline_tuning_options(speed_level=2))
+    builder.getModulePassManager().run(library._final_module, builder)
+
+
+class _Lowering(NativeLowering):
+    """Lower a function into a library that is finished in our way."""
+
+    prepare: Any
 
     def run_pass(self, state: Any) -> bool:
         state.flags.no_compile = True
         state["library"] = state.targetctx.codegen().create_library(state.func_id.func_qualname)
-        _leave_to_callers(state["library"])
+        self.prepare(state["library"])
         changed = super().run_pass(state)
         # Numba finds a compiled function by its entry point; any builtin that is its own will do.
         handle = state["cr"]._replace(cfunc=[].append)
@@ -57,101 +117,70 @@ class _LowerOnly(NativeLowering):
         return bool(changed)
 
 
+@register_pass(mutates_CFG=True, analysis_only=False)
+class _LowerOnly(_Lowering):
+    _name: Any = "echotally_lower_only"
+    prepare = staticmethod(_leave_to_the_entry)
+
+
+@register_pass(mutates_CFG=True, analysis_only=False)
+class _LowerEntry(_Lowering):
+    _name: Any = "echotally_lower_entry"
+    prepare = staticmethod(_take_in_all)
+
+
 class _InnerCompiler(CompilerBase):
+    lowering: Any = _LowerOnly
+
     def define_pipelines(self) -> list[Any]:
         passes = DefaultPassBuilder.define_nopython_pipeline(self.state)
-        passes.passes = [(_LowerOnly if step is NativeLowering else step, why) for step, why in passes.passes]
+        passes.passes = [
+            (self.lowering if step is NativeLowering else step, why)
+            for step, why in passes.passes
+            if step.__name__ not in _NOT_NEEDED
+        ]
         passes.finalize()
         return [passes]
 
 
-class _Locator(_CacheLocator):
-    """Machine code lies in the user's folder for just these sources, so nothing else has to be compared."""
-
-    def __init__(self, py_func: Any) -> None:
-        self._line = py_func.__code__.co_firstlineno
-
-    def get_cache_path(self) -> str:
-        return str(cache_folder())
-
-    def get_source_stamp(self) -> str:
-        return cache_folder().name
-
-    def get_disambiguator(self) -> str:
-        return str(self._line)
-
-    @classmethod
-    def from_function(cls, py_func: Any, py_file: str) -> _Locator:
-        return cls(py_func)
-
-
-class _Impl(CompileResultCacheImpl):
-    _locator_classes = [_Locator]  # type: ignore[list-item]
-
-
-class _SoundCache(FunctionCache):
-    """A cache that is never believed unread: each file has its digest beside it, and what does not fit is dropped.
-
-    Damaged machine code would not raise but crash, so it must not come as far as being run. A folder that
-    cannot be written to costs a compilation, nothing else.
-    """
-
-    _impl_class = _Impl
-
-    def load_overload(self, sig: Any, target_context: Any) -> Any:
-        if not self._is_sound():
-            self._drop()
-            return None
-        try:
-            return super().load_overload(sig, target_context)
-        except Exception:
-            # Whatever pickle or LLVM makes of it: what cannot be read is compiled again.
-            self._drop()
-            return None
-
-    def save_overload(self, sig: Any, data: Any) -> None:
-        with contextlib.suppress(OSError):
-            super().save_overload(sig, data)
-            beside = self._sums().with_suffix(f".{os.getpid()}")
-            beside.write_text(self._digest())
-            os.replace(beside, self._sums())
-
-    def _files(self) -> list[Path]:
-        stem = self._impl.filename_base
-        return sorted(p for p in cache_folder().glob("*.nb[ic]") if p.name.startswith(f"{stem}."))
-
-    def _sums(self) -> Path:
-        return cache_folder() / f"{self._impl.filename_base}.sum"
-
-    def _digest(self) -> str:
-        whole = hashlib.blake2b(digest_size=16)
-        for path in self._files():
-            content = path.read_bytes()
-            whole.update(f"{path.name}:{len(content)}:".encode() + content)
-        return whole.hexdigest()
-
-    def _is_sound(self) -> bool:
-        try:
-            return not self._files() or self._sums().read_text() == self._digest()
-        except (OSError, UnicodeDecodeError):
-            return False
-
-    def _drop(self) -> None:
-        for path in (*self._files(), self._sums()):
-            with contextlib.suppress(OSError):
-                path.unlink()
+class _EntryCompiler(_InnerCompiler):
+    lowering = _LowerEntry
 
 
 def inner(function: Any, inlined: bool) -> Any:
     """Compile a kernel that only other kernels call; ``inlined``: always copied into them."""
-    wanted: dict[str, Any] = {**_OPTIONS, **_NO_DOORS, "pipeline_class": _InnerCompiler}
-    if inlined:
-        wanted["forceinline"] = True
-    return njit(**wanted)(function)
+    # Said either way: a kernel that says nothing is compiled as its caller is.
+    return njit(**_OPTIONS, pipeline_class=_InnerCompiler, forceinline=inlined)(function)
 
 
-def outer(function: Any) -> Any:
-    """Compile a kernel that Python calls, and keep the machine code between runs."""
-    compiled: Any = njit(**_OPTIONS)(function)
-    compiled._cache = _SoundCache(function)
-    return compiled
+class Outer:
+    """The kernel that Python calls."""
+
+    def __init__(self, function: Any) -> None:
+        self._compiled: Any = njit(**_OPTIONS, pipeline_class=_EntryCompiler)(function)
+
+    def machine_code(self) -> tuple[str, bytes]:
+        """Its name in an object file of all that it reaches, and the file."""
+        numbers = (types.int64,) * 4
+        with _no_collections():
+            self._compiled.compile(numbers)
+        result = self._compiled.overloads[numbers]
+        result.library._ensure_finalized()
+        return result.fndesc.llvm_func_name, bytes(result.library.object_code)
+
+
+@contextmanager
+def _no_collections() -> Iterator[None]:
+    """Compiling makes millions of objects that live to its end: looking for rubbish among them takes a tenth of the time."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
+
+def outer(function: Any) -> Outer:
+    """Compile the kernel that Python calls."""
+    return Outer(function)

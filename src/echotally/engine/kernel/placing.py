@@ -2,8 +2,20 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import K_WAKE, L_FREE, L_STARTING, NEW_INSTANCE, NO_ROOM, POLLED, RESERVED, WAKE, YES, ZERO
-from echotally.engine.kernel import nodes, reserved
+from echotally.engine.codes import (
+    K_WAKE,
+    L_FREE,
+    L_STARTING,
+    NEW_INSTANCE,
+    NO_ROOM,
+    POLLED,
+    RESERVED,
+    TOKEN,
+    WAKE,
+    YES,
+    ZERO,
+)
+from echotally.engine.kernel import diary, nodes, reserved
 from echotally.engine.kernel.access import World, account_at, chain_at, clock_of, unit_at
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.compiled import hot, kernel
@@ -69,6 +81,7 @@ def _token_left(w: World, u: int) -> bool:
         unit.token_at, unit.token_level = now, level
     if level >= unit.token_cost:
         return True
+    clock_of(w).short = YES
     # Rounded up: at that ns the missing part is there, and not a ns earlier.
     again = now + (unit.token_cost - level + unit.ramp_units - 1) // unit.ramp_units
     # One entry a moment: many calls may ask in vain at one instant.
@@ -85,5 +98,6 @@ def spend_token(w: World, u: int) -> None:
     if unit.token_cost > 0:
         if unit.token_scope == YES:
             account_at(w, unit.account).token_level -= unit.token_cost
+            diary.logged(w, unit.account, TOKEN)
         else:
             unit.token_level -= unit.token_cost

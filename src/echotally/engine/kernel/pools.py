@@ -10,6 +10,7 @@ from echotally.engine.kernel.access import (
     clock_of,
     event_at,
     expected_at,
+    n_expected,
     source_at,
     trigger_at,
 )
@@ -164,7 +165,7 @@ def expect(w: World, target: int, payload: int) -> None:
     """An event put out or dead-lettered now: it arrives at ``target`` in the arrivals of this instant."""
     clock = clock_of(w)
     # A ring; it is grown between steps, never here.
-    place = expected_at(w, (clock.expected_first + clock.expected_n) % w.n_expected)
+    place = expected_at(w, (clock.expected_first + clock.expected_n) % n_expected(w))
     place.source = target
     place.payload = payload
     clock.expected_n += 1

@@ -140,6 +140,8 @@ def begin(w: World, c: int) -> None:
     call.state = RUNNING
     call.run_at = clock.now
     call.ends = clock.now + ns
+    if ns == 0:
+        clock.instant = YES
     put(w, call.ends, END, call.number, K_RUN_END, c)
 
 

@@ -10,13 +10,10 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-from numpy.typing import NDArray
-
 from echotally.engine.codes import BURSTY, EVEN, NEVER, PAYLOAD_STREAM, TAP_RATE, ZERO
-from echotally.engine.kernel.access import Door, World, clock_of, stretch_at, tap_at
+from echotally.engine.kernel.access import World, clock_of, span_at, stretch_at, tap_at
 from echotally.engine.kernel.chance import draw, exponential, truncated, uniform, whole
-from echotally.engine.kernel.compiled import entry, hot, kernel
+from echotally.engine.kernel.compiled import hot, kernel
 
 
 @hot
@@ -131,19 +128,18 @@ def payload_of(w: World, p: int) -> int:
     return whole(size)
 
 
-@entry
-def count_arrivals(addresses: Door, p: int, bins: NDArray[np.int64], bin_ns: int) -> int:
-    """Draw tap ``p`` to its end and add its events to ``bins`` of ``bin_ns`` each; returns how many."""
-    w = addresses[0]
+@kernel
+def count_arrivals(w: World, p: int, span_ns: int) -> int:
+    """Draw tap ``p`` to its end and count its events by spans of the month, in ``World.counts``; returns how many."""
     horizon = clock_of(w).horizon
-    n, b, edge = ZERO, ZERO, bin_ns
+    n, b, edge = ZERO, ZERO, span_ns
     at = next_arrival(w, p)
     while at < horizon:
-        # Arrivals rise, so the bin is found by walking, without a division each.
+        # Arrivals rise, so the span is found by walking, without a division each.
         while at >= edge:
             b += 1
-            edge += bin_ns
-        bins[b] += 1
+            edge += span_ns
+        span_at(w, b).v += 1
         n += 1
         at = next_arrival(w, p)
     return n

@@ -291,7 +291,6 @@ class Total(Span):
             series=self.series,
             length_ns=self.length_ns,
             level_peak=self.peak,
-            steps=int(w.clock[0]["steps"]),
         )
         return assemble(model, self.built, counted)
 

@@ -1,0 +1,16 @@
+"""A month played part by part: what shares no source, function, node or reserved instance needs not be played jointly.
+
+Why it exists: a world of a thousand functions is slow, since every event touches memory that no other has touched lately;
+a thousand small worlds are as fast as one, and each core plays some. The answer is the joint one to the byte:
+
+- ``splitting`` finds the parts and makes each a small model;
+- ``playing`` plays them side by side, a stretch of the month at a time;
+- ``merging`` puts their levels together, and sees whether what they do share (an account's limit, its start tokens) ever
+  mattered: then, and only then, the month has to be played jointly;
+- ``joining`` lays the measurements of the parts out as if they came from one world.
+"""
+
+from echotally.engine.apart.month import simulate_month
+from echotally.engine.apart.splitting import Part, parts_of
+
+__all__ = ["Part", "parts_of", "simulate_month"]

@@ -1,0 +1,171 @@
+"""Puts the levels of parts together: the estate's calls in flight, and whether what parts share ever mattered.
+
+Parts of one account share its limit of calls at once, and maybe a bucket of start tokens (rules 3.4 and 5.2). Where the merged
+level stayed below the limit, no call was turned away for it; where the bucket never lacked a token, no start waited for one.
+Then each part played as it would have jointly.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine import codes
+from echotally.engine.build import Built
+from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
+from echotally.engine.sketch import Level, bins_of, level_of
+
+Lines = NDArray[np.int64]
+#: Accounts that a part's log can tell apart.
+MOST_ACCOUNTS = 2 ** int(codes.LOG_WHAT_SHIFT)
+_WHAT = 2 ** int(codes.LOG_TIME_SHIFT - codes.LOG_WHAT_SHIFT) - 1
+#: A bucket is followed in floating point, so a start needs a little more than a token for it to be certain.
+_A_TOKEN = 1.001
+
+
+@dataclass
+class Rising:
+    """A level that is followed over the month, an instant's falls before its rises (rule 1.3)."""
+
+    level: int = 0
+    peak: int = 0
+    since_ns: int = 0
+    held_ns: Lines = field(default_factory=lambda: np.zeros(LEVEL_BINS, np.int64))
+
+    def follows(self, lines: Lines) -> None:
+        """The changes of one stretch of time, in any order."""
+        if not len(lines):
+            return
+        lines = np.sort(lines)
+        after, times = _levels(lines, self.level), lines >> codes.LOG_TIME_SHIFT
+        self._held(np.concatenate(([self.level], after[:-1])), np.diff(times, prepend=self.since_ns))
+        self.peak = max(self.peak, int(after.max()))
+        self.level, self.since_ns = int(after[-1]), int(times[-1])
+
+    def until(self, length_ns: int) -> Level:
+        """The level over the whole month."""
+        self._held(np.array([self.level]), np.array([length_ns - self.since_ns]))
+        return level_of(self.held_ns, self.peak, length_ns)
+
+    def _held(self, levels: Lines, ns: Lines) -> None:
+        # Sums of ns in a month stay below 2^53, where floats are exact.
+        self.held_ns += np.bincount(level_bins(levels), ns, LEVEL_BINS).astype(np.int64)
+
+
+@dataclass
+class Highest:
+    """The highest level of an account over the month."""
+
+    level: int = 0
+    peak: int = 0
+
+    def follows(self, lines: Lines) -> None:
+        """As ``Rising.follows``."""
+        if len(lines):
+            after = _levels(np.sort(lines), self.level)
+            self.peak, self.level = max(self.peak, int(after.max())), int(after[-1])
+
+
+def _levels(lines: Lines, before: int) -> Lines:
+    """The level after each of sorted changes. The highest of an instant is its last, as falls come first."""
+    # ROSE is 1 and FELL 0.
+    return before + np.cumsum(2 * ((lines >> codes.LOG_WHAT_SHIFT) & _WHAT) - 1)
+
+
+def level_bins(levels: Lines) -> Lines:
+    """The bin of each level (``kernel.sketch.level_bin`` for whole arrays)."""
+    if levels.max(initial=0) < EXACT_LEVELS:
+        return levels
+    place, _ = bins_of(np.maximum(levels, EXACT_LEVELS))
+    first, _ = bins_of(np.array([EXACT_LEVELS]))
+    return np.where(levels < EXACT_LEVELS, levels, np.minimum(EXACT_LEVELS + place - first[0], LEVEL_BINS - 1))
+
+
+@dataclass
+class Bucket:
+    """A bucket of start tokens, followed over the month; ``ramp`` in tokens a ns."""
+
+    burst: float
+    ramp: float
+    left: float
+    since_ns: int = 0
+
+    def enough_for(self, times: Lines) -> bool:
+        """Take a token at each of these times; whether there was one each time."""
+        if not len(times):
+            return True
+        times = np.sort(times)
+        came = (times - self.since_ns) * self.ramp
+        taken = np.arange(len(times))
+        # Full at start i, it would hold burst + came_j - came_i - (j - i) before start j: the least of them, and of what is left.
+        least = np.minimum(self.left, np.minimum.accumulate(self.burst - came + taken))
+        before = came - taken + least
+        self.left, self.since_ns = float(before[-1] - 1), int(times[-1])
+        return bool((before >= _A_TOKEN).all())
+
+
+class Merged:
+    """The estate's level, and the limits and buckets that more than one part shares."""
+
+    def __init__(self, worlds: Sequence[Built]) -> None:
+        self.estate = Rising()
+        self._worlds = worlds
+        self._tokens = any(built.world.units["token_scope"].any() for built in worlds)
+        parts_with = Counter(key for built in worlds for key in built.accounts)
+        self._limits: dict[tuple[str, str], int] = {}
+        self._levels: dict[tuple[str, str], Rising | Highest] = {}
+        self._buckets: dict[tuple[str, str], Bucket] = {}
+        for built in worlds:
+            for n, key in enumerate(built.accounts):
+                if parts_with[key] > 1 and key not in self._limits:
+                    self._shared(built, n, key)
+
+    def _shared(self, built: Built, n: int, key: tuple[str, str]) -> None:
+        account = built.world.accounts[n]
+        self._limits[key] = int(account["limit"])
+        if account["limit"] >= 0:
+            # An account that has all parts is the estate.
+            alone = all(built.accounts == [key] for built in self._worlds)
+            self._levels[key] = self.estate if alone else Highest()
+        unit = built.world.units[int(account["first_unit"])]
+        if unit["token_scope"] == codes.YES and unit["token_cost"] > 0:
+            burst = int(unit["burst_units"]) / int(unit["token_cost"])
+            self._buckets[key] = Bucket(burst, int(unit["ramp_units"]) / int(unit["token_cost"]), burst)
+
+    def stretch(self, logs: Sequence[Lines]) -> bool:
+        """Merge what the parts logged over one stretch; False where they did not play as they would have jointly."""
+        levels, tokens = zip(*map(_parted, logs), strict=True) if self._tokens else (logs, logs)
+        self.estate.follows(np.concatenate(levels))
+        enough = True
+        for key, level in self._levels.items():
+            if level is not self.estate:
+                level.follows(self._of_account(key, levels))
+            enough = enough and level.peak < self._limits[key]
+        for key, bucket in self._buckets.items():
+            enough = bucket.enough_for(self._of_account(key, tokens) >> codes.LOG_TIME_SHIFT) and enough
+        return enough and not any(map(self._in_the_way, self._worlds))
+
+    def _in_the_way(self, built: Built) -> bool:
+        """Whether a world says itself that it may have played another way jointly."""
+        clock = built.world.clock[0]
+        # A run that takes no time makes rounds within an instant, in which levels of other parts may stand higher.
+        return bool(clock["instant"] or (clock["short"] and any(key in self._buckets for key in built.accounts)))
+
+    def _of_account(self, key: tuple[str, str], logs: Sequence[Lines]) -> Lines:
+        found = []
+        for built, log in zip(self._worlds, logs, strict=True):
+            if built.accounts == [key]:
+                found.append(log)
+            elif key in built.accounts:
+                found.append(log[log & (MOST_ACCOUNTS - 1) == built.accounts.index(key)])
+        return np.concatenate(found)
+
+
+def _parted(log: Lines) -> tuple[Lines, Lines]:
+    """Changes of level, and tokens taken."""
+    tokens = (log >> codes.LOG_WHAT_SHIFT) & _WHAT == codes.TOKEN
+    return (log[~tokens], log[tokens]) if tokens.any() else (log, log[:0])

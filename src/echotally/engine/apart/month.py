@@ -1,0 +1,82 @@
+"""A month of any estate: apart where it has parts, jointly where it has none or they got in each other's way."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
+
+from echotally.demand.month import Arrivals
+from echotally.engine.apart.joining import joined
+from echotally.engine.apart.merging import MOST_ACCOUNTS, Merged
+from echotally.engine.apart.playing import Player, Players
+from echotally.engine.apart.splitting import Part, parts_of
+from echotally.engine.play import simulate
+from echotally.engine.reading import Measured
+from echotally.model.estate import Model
+from echotally.rates.card_loading import Offer
+
+#: From so many functions on, in all environments, parts are faster on one core as well; or from so many events, on several.
+_MANY, _BUSY = 64, 1_000_000
+
+
+def simulate_month(
+    model: Model,
+    arrivals: Arrivals,
+    placement: Mapping[str, Offer],
+    seed: int,
+    progress: Callable[[float], None] | None = None,
+    *,
+    bounded: bool = True,
+    cores: int = 1,
+) -> Measured:
+    """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads."""
+    parts = parts_of(model, arrivals, placement) if _may_be_parted(model) and _pays(model, arrivals, cores) else []
+    found = _apart(model, parts, placement, seed, progress, bounded=bounded, cores=cores) if len(parts) > 1 else None
+    return found or simulate(model, arrivals, placement, seed, progress, bounded)
+
+
+def _may_be_parted(model: Model) -> bool:
+    # Which events are poisoned goes by their numbers, which count all events of the estate (rule 4.5).
+    return not any(function.poison_rate for function in model.functions.values())
+
+
+def _pays(model: Model, arrivals: Arrivals, cores: int) -> bool:
+    """Whether parts would be played sooner: merging their levels takes time that a few functions do not win back."""
+    units = len(model.functions) * len(model.environments)
+    return units >= _MANY or (cores > 1 and math.fsum(tap.expected for tap in arrivals.taps) > _BUSY)
+
+
+def _apart(
+    model: Model,
+    parts: list[Part],
+    placement: Mapping[str, Offer],
+    seed: int,
+    progress: Callable[[float], None] | None,
+    *,
+    bounded: bool,
+    cores: int,
+) -> Measured | None:
+    """The month played part by part; None where parts got in each other's way."""
+    each = [Player.begun(part, placement, seed, bounded) for part in parts]
+    if any(len(player.built.accounts) > MOST_ACCOUNTS for player in each):
+        return None
+    merged = Merged([player.built for player in each])
+    if not _all_merged(merged, Players(each, cores, progress)):
+        return None
+    level = merged.estate.until(parts[0].arrivals.length_ns)
+    # Each world is let go once it has been read.
+    return joined(model, [each.pop(0).measured() for _ in parts], level)
+
+
+def _all_merged(merged: Merged, players: Players) -> bool:
+    """Play every stretch and merge it while the next one is played; False where parts got in each other's way."""
+    if players.cores == 1:
+        return all(map(merged.stretch, players.stretches()))
+    with ThreadPoolExecutor(1) as beside:
+        before: Future[bool] | None = None
+        for logs in players.stretches():
+            if before and not before.result():
+                return False
+            before = beside.submit(merged.stretch, logs)
+        return before is None or before.result()

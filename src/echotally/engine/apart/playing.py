@@ -1,0 +1,134 @@
+"""Plays the parts of a month side by side, a stretch of time at a time, so that their levels can be merged and forgotten."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import FIRST_EXCEPTION, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field
+from threading import Event, Lock
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine import codes
+from echotally.engine.apart.splitting import Part
+from echotally.engine.build import Built
+from echotally.engine.play import begun, finish, flushed, play_watched
+from echotally.engine.reading import Measured, read_out
+from echotally.engine.watch import Watch
+from echotally.errors import BadInput, Stopped
+from echotally.rates.card_loading import Offer
+
+#: Changes of level that are merged at once, and how many more for each part: each stretch costs a part some microseconds.
+_AT_ONCE, _FOR_EACH_PART = 400_000, 1_000
+#: Changes an event makes, about: one up, one down, and some are tried again.
+_CHANGES = 2.6
+#: A part is played in no more pieces than that.
+_MOST_STRETCHES = 4_000
+#: Tasks a core: enough that none waits long for another.
+_TASKS = 8
+
+
+@dataclass
+class Player:
+    """A part being played."""
+
+    part: Part
+    built: Built
+    watch: Watch
+    failed: BadInput | None = None
+
+    @classmethod
+    def begun(cls, part: Part, placement: Mapping[str, Offer], seed: int, bounded: bool) -> Player:
+        """The part at its first instant, keeping a log of its levels."""
+        built = begun(part.model, part.arrivals, placement, seed)
+        built.world = built.world._replace(log=np.zeros(64, np.int64))
+        built.world.clock[0]["keeps_log"] = codes.YES
+        return cls(part, built, Watch(built, bounded))
+
+    def play(self, until_ns: int, tell: Callable[[float], None]) -> None:
+        """On to an instant. What may not be played is kept for the end, so that the first part's error is the one told."""
+        if self.failed is None:
+            try:
+                play_watched(self.built, self.watch, until_ns, tell)
+            except BadInput as error:
+                self.failed = error
+
+    def takes_log(self) -> NDArray[np.int64]:
+        """What was logged since it was last taken."""
+        clock, log = self.built.world.clock[0], self.built.world.log
+        found: NDArray[np.int64] = log[: int(clock["log_n"])].copy()
+        clock["log_n"] = 0
+        return found
+
+    def measured(self) -> Measured:
+        """What the part came to, at the month's end."""
+        flushed(self.built)
+        finish(self.built)
+        return read_out(self.part.model, self.built)
+
+
+@dataclass
+class Players:
+    """All parts, played together on some cores."""
+
+    each: list[Player]
+    cores: int
+    progress: Callable[[float], None] | None = None
+    _shares: dict[int, float] = field(default_factory=dict)
+    _lock: Lock = field(default_factory=Lock)
+    _stop: Event = field(default_factory=Event)
+
+    def stretches(self) -> Iterator[list[NDArray[np.int64]]]:
+        """Play the month a stretch at a time, giving each part's log of it; raises ``BadInput`` of the first part it must."""
+        length = self.each[0].part.arrivals.length_ns
+        changes = _CHANGES * math.fsum(p.part.expected for p in self.each)
+        n = min(_MOST_STRETCHES, max(1, math.ceil(changes / (_AT_ONCE + _FOR_EACH_PART * len(self.each)))))
+        for k in range(1, n + 1):
+            self._all_play(length * k // n)
+            yield [player.takes_log() for player in self.each]
+
+    def _all_play(self, until_ns: int) -> None:
+        groups = self._groups()
+        if self.cores == 1 or len(groups) == 1:
+            for group in groups:
+                self._group_plays(group, until_ns)
+        else:
+            self._side_by_side(groups, until_ns)
+        for player in self.each:
+            if player.failed:
+                raise player.failed
+
+    def _groups(self) -> list[list[int]]:
+        """Parts dealt out by size, so that every task has about as much to do."""
+        by_size = sorted(range(len(self.each)), key=lambda n: (-self.each[n].part.expected, n))
+        tasks = min(len(by_size), _TASKS * self.cores)
+        return [by_size[k::tasks] for k in range(tasks)]
+
+    def _side_by_side(self, groups: Iterable[Sequence[int]], until_ns: int) -> None:
+        with ThreadPoolExecutor(self.cores) as pool:
+            running: list[Future[None]] = [pool.submit(self._group_plays, group, until_ns) for group in groups]
+            try:
+                wait(running, return_when=FIRST_EXCEPTION)
+                for each in running:
+                    if each.done():
+                        each.result()
+            except BaseException:
+                self._stop.set()
+                raise
+
+    def _group_plays(self, group: Sequence[int], until_ns: int) -> None:
+        for n in group:
+            self.each[n].play(until_ns, lambda share, n=n: self._tell(n, share))  # type: ignore[misc]
+            self._tell(n, until_ns / self.each[n].part.arrivals.length_ns)
+
+    def _tell(self, n: int, share: float) -> None:
+        if self._stop.is_set():
+            raise Stopped("interrupted")
+        if self.progress:
+            with self._lock:
+                weight: Any = self.each[n].part.expected
+                self._shares[n] = weight * share
+                self.progress(sum(self._shares.values()) / math.fsum(p.part.expected for p in self.each))

@@ -1,0 +1,148 @@
+"""The parts of an estate: functions and sources that hand each other events, or share nodes or reserved instances."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from echotally.demand.month import Arrivals, Tap
+from echotally.model.estate import Demand, Environment, Function, Model, Trigger
+from echotally.model.sources import SourceKind, SourceRef
+from echotally.rates.card_loading import Offer
+
+#: A function or a source (a ``SourceRef``), in an environment.
+_Place = tuple[str, str]
+#: Plans whose units take room from each other.
+_SHARES_ROOM = ("reserved", "nodes")
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of the estate as an estate of its own, with what arrives in it."""
+
+    model: Model
+    arrivals: Arrivals
+
+    @property
+    def expected(self) -> float:
+        """Events that come from outside, about; at least one, so that parts can be weighed by it."""
+        return 1.0 + sum(tap.expected + tap.clients for tap in self.arrivals.taps)
+
+
+def parts_of(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer]) -> list[Part]:
+    """The parts, in the order of their first functions. Sources that reach no function stand with the first part."""
+    groups = _Groups()
+    for environment in model.environments:
+        for one, other in _links(model):
+            groups.join((environment, one), (environment, other))
+    for members in _sharing_room(model, placement):
+        for member in members[1:]:
+            groups.join(members[0], member)
+    return _made(model, arrivals, groups)
+
+
+def parts_named(model: Model, names: Sequence[str]) -> set[str]:
+    """Functions and sources in any environment that hang together by wiring with one of ``names`` (addresses, functions)."""
+    groups = _Groups()
+    for one, other in _links(model):
+        groups.join(("", one), ("", other))
+    wanted = {groups.root(("", name)) for name in names}
+    return {name for name in [*model.functions, *model.sources()] if groups.root(("", name)) in wanted}
+
+
+class _Groups:
+    """Disjoint sets, joined by halving paths (Tarjan and van Leeuwen, 1984)."""
+
+    def __init__(self) -> None:
+        self._above: dict[_Place, _Place] = {}
+
+    def root(self, place: _Place) -> _Place:
+        above = self._above
+        while (parent := above.setdefault(place, place)) != place:
+            above[place] = above[parent]
+            place = parent
+        return place
+
+    def join(self, one: _Place, other: _Place) -> None:
+        self._above[self.root(one)] = self.root(other)
+
+
+def _links(model: Model) -> Iterator[tuple[str, str]]:
+    """Who hands events to whom, as pairs of functions and addresses of sources."""
+    for trigger in model.triggers:
+        yield trigger.from_, trigger.to
+        if trigger.dead_letter:
+            yield trigger.to, trigger.dead_letter
+    for name, function in model.functions.items():
+        for emit in function.emits:
+            yield name, emit.into
+    for name, topic in model.topics.items():
+        for feed in topic.feeds:
+            yield SourceRef.of(SourceKind.TOPICS, name), feed.into
+    for name, queue in model.queues.items():
+        if queue.dead_letter:
+            yield SourceRef.of(SourceKind.QUEUES, name), queue.dead_letter
+
+
+def _sharing_room(model: Model, placement: Mapping[str, Offer]) -> list[list[_Place]]:
+    """Units of one account on one plan with nodes or reserved instances."""
+    found: dict[tuple[str | None, str], list[_Place]] = defaultdict(list)
+    for environment, its in model.environments.items():
+        for name in model.functions:
+            if placement[name].plan.bills in _SHARES_ROOM:
+                found[its.account, placement[name].name].append((environment, name))
+    return list(found.values())
+
+
+def _made(model: Model, arrivals: Arrivals, groups: _Groups) -> list[Part]:
+    # The wiring is the same in each environment, and so is who shares room: a part is some functions in some environments.
+    first = next(iter(model.functions))
+    parts: dict[_Place, _Contents] = {}
+    for environment, its in model.environments.items():
+        for name, function in model.functions.items():
+            part = parts.setdefault(groups.root((environment, name)), _Contents())
+            part.environments[environment], part.functions[name] = its, function
+
+        def home(of: str, environment: str = environment) -> _Contents:
+            root = groups.root((environment, of))
+            # A source that reaches no function.
+            return parts[root if root in parts else groups.root((environment, first))]
+
+        for kind in SourceKind:
+            for name, source in getattr(model, kind).items():
+                home(SourceRef.of(kind, name)).sources[kind][name] = source
+        for n, trigger in enumerate(model.triggers):
+            home(trigger.to).triggers[n] = trigger
+        for name, demand in model.demand.items():
+            home(demand.into).demand[name] = demand
+        for n, tap in enumerate(arrivals.taps):
+            if tap.environment == environment:
+                home(tap.source).taps[n] = tap
+    return [Part(part.of(model), Arrivals(part.in_order(), arrivals.length_ns)) for part in parts.values()]
+
+
+@dataclass
+class _Contents:
+    """What stands in a part, by name."""
+
+    environments: dict[str, Environment] = field(default_factory=dict)
+    functions: dict[str, Function] = field(default_factory=dict)
+    triggers: dict[int, Trigger] = field(default_factory=dict)
+    demand: dict[str, Demand] = field(default_factory=dict)
+    sources: dict[SourceKind, dict[str, object]] = field(default_factory=lambda: {kind: {} for kind in SourceKind})
+    taps: dict[int, Tap] = field(default_factory=dict)
+
+    def in_order(self) -> tuple[Tap, ...]:
+        """The taps, numbered as they are in the whole."""
+        return tuple(self.taps[n] for n in sorted(self.taps))
+
+    def of(self, model: Model) -> Model:
+        """The model with nothing else in it; not checked anew, as what it refers to is in it."""
+        own = {
+            "environments": self.environments,
+            "functions": self.functions,
+            "triggers": tuple(self.triggers.values()),
+            "demand": self.demand,
+        }
+        return model.model_copy(update={**own, **{str(kind): table for kind, table in self.sources.items()}})
