@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from echotally.engine.codes import FIRST_NUMBER
 from tests.slow_engine.things import END, IDLE
 
 
@@ -125,7 +126,7 @@ class Runs:
             return f.error_rate > 0 and errors.uniform() < f.error_rate
 
         def poisoned(e):
-            return f.poison_rate > 0 and call.unit.poison.hashed(e.number) < f.poison_rate
+            return f.poison_rate > 0 and call.unit.poison.hashed(e.number - int(FIRST_NUMBER)) < f.poison_rate
 
         if call.timed_out:
             return list(call.events)

@@ -7,6 +7,7 @@ from collections import Counter
 from itertools import count
 
 from echotally.engine.build import stream_seed
+from echotally.engine.codes import FIRST_NUMBER
 from tests.slow_engine.arrivals import Arrivals
 from tests.slow_engine.chance import Stream
 from tests.slow_engine.instances import Instances
@@ -22,7 +23,7 @@ class Simulation(Arrivals, Queues, Streams, Starting, Instances, Runs):
         self.diary = []
         self.model, self.month = loaded.model, loaded.month
         self.horizon, self.now = self.month.clock.length_ns, 0
-        self.heap, self.order, self.numbers = [], count(), count()
+        self.heap, self.order, self.numbers = [], count(), count(int(FIRST_NUMBER))
         self.units = {n: Unit(n, f, placement[n].plan, self.horizon, seed) for n, f in self.model.functions.items()}
         self.plan = next(iter(placement.values())).plan
         self.triggers = [

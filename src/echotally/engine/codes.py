@@ -92,6 +92,10 @@ SOURCE_LISTS, UNIT_LISTS = 3, 5
 
 # Columns of the hourly series (``layout.SERIES``).
 ARRIVALS, THROTTLES, IN_FLIGHT_PEAK, COUNT_PEAK, BACKLOG_PEAK, OLDEST_AGE = map(_code, range(6))
+#: Entries of one instant and step go by number: first timers, by what they belong to, then calls, by the number of their oldest
+#: event. Events are numbered from here on, so that no timer of a source, unit or partition (from ``OTHERS`` on) comes later,
+#: wherever in the estate it stands: an estate in parts gives the same order.
+FIRST_NUMBER, OTHERS = map(_code, (2**32, 2**31))
 #: What a line of the log tells: a call less in flight, one more, a start token taken. Falls come first at one instant.
 FELL, ROSE, TOKEN = map(_code, range(3))
 #: A line of the log is one number: the time, ns, above ``LOG_TIME_SHIFT`` bits; what, above ``LOG_WHAT_SHIFT``; the account.

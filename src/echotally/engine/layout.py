@@ -14,6 +14,8 @@ import numpy as np
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+from echotally.engine.codes import FIRST_NUMBER
+
 #: A state of a random stream, which wraps around at 64 bits.
 Bits = NewType("Bits", int)
 
@@ -42,6 +44,7 @@ class Clock:
     lay_payload: int  # their size where neither is given, bytes
     lay_stream: int  # the random stream an edge's sizes come from
     number: int  # the next event's number; ties within a step go by it
+    looked_n: int  # instances that looks of polled scaling have made
     marked_n: int  # units that may have something to start at this instant
     entries_n: int  # entries of the calendar
     free_event: int  # first of the free events, and how many
@@ -633,6 +636,11 @@ def set_wide(array: Any, name: str, values: NDArray[np.float64]) -> None:
     if name in WIDE:
         array[WIDE[name]], values = np.divmod(values, 2.0 ** int(WIDE_BITS))
     array[name] = np.rint(values)
+
+
+def events_so_far(world: World) -> int:
+    """How many events a world has seen come."""
+    return int(world.clock[0]["number"] - FIRST_NUMBER)
 
 
 def records(kind: type, n: int) -> NDArray[Any]:

@@ -138,6 +138,8 @@ class Merged:
 
     def stretch(self, logs: Sequence[Lines]) -> bool:
         """Merge what the parts logged over one stretch; False where they did not play as they would have jointly."""
+        if any(map(self._in_the_way, self._worlds)):
+            return False
         levels, tokens = zip(*map(_parted, logs), strict=True) if self._tokens else (logs, logs)
         self.estate.follows(np.concatenate(levels))
         enough = True
@@ -147,7 +149,7 @@ class Merged:
             enough = enough and level.peak < self._limits[key]
         for key, bucket in self._buckets.items():
             enough = bucket.enough_for(self._of_account(key, tokens) >> codes.LOG_TIME_SHIFT) and enough
-        return enough and not any(map(self._in_the_way, self._worlds))
+        return enough
 
     def _in_the_way(self, built: Built) -> bool:
         """Whether a world says itself that it may have played another way jointly."""

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import FIRST_EXCEPTION, Future, ThreadPoolExecutor, wait
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
+from functools import cached_property
 from threading import Event, Lock
 from typing import Any
 
@@ -86,38 +87,39 @@ class Players:
         length = self.each[0].part.arrivals.length_ns
         changes = _CHANGES * math.fsum(p.part.expected for p in self.each)
         n = min(_MOST_STRETCHES, max(1, math.ceil(changes / (_AT_ONCE + _FOR_EACH_PART * len(self.each)))))
-        for k in range(1, n + 1):
-            self._all_play(length * k // n)
-            yield [player.takes_log() for player in self.each]
+        if self.cores == 1 or len(self.each) == 1:
+            for k in range(1, n + 1):
+                self._group_plays(range(len(self.each)), length * k // n)
+                yield self._logs()
+            return
+        with ThreadPoolExecutor(self.cores) as pool:
+            for k in range(1, n + 1):
+                self._side_by_side(pool, length * k // n)
+                yield self._logs()
 
-    def _all_play(self, until_ns: int) -> None:
-        groups = self._groups()
-        if self.cores == 1 or len(groups) == 1:
-            for group in groups:
-                self._group_plays(group, until_ns)
-        else:
-            self._side_by_side(groups, until_ns)
+    def _logs(self) -> list[NDArray[np.int64]]:
         for player in self.each:
             if player.failed:
                 raise player.failed
+        return [player.takes_log() for player in self.each]
 
+    @cached_property
     def _groups(self) -> list[list[int]]:
         """Parts dealt out by size, so that every task has about as much to do."""
         by_size = sorted(range(len(self.each)), key=lambda n: (-self.each[n].part.expected, n))
         tasks = min(len(by_size), _TASKS * self.cores)
         return [by_size[k::tasks] for k in range(tasks)]
 
-    def _side_by_side(self, groups: Iterable[Sequence[int]], until_ns: int) -> None:
-        with ThreadPoolExecutor(self.cores) as pool:
-            running: list[Future[None]] = [pool.submit(self._group_plays, group, until_ns) for group in groups]
-            try:
-                wait(running, return_when=FIRST_EXCEPTION)
-                for each in running:
-                    if each.done():
-                        each.result()
-            except BaseException:
-                self._stop.set()
-                raise
+    def _side_by_side(self, pool: ThreadPoolExecutor, until_ns: int) -> None:
+        running = [pool.submit(self._group_plays, group, until_ns) for group in self._groups]
+        try:
+            wait(running, return_when=FIRST_EXCEPTION)
+            for each in running:
+                if each.done():
+                    each.result()
+        except BaseException:
+            self._stop.set()
+            raise
 
     def _group_plays(self, group: Sequence[int], until_ns: int) -> None:
         for n in group:

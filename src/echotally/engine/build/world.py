@@ -106,6 +106,7 @@ def _pools(
     clock = layout.records(layout.Clock, 1)
     c = clock[0]
     c["horizon"], c["until"] = length_ns, codes.NEVER
+    c["number"] = codes.FIRST_NUMBER
     c["units"], c["hour_ns"], c["hours"] = len(units), _HOUR_NS, -(-length_ns // _HOUR_NS)
     c["margin"] = margin = _margin(units, triggers, sources, edges)
     size = 2 * margin + _ROOM

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import IDLE, K_NODE_IDLE, NO, YES
+from echotally.engine.codes import IDLE, K_NODE_IDLE, NO, OTHERS, YES
 from echotally.engine.kernel import marking
 from echotally.engine.kernel.access import World, account_at, clock_of, instance_at, node_at, unit_at
 from echotally.engine.kernel.calendar import put
@@ -78,7 +78,7 @@ def leave(w: World, i: int) -> None:
     if node.instances == 0:
         node.idle_since = clock_of(w).now
         # Each time it becomes empty; an entry whose node was used in between finds it not idle long enough.
-        put(w, clock_of(w).now + account_at(w, instance.account).node_keep_alive, IDLE, x, K_NODE_IDLE, x)
+        put(w, clock_of(w).now + account_at(w, instance.account).node_keep_alive, IDLE, OTHERS + x, K_NODE_IDLE, x)
 
 
 @kernel

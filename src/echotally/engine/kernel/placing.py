@@ -13,7 +13,6 @@ from echotally.engine.codes import (
     TOKEN,
     WAKE,
     YES,
-    ZERO,
 )
 from echotally.engine.kernel import diary, nodes, reserved
 from echotally.engine.kernel.access import World, account_at, chain_at, clock_of, unit_at
@@ -87,7 +86,7 @@ def _token_left(w: World, u: int) -> bool:
     # One entry a moment: many calls may ask in vain at one instant.
     if unit.waiting > 0 and unit.token_timer != again:
         unit.token_timer = again
-        put(w, again, WAKE, ZERO, K_WAKE, u)
+        put(w, again, WAKE, u, K_WAKE, u)
     return False
 
 

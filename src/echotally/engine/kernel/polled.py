@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import K_LOOK, L_FREE, LOOK, NO, NONE, YES, ZERO
+from echotally.engine.codes import K_LOOK, L_FREE, LOOK, NO, NONE, YES
 from echotally.engine.kernel import lifecycle, lists, marking, nodes
 from echotally.engine.kernel.access import World, clock_of, instance_at, unit_at, window_at
 from echotally.engine.kernel.calendar import put
@@ -46,7 +46,9 @@ def look(w: World, u: int) -> None:
             # The rest is not wanted less: the next look tries again.
             if not nodes.fits(w, u):
                 break
-            lifecycle.new_instance(w, u, ZERO, YES)
+            # Those of one look may be ready at one instant: in the order they were made, and before what calls wait for.
+            lifecycle.new_instance(w, u, clock_of(w).looked_n, YES)
+            clock_of(w).looked_n += 1
         # Those that are starting count: nothing shrinks while it grows.
         unit.target = unit.count
         marking.mark(w, u)

@@ -22,12 +22,12 @@ from echotally.engine.codes import (
     L_VISIBLE,
     NEVER,
     NO,
+    OTHERS,
     TOO_LARGE,
     UP,
     VISIBLE,
     WAKE,
     YES,
-    ZERO,
 )
 from echotally.engine.kernel import endings, lists, marking, pools, series, singles
 from echotally.engine.kernel.access import (
@@ -158,7 +158,7 @@ def _arm_visibility(w: World, s: int) -> None:
     head = chain_at(w, source.lists + L_INVISIBLE).head
     if source.visibility_timer >= NEVER and head >= 0:
         source.visibility_timer = event_at(w, head).due
-        put(w, source.visibility_timer, DUE, s, K_VISIBLE, s)
+        put(w, source.visibility_timer, DUE, OTHERS + s, K_VISIBLE, s)
 
 
 @kernel
@@ -218,7 +218,7 @@ def can_leave(w: World, g: int) -> bool:
         return True
     if trigger.wake_timer != due:
         trigger.wake_timer = due
-        put(w, due, WAKE, ZERO, K_WAKE, trigger.unit)
+        put(w, due, WAKE, trigger.unit, K_WAKE, trigger.unit)
     return False
 
 

@@ -8,6 +8,7 @@ from echotally.engine.codes import (
     EMITTED_STREAM,
     ERROR_STREAM,
     FAILED,
+    FIRST_NUMBER,
     NONE,
     POISON_STREAM,
     RESERVED,
@@ -47,7 +48,9 @@ def end(w: World, c: int) -> None:
 @kernel
 def _poisoned(w: World, unit: Unit, e: int) -> bool:
     """Whether an event fails every time: by its number, so that every run finds the same."""
-    return unit.poison_rate > 0.0 and hashed(w, unit.random + POISON_STREAM, event_at(w, e).number) < unit.poison_rate
+    return unit.poison_rate > 0.0 and (
+        hashed(w, unit.random + POISON_STREAM, event_at(w, e).number - FIRST_NUMBER) < unit.poison_rate
+    )
 
 
 @kernel

@@ -14,13 +14,13 @@ from echotally.engine.codes import (
     L_PARTS,
     NEVER,
     NO,
+    OTHERS,
     POLLED,
     TOO_LARGE,
     VISIBLE,
     WAITING,
     WAKE,
     YES,
-    ZERO,
 )
 from echotally.engine.kernel import endings, lag, lists, marking, pools, series
 from echotally.engine.kernel.access import (
@@ -97,7 +97,7 @@ def copy_in(w: World, s: int, g: int, p: int, payload: int) -> None:
     # One timer a partition, for its oldest waiting record.
     if partition.timer >= NEVER:
         partition.timer = event.at + source_at(w, s).retention
-        put(w, partition.timer, EXPIRE, p, K_EXPIRE_PARTITION, p)
+        put(w, partition.timer, EXPIRE, OTHERS + p, K_EXPIRE_PARTITION, p)
     refresh(w, p)
     if unit.marked == NO:
         # Nothing can leave, so nobody will look at the unit at this instant.
@@ -122,7 +122,7 @@ def refresh(w: World, p: int) -> None:
             willing = False
             if partition.wake_timer != due:
                 partition.wake_timer = due
-                put(w, due, WAKE, ZERO, K_WAKE_PART, p)
+                put(w, due, WAKE, OTHERS + p, K_WAKE_PART, p)
     # Its place in line is by its oldest record: another oldest means another place.
     if partition.listed == YES and not (willing and partition.number == event_at(w, partition.first).number):
         lists.remove(w, partition_at, chain, p)
@@ -305,5 +305,5 @@ def expire(w: World, p: int) -> None:
     partition.timer = NEVER
     if partition.first >= 0:
         partition.timer = event_at(w, partition.first).at + retention
-        put(w, partition.timer, EXPIRE, p, K_EXPIRE_PARTITION, p)
+        put(w, partition.timer, EXPIRE, OTHERS + p, K_EXPIRE_PARTITION, p)
     refresh(w, p)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals, MonthPlan, Tap
 from echotally.engine.build import Built, stream_seed
+from echotally.engine.layout import events_so_far
 from echotally.engine.play import begun, play
 from echotally.engine.sampling.expecting import SAMPLED_FROM
 from echotally.engine.sampling.lanes import (
@@ -236,7 +237,7 @@ class Player:
         while True:
             play(built, cut.segments[number + covered].end_ns - start, self._heard)
             covered += 1
-            self._refuse(self.played + int(built.world.clock[0]["number"]))
+            self._refuse(self.played + events_so_far(built.world))
             if number + covered >= len(cut.segments):
                 return covered
             if not self._away(built) and cut.segments[number + covered].group not in flagged:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from echotally.engine import codes, layout
 from echotally.engine.build import Built
+from echotally.engine.layout import events_so_far
 from echotally.engine.reading import Counted, Measured, assemble
 from echotally.engine.sampling.knowing import Loss
 from echotally.engine.sampling.sums import (
@@ -83,7 +84,7 @@ class Reading(Span):
             maxima=Maxima.each(lambda name: w.units[name].copy()),
             peak=int(w.clock[0]["level_peak"]),
         )
-        self.played = int(w.clock[0]["number"])
+        self.played = events_so_far(w)
         self._add_what_goes_on(w, len(built.units))
 
     def _add_what_goes_on(self, w: layout.World, units: int) -> None:

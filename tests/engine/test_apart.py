@@ -1,0 +1,211 @@
+"""Parts played apart against the same month played jointly: everything measured, to the byte."""
+
+from __future__ import annotations
+
+from dataclasses import fields, is_dataclass, replace
+
+import numpy as np
+import pytest
+
+from echotally.engine import watch
+from echotally.engine.apart import merging, month, parts_of, playing, simulate_month
+from echotally.engine.play import simulate
+from echotally.engine.sampling import expected_events
+from echotally.errors import BadInput
+from echotally.projection.loaded import load, placement_on
+from tests.fuzzing.making import files_of
+
+PART = """
+[functions.ask{n}]
+memory = "512 MB"
+run = {{ mean = "2 s", shape = "exponential" }}
+cold_start = "700 ms"
+instance_limit = 4
+instance_floor = {floor}
+emits = [{{ into = "queues.work{n}", each = 0.6 }}]
+[functions.map{n}]
+memory = "512 MB"
+run = {{ median = "300 ms", p95 = "2 s" }}
+error_rate = 0.1
+[endpoints.e{n}]
+[queues.work{n}]
+tries = 2
+dead_letter = "queues.dead{n}"
+[queues.dead{n}]
+[topics.loose{n}]
+feeds = []
+[schedules.s{n}]
+cron = "*/{step} * * * *"
+[demand.d{n}]
+into = "endpoints.e{n}"
+rate = "{rate} /s"
+[[triggers]]
+from = "endpoints.e{n}"
+to = "ask{n}"
+[[triggers]]
+from = "queues.work{n}"
+to = "map{n}"
+batch = 3
+[[triggers]]
+from = "schedules.s{n}"
+to = "map{n}"
+"""
+TWO = """
+[environments.live]
+account = "one"
+[environments.try]
+account = "{account}"
+demand = 0.5
+"""
+PLANS = {
+    "free": "",
+    "far limit": "concurrency_limit = 500",
+    "near limit": "concurrency_limit = 6",
+    "shared tokens": 'scaling = { kind = "per-call", burst = 400, ramp = "60 /min", scope = "account" }',
+    "few tokens": 'scaling = { kind = "per-call", burst = 2, ramp = "1 /min", scope = "account" }',
+    "own tokens": 'scaling = { kind = "per-call", burst = 2, ramp = "1 /min", scope = "function" }',
+    "polled": 'scaling = { kind = "polled", every = "15 s", step = 2, per_instance = 3 }\nkeep_alive = "5 min"',
+}
+#: Where what is shared runs out, the month must be played jointly; where not, apart.
+TOGETHER = {"near limit", "few tokens"}
+
+
+def plain(value):
+    """Whatever it is, as something that can be compared."""
+    if isinstance(value, np.ndarray):
+        return value.shape, value.dtype.str, value.tobytes()
+    if is_dataclass(value):
+        return {f.name: plain(getattr(value, f.name)) for f in fields(value) if f.name != "offer"}
+    if isinstance(value, list | tuple):
+        return [plain(each) for each in value]
+    return [(key, plain(each)) for key, each in value.items()] if isinstance(value, dict) else value
+
+
+@pytest.fixture
+def always(monkeypatch):
+    """Parts are played apart however few they are, in many short stretches; what came of it is noted."""
+    came = []
+    monkeypatch.setattr(month, "_MANY", 1)
+    monkeypatch.setattr(playing, "_AT_ONCE", 3_000)
+    monkeypatch.setattr(playing, "_FOR_EACH_PART", 1)
+    real = month._apart
+    monkeypatch.setattr(month, "_apart", lambda *a, **k: (found := real(*a, **k), came.append(found is not None))[0])
+    return came
+
+
+def estate(parts: int, account: str = "one") -> str:
+    text = "".join(PART.format(n=n, step=7 + n, rate=0.0005 * (n + 1), floor=n % 2) for n in range(parts))
+    return text + TWO.format(account=account)
+
+
+@pytest.mark.parametrize("cores", [1, 2])
+@pytest.mark.parametrize("account", ["one", "two"])
+@pytest.mark.parametrize("keys", PLANS)
+def test_a_month_apart_is_the_month_jointly(keys, account, cores, write, always):
+    loaded = load(write(estate(5, account), PLANS[keys]))
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    jointly = simulate(loaded.model, loaded.month.arrivals, placement, 3)
+    apart = simulate_month(loaded.model, loaded.month.arrivals, placement, 3, cores=cores)
+    assert plain(apart) == plain(jointly)
+    assert always == [keys not in TOGETHER]
+
+
+def test_any_estate_apart_is_that_estate_jointly(tmp_path, always, monkeypatch):
+    compared = 0
+    monkeypatch.setattr(watch, "_STEPS", 20_000)
+    monkeypatch.setattr(watch, "_ENTRIES", 100_000)
+    monkeypatch.setattr(watch, "_LOOK_AHEAD_FROM", 40_000)
+    for case in range(70):
+        for file, text in files_of(case, small=True).items():
+            (tmp_path / file).write_text(text, encoding="utf-8")
+        loaded = load(tmp_path / "model.toml")
+        for offer in loaded.offers.values():
+            placement = placement_on(loaded.model, loaded.offers, offer)
+            if expected_events(loaded.model, loaded.month, placement) > 5_000:
+                continue
+            try:
+                jointly = simulate(loaded.model, loaded.month.arrivals, placement, 1)
+            except BadInput:
+                continue
+            apart = simulate_month(loaded.model, loaded.month.arrivals, placement, 1, cores=1)
+            assert plain(apart) == plain(jointly), (case, offer.name)
+            compared += 1
+    assert compared > 50 and True in always and False in always
+
+
+def test_parts_are_what_hangs_together(write):
+    loaded = load(write(estate(3, "two")))
+    model = loaded.model
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    parts = parts_of(loaded.model, loaded.month.arrivals, placement)
+    assert [(list(p.model.environments), list(p.model.functions)) for p in parts] == [
+        ([env], [f"ask{n}", f"map{n}"]) for env in model.environments for n in range(3)
+    ]
+    # Every source and tap stands in one part of each environment, loose ones too.
+    for env in model.environments:
+        own = [s for p in parts if env in p.model.environments for s in p.model.sources()]
+        assert sorted(own) == sorted(model.sources())
+    assert sum(len(p.arrivals.taps) for p in parts) == len(loaded.month.taps)
+
+
+def test_units_that_share_nodes_are_one_part(write):
+    loaded = load(write(estate(3)))
+    offer = loaded.offers["test.plan"]
+    on_nodes = replace(offer, plan=offer.plan.model_copy(update={"bills": "nodes"}))
+    placement = dict.fromkeys(loaded.model.functions, on_nodes)
+    assert len(parts_of(loaded.model, loaded.month.arrivals, placement)) == 1
+
+
+@pytest.mark.parametrize("top", [5, 3_000, 90_000])
+def test_a_level_is_followed_as_one_would_by_hand(top):
+    random = np.random.default_rng(top)
+    times = np.sort(random.integers(0, 10**6, 400)) * 1_000
+    level, lines, held, peak, since = 0, [], {}, 0, 0
+    for at in times.tolist():
+        held[level] = held.get(level, 0) + at - since
+        since = at
+        step = min(level, top // 3) if level >= top else 1 + top // 200
+        rises = level < top
+        level += step if rises else -step
+        peak = max(peak, level)
+        lines += [(at << 11) | (int(rises) << 9)] * step
+    held[level] = held.get(level, 0) + 10**9 - since
+    rising = merging.Rising()
+    for part in np.array_split(np.array(lines), 7):
+        rising.follows(random.permutation(part))
+    found = rising.until(10**9)
+    assert rising.peak == peak == found.peak and rising.level == level
+    assert found.mean == pytest.approx(sum(k * ns for k, ns in held.items()) / 10**9, rel=0.004)
+    assert rising.held_ns.sum() == 10**9
+
+
+def test_a_bucket_is_followed_as_a_plain_loop_does():
+    random = np.random.default_rng(4)
+    for burst, ramp in ((3, 2e-9), (40, 1e-8), (1, 1e-7)):
+        gaps = random.exponential(1.3 / ramp, 300)
+        times = np.cumsum(gaps).astype(np.int64)
+        level, since, enough = float(burst), 0, True
+        bucket = merging.Bucket(burst, ramp, burst)
+        for part in np.array_split(times, 5):
+            for at in part.tolist():
+                level, since = min(burst, level + (at - since) * ramp), at
+                enough = enough and level >= 1.001
+                level -= 1
+            assert bucket.enough_for(part) == enough or not enough
+            assert bucket.left == pytest.approx(level, abs=1e-6)
+            if not enough:
+                break
+
+
+def test_the_same_part_is_refused_however_many_cores(write, always, monkeypatch):
+    loaded = load(write(estate(4)))
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    monkeypatch.setattr(watch, "_STEPS", 50)
+    monkeypatch.setattr(watch, "_ENTRIES", 300)
+    monkeypatch.setattr(watch, "_ENTRIES_AN_EVENT", 1)
+    told = set()
+    for cores in (1, 2, 2):
+        with pytest.raises(BadInput) as refused:
+            simulate_month(loaded.model, loaded.month.arrivals, placement, 1, cores=cores)
+        told.add(str(refused.value))
+    assert len(told) == 1
