@@ -61,6 +61,11 @@ def _moment(text: str | None, option: str = "--from") -> datetime | None:
 @click.option("--schedule", metavar="NAME", help="With --log: which schedule (default: the only one).")
 @click.option("--late", "late", default="1 min", show_default=True, help="With --log: a start is late after this long.")
 @options.column_option
+@click.option(
+    "--cadences",
+    is_flag=True,
+    help="Of a month of more than two million events too, cost the same jobs at other cadences.",
+)
 @click.option("--seconds", is_flag=True, help="Read six fields as seconds first.")
 @click.option(
     "--ics", type=click.Path(path_type=Path, dir_okay=False), help="Also write the listed firings as iCalendar."
@@ -85,6 +90,7 @@ def firings(
     schedule: str | None,
     late: str,
     columns: tuple[tuple[str, str], ...],
+    cadences: bool,
     seconds: bool,
     ics: Path | None,
     form: str | None,
@@ -98,7 +104,7 @@ def firings(
     colour = False if out else None
     of_model = what.endswith(".toml") or Path(what).is_file()
     options.only_where(not of_model, "on a model, which says its own", "timezone", "month", "seconds")
-    options.only_where(of_model, "on an expression", "sets", "logs")
+    options.only_where(of_model, "on an expression", "sets", "logs", "cadences")
     options.only_where(logs, "without --log", "schedule", "late", "columns", "until")
     options.only_where(not logs, "with --log", "count", "ics")
     if logs:
@@ -113,7 +119,7 @@ def firings(
         from echotally.studies.firings import view_firings
 
         prepare_simulation()
-        view = view_firings(what, sets, count, _moment(after))
+        view = view_firings(what, sets, count, _moment(after), cadences=cadences)
         previews = [(s.name, s.preview) for s in view.schedules]
         text, data = partial(shown.firings_text, view, width, colour), partial(shown.firings_json, view)
     else:

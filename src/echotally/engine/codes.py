@@ -98,5 +98,7 @@ ARRIVALS, THROTTLES, IN_FLIGHT_PEAK, COUNT_PEAK, BACKLOG_PEAK, OLDEST_AGE = map(
 FIRST_NUMBER, OTHERS = map(_code, (2**32, 2**31))
 #: What a line of the log tells: a call less in flight, one more, a start token taken. Falls come first at one instant.
 FELL, ROSE, TOKEN = map(_code, range(3))
+#: What a world's log keeps: nothing, start tokens, everything.
+NO_LOG, STARTS_ONLY, WHOLE_LOG = map(_code, range(3))
 #: A line of the log is one number: the time, ns, above ``LOG_TIME_SHIFT`` bits; what, above ``LOG_WHAT_SHIFT``; the account.
 LOG_TIME_SHIFT, LOG_WHAT_SHIFT = map(_code, (11, 9))

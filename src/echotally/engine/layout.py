@@ -70,7 +70,7 @@ class Clock:
     ended: int  # events that ended: at the end as many as arrived
     trail_n: int  # lines of the trail, and of the diary
     diary_n: int  # lines of the diary
-    keeps_log: int  # YES: every change of level is written into the log
+    keeps_log: int  # what is written into the log: NO_LOG, STARTS_ONLY or WHOLE_LOG
     log_n: int  # lines of the log
     short: int  # YES: a start token was missing once
     instant: int  # YES: a run took no time once

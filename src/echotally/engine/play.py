@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
@@ -28,12 +30,32 @@ def simulate(
     seed: int,
     progress: Progress | None = None,
     bounded: bool = True,
+    *,
+    starts: bool = False,
 ) -> Measured:
-    """Play the month event by event; ``progress`` is told the share of the month that is over (``bounded``: see ``play``)."""
+    """Play the month event by event; ``progress`` is told the share of the month that is over (``bounded``: see ``play``).
+
+    ``starts``: when start tokens were taken is kept as well.
+    """
     built = begun(model, arrivals, placement, seed)
+    if starts:
+        keep_log(built, codes.STARTS_ONLY)
     play(built, None, progress, bounded)
     finish(built)
-    return read_out(model, built)
+    found = read_out(model, built)
+    return replace(found, starts_ns=_starts_of(built)) if starts else found
+
+
+def keep_log(built: Built, what: int) -> None:
+    """Let a world keep a log from now on: ``codes.STARTS_ONLY`` or ``codes.WHOLE_LOG``."""
+    built.world = built.world._replace(log=np.zeros(2 * int(built.world.clock[0]["margin"]) + 64, np.int64))
+    built.world.clock[0]["keeps_log"] = what
+
+
+def _starts_of(built: Built) -> dict[tuple[str, str], NDArray[np.int64]]:
+    log = built.world.log[: int(built.world.clock[0]["log_n"])]
+    account = log & (2 ** int(codes.LOG_WHAT_SHIFT) - 1)
+    return {key: log[account == n] >> codes.LOG_TIME_SHIFT for n, key in enumerate(built.accounts)}
 
 
 def begun(

@@ -143,7 +143,10 @@ class PutIn:
 
 @dataclass(frozen=True)
 class Measured:
-    """A simulated month. ``series`` has shape (units, hours, 6), columns ``layout.SERIES``; ``put_in`` says who put what where."""
+    """A simulated month. ``series`` has shape (units, hours, 6), columns ``layout.SERIES``; ``put_in`` says who put what where.
+
+    ``starts_ns`` are the times at which start tokens of an account were taken, where they were asked for.
+    """
 
     units: list[UnitMeasured]
     sources: list[SourceMeasured]
@@ -153,6 +156,7 @@ class Measured:
     month_ns: int
     series: NDArray[np.float64]
     put_in: tuple[PutIn, ...] = ()
+    starts_ns: dict[tuple[str, str], NDArray[np.int64]] | None = None
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,7 @@ from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.project import project_plan
 from echotally.projection.totals import Totals, totals_of
+from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns, unit_settings
@@ -37,7 +38,7 @@ class Context:
     loaded: Loaded
     offer: Offer
     base: PlayedPlan | None
-    tried: dict[Sets, PlayedPlan | None] = field(default_factory=dict)
+    tried: dict[Sets, tuple[Trial | None, Trial | None]] = field(default_factory=dict)
     _loadable: dict[Sets, bool] = field(default_factory=dict)
 
     @property
@@ -96,11 +97,22 @@ class Context:
         bill = self.base.bill if self.base else None
         if bill is None:
             return None
-        runs = sum((line.amount for line in bill.lines if line.meter not in _NOT_BY_RUNS), Decimal(0))
-        others = (parts for key, parts in bill.shares.items() if key[0] != name)
-        return runs - sum(
-            (a for parts in others for meter, a in parts.items() if meter not in _NOT_BY_RUNS), Decimal(0)
-        )
+        own = sum((self._by_runs.get(key, Decimal(0)) for key in bill.shares if key[0] == name), Decimal(0))
+        return self._paid_for_runs - sum(self._by_runs.values(), Decimal(0)) + own
+
+    @cached_property
+    def _paid_for_runs(self) -> Decimal:
+        lines = self.base.bill.lines if self.base else ()
+        return sum((line.amount for line in lines if line.meter not in _NOT_BY_RUNS), Decimal(0))
+
+    @cached_property
+    def _by_runs(self) -> dict[tuple[str, str], Decimal]:
+        """What each unit pays for what its runs use."""
+        shares = self.base.bill.shares if self.base else {}
+        return {
+            key: sum((a for meter, a in parts.items() if meter not in _NOT_BY_RUNS), Decimal(0))
+            for key, parts in shares.items()
+        }
 
     def calls(self, name: str) -> int:
         """Started attempts of a function in all environments."""
@@ -140,55 +152,68 @@ class Context:
         busiest = max(rows, key=lambda row: float(row.sum()), default=None)
         return (0.0, 0.0) if busiest is None else (float(busiest.mean()), float(busiest.max()))
 
-    def trial(self, sets: Sets) -> PlayedPlan | None:
+    def trial(self, sets: Sets) -> Trial | None:
         """The month with a change, on the same plan, or a small sample of it; None where it cannot be played."""
+        return self._pair(sets)[1]
+
+    def beside(self, sets: Sets) -> Trial | None:
+        """What the month with a change is laid beside: the month as it is, or of a large one a small sample; None without one."""
+        return self._pair(sets)[0]
+
+    def _pair(self, sets: Sets) -> tuple[Trial | None, Trial | None]:
         if sets not in self.tried:
-            self.tried[sets] = self._play(sets)
+            self.tried[sets] = self._tried(sets)
         return self.tried[sets]
+
+    def _tried(self, sets: Sets) -> tuple[Trial | None, Trial | None]:
+        pair = self._trials.pair(sets) if self._trials else None
+        return pair or (self._whole, self._play(sets))
+
+    @cached_property
+    def _trials(self) -> Trials | None:
+        return Trials(self.loaded, self.base, _MOST_REPLAYED, _SMALL) if self.base else None
 
     @cached_property
     def too_large(self) -> bool:
-        """Whether the month holds so many events that changes are played on a sample of it."""
+        """Whether the month holds so many events that changes of the whole are played on a sample of it."""
         return expected_events(self.model, self.loaded.month, self.placement) > _MOST_REPLAYED
 
     def applies(self, sets: Sets) -> bool:
         """Whether the model with a change can be loaded."""
         if sets not in self._loadable:
-            self._changed(sets)
+            part = self._trials.loads(sets) if self._trials else None
+            self._loadable[sets] = self._changed(sets) is not None if part is None else part
         return self._loadable[sets]
 
     def _changed(self, sets: Sets) -> Loaded | None:
         try:
-            loaded = load(self.path, [*self.sets, *sets], like=self.loaded)
+            return load(self.path, [*self.sets, *sets], like=self.loaded)
         except BadInput:
-            loaded = None
-        self._loadable[sets] = loaded is not None
-        return loaded
+            return None
 
     @cached_property
-    def compared(self) -> PlayedPlan | None:
-        """What changes are laid beside: the month, or of a large one a small sample; None where neither can be played."""
+    def _whole(self) -> Trial | None:
+        """The whole month, or of a large one a small sample; None where neither can be played."""
         if self.base is None or not self.too_large:
-            return self.base
+            return trial_of(self.base) if self.base else None
         return self._project(self.loaded)
 
-    def _project(self, loaded: Loaded) -> PlayedPlan | None:
+    def _project(self, loaded: Loaded) -> Trial | None:
         offer, seed = loaded.offers[self.offer.name], self.model.estate.seed
         start, effort = (0, _SMALL) if self.too_large else (None, None)
         try:
             played = project_plan(loaded, offer, seed, sampled_from=start, effort=effort)
         except BadInput:
             return None
-        return played if isinstance(played, PlayedPlan) else None
+        return trial_of(played, self.too_large) if isinstance(played, PlayedPlan) else None
 
-    def _play(self, sets: Sets) -> PlayedPlan | None:
-        if self.base is not None and self.compared is None:
+    def _play(self, sets: Sets) -> Trial | None:
+        if self.base is not None and self._whole is None:
             return None
         changed = self._changed(sets)
         return self._project(changed) if changed else None
 
     def saving(self, sets: Sets) -> Decimal | None:
         """What a change saves a month, by playing it."""
-        played = self.trial(sets)
-        now = self.compared
-        return now.bill.unrounded - played.bill.unrounded if now and played else None
+        now, played = self._pair(sets)
+        return now.cost - played.cost if now and played else None

@@ -13,8 +13,8 @@ from decimal import Decimal
 
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Outcome
-from echotally.projection.answer import PlayedPlan
 from echotally.projection.totals import Totals
+from echotally.projection.trial import Trial
 
 #: Random numbers meet other events after a change: counts scatter by their root, waits by a few per cent.
 _SCATTER, _WAIT_SHARE, _WAIT_S = 3.0, 0.05, 0.05
@@ -57,22 +57,22 @@ def judged(ctx: Context, noticed: Noticed) -> Noticed:
         return noticed
     if not ctx.applies(noticed.sets):
         return replace(noticed, sets=(), saves=None)
-    now, played = ctx.compared, ctx.trial(noticed.sets)
+    now, played = ctx.beside(noticed.sets), ctx.trial(noticed.sets)
     if ctx.base is not None and now is None:
         return noticed
     if played is None:
         return replace(noticed, sets=(), saves=None)
     if now is None:
         return replace(noticed, saves=None, outcome=Outcome(Decimal(0), {}, opens=True))
-    outcome = replace(_outcome(now, played), sampled=ctx.too_large)
+    outcome = replace(_outcome(now, played), sampled=played.sampled)
     if not _may_be_given(ctx, noticed, outcome, len(played.misses) - len(now.misses)):
         return replace(noticed, sets=(), saves=None)
     return replace(noticed, saves=-outcome.cost if outcome.cost else None, outcome=outcome)
 
 
-def _outcome(before: PlayedPlan, after: PlayedPlan) -> Outcome:
+def _outcome(before: Trial, after: Trial) -> Outcome:
     figures = {f.name: (float(f.read(before.totals)), float(f.read(after.totals))) for f in _FIGURES}
-    return Outcome(after.bill.unrounded - before.bill.unrounded, figures)
+    return Outcome(after.cost - before.cost, figures)
 
 
 def _may_be_given(ctx: Context, noticed: Noticed, outcome: Outcome, more_misses: int) -> bool:
@@ -104,8 +104,6 @@ def side_by_side_sets(ctx: Context, found: Sequence[Noticed]) -> None:
 
     from echotally.projection.threads import side_by_side
 
-    if ctx.base is not None and ctx.compared is None:
-        return
     asked = [n.sets for n in found if n.sets and n.sets not in ctx.tried]
     tasks = {str(k): partial(_trial, ctx, sets) for k, sets in enumerate(dict.fromkeys(asked))}
     side_by_side(tasks)

@@ -41,10 +41,17 @@ def load_as_far_as_possible(
     """
     document = read_document(Path(path))
     hold_kind(document, "echotally-model/1", ("estate", "functions", "triggers", "demand"))
+    return checked(document, sets)
+
+
+def checked(document: Document, sets: Iterable[tuple[str, str]] = ()) -> tuple[Model | None, Document, list[Problem]]:
+    """As ``load_as_far_as_possible``, of a document already read; ``sets`` are applied to it."""
     sets = list(sets)
-    as_written = copy.deepcopy(document.data) if sets else document.data
+    if sets and document.written is None:
+        document.written = copy.deepcopy(document.data)
     for address, value in sets:
         set_value(document, address, value)
+    as_written = document.data if document.written is None else document.written
     problems: list[Problem] = []
     data = dict(document.data)
     data["functions"] = _with_defaults(document, as_written, problems)

@@ -29,13 +29,17 @@ LARGEST_FILE_BYTES = 32_000_000
 
 @dataclass
 class Document:
-    """A TOML file: its data, where its keys stand, which addresses ``--set`` changed, which tables it made."""
+    """A TOML file: its data, where its keys stand, which addresses ``--set`` changed, which tables it made.
+
+    ``written`` is the data as the file has it, where ``--set`` changed some.
+    """
 
     path: Path
     data: dict[str, Any]
     text: str
     changed: dict[Address, str] = field(default_factory=dict)
     made: set[Address] = field(default_factory=set)
+    written: dict[str, Any] | None = None
 
     @cached_property
     def lines(self) -> dict[Address, int]:

@@ -9,7 +9,8 @@ from pathlib import Path
 from echotally.demand.month import MonthPlan, plan_month
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
-from echotally.model.loading import load_as_far_as_possible
+from echotally.model.excerpt import Excerpt
+from echotally.model.loading import checked, load_as_far_as_possible
 from echotally.model.reading import Document
 from echotally.rates.card_loading import Offer, candidates, load_offers
 
@@ -43,13 +44,20 @@ class Loaded:
         model = self.model.model_copy(update={"functions": functions})
         return Loaded(model, self.document, self.month, self.offers)
 
+    def excerpt(self, excerpt: Excerpt, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
+        """Some functions and sources of the same files, with overrides of the whole; raises ``BadInput`` as ``load`` does."""
+        return _ready(*checked(excerpt.document(), excerpt.sets(sets)), self)
+
 
 def load(path: Path | str, sets: Iterable[tuple[str, str]] = (), like: Loaded | None = None) -> Loaded:
     """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake.
 
     ``like`` is the same model loaded with other overrides: its cards are not read again where they are the same.
     """
-    model, document, problems = load_as_far_as_possible(path, sets)
+    return _ready(*load_as_far_as_possible(path, sets), like)
+
+
+def _ready(model: Model | None, document: Document, problems: list[Problem], like: Loaded | None) -> Loaded:
     if model is None:
         raise BadInput(problems)
     month, offers = None, None

@@ -45,11 +45,12 @@ def project_plan(
     sampled_from: int | None = None,
     effort: int | None = None,
     cores: int = 1,
+    starts: bool = False,
 ) -> PlanProjection:
     """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs.
 
     A month of more than 40 million expected events (or ``sampled_from``) is sampled unless ``exact``; ``effort`` is
-    how many events a sample plays in its steady hours (left out: six million); ``cores`` plays independent parts at once. Raises ``BadInput`` where even the sample would play more than that.
+    how many events a sample plays in its steady hours (left out: six million); ``cores`` plays independent parts at once; ``starts`` keeps when start tokens were taken. Raises ``BadInput`` where even the sample would play more than that.
     """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
@@ -64,11 +65,16 @@ def project_plan(
         played = _sampled(loaded, found, candidate)
     else:
         measured = simulate_month(
-            model, loaded.month.arrivals, placement, seed, progress, bounded=not exact, cores=cores
+            model, loaded.month.arrivals, placement, seed, progress, bounded=not exact, cores=cores, starts=starts
         )
         played = _exact(loaded, measured, candidate)
     idle = bill_when_idle(loaded, candidate) if standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle)
+
+
+def billed_again(loaded: Loaded, measured: Measured, candidate: Offer) -> PlayedPlan:
+    """A month that was played event by event, metered, billed and judged."""
+    return _exact(loaded, measured, candidate)
 
 
 def _exact(loaded: Loaded, measured: Measured, candidate: Offer) -> PlayedPlan:

@@ -30,6 +30,22 @@ class Totals:
     backlog_peak: int
     peak_instances: int
 
+    def plus(self, other: Totals) -> Totals:
+        """The totals of these units and of others, none of which they have in common, nor reserved instances."""
+        waits = [wait for wait in (self.wait_p95_s, other.wait_p95_s) if wait is not None]
+        return Totals(
+            events=_summed([self.events, other.events], _EVENTS),
+            attempts=_summed([self.attempts, other.attempts], _ATTEMPTS),
+            started=self.started + other.started,
+            cold_starts=self.cold_starts + other.cold_starts,
+            duplicates=self.duplicates + other.duplicates,
+            left_behind=self.left_behind + other.left_behind,
+            wait_p95_s=max(waits, default=None),
+            longest_run_ns=max(self.longest_run_ns, other.longest_run_ns),
+            backlog_peak=max(self.backlog_peak, other.backlog_peak),
+            peak_instances=self.peak_instances + other.peak_instances,
+        )
+
     @property
     def throttled_share(self) -> float:
         """Throttled attempts / attempts (rule 5.3); 0 without attempts."""

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 
-from echotally.engine.reading import Measured, UnitMeasured
-from echotally.model.estate import Model
+from echotally.engine.reading import Measured, SourceMeasured, UnitMeasured
+from echotally.model.estate import Model, Targets
 from echotally.model.sources import SourceKind
 from echotally.projection.bills import Bill
-from echotally.projection.totals import totals_of
+from echotally.projection.totals import Totals, totals_of
 
 
 @dataclass(frozen=True)
@@ -51,42 +53,66 @@ class _Judge:
     def __init__(self, model: Model, measured: Measured) -> None:
         self.model, self.measured = model, measured
         self.asked: dict[tuple[str, str], int] = {}
+        answering: dict[str, list[str]] = defaultdict(list)
+        for trigger in model.triggers:
+            answering[trigger.from_].append(trigger.to)
         for source in measured.sources:
             if source.source.kind is SourceKind.ENDPOINTS:
-                for trigger in model.triggers:
-                    if trigger.from_ == source.source:
-                        key = (trigger.to, source.environment)
-                        self.asked[key] = self.asked.get(key, 0) + source.arrived
+                for function in answering[source.source]:
+                    key = (function, source.environment)
+                    self.asked[key] = self.asked.get(key, 0) + source.arrived
 
     def refused(self, units: Sequence[UnitMeasured]) -> float:
         asked = sum(self.asked.get((u.unit.function, u.unit.environment), 0) for u in units)
         return sum(u.events["rejected"] for u in units) / asked if asked else 0.0
 
     def _group(self, targets: object, units: Sequence[UnitMeasured], function: str | None) -> Iterator[Check]:
-        totals = totals_of(units)
-        found = {
-            "throttled": totals.throttled_share,
-            "refused": self.refused(units),
-            "lost": float(totals.lost),
-            "left_behind": totals.left_behind_share,
-        }
-        for name, value in found.items() if units else ():
-            wanted = getattr(targets, name)
-            if wanted is not None:
-                yield Check(name, function, float(wanted), value)
+        if units:
+            yield from _of_totals(targets, totals_of(units), self.refused(units), function)
 
     def checks(self, bill: Bill) -> Iterator[Check]:
         targets, units = self.model.targets, self.measured.units
+        by_name: dict[str, list[UnitMeasured]] = defaultdict(list)
         yield from self._group(targets, units, None)
         for unit in units:
+            by_name[unit.unit.function].append(unit)
             # The estate's wait is each function's, so a function's own takes its place; shares and counts of the
             # whole estate are checked besides (rule 7.5).
             own_wait = self.model.functions[unit.unit.function].targets.wait_p95
             yield from _wait(targets.wait_p95 if own_wait is None else own_wait, unit)
         for name, function in self.model.functions.items():
-            yield from self._group(function.targets, [u for u in units if u.unit.function == name], name)
-        if targets.monthly_cost is not None:
-            yield Check("monthly_cost", None, float(targets.monthly_cost), float(bill.total))
+            yield from self._group(function.targets, by_name[name], name)
+        yield from _of_cost(targets, bill.total)
+
+
+def _of_totals(targets: object, totals: Totals, refused: float, function: str | None) -> Iterator[Check]:
+    found = {
+        "throttled": totals.throttled_share,
+        "refused": refused,
+        "lost": float(totals.lost),
+        "left_behind": totals.left_behind_share,
+    }
+    for name, value in found.items():
+        wanted = getattr(targets, name)
+        if wanted is not None:
+            yield Check(name, function, float(wanted), value)
+
+
+def _of_cost(targets: Targets, total: Decimal) -> Iterator[Check]:
+    if targets.monthly_cost is not None:
+        yield Check("monthly_cost", None, float(targets.monthly_cost), float(total))
+
+
+def asked_of(model: Model, sources: Iterable[SourceMeasured]) -> int:
+    """Requests that came to endpoints, once for each function that answers them."""
+    answering = Counter(trigger.from_ for trigger in model.triggers)
+    return sum(s.arrived * answering[s.source] for s in sources if s.source.kind is SourceKind.ENDPOINTS)
+
+
+def estate_checks(targets: Targets, totals: Totals, asked: int, total: Decimal) -> list[Check]:
+    """The checks of the whole estate's totals; ``asked`` as ``asked_of``, ``total`` the rounded bill."""
+    refused = totals.events["rejected"] / asked if asked else 0.0
+    return [*_of_totals(targets, totals, refused, None), *_of_cost(targets, total)]
 
 
 def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:

@@ -5,6 +5,7 @@ Graduated tiers price each part of the quantity at its own tier, ``volume`` tier
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING
@@ -52,17 +53,28 @@ def price_of(price: Price, billable: Decimal) -> Decimal:
     return sum((part.quantity * part.unit for part in parts_of(price, billable)), Decimal(0)) / price.per
 
 
+class About:
+    """As ``price_of``, in floating point, of one price that is asked for often."""
+
+    def __init__(self, price: Price) -> None:
+        self._per, self._volume = float(price.per), price.volume
+        self._steps = [(math.inf if s.up_to is None else float(s.up_to), float(s.unit)) for s in price.steps()]
+
+    def __call__(self, billable: float) -> float:
+        """Money for ``billable`` units."""
+        if self._volume:
+            return billable * next(unit for end, unit in self._steps if billable <= end) / self._per
+        total, below = 0.0, 0.0
+        for end, unit in self._steps:
+            upper = min(billable, end)
+            total += max(0.0, upper - below) * unit
+            below = max(below, upper)
+        return total / self._per
+
+
 def about(price: Price, billable: float) -> float:
     """As ``price_of``, in floating point."""
-    steps = price.steps()
-    if price.volume:
-        return billable * float(next(s for s in steps if s.up_to is None or billable <= s.up_to).unit) / price.per
-    total, below = 0.0, 0.0
-    for step in steps:
-        upper = billable if step.up_to is None else min(billable, step.up_to)
-        total += max(0.0, upper - below) * float(step.unit)
-        below = max(below, upper)
-    return total / price.per
+    return About(price)(billable)
 
 
 def about_many(price: Price, billable: NDArray[np.float64]) -> NDArray[np.float64]:

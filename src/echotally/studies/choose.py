@@ -14,24 +14,30 @@ import math
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import cached_property
+from os import cpu_count
 from pathlib import Path
 
-from echotally.engine.play import simulate
+from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput, Problem
+from echotally.model.estate import Model
 from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
-from echotally.projection.loaded import Loaded, load
-from echotally.projection.metering import UnitKey, meter
+from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.metering import UnitKey
 from echotally.projection.project import project_plan
+from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.card import Plan
-from echotally.rates.card_loading import candidates
+from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
-from echotally.rates.price_walk import about
+from echotally.rates.price_walk import About
 
 Assignment = tuple[str, ...]
 Sets = tuple[tuple[str, str], ...]
 #: Assignments up to this many are all estimated; so many of the best are played.
 _ALL, _PLAYED = 200_000, 12
+#: Months of more expected events are compared as samples of about so many.
+_LARGE, _EFFORT = 2_000_000, 400_000
 _ONCE = ("reserved_hours", "node_hours")
 _BATCHES = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000)
 
@@ -77,6 +83,9 @@ def choose(
     plain = chooser.play(assignment)
     sized = chooser.sizes(assignment) if sizes else ()
     chosen = chooser.play(assignment, sized) if sized else plain
+    if _rank(chosen) > _rank(plain):
+        # What decided on a sample of a large month need not hold in the whole of it.
+        chosen, sized = plain, ()
     return Choice(
         loaded, today, chosen, assignment, (*pins, *sized), method, tried, chooser.played, bound, plain.bill.unrounded
     )
@@ -103,22 +112,22 @@ class _Chooser:
 
     def today(self) -> PlayedPlan:
         """What the model's own pins and the plan that would be picked cost."""
-        found = [project_plan(self.loaded, offer, self.seed) for offer in self.offers]
+        found = [project_plan(self.loaded, offer, self.seed, cores=cpu_count() or 1) for offer in self.offers]
         self.played += len(found)
         feasible = [p for p in found if isinstance(p, PlayedPlan)]
         if not feasible:
             return self.play({name: plans[0] for name, plans in self.fits.items()})
         return min(feasible, key=_rank)
 
-    def play(self, assignment: dict[str, str], sets: Sets = ()) -> PlayedPlan:
+    def play(self, assignment: dict[str, str], sets: Sets = (), *, rough: bool = False) -> PlayedPlan:
         """The month under an assignment, with further overrides; raises ``BadInput`` where it leaves a function no room."""
-        found = self.try_out(assignment, sets)
+        found = self.try_out(assignment, sets, rough=rough)
         if isinstance(found, RefusedPlan):
             name, why = found.reasons[0]
             raise BadInput(Problem(f"{name} has no room beside the others: {why}", value=assignment[name]))
         return found
 
-    def try_out(self, assignment: dict[str, str], sets: Sets = ()) -> PlanProjection:
+    def try_out(self, assignment: dict[str, str], sets: Sets = (), *, rough: bool = False) -> PlanProjection:
         """The month under an assignment, with further overrides, if it can be played."""
         self.played += 1
         functions = {
@@ -130,8 +139,20 @@ class _Chooser:
             model = changed.model_copy(update={"functions": functions})
         else:
             model = self.loaded.model.model_copy(update={"functions": functions})
+        return self._project(model, self.loaded.offers[next(iter(assignment.values()))], rough=rough)
+
+    def _project(self, model: Model, offer: Offer, *, rough: bool = True) -> PlanProjection:
+        """A month of the estate; ``rough``: of a large one a small sample, which decides the same in a fraction of the time."""
         placed = Loaded(model, self.loaded.document, self.loaded.month, self.loaded.offers)
-        return project_plan(placed, self.loaded.offers[next(iter(assignment.values()))], self.seed)
+        start, effort = (0, _EFFORT) if rough and self.large else (None, None)
+        return project_plan(placed, offer, self.seed, sampled_from=start, effort=effort, cores=cpu_count() or 1)
+
+    @cached_property
+    def large(self) -> bool:
+        """Whether a month holds so many events that what is only compared is played as a sample."""
+        offer = self.offers[0]
+        placement = placement_on(self.loaded.model, self.loaded.offers, offer)
+        return expected_events(self.loaded.model, self.loaded.month, placement) > _LARGE
 
     # -- estimates ----------------------------------------------------------------------------------------------
     def measure(self) -> None:
@@ -143,8 +164,12 @@ class _Chooser:
             }
             if not any(o is offer for o in placement.values()):
                 continue
-            metered = meter(model, simulate(model, self.loaded.month.arrivals, placement, self.seed), offer)
+            pinned = {n: f.model_copy(update={"plan": placement[n].name}) for n, f in model.functions.items()}
+            played = self._project(model.model_copy(update={"functions": pinned}), offer)
             self.played += 1
+            if isinstance(played, RefusedPlan):
+                continue
+            metered = played.metered
             kept: dict[UnitKey | None, dict[tuple[str, str], float]] = {}
             for (account, plan), metered_parts in metered.quantities.items():
                 if plan == offer.name:
@@ -163,11 +188,24 @@ class _Chooser:
         used: dict[str, dict[tuple[str, str], float]] = {}
         for name, plan in zip(self.functions, assignment, strict=True):
             total = used.setdefault(plan, dict(self.quantities[plan].get(None, {})))
-            for key, meters in self.quantities[plan].items():
-                if key is not None and key[0] == name:
-                    for meter_key, quantity in meters.items():
-                        total[meter_key] = total.get(meter_key, 0.0) + quantity
-        return math.fsum(_bill(self.loaded.offers[plan].plan, total) for plan, total in used.items())
+            for meter_key, quantity in self._used_by[plan].get(name, ()):
+                total[meter_key] = total.get(meter_key, 0.0) + quantity
+        return math.fsum(_bill(self._prices[plan], total) for plan, total in used.items())
+
+    @cached_property
+    def _prices(self) -> dict[str, _Prices]:
+        return {offer.name: _prices_of(offer.plan) for offer in self.offers}
+
+    @cached_property
+    def _used_by(self) -> dict[str, dict[str, list[tuple[tuple[str, str], float]]]]:
+        """What each function used on each plan."""
+        found: dict[str, dict[str, list[tuple[tuple[str, str], float]]]] = {}
+        for plan, kept in self.quantities.items():
+            of_plan = found.setdefault(plan, {})
+            for key, meters in kept.items():
+                if key is not None:
+                    of_plan.setdefault(key[0], []).extend(meters.items())
+        return found
 
     def best_assignment(self) -> tuple[dict[str, str], int, str, Decimal | None]:
         """Estimate, play the best estimates, take the cheapest that meets the targets."""
@@ -185,7 +223,9 @@ class _Chooser:
         ranked = sorted(pool, key=lambda a: (pool[a], a))
         tried = [dict(zip(self.functions, a, strict=True)) for a in ranked[:_PLAYED]]
         tried += [d for d in self._uniform() if d not in tried]
-        results = [(self.play(a), a) for a in tried]
+        results = [(found, a) for a in tried if isinstance(found := self.try_out(a, rough=True), PlayedPlan)]
+        # Where none has room beside the others, the first says why.
+        results = results or [(self.play(tried[0]), tried[0])]
         best = min(results, key=lambda r: (_rank(r[0]), list(r[1].values())))[1]
         return best, len(pool), f"{method}; the best {len(tried)} played", bound
 
@@ -251,31 +291,26 @@ class _Chooser:
 
     def sizes(self, assignment: dict[str, str]) -> Sets:
         """Function by function the smallest memory, batch and instance limit that miss no more and cost no more."""
-        best = self.play(assignment)
+        pinned = load(self.loaded.document.path, self._with_pins(assignment), like=self.loaded)
+        trials = _Sizes(self, assignment, pinned)
         chosen: Sets = ()
         for number, name in enumerate(self.functions):
             plan = self.loaded.offers[assignment[name]].plan
             for options in (self._memories(name, plan), *self._batches(name)):
-                for sets in options:
-                    played = self._better(assignment, (*chosen, sets), best)
-                    if played is not None:
-                        chosen, best = (*chosen, sets), played
-                        break
+                better = next((sets for sets in options if trials.no_worse((*chosen, sets))), None)
+                if better is not None:
+                    chosen = (*chosen, better)
+                    trials.take(chosen)
             if plan.bills != "reserved":
-                limit = self._limit(name, assignment, chosen, best)
+                limit = self._limit(name, trials, chosen)
                 if limit is not None:
                     chosen = (*chosen, (f"functions.{name}.instance_limit", str(limit)))
             if self.progress:
                 self.progress("sizes", (number + 1) / len(self.functions))
         return chosen
 
-    def _better(self, assignment: dict[str, str], sets: Sets, best: PlayedPlan) -> PlayedPlan | None:
-        try:
-            played = self.play(assignment, sets)
-        except BadInput:
-            return None
-        worse = len(played.misses) > len(best.misses) or played.bill.unrounded > best.bill.unrounded
-        return None if worse else played
+    def _with_pins(self, assignment: dict[str, str]) -> list[tuple[str, str]]:
+        return [*self.loaded.document.changed_sets(), *((f"functions.{n}.plan", p) for n, p in assignment.items())]
 
     def _memories(self, name: str, plan: Plan) -> list[tuple[str, str]]:
         """Sizes sold below today's that hold what a run uses, smallest first (at most eight)."""
@@ -295,14 +330,13 @@ class _Chooser:
             if trigger.to == name and trigger.batch > 1:
                 yield [(f"triggers.{number}.batch", str(n)) for n in _BATCHES if n < trigger.batch]
 
-    def _limit(self, name: str, assignment: dict[str, str], chosen: Sets, best: PlayedPlan) -> int | None:
+    def _limit(self, name: str, trials: _Sizes, chosen: Sets) -> int | None:
         """The smallest instance limit that misses no more, by bisection below the most instances there were."""
-        high = max((u.instances.peak for u in best.units_of(name)), default=1)
+        high = trials.most_instances(name, chosen)
         low = 0
         while high - low > 1:
             middle = (low + high) // 2
-            played = self.try_out(assignment, (*chosen, (f"functions.{name}.instance_limit", str(middle))))
-            if isinstance(played, RefusedPlan) or len(played.misses) > len(best.misses):
+            if not trials.misses_no_more((*chosen, (f"functions.{name}.instance_limit", str(middle)))):
                 low = middle
             else:
                 high = middle
@@ -310,16 +344,78 @@ class _Chooser:
         return None if high < 1 or high == now else high
 
 
+class _Sizes:
+    """Sizes tried one after the other on an assignment: each in the part of the estate that it changes, where it has parts."""
+
+    def __init__(self, chooser: _Chooser, assignment: dict[str, str], pinned: Loaded) -> None:
+        self._chooser, self._assignment = chooser, assignment
+        base = chooser.play(assignment, rough=True)
+        self._base = trial_of(base)
+        self._trials = Trials(pinned, base, _LARGE, _EFFORT, chooser.seed)
+        self._taken: Sets = ()
+        self._tried: dict[Sets, Trial | None] = {}
+
+    def take(self, sets: Sets) -> None:
+        """Lay what follows beside the month with these."""
+        self._taken = sets
+
+    def no_worse(self, sets: Sets) -> bool:
+        """Whether these cost no more and miss no more than what was taken so far."""
+        return any(new.cost <= old.cost and len(new.misses) <= len(old.misses) for old, new in self._pair(sets))
+
+    def misses_no_more(self, sets: Sets) -> bool:
+        """Whether these miss no more targets than what was taken so far."""
+        return any(len(new.misses) <= len(old.misses) for old, new in self._pair(sets))
+
+    def most_instances(self, name: str, sets: Sets) -> int:
+        """The most instances there are of a function."""
+        found = self._try(sets, f"functions.{name}.instance_limit")
+        return max((u.instances.peak for u in found.units_of(name)), default=1) if found else 1
+
+    def _pair(self, sets: Sets) -> Iterator[tuple[Trial, Trial]]:
+        """What was taken so far, and these, both as far as the last of these reaches; nothing where they cannot be played."""
+        address = sets[-1][0]
+        old, new = self._try(self._taken, address), self._try(sets, address)
+        if old and new:
+            yield old, new
+
+    def _try(self, sets: Sets, address: str) -> Trial | None:
+        """The month with those of the overrides that belong to the part an address belongs to, or with all of them."""
+        own = self._trials.of_part(sets, address)
+        if own not in self._tried:
+            self._tried[own] = self._played(own, address, sets)
+        return self._tried[own]
+
+    def _played(self, own: Sets, address: str, sets: Sets) -> Trial | None:
+        try:
+            pair = self._trials.pair(own, address)
+            if pair:
+                self._chooser.played += 1
+                return pair[1]
+            found = self._chooser.try_out(self._assignment, sets, rough=True)
+        except BadInput:
+            return None
+        return trial_of(found) if isinstance(found, PlayedPlan) else None
+
+
 def _rank(plan: PlayedPlan) -> tuple[int, Decimal]:
     return len(plan.misses), plan.bill.unrounded
 
 
-def _bill(plan: Plan, quantities: dict[tuple[str, str], float]) -> float:
+#: By meter, what is free and what the rest costs.
+_Prices = dict[str, tuple[float, About]]
+
+
+def _prices_of(plan: Plan) -> _Prices:
+    return {meter: (float(plan.allowance.get(meter, 0)), About(price)) for meter, price in plan.prices().items()}
+
+
+def _bill(prices: _Prices, quantities: dict[tuple[str, str], float]) -> float:
     total = 0.0
-    prices = plan.prices()
     for (_, name), quantity in quantities.items():
         if name in prices:
-            total += about(prices[name], max(0.0, quantity - plan.allowance.get(name, 0)))
+            free, cost = prices[name]
+            total += cost(max(0.0, quantity - free))
     return total
 
 

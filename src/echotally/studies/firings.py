@@ -13,12 +13,18 @@ import numpy as np
 from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns, zone_of
+from echotally.engine.sampling import expected_events
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_text
-from echotally.projection.loaded import Loaded, load
+from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.project import project_loaded
+from echotally.projection.trial import Trials
+from echotally.rates.billing import rounded_total
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns
+
+#: Of months of more expected events cadences are costed only where that is asked for, as samples of about so many.
+_LARGE, _EFFORT = 2_000_000, 200_000
 
 
 @dataclass(frozen=True)
@@ -52,18 +58,26 @@ class FiringsView:
 
 
 def view_firings(
-    path: Path | str, sets: Iterable[tuple[str, str]] = (), count: int = 10, after: datetime | None = None
+    path: Path | str,
+    sets: Iterable[tuple[str, str]] = (),
+    count: int = 10,
+    after: datetime | None = None,
+    *,
+    cadences: bool = False,
 ) -> FiringsView:
     """Look at every schedule of a model; the cadences are costed on the picked (else closest) plan.
 
     ``count`` firings are listed, strictly after ``after`` (in the schedule's zone unless it has an offset), else from
-    the month's start.
+    the month's start. Of a month of more than two million events cadences are costed only where ``cadences`` asks for it.
     """
     sets = list(sets)
     loaded = load(path, sets)
-    now = project_loaded(loaded, [])
+    small = _expected(loaded) <= _LARGE
+    # A plan to look at runs on is found on a small sample, where no cost is shown.
+    now = project_loaded(loaded, [], workers=None, sampled_from=None if small or cadences else 0)
     plan = now.pick or now.closest
-    bill = now.best.bill if now.best else None
+    best = now.best if small or cadences else None
+    trials = Trials(loaded, best, _LARGE, _EFFORT) if best else None
     views = []
     for name, schedule in loaded.model.schedules.items():
         expression = schedule.cron or schedule.rrule or f"every {duration_text(schedule.every or 0)}"
@@ -73,31 +87,38 @@ def view_firings(
             start = to_utc(start, zone_of(schedule, zone))
         seen = preview(schedule, expression, zone, start, count, loaded.model.estate.month)
         offer = loaded.offers[plan] if plan else None
-        cadences = tuple(
-            _cadence(path, sets, name, schedule, other=other, loaded=loaded, plan=plan) for other in CADENCES
-        )
-        views.append(ScheduleView(name, seen, _overlap(loaded, name, schedule, offer), cadences))
-    return FiringsView(loaded, plan, now.currency, bill.total if bill else None, tuple(views))
+        costed = small or cadences
+        others = tuple(_cadence(name, schedule, other, loaded, trials) for other in CADENCES) if costed else ()
+        views.append(ScheduleView(name, seen, _overlap(loaded, name, schedule, offer), others))
+    return FiringsView(loaded, plan, now.currency, best.bill.total if best else None, tuple(views))
 
 
-def _cadence(
-    path: Path | str,
-    sets: list[tuple[str, str]],
-    name: str,
-    schedule: Schedule,
-    *,
-    other: str,
-    loaded: Loaded,
-    plan: str | None,
-) -> Cadence:
+def _expected(loaded: Loaded) -> float:
+    offer = loaded.chosen([])[0]
+    return expected_events(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, offer))
+
+
+def _cadence(name: str, schedule: Schedule, other: str, loaded: Loaded, trials: Trials | None) -> Cadence:
     """The same job at another cadence, and what the estate would then cost."""
     changed = schedule.model_copy(update={"cron": CADENCES[other], "every": None, "rrule": None, "seconds": False})
     times = month_firings_ns(changed, loaded.month.clock, loaded.model.estate.timezone)
-    if plan is None:
-        return Cadence(other, len(times), None)
+    cost = _cost(name, changed, loaded, trials) if trials else None
+    return Cadence(other, len(times), cost)
+
+
+def _cost(name: str, changed: Schedule, loaded: Loaded, trials: Trials) -> Decimal | None:
+    """The estate's cost with a schedule changed: only the part that the schedule belongs to is played."""
+    written = loaded.document.data["schedules"][name]
+    sets = [(f"schedules.{name}.{key}", "") for key in ("every", "rrule", "seconds") if key in written]
+    pair = trials.pair((*sets, (f"schedules.{name}.cron", f'"{changed.cron}"')))
+    if pair:
+        before, after = pair
+        # A sample of the part says what changes, not what the month costs.
+        bill = trials.base.bill
+        return rounded_total(after.cost - before.cost + bill.unrounded, bill.currency) if after else None
     model = loaded.model.model_copy(update={"schedules": {**loaded.model.schedules, name: changed}})
-    result = project_loaded(loaded.with_model(model), [plan])
-    return Cadence(other, len(times), result.played[0].bill.total if result.played else None)
+    result = project_loaded(loaded.with_model(model), [trials.base.offer.name], workers=None)
+    return result.played[0].bill.total if result.played else None
 
 
 def _overlap(loaded: Loaded, name: str, schedule: Schedule, offer: Offer | None) -> str:

@@ -10,7 +10,8 @@ a thousand small worlds are as fast as one, and each core plays some. The answer
 - ``joining`` lays the measurements of the parts out as if they came from one world.
 """
 
+from echotally.engine.apart.merging import Bucket, most_taken
 from echotally.engine.apart.month import simulate_month
-from echotally.engine.apart.splitting import Part, parts_of
+from echotally.engine.apart.splitting import Part, Together, parts_of
 
-__all__ = ["Part", "parts_of", "simulate_month"]
+__all__ = ["Bucket", "Part", "Together", "most_taken", "parts_of", "simulate_month"]

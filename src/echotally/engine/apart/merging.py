@@ -7,9 +7,10 @@ Then each part played as it would have jointly.
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +19,7 @@ from echotally.engine import codes
 from echotally.engine.build import Built
 from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
 from echotally.engine.sketch import Level, bins_of, level_of
+from echotally.rates.card import Plan
 
 Lines = NDArray[np.int64]
 #: Accounts that a part's log can tell apart.
@@ -94,18 +96,40 @@ class Bucket:
     left: float
     since_ns: int = 0
 
+    @classmethod
+    def of(cls, unit: Any) -> Bucket:
+        """The full bucket that a unit's record describes."""
+        burst = int(unit["burst_units"]) / int(unit["token_cost"])
+        return cls(burst, int(unit["ramp_units"]) / int(unit["token_cost"]), burst)
+
+    @classmethod
+    def of_plan(cls, plan: Plan) -> Bucket | None:
+        """The full bucket of a plan; None where starts are not limited."""
+        if plan.scaling.burst is None or plan.scaling.ramp is None:
+            return None
+        tokens, ns = plan.scaling.ramp
+        return cls(plan.scaling.burst, tokens / ns, plan.scaling.burst)
+
     def enough_for(self, times: Lines) -> bool:
         """Take a token at each of these times; whether there was one each time."""
-        if not len(times):
-            return True
-        times = np.sort(times)
+        return not len(times) or bool((self._take(np.sort(times)) >= _A_TOKEN).all())
+
+    def _take(self, times: Lines) -> NDArray[Any]:
+        """The tokens there are before each of the starts, in the order of time."""
         came = (times - self.since_ns) * self.ramp
         taken = np.arange(len(times))
         # Full at start i, it would hold burst + came_j - came_i - (j - i) before start j: the least of them, and of what is left.
         least = np.minimum(self.left, np.minimum.accumulate(self.burst - came + taken))
-        before = came - taken + least
+        before: NDArray[Any] = came - taken + least
         self.left, self.since_ns = float(before[-1] - 1), int(times[-1])
-        return bool((before >= _A_TOKEN).all())
+        return before
+
+
+def most_taken(times: Lines, ramp: float) -> float:
+    """The most tokens that starts are ahead of a ramp, in tokens a ns: what a bucket must hold for them."""
+    if not len(times):
+        return 0.0
+    return 1.0 - float(Bucket(0.0, ramp, 0.0)._take(np.sort(times)).min())
 
 
 class Merged:
@@ -119,6 +143,7 @@ class Merged:
         self._limits: dict[tuple[str, str], int] = {}
         self._levels: dict[tuple[str, str], Rising | Highest] = {}
         self._buckets: dict[tuple[str, str], Bucket] = {}
+        self._starts: dict[tuple[str, str], list[Lines]] = defaultdict(list)
         for built in worlds:
             for n, key in enumerate(built.accounts):
                 if parts_with[key] > 1 and key not in self._limits:
@@ -133,8 +158,7 @@ class Merged:
             self._levels[key] = self.estate if alone else Highest()
         unit = built.world.units[int(account["first_unit"])]
         if unit["token_scope"] == codes.YES and unit["token_cost"] > 0:
-            burst = int(unit["burst_units"]) / int(unit["token_cost"])
-            self._buckets[key] = Bucket(burst, int(unit["ramp_units"]) / int(unit["token_cost"]), burst)
+            self._buckets[key] = Bucket.of(unit)
 
     def stretch(self, logs: Sequence[Lines]) -> bool:
         """Merge what the parts logged over one stretch; False where they did not play as they would have jointly."""
@@ -148,8 +172,14 @@ class Merged:
                 level.follows(self._of_account(key, levels))
             enough = enough and level.peak < self._limits[key]
         for key, bucket in self._buckets.items():
-            enough = bucket.enough_for(self._of_account(key, tokens) >> codes.LOG_TIME_SHIFT) and enough
+            times = self._of_account(key, tokens) >> codes.LOG_TIME_SHIFT
+            self._starts[key].append(times)
+            enough = bucket.enough_for(times) and enough
         return enough
+
+    def starts_ns(self) -> dict[tuple[str, str], Lines]:
+        """When tokens of the buckets that parts share were taken."""
+        return {key: np.concatenate(times) for key, times in self._starts.items() if times}
 
     def _in_the_way(self, built: Built) -> bool:
         """Whether a world says itself that it may have played another way jointly."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
 
 from echotally.demand.month import Arrivals
 from echotally.engine.apart.joining import joined
@@ -29,11 +30,12 @@ def simulate_month(
     *,
     bounded: bool = True,
     cores: int = 1,
+    starts: bool = False,
 ) -> Measured:
     """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads."""
     parts = parts_of(model, arrivals, placement) if _may_be_parted(model) and _pays(model, arrivals, cores) else []
     found = _apart(model, parts, placement, seed, progress, bounded=bounded, cores=cores) if len(parts) > 1 else None
-    return found or simulate(model, arrivals, placement, seed, progress, bounded)
+    return found or simulate(model, arrivals, placement, seed, progress, bounded, starts=starts)
 
 
 def _may_be_parted(model: Model) -> bool:
@@ -66,7 +68,8 @@ def _apart(
         return None
     level = merged.estate.until(parts[0].arrivals.length_ns)
     # Each world is let go once it has been read.
-    return joined(model, [each.pop(0).measured() for _ in parts], level)
+    found = joined(model, [each.pop(0).measured() for _ in parts], level)
+    return replace(found, starts_ns=merged.starts_ns())
 
 
 def _all_merged(merged: Merged, players: Players) -> bool:

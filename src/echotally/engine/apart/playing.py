@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from echotally.engine import codes
 from echotally.engine.apart.splitting import Part
 from echotally.engine.build import Built
-from echotally.engine.play import begun, finish, flushed, play_watched
+from echotally.engine.play import begun, finish, flushed, keep_log, play_watched
 from echotally.engine.reading import Measured, read_out
 from echotally.engine.watch import Watch
 from echotally.errors import BadInput, Stopped
@@ -45,8 +45,7 @@ class Player:
     def begun(cls, part: Part, placement: Mapping[str, Offer], seed: int, bounded: bool) -> Player:
         """The part at its first instant, keeping a log of its levels."""
         built = begun(part.model, part.arrivals, placement, seed)
-        built.world = built.world._replace(log=np.zeros(64, np.int64))
-        built.world.clock[0]["keeps_log"] = codes.YES
+        keep_log(built, codes.WHOLE_LOG)
         return cls(part, built, Watch(built, bounded))
 
     def play(self, until_ns: int, tell: Callable[[float], None]) -> None:
@@ -85,7 +84,7 @@ class Players:
     def stretches(self) -> Iterator[list[NDArray[np.int64]]]:
         """Play the month a stretch at a time, giving each part's log of it; raises ``BadInput`` of the first part it must."""
         length = self.each[0].part.arrivals.length_ns
-        changes = _CHANGES * math.fsum(p.part.expected for p in self.each)
+        changes = _CHANGES * self._whole
         n = min(_MOST_STRETCHES, max(1, math.ceil(changes / (_AT_ONCE + _FOR_EACH_PART * len(self.each)))))
         if self.cores == 1 or len(self.each) == 1:
             for k in range(1, n + 1):
@@ -102,6 +101,10 @@ class Players:
             if player.failed:
                 raise player.failed
         return [player.takes_log() for player in self.each]
+
+    @cached_property
+    def _whole(self) -> float:
+        return math.fsum(player.part.expected for player in self.each)
 
     @cached_property
     def _groups(self) -> list[list[int]]:
@@ -133,4 +136,4 @@ class Players:
             with self._lock:
                 weight: Any = self.each[n].part.expected
                 self._shares[n] = weight * share
-                self.progress(sum(self._shares.values()) / math.fsum(p.part.expected for p in self.each))
+                self.progress(sum(self._shares.values()) / self._whole)

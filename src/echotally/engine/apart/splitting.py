@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from echotally.demand.month import Arrivals, Tap
 from echotally.model.estate import Demand, Environment, Function, Model, Trigger
@@ -24,7 +25,7 @@ class Part:
     model: Model
     arrivals: Arrivals
 
-    @property
+    @cached_property
     def expected(self) -> float:
         """Events that come from outside, about; at least one, so that parts can be weighed by it."""
         return 1.0 + sum(tap.expected + tap.clients for tap in self.arrivals.taps)
@@ -42,13 +43,28 @@ def parts_of(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer]) -
     return _made(model, arrivals, groups)
 
 
-def parts_named(model: Model, names: Sequence[str]) -> set[str]:
-    """Functions and sources in any environment that hang together by wiring with one of ``names`` (addresses, functions)."""
-    groups = _Groups()
-    for one, other in _links(model):
-        groups.join(("", one), ("", other))
-    wanted = {groups.root(("", name)) for name in names}
-    return {name for name in [*model.functions, *model.sources()] if groups.root(("", name)) in wanted}
+class Together:
+    """Which functions and sources belong together in some environment: by what they hand each other, or by shared room."""
+
+    def __init__(self, model: Model, placement: Mapping[str, Offer]) -> None:
+        groups = _Groups()
+        for one, other in _links(model):
+            groups.join(("", one), ("", other))
+        for members in _sharing_room(model, placement):
+            for member in members[1:]:
+                groups.join(("", members[0][1]), ("", member[1]))
+        self._members: dict[_Place, set[str]] = defaultdict(set)
+        self._root = {name: groups.root(("", name)) for name in [*model.functions, *model.sources()]}
+        for name, root in self._root.items():
+            self._members[root].add(name)
+
+    def __len__(self) -> int:
+        return len(self._members)
+
+    def with_any(self, names: Iterable[str]) -> frozenset[str]:
+        """All functions and sources that belong with any of ``names``; names that are not there are passed over."""
+        roots = {self._root[name] for name in names if name in self._root}
+        return frozenset(name for root in roots for name in self._members[root])
 
 
 class _Groups:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import LOG_TIME_SHIFT, LOG_WHAT_SHIFT, THROTTLED, YES, ZERO
+from echotally.engine.codes import LOG_TIME_SHIFT, LOG_WHAT_SHIFT, THROTTLED, ZERO
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -49,9 +49,12 @@ def count_changed(w: World, u: int, ready: int) -> None:
 
 
 @hot
-def logged(w: World, a: int, what: int) -> None:
-    """Write a change into the log: what (FELL, ROSE, TOKEN) and of which account. ``dispatch.low`` sees to its room."""
+def logged(w: World, a: int, what: int, least: int) -> None:
+    """Write a change into a log that keeps ``least`` or more: what (FELL, ROSE, TOKEN), and of which account.
+
+    ``dispatch.low`` sees to its room.
+    """
     clock = clock_of(w)
-    if clock.keeps_log == YES:
+    if clock.keeps_log >= least:
         log_at(w, clock.log_n).v = (clock.now << LOG_TIME_SHIFT) | (what << LOG_WHAT_SHIFT) | a
         clock.log_n += 1

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import COUNT_PEAK, FELL, IN_FLIGHT_PEAK, NO, ROSE
+from echotally.engine.codes import COUNT_PEAK, FELL, IN_FLIGHT_PEAK, NO, ROSE, WHOLE_LOG
 from echotally.engine.kernel import diary, series
 from echotally.engine.kernel.access import World, account_at, clock_of, count_bin_at, level_bin_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
@@ -26,9 +26,9 @@ def in_flight_changes(w: World, u: int, by: int) -> None:
     clock.in_flight += by
     account.in_flight += by
     if by < 0:
-        diary.logged(w, unit.account, FELL)
+        diary.logged(w, unit.account, FELL, WHOLE_LOG)
     if by > 0:
-        diary.logged(w, unit.account, ROSE)
+        diary.logged(w, unit.account, ROSE, WHOLE_LOG)
         unit.level_peak = max(unit.level_peak, unit.in_flight)
         clock.level_peak = max(clock.level_peak, clock.in_flight)
         series.peak(w, u, IN_FLIGHT_PEAK, unit.in_flight)

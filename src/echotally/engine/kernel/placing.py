@@ -10,6 +10,7 @@ from echotally.engine.codes import (
     NO_ROOM,
     POLLED,
     RESERVED,
+    STARTS_ONLY,
     TOKEN,
     WAKE,
     YES,
@@ -97,6 +98,6 @@ def spend_token(w: World, u: int) -> None:
     if unit.token_cost > 0:
         if unit.token_scope == YES:
             account_at(w, unit.account).token_level -= unit.token_cost
-            diary.logged(w, unit.account, TOKEN)
+            diary.logged(w, unit.account, TOKEN, STARTS_ONLY)
         else:
             unit.token_level -= unit.token_cost

@@ -112,10 +112,11 @@ def firings_text(view: FiringsView, width: int | None = None, colour: bool | Non
     for s in view.schedules:
         parts += [Text(f"{safe(s.name)}   {safe(s.preview.expression)}", style="bold"), *_head(s.preview)]
         parts += [Text(safe(f"Runs: {s.overlap}.")), Text(""), _firings_table(s.preview, width)]
-        parts.append(_cadences(view, s, width))
-    parts.append(
-        Text(f"Assumed: time zone data {zone_data_version()}; costs are the whole estate's month.", style="dim")
-    )
+        if s.cadences:
+            parts.append(_cadences(view, s, width))
+    costed = any(s.cadences for s in view.schedules)
+    costs = "costs are the whole estate's month" if costed else "--cadences costs the same jobs at other cadences"
+    parts.append(Text(f"Assumed: time zone data {zone_data_version()}; {costs}.", style="dim"))
     return rendered(parts, width, colour)
 
 

@@ -1,0 +1,55 @@
+"""An excerpt of a model file: some of its functions and sources, with whatever belongs to them, as a file of its own.
+
+Why it exists: of a change to one function of a thousand, only what hangs together with it has to be loaded and played.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Collection, Iterable
+from pathlib import Path
+from typing import Any
+
+from echotally.model.reading import Document
+from echotally.model.sources import SourceKind, SourceRef
+
+#: Tables that belong to the whole file.
+_WHOLE = ("schema", "estate", "defaults", "environments", "targets", "exchange")
+
+
+class Excerpt:
+    """Functions and sources of a checked document, which must refer to nothing outside."""
+
+    def __init__(self, document: Document, names: Collection[str]) -> None:
+        self._document = document
+        # Triggers are named by their number, which is another one here.
+        self._numbers = [n for n, trigger in enumerate(document.data["triggers"]) if trigger["to"] in names]
+        self._data = self._pruned(document.data, names)
+        self._written = None if document.written is None else self._pruned(document.written, names)
+
+    def document(self) -> Document:
+        """A document of its own, which may be changed."""
+        data, found = copy.deepcopy(self._data), self._document
+        return Document(
+            Path(found.path), data, found.text, dict(found.changed), set(found.made), self._written or self._data
+        )
+
+    def sets(self, sets: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
+        """Overrides of the whole file as overrides of the excerpt."""
+        return [(self._address(address), value) for address, value in sets]
+
+    def _address(self, address: str) -> str:
+        parts = address.split(".")
+        if parts[0] == "triggers" and len(parts) > 1 and parts[1].isdecimal():
+            parts[1] = str(self._numbers.index(int(parts[1])))
+        return ".".join(parts)
+
+    def _pruned(self, data: dict[str, Any], names: Collection[str]) -> dict[str, Any]:
+        found = {key: data[key] for key in _WHOLE if key in data}
+        found["functions"] = {name: table for name, table in data["functions"].items() if name in names}
+        for kind in SourceKind:
+            if kind in data:
+                found[kind] = {name: t for name, t in data[kind].items() if SourceRef.of(kind, name) in names}
+        found["demand"] = {name: t for name, t in data.get("demand", {}).items() if t.get("into") in names}
+        found["triggers"] = [trigger for trigger in data["triggers"] if trigger["to"] in names]
+        return found

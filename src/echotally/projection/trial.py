@@ -1,0 +1,411 @@
+"""A change to one part of an estate, tried without playing the rest of it.
+
+Why it exists: of a thousand functions a suggestion changes one. The part it belongs to is loaded as an excerpt of the model and
+played with the change and without it; figures of all the others are those of the month already played. Meters are added up over
+the whole account before they are priced, so that tiers and allowances are the estate's. Where something that parts share could
+have run out (an account's limit, start tokens), there is no such trial, and the whole month has to be played.
+"""
+
+from __future__ import annotations
+
+import math
+from collections import defaultdict
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, replace
+from decimal import Decimal, localcontext
+from functools import cached_property
+from threading import Lock
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.apart import Bucket, Together, most_taken
+from echotally.engine.layout import SERIES
+from echotally.engine.reading import Measured, UnitMeasured
+from echotally.engine.sampling import expected_events
+from echotally.errors import BadInput
+from echotally.model.excerpt import Excerpt
+from echotally.model.sources import SourceKind, SourceRef
+from echotally.projection.answer import PlayedPlan
+from echotally.projection.loaded import Loaded, placement_on
+from echotally.projection.metering import Account, Metered
+from echotally.projection.project import billed_again, project_plan
+from echotally.projection.totals import Totals, totals_of
+from echotally.projection.verdict import Check, asked_of, estate_checks
+from echotally.rates.billing import bill_account, exact, rounded_total
+from echotally.rates.card_loading import Offer
+
+Sets = tuple[tuple[str, str], ...]
+_IN_FLIGHT = SERIES.index("concurrency_peak")
+_TABLES = {"functions", "triggers", "demand", *SourceKind}
+
+
+@dataclass(frozen=True)
+class Trial:
+    """The month with a change, or as it is: cost in the card's currency, unrounded, and the estate's totals.
+
+    ``part`` are the units of the part that was played. ``sampled``: it was played as a small sample.
+    """
+
+    cost: Decimal
+    totals: Totals
+    misses: tuple[Check, ...]
+    part: tuple[UnitMeasured, ...]
+    sampled: bool = False
+
+    def units_of(self, function: str) -> list[UnitMeasured]:
+        """What was measured of one function of the part, an item an environment."""
+        return [u for u in self.part if u.unit.function == function]
+
+
+def trial_of(plan: PlayedPlan, sampled: bool = False) -> Trial:
+    """A month that was played whole."""
+    return Trial(plan.bill.unrounded, plan.totals, plan.misses, tuple(plan.units), sampled)
+
+
+class Trials:
+    """Trials of changes on the plan of a month that has been played.
+
+    Parts of more than ``most`` expected events are played as a sample of about ``effort`` events.
+    """
+
+    def __init__(self, loaded: Loaded, base: PlayedPlan, most: int, effort: int, seed: int | None = None) -> None:
+        self.loaded, self.base = loaded, base
+        self.seed = loaded.model.estate.seed if seed is None else seed
+        self.most, self.effort = most, effort
+        self._together = Together(loaded.model, placement_on(loaded.model, loaded.offers, base.offer))
+        self._parts: dict[frozenset[str], _Part] = {}
+        self._lock = Lock()
+        self._most_taken: dict[tuple[Account, float], float] = {}
+        self._had_enough: dict[Account, bool] = {}
+
+    def pair(self, sets: Sets, address: str | None = None) -> tuple[Trial, Trial | None] | None:
+        """The month as it is and with a change (None where no plan can take it); None where it takes the whole month to say.
+
+        ``address`` names the part to play, where the change names none.
+        """
+        part = self._part((*sets, (address, "")) if address else sets)
+        try:
+            return part.pair(sets) if part else None
+        except BadInput:
+            return None
+
+    def of_part(self, sets: Sets, address: str) -> Sets:
+        """Those of the overrides that name something of the part that an address belongs to; all where it has none."""
+        part = self._part(((address, ""),))
+        return tuple(each for each in sets if self._part((each,)) is part) if part else sets
+
+    def loads(self, sets: Sets) -> Literal[True] | None:
+        """True where the model with a change can be loaded; None where it takes the whole model to say."""
+        part = self._part(sets)
+        if part is None:
+            return None
+        try:
+            part.changed(sets)
+        except BadInput:
+            # The part may not stand by itself (its only function taken out) where the whole does.
+            return None
+        return True
+
+    def _part(self, sets: Sets) -> _Part | None:
+        names = self._touched(sets)
+        if names is None or len(self._together) < 2:
+            return None
+        members = self._together.with_any(names)
+        if not members & set(self.loaded.model.functions):
+            return None
+        with self._lock:
+            if members not in self._parts:
+                self._parts[members] = _Part(self, members)
+        return self._parts[members]
+
+    def _touched(self, sets: Sets) -> set[str] | None:
+        """Functions and sources that a change names; None where it is of the whole estate."""
+        model, found = self.loaded.model, set[str]()
+        known = set(model.sources())
+        for address, value in sets:
+            table, _, rest = address.partition(".")
+            name = rest.partition(".")[0]
+            if table not in _TABLES or not name:
+                return None
+            if table == "functions":
+                found.add(name)
+            elif table == "triggers":
+                if not name.isdecimal() or int(name) >= len(model.triggers):
+                    return None
+                found |= {model.triggers[int(name)].to, model.triggers[int(name)].from_}
+            elif table == "demand":
+                if name not in model.demand:
+                    return None
+                found.add(model.demand[name].into)
+            else:
+                found.add(SourceRef.of(SourceKind(table), name))
+            # Whatever a new value names belongs to the part as well.
+            found |= {word for word in value.replace('"', " ").split() if word in known or word in model.functions}
+        return found
+
+    @cached_property
+    def buckets(self) -> dict[Account, NDArray[np.int64] | None]:
+        """Accounts whose start tokens are shared and may run short, and when one was taken; None where that is not known."""
+        starts: dict[Account, int] = defaultdict(int)
+        bursts: dict[Account, int] = {}
+        for unit in self.base.measured.units:
+            scaling = unit.unit.offer.plan.scaling
+            if scaling.burst is not None and scaling.scope == "account":
+                starts[unit.unit.billed_to] += unit.cold_starts
+                bursts[unit.unit.billed_to] = scaling.burst
+        # So many would not be missed if all of them came at once; a change may add some.
+        few = {account for account, burst in bursts.items() if 4 * starts[account] <= burst}
+        asked = bursts.keys() - few
+        again = self._with_starts() if asked else None
+        return {account: (again or {}).get(account) for account in asked}
+
+    def _with_starts(self) -> dict[Account, NDArray[np.int64]] | None:
+        """When start tokens were taken in the month as it is; None where it was not played event by event."""
+        if self.base.confidence is not None:
+            return None
+        played = project_plan(self.loaded, self.base.offer, self.seed, starts=True)
+        return played.measured.starts_ns if isinstance(played, PlayedPlan) else None
+
+    def most_taken(self, account: Account, ramp: float) -> float:
+        """As ``engine.apart.most_taken``, of all starts of an account in the month as it is."""
+        with self._lock:
+            if (account, ramp) not in self._most_taken:
+                starts = self.buckets[account]
+                self._most_taken[account, ramp] = math.inf if starts is None else most_taken(starts, ramp)
+            return self._most_taken[account, ramp]
+
+    def had_enough(self, account: Account) -> bool:
+        """Whether no start of an account had to wait for a token in the month as it is."""
+        with self._lock:
+            if account not in self._had_enough:
+                bucket, starts = Bucket.of_plan(self.base.metered.plans[account]), self.buckets[account]
+                self._had_enough[account] = bucket is not None and starts is not None and bucket.enough_for(starts)
+            return self._had_enough[account]
+
+    @cached_property
+    def peaks(self) -> dict[Account, NDArray[np.float64]]:
+        """The most calls in flight of an account in each hour, at the most: the peaks of its units added up."""
+        return _peaks(self.base)
+
+    @cached_property
+    def prices(self) -> dict[Account, Decimal]:
+        """What each account costs in the month played."""
+        return {account: _amount(self.base.metered, account, total) for account, total in self.quantities.items()}
+
+    @cached_property
+    def quantities(self) -> dict[Account, dict[str, Decimal]]:
+        """Every account's quantity of each meter in the month played."""
+        with localcontext(exact()):
+            return self.base.metered.totals()
+
+
+def _amount(metered: Metered, account: Account, quantities: Mapping[str, Decimal]) -> Decimal:
+    with localcontext(exact()):
+        lines = bill_account(account[1], account[0], metered.plans[account], quantities)
+        return sum((line.amount for line in lines), Decimal(0))
+
+
+def _peaks(plan: PlayedPlan) -> dict[Account, NDArray[np.float64]]:
+    found: dict[Account, Any] = {}
+    for n, unit in enumerate(plan.measured.units):
+        if unit.unit.offer.plan.concurrency_limit is not None:
+            found[unit.unit.billed_to] = found.get(unit.unit.billed_to, 0.0) + plan.measured.series[n, :, _IN_FLIGHT]
+    return found
+
+
+def _taken_out(whole: Measured, functions: Collection[str], sources: Collection[str]) -> Measured:
+    """What was measured of some functions and sources, in all environments."""
+    rows = [n for n, unit in enumerate(whole.units) if unit.unit.function in functions]
+    accounts = dict.fromkeys(whole.units[n].unit.billed_to for n in rows)
+    return replace(
+        whole,
+        units=[whole.units[n] for n in rows],
+        sources=[s for s in whole.sources if s.source in sources],
+        node_ns={key: ns for key, ns in whole.node_ns.items() if key in accounts},
+        accounts=list(accounts),
+        series=whole.series[rows],
+        put_in=tuple(put for put in whole.put_in if put.source in sources),
+        starts_ns=None,
+    )
+
+
+def _without(times: NDArray[np.int64], some: NDArray[np.int64]) -> NDArray[np.int64] | None:
+    """Times without some of them; None where those are not among them."""
+    values, counts = np.unique(times, return_counts=True)
+    taken, how_many = np.unique(some, return_counts=True)
+    places = np.searchsorted(values, taken)
+    if len(taken) and (
+        places.max() >= len(values) or (values[places] != taken).any() or (counts[places] < how_many).any()
+    ):
+        return None
+    counts[places] -= how_many
+    return np.repeat(values, counts)
+
+
+class _Part:
+    """One part of the estate, loaded and played by itself."""
+
+    def __init__(self, trials: Trials, members: Collection[str]) -> None:
+        self._trials = trials
+        self._functions = {name for name in trials.loaded.model.functions if name in members}
+        self._excerpt = Excerpt(trials.loaded.document, members)
+        self._lock = Lock()
+        self._others = [u for u in trials.base.measured.units if u.unit.function not in self._functions]
+
+    def changed(self, sets: Sets) -> Loaded:
+        """The part with a change; raises ``BadInput`` where it cannot be loaded."""
+        return self._trials.loaded.excerpt(self._excerpt, sets)
+
+    def pair(self, sets: Sets) -> tuple[Trial, Trial | None] | None:
+        """As ``Trials.pair``."""
+        with self._lock:
+            before = self._before
+        if before is None or not self._is_apart:
+            return None
+        after = self._played(self.changed(sets))
+        if after is not None and not self._apart(after):
+            return None
+        return self._trial(before), self._trial(after) if after else None
+
+    @cached_property
+    def _as_it_is(self) -> Loaded:
+        return self.changed(())
+
+    @cached_property
+    def _sampled(self) -> bool:
+        loaded, offer = self._as_it_is, self._trials.base.offer
+        placement = placement_on(loaded.model, loaded.offers, loaded.offers[offer.name])
+        return expected_events(loaded.model, loaded.month, placement) > self._trials.most
+
+    @cached_property
+    def _before(self) -> PlayedPlan | None:
+        """The part in the month as it is: taken out of the month played, where that is what playing it alone would give."""
+        loaded, base = self._as_it_is, self._trials.base
+        # Which events are poisoned goes by their numbers, which count those of the whole estate.
+        poisoned = any(function.poison_rate for function in loaded.model.functions.values())
+        if base.confidence is not None or self._sampled or poisoned:
+            return self._played(loaded)
+        measured = _taken_out(base.measured, self._functions, set(loaded.model.sources()))
+        return replace(billed_again(loaded, measured, loaded.offers[base.offer.name]), hints=base.hints)
+
+    def _played(self, loaded: Loaded) -> PlayedPlan | None:
+        start, effort = (0, self._trials.effort) if self._sampled else (None, None)
+        offer: Offer = loaded.offers[self._trials.base.offer.name]
+        played = project_plan(
+            loaded, offer, self._trials.seed, sampled_from=start, effort=effort, starts=bool(self._trials.buckets)
+        )
+        return played if isinstance(played, PlayedPlan) else None
+
+    @cached_property
+    def _is_apart(self) -> bool:
+        before = self._before
+        if before is None:
+            return False
+        # The others have their tokens and room in the month as it is, or the month would not have been played apart.
+        tokens = {u.unit.billed_to for u in self._others} & self._trials.buckets.keys()
+        return all(self._trials.buckets[account] is not None for account in tokens) and self._enough_room(before)
+
+    def _apart(self, played: PlayedPlan) -> bool:
+        """Whether nothing that the part shares with others can have run out, in the month as it is or in this one."""
+        shared = self._shared(played) & self._trials.buckets.keys()
+        return self._enough_room(played) and all(self._enough_tokens(account, played) for account in shared)
+
+    def _shared(self, played: PlayedPlan) -> set[Account]:
+        return self._other_accounts & {u.unit.billed_to for u in played.measured.units}
+
+    @cached_property
+    def _other_accounts(self) -> set[Account]:
+        return {u.unit.billed_to for u in self._others}
+
+    def _enough_room(self, played: PlayedPlan) -> bool:
+        """Whether an account's calls, all parts' peaks of an hour added up, stay below its limit."""
+        base, own, shared = self._trials.base, self._functions, self._shared(played)
+        peaks, before = _peaks(played), dict[Account, Any]()
+        for n, unit in enumerate(base.measured.units):
+            if unit.unit.function in own and unit.unit.billed_to in shared:
+                place = unit.unit.billed_to
+                before[place] = before.get(place, 0.0) + base.measured.series[n, :, _IN_FLIGHT]
+        for account in shared & peaks.keys():
+            limit = played.metered.plans[account].concurrency_limit
+            others = self._trials.peaks.get(account, 0.0) - before.get(account, 0.0)
+            highest = np.maximum(others + peaks[account], self._trials.peaks.get(account, 0.0)).max()
+            if limit is not None and highest >= limit:
+                return False
+        return True
+
+    def _enough_tokens(self, account: Account, played: PlayedPlan) -> bool:
+        """Whether the bucket that an account's parts share was never short, with this part's starts among the others'."""
+        base, now = self._trials.buckets[account], played.measured.starts_ns
+        bucket = Bucket.of_plan(played.metered.plans[account])
+        if base is None or now is None or bucket is None:
+            return False
+        own = now.get(account, np.zeros(0, np.int64))
+        # A bucket of the whole ramp lacks no more than two of half the ramp together, one for all others and one for this part.
+        if self._trials.most_taken(account, bucket.ramp / 2) + most_taken(own, bucket.ramp / 2) < bucket.burst:
+            return True
+        # A start that had waited for its token leaves a bucket without any: then the others had not what they wanted.
+        if not self._trials.had_enough(account):
+            return False
+        before = self._with_starts
+        others = _without(base, before.get(account, own[:0])) if before is not None else None
+        return others is not None and bucket.enough_for(np.concatenate((others, own)))
+
+    @cached_property
+    def _with_starts(self) -> Mapping[Account, NDArray[np.int64]] | None:
+        """When the part's start tokens were taken in the month as it is."""
+        played = self._played(self._as_it_is)
+        return played.measured.starts_ns if played else None
+
+    def _trial(self, played: PlayedPlan) -> Trial:
+        trials, base = self._trials, self._trials.base
+        totals = self._other_totals.plus(totals_of(played.measured.units))
+        cost = self._cost(played)
+        model = trials.loaded.model
+        asked = self._other_asked + asked_of(self._as_it_is.model, played.measured.sources)
+        total = rounded_total(cost, base.bill.currency)
+        checks = [
+            *estate_checks(model.targets, totals, asked, total),
+            *(c for c in base.checks if c.function is not None and c.function not in self._functions),
+            *(c for c in played.checks if c.function is not None),
+        ]
+        missed = tuple(check for check in checks if check.missed)
+        return Trial(cost, totals, missed, tuple(played.units), self._sampled)
+
+    @cached_property
+    def _other_totals(self) -> Totals:
+        return totals_of(self._others)
+
+    @cached_property
+    def _other_asked(self) -> int:
+        whole = asked_of(self._trials.loaded.model, self._trials.base.measured.sources)
+        own = set(self._as_it_is.model.sources())
+        mine = [s for s in self._trials.base.measured.sources if s.source in own]
+        return whole - asked_of(self._as_it_is.model, mine)
+
+    def _cost(self, played: PlayedPlan) -> Decimal:
+        """The whole bill with this in the place of the part's quantities in the month played."""
+        trials, before = self._trials, self._before
+        if before is None:
+            return trials.base.bill.unrounded
+        changed = played.metered.quantities.keys() | before.metered.quantities.keys()
+        cost = sum((amount for account, amount in trials.prices.items() if account not in changed), Decimal(0))
+        with localcontext(exact()):
+            for account in changed:
+                cost += self._account(account, played.metered, before.metered)
+        return cost
+
+    def _account(self, account: Account, after: Metered, before: Metered) -> Decimal:
+        """What an account costs with ``after`` in the place of ``before``."""
+        base = self._trials.base.metered
+        was, now = (m.quantities.get(account, {}) for m in (before, after))
+        rest = base.quantities.get(account, {})
+        totals: dict[str, Decimal] = {}
+        for meter in {*rest, *was, *now}:
+            known = dict(rest.get(meter, {}))
+            for key in {*was.get(meter, {}), *now.get(meter, {})}:
+                change = now.get(meter, {}).get(key, Decimal(0)) - was.get(meter, {}).get(key, Decimal(0))
+                known[key] = known.get(key, Decimal(0)) + change
+            totals[meter] = sum(known.values(), Decimal(0))
+        return _amount(base if account in base.plans else after, account, totals)

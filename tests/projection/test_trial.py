@@ -1,0 +1,82 @@
+"""A change tried in its part of the estate against the whole month played with it: the same bill, to the last digit."""
+
+from __future__ import annotations
+
+import pytest
+
+from echotally.projection.loaded import load
+from echotally.projection.project import project_plan
+from echotally.projection.totals import totals_of
+from echotally.projection.trial import Trials
+from tests.engine.test_apart import PLANS, estate
+
+PRICES = """
+calls = { per = 1000, tiers = [{ up_to = 9000, unit = "0.20" }, { unit = "0.05" }] }
+gb_seconds = { unit = "0.00002" }
+queue_operations = { per = 1000, unit = "0.4" }
+flat_months = { unit = "3" }
+"""
+ALLOWANCE = "allowance = { calls = 4000, gb_seconds = 900 }"
+CHANGES = {
+    "memory": (("functions.ask1.memory", "1 GB"),),
+    "limit": (("functions.ask2.instance_limit", "1"),),
+    "batch": (("triggers.4.batch", "1"),),
+    "demand": (("demand.d0.rate", '"0.004 /s"'),),
+    "schedule": (("schedules.s1.cron", '"* * * * *"'),),
+    "two parts": (("functions.ask0.memory", "1 GB"), ("functions.map2.error_rate", "0.4")),
+    "a new queue": (("queues.more.retention", '"1 d"'), ("triggers.1.dead_letter", "")),
+    "joined": (("functions.map0.emits", '[{ into = "queues.work1", each = 0.5 }]'),),
+    "taken out": (("schedules.s2", ""), ("triggers.8", "")),
+    "target": (("functions.ask1.targets.wait_p95", "1 ms"), ("functions.ask1.instance_floor", "0")),
+}
+TARGETS = "[targets]\nlost = 3\nmonthly_cost = '3.1'\nrefused = 0.001\n"
+
+
+@pytest.fixture
+def trials(write):
+    def make(keys):
+        path = write(TARGETS + estate(3, "two"), PLANS[keys] + "\n" + ALLOWANCE, PRICES)
+        loaded = load(path)
+        return path, Trials(loaded, project_plan(loaded, loaded.offers["test.plan"], 1), 10**9, 10**5)
+
+    return make
+
+
+@pytest.mark.parametrize("keys", ["free", "far limit", "shared tokens", "own tokens", "polled"])
+@pytest.mark.parametrize("change", [c for c in CHANGES if c != "a new queue"])
+def test_a_trial_is_the_whole_month_with_the_change(change, keys, trials):
+    path, tried = trials(keys)
+    before, after = tried.pair(CHANGES[change])
+    assert before.cost == tried.base.bill.unrounded and before.totals == tried.base.totals
+    assert {c.target for c in before.misses} == {c.target for c in tried.base.misses}
+    whole = load(path, CHANGES[change])
+    played = project_plan(whole, whole.offers["test.plan"], 1)
+    assert after.cost == played.bill.unrounded
+    assert after.totals == played.totals == totals_of(played.measured.units)
+    assert sorted((c.target, c.function or "", c.found) for c in after.misses) == sorted(
+        (c.target, c.function or "", c.found) for c in played.misses
+    )
+
+
+@pytest.mark.parametrize("keys", ["near limit", "few tokens"])
+def test_where_parts_are_in_each_others_way_the_whole_month_says(keys, trials):
+    assert trials(keys)[1].pair(CHANGES["memory"]) is None
+
+
+def test_what_cannot_be_said_of_a_part_is_left_to_the_whole(trials):
+    _, tried = trials("free")
+    for sets in (
+        (("estate.seed", "4"),),
+        (("functions.ask0", ""), ("functions.map0", "")),
+        (("functions.ask0.memory", '"-1 MB"'),),
+        (("functions.nobody.memory", "1 GB"),),
+        (("triggers.99.batch", "2"),),
+    ):
+        assert tried.pair(sets) is None and tried.loads(sets) is None, sets
+
+
+def test_an_estate_of_one_part_is_played_whole(write):
+    loaded = load(
+        write(estate(1).replace("[environments.try]", "[environments.other]").split("[environments.live]")[0])
+    )
+    assert Trials(loaded, project_plan(loaded, loaded.offers["test.plan"], 1), 1, 1).pair(CHANGES["demand"]) is None
