@@ -105,17 +105,33 @@ def test_a_store_of_another_study_is_refused(write, tmp_path):
         sweep(path, vary, workers=1, store=tmp_path / "bad.db")
 
 
-def test_a_dask_cluster_gives_the_same_rows(write):
-    from distributed import LocalCluster
+def test_a_dask_cluster_gives_the_same_rows_from_files_it_is_sent(write, tmp_path, monkeypatch):
+    from distributed import Client, LocalCluster
 
-    path = write(function() + Q.format(rate="6 /min"))
+    (tmp_path / "runs.csv").write_text("ms\n" + "\n".join(str(n * 37 % 900 + 20) for n in range(60)))
+    path = write(function().replace('run = "1 s"', 'run = { samples = "runs.csv" }') + Q.format(rate="6 /min"))
     vary = ["functions.f.instance_limit=1..6:6"]
     here = sweep(path, vary, workers=1)
     with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster:
+        with Client(cluster.scheduler_address) as client:
+            # The workers stand elsewhere, and see nothing of the folder.
+            client.run(os.chdir, "/")
+            client.run(_blind, str(tmp_path))
         there = sweep(path, vary, cluster=cluster.scheduler_address)
     assert there.rows == here.rows
     files = [found.to_frame().to_csv(index=False).encode() for found in (here, there)]
     assert files[0] == files[1]
+
+
+def _blind(folder: str) -> None:
+    """Let every look into a folder fail in this process."""
+    import sys
+
+    def refused(event: str, args: tuple[object, ...]) -> None:
+        if event == "open" and str(args[0]).startswith(folder):
+            raise FileNotFoundError(str(args[0]))
+
+    sys.addaudithook(refused)
 
 
 def test_a_drain_under_polled_scaling_is_the_one_worked_by_hand(write):

@@ -115,10 +115,11 @@ def play_watched(built: Built, watch: Watch, until_ns: int | None, progress: Pro
 
 def play_entries(built: Built, entries: int) -> bool:
     """Play on by at most so many calendar entries; whether the month is over. Integrals are brought up to the instant."""
-    state = ask(built.world, codes.PLAY, entries)
-    while state == codes.MORE_ROOM:
+    clock = built.world.clock[0]
+    until = int(clock["steps"]) + entries
+    # Where room runs out in between, only what is left is played after it.
+    while (state := ask(built.world, codes.PLAY, until - int(clock["steps"]))) == codes.MORE_ROOM:
         built.world = with_room(built.world)
-        state = ask(built.world, codes.PLAY, entries)
     ask(built.world, codes.FLUSH)
     return state == codes.DONE
 

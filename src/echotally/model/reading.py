@@ -5,6 +5,7 @@ Why it exists: model and rate card are both read this way, so a refusal looks th
 
 from __future__ import annotations
 
+import copy
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
@@ -45,6 +46,12 @@ class Document:
     def lines(self) -> dict[Address, int]:
         """The line of every key; looked for only where something is to be said of one."""
         return key_lines(self.text)
+
+    def copy(self) -> Document:
+        """The same document, which may be changed without changing this one."""
+        # The data is never changed in place once it is loaded, so that it may stand for what was written.
+        written = self.data if self.written is None else self.written
+        return Document(self.path, copy.deepcopy(self.data), self.text, dict(self.changed), set(self.made), written)
 
     def changed_sets(self) -> list[tuple[str, str]]:
         """The overrides that were applied, as (address, value)."""

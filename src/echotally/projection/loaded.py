@@ -44,6 +44,13 @@ class Loaded:
         model = self.model.model_copy(update={"functions": functions})
         return Loaded(model, self.document, self.month, self.offers)
 
+    def changed(self, sets: Iterable[tuple[str, str]]) -> Loaded:
+        """The same files with further overrides; none is read again but what the model takes from others (traces, samples).
+
+        Raises ``BadInput`` as ``load`` does.
+        """
+        return _ready(*checked(self.document.copy(), sets), self)
+
     def excerpt(self, excerpt: Excerpt, sets: Iterable[tuple[str, str]] = ()) -> Loaded:
         """Some functions and sources of the same files, with overrides of the whole; raises ``BadInput`` as ``load`` does."""
         return _ready(*checked(excerpt.document(), excerpt.sets(sets)), self)

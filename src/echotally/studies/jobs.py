@@ -12,8 +12,10 @@ import json
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
+from uuid import uuid4
 
 from echotally.errors import BadInput, Problem
 from echotally.files import LARGEST_PIPE, content_of
@@ -21,6 +23,7 @@ from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
 from echotally.projection.tables import figures
+from echotally.studies.shipping import Shipment
 
 Sets = tuple[tuple[str, str], ...]
 Row = dict[str, Any]
@@ -45,7 +48,11 @@ def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None]
 
     A change the loader refuses raises ``BadInput``.
     """
-    loaded = load(path, [*sets, *point.sets])
+    return _solved(load(path, sets), point, progress)
+
+
+def _solved(base: Loaded, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
+    loaded = base.changed(point.sets) if point.sets else base
     return [
         row_of(project_plan(loaded, loaded.offers[plan], point.seed, progress, sampled_from=point.sampled_from))
         for plan in point.plans
@@ -158,29 +165,35 @@ def _played(
     if str(loaded.document.path) == "-":
         what = "comes from standard input, which the processes that play the points cannot read"
         raise BadInput(Problem(what, file="the model", allowed="the name of a file"))
-    path = str(loaded.document.path.absolute())
-    mapped = _on_cluster(cluster, path, sets, points) if cluster else _on_cores(workers, path, sets, points)
+    mapped = _on_cluster(cluster, loaded, sets, points) if cluster else _on_cores(workers, loaded, sets, points)
     for done, found in enumerate(mapped, whole - len(points) + 1):
         if progress:
             progress(f"{whole} points", done / whole)
         yield found
 
 
-def _numbered(path: str, sets: Sets, point: Point) -> tuple[int, list[Row]]:
-    return point.number, solve(path, sets, point)
+@lru_cache(maxsize=1)
+def _base(path: str, sets: Sets, study: str) -> Loaded:
+    """The model of a study, loaded once in each process; ``study`` is another word for each run, as files may change."""
+    return load(path, sets)
 
 
-def _on_cores(workers: int, path: str, sets: Sets, points: Sequence[Point]) -> Iterable[tuple[int, list[Row]]]:
+def _numbered(path: str, sets: Sets, study: str, point: Point) -> tuple[int, list[Row]]:
+    return point.number, _solved(_base(path, sets, study), point)
+
+
+def _on_cores(workers: int, loaded: Loaded, sets: Sets, points: Sequence[Point]) -> Iterable[tuple[int, list[Row]]]:
     if workers == 1 or len(points) < 4:
-        return (_numbered(path, sets, point) for point in points)
+        return ((point.number, _solved(loaded, point)) for point in points)
     from joblib import Parallel, delayed
 
+    path, study = str(loaded.document.path.absolute()), uuid4().hex
     pool = Parallel(n_jobs=workers, return_as="generator_unordered", batch_size=1)
-    found: Iterable[tuple[int, list[Row]]] = pool(delayed(_numbered)(path, sets, point) for point in points)
+    found: Iterable[tuple[int, list[Row]]] = pool(delayed(_numbered)(path, sets, study, point) for point in points)
     return found
 
 
-def _on_cluster(address: str, path: str, sets: Sets, points: Sequence[Point]) -> Iterator[tuple[int, list[Row]]]:
+def _on_cluster(address: str, loaded: Loaded, sets: Sets, points: Sequence[Point]) -> Iterator[tuple[int, list[Row]]]:
     try:
         from distributed import Client, as_completed
     except ImportError as error:
@@ -192,6 +205,17 @@ def _on_cluster(address: str, path: str, sets: Sets, points: Sequence[Point]) ->
     except (OSError, ValueError) as error:
         raise BadInput(Problem("no Dask scheduler answers there", "--cluster", value=address)) from error
     with client:
-        futures = client.map(lambda point: _numbered(path, sets, point), points, pure=False)
+        # As a task, so that a worker that takes its copy along into death loses nothing.
+        files = client.submit(_same, Shipment.of(loaded), pure=False)
+        futures = client.map(_numbered_there, points, sets=sets, files=files, pure=False)
         for _, result in as_completed(futures, with_results=True):
             yield result
+
+
+def _same(files: Shipment) -> Shipment:
+    return files
+
+
+def _numbered_there(point: Point, sets: Sets, files: Shipment) -> tuple[int, list[Row]]:
+    with files.unpacked() as path:
+        return _numbered(str(path), sets, files.digest, point)

@@ -147,7 +147,7 @@ def sweep(
         raise BadInput(Problem(f"asks for more than {_MOST_POINTS:,} points", "--vary"))
     for axis in axes:
         for value in axis.values:
-            load(path, [*sets, (axis.address, value)])
+            loaded.changed([(axis.address, value)])
     combinations = [
         tuple(zip((axis.address for axis in axes), values, strict=True))
         for values in itertools.product(*(axis.values for axis in axes))
