@@ -9,19 +9,16 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from echotally.demand.clock import month_clock
 from echotally.demand.schedules import month_firings_ns
+from echotally.engine import codes
 from echotally.engine.build import build
-from echotally.engine.kernel.access import door
-from echotally.engine.kernel.taps import count_arrivals as _count_arrivals
+from echotally.engine.play import ask
 from echotally.model.estate import Schedule
 from echotally.projection.loaded import load
-
-count_arrivals: Any = _count_arrivals
 
 MODEL = """
 schema = "echotally-model/1"
@@ -70,13 +67,8 @@ def draw(folder: Path) -> Callable[[], int]:
     loaded = load(folder / "m.toml")
     built = build(loaded.model, loaded.month.arrivals, {"f": loaded.offers["c.p"]}, 1)
     bins = np.zeros(744 * 60, np.int64)
-    addresses = door(built.world)
-
-    def drawn(world: object = built.world) -> int:
-        # The default argument keeps the world alive: kernels know its arrays only by address.
-        return int(count_arrivals(addresses, np.int64(0), bins, np.int64(60 * 10**9)))
-
-    return drawn
+    world = built.world._replace(counts=bins)
+    return lambda: ask(world, codes.COUNT, 0, 60 * 10**9)
 
 
 if __name__ == "__main__":

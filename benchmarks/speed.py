@@ -1,25 +1,36 @@
-"""The compiled loop against the same scenario written in SimPy, as a ratio in one run. Prints; asserts nothing.
+"""How fast an attempt is played, beside three ways to write the scenario in SimPy and a C loop by hand. Prints; asserts nothing.
 
-One function, Poisson arrivals, exponential runs of 1 s, at most 100 at once, cold starts, the rest refused.
-Run: .venv/bin/python benchmarks/speed.py
+One function, Poisson calls at 80 a second, exponential runs of 1 s, at most 100 instances, cold starts of 300 ms, the rest
+refused. CPU time, in turns, the least of several rounds; all keep the same statistics, which are listed.
+Run: .venv/bin/python benchmarks/speed.py [--rounds 5] [--json FILE]
 """
 
 from __future__ import annotations
 
-import math
-import random
+import argparse
+import json
+import shutil
+import subprocess
 import tempfile
 import time
-from collections import defaultdict
-from collections.abc import Generator
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
+from statistics import mean, stdev
 from typing import Any
 
-import simpy
+import simpy_loss
 
+from echotally.engine.apart import simulate_month
 from echotally.engine.play import simulate
 from echotally.projection.loaded import load, placement_on
 
+HERE = Path(__file__).parent
+RATE, CALLS, SIMPY_CALLS = 80, 1_728_000, 60_000
+STATISTICS = (
+    "calls, refused, cold starts; time at each number of calls and of instances; peaks and counts by the hour; a histogram of "
+    "waits with 128 bins an octave; billed milliseconds"
+)
 MODEL = """
 schema = "echotally-model/1"
 [estate]
@@ -50,133 +61,161 @@ currency = "EUR"
 bills = "runs"
 memory = { choices = ["512 MB"] }
 vcpu_per_gb = 1
+keep_alive = "5 min"
 [plans.p.price]
 calls = { unit = "0.1" }
 """
-RATE = 92
 
 
-class Level:
-    """A level over time: how long each value lasted, and its peak in each hour, as ours keeps it."""
+@dataclass(frozen=True)
+class Round:
+    """One round of one way: CPU ns an attempt, and what it came to: waits in all, which are those of the first cold starts."""
 
-    def __init__(self, env: simpy.Environment) -> None:
-        self.env, self.value, self.since = env, 0, 0.0
-        self.lasted: dict[int, float] = defaultdict(float)
-        self.peaks: dict[int, int] = defaultdict(int)
-
-    def change(self, by: int) -> None:
-        self.lasted[self.value] += self.env.now - self.since
-        self.since = self.env.now
-        self.value += by
-        hour = int(self.env.now // 3600)
-        self.peaks[hour] = max(self.peaks[hour], self.value)
+    ns: float
+    refused: float
+    level: float
+    waited_s: float
 
 
-class Pool:
-    """The same scenario with the same answers, in SimPy: a process a call, a process an idle instance's keep-alive.
-
-    Idle instances are reused, most recent first; new ones start cold; at the limit a call is refused.
-    """
-
-    def __init__(self, env: simpy.Environment, limit: int, keep_s: float) -> None:
-        self.env, self.limit, self.keep_s = env, limit, keep_s
-        self.idle: list[simpy.Process] = []
-        self.calls, self.instances = Level(env), Level(env)
-        self.waits: dict[int, int] = defaultdict(int)
-        self.arrived: dict[int, int] = defaultdict(int)
-        self.throttled: dict[int, int] = defaultdict(int)
-        self.refused = self.done = self.cold = 0
-        self.billed_ms = 0
-        self.random = random.Random(1)
-
-    def rests(self) -> Generator[Any, Any, None]:
-        """An idle instance: it goes after the keep-alive unless a call takes it first."""
-        me = self.env.active_process
-        try:
-            yield self.env.timeout(self.keep_s)
-            self.idle.remove(me)  # type: ignore[arg-type]
-            self.instances.change(-1)
-        except simpy.Interrupt:
-            pass
-
-    def call(self, cold: bool) -> Generator[Any, Any, None]:
-        asked = self.env.now
-        self.calls.change(1)
-        if cold:
-            yield self.env.timeout(0.3)
-        # A sketch of waits, 128 bins an octave, as ours.
-        wait_ns = (self.env.now - asked) * 1e9
-        self.waits[int(math.log2(wait_ns) * 128) if wait_ns else 0] += 1
-        run = self.random.expovariate(1.0)
-        yield self.env.timeout(min(run, 30.0))
-        self.billed_ms += math.ceil(run * 1e3)
-        self.calls.change(-1)
-        self.done += 1
-        self.idle.append(self.env.process(self.rests()))
-
-    def arrivals(self, n: int) -> Generator[Any, Any, None]:
-        for _ in range(n):
-            yield self.env.timeout(self.random.expovariate(RATE))
-            hour = int(self.env.now // 3600)
-            self.arrived[hour] += 1
-            if self.idle:
-                self.idle.pop().interrupt()
-                self.env.process(self.call(False))
-            elif self.instances.value < self.limit:
-                self.instances.change(1)
-                self.cold += 1
-                self.env.process(self.call(True))
-            else:
-                self.refused += 1
-                self.throttled[hour] += 1
+def _timed(play: Callable[[], Any]) -> tuple[float, Any]:
+    began = time.process_time()
+    found = play()
+    return time.process_time() - began, found
 
 
-def simpy_rate(n: int) -> float:
-    env = simpy.Environment()
-    pool = Pool(env, 100, 300.0)
-    env.process(pool.arrivals(n))
-    began = time.perf_counter()
-    env.run()
-    rate = n / (time.perf_counter() - began)
-    print(f"SimPy      {rate:12,.0f} attempts/s   refused {pool.refused / n:.4f}")
-    return rate
-
-
-def our_rate(folder: Path) -> float:
+def our_rounds(folder: Path) -> Callable[[int], Round]:
+    """Ours, with another seed each round."""
     (folder / "card.toml").write_text(CARD)
-    (folder / "m.toml").write_text(MODEL.format(rate="0.01"))
-    small = load(folder / "m.toml")
-    place = placement_on(small.model, small.offers, small.offers["c.p"])
-    simulate(small.model, small.month.arrivals, place, 1)
     (folder / "m.toml").write_text(MODEL.format(rate=RATE))
     loaded = load(folder / "m.toml")
-    began = time.perf_counter()
-    measured = simulate(loaded.model, loaded.month.arrivals, place, 1)
-    attempts = measured.units[0].attempts
-    rate = attempts["total"] / (time.perf_counter() - began)
-    print(f"Echo Tally {rate:12,.0f} attempts/s   refused {attempts['throttled'] / attempts['total']:.4f}")
-    return rate
+    place = placement_on(loaded.model, loaded.offers, loaded.offers["c.p"])
+    simulate(loaded.model, loaded.month.idle(), place, 1)
+
+    def play(seed: int) -> Round:
+        took, measured = _timed(lambda: simulate(loaded.model, loaded.month.arrivals, place, seed))
+        unit = measured.units[0]
+        total = unit.attempts["total"]
+        # The level is over the month; calls come for its first six hours only.
+        level = unit.concurrency.mean * loaded.month.length_ns / (6 * 3_600e9)
+        wait = unit.wait_sketch.sum_ns / 1e9
+        return Round(took / total * 1e9, unit.attempts["throttled"] / total, level, wait)
+
+    return play
 
 
-def demo_rate(folder: Path) -> None:
-    from echotally.demo import write_example
+def simpy_rounds(way: simpy_loss.Scenario) -> Callable[[int], Round]:
+    """One of SimPy's ways."""
 
-    write_example("river-watch", folder / "river")
-    loaded = load(folder / "river" / "river.toml")
-    offer = loaded.offers["heron.per-run"]
-    place = placement_on(loaded.model, loaded.offers, offer)
-    began = time.perf_counter()
-    measured = simulate(loaded.model, loaded.month.arrivals, place, 1)
-    took = time.perf_counter() - began
-    attempts = sum(u.attempts["total"] for u in measured.units)
-    events = sum(s.arrived for s in measured.sources)
-    print(f"Demo estate, jointly: {attempts / took:,.0f} attempts/s, {events / took:,.0f} events/s")
+    def play(seed: int) -> Round:
+        took, seen = _timed(lambda: simpy_loss.run(way, SIMPY_CALLS, RATE, seed))
+        return Round(took / SIMPY_CALLS * 1e9, seen.refused, seen.level, seen.waited_s)
+
+    return play
+
+
+def c_rounds(folder: Path) -> Callable[[int], Round] | None:
+    """The C loop, compiled now; None where there is no compiler."""
+    compiler = shutil.which("cc") or shutil.which("gcc") or shutil.which("clang")
+    if compiler is None:
+        return None
+    program = folder / "loss"
+    subprocess.run([compiler, "-O2", "-o", str(program), str(HERE / "loss.c"), "-lm"], check=True)
+
+    def play(seed: int) -> Round:
+        done = subprocess.run([program, str(RATE), str(CALLS), str(seed)], capture_output=True, text=True, check=True)
+        took, calls, refused, _, level, wait, _ = done.stdout.split()
+        return Round(float(took) / int(calls) * 1e9, int(refused) / int(calls), float(level), float(wait))
+
+    return play
+
+
+def in_turns(ways: dict[str, Callable[[int], Round]], rounds: int) -> dict[str, list[Round]]:
+    """Every way once a round: a shared machine is not equally quick from one second to the next."""
+    found: dict[str, list[Round]] = {name: [] for name in ways}
+    for seed in range(1, rounds + 1):
+        for name, play in ways.items():
+            found[name].append(play(seed))
+    return found
+
+
+def _interval(values: list[float]) -> str:
+    half = 2.8 * stdev(values) / len(values) ** 0.5 if len(values) > 1 else 0.0
+    return f"{mean(values):.5f} ± {half:.5f}"
+
+
+def told(found: dict[str, list[Round]]) -> dict[str, float]:
+    """Print the comparison; the least CPU time of each way, ns an attempt."""
+    least = {name: min(r.ns for r in rounds) for name, rounds in found.items()}
+    fastest = least.get("C by hand", least["Echo Tally"])
+    print(
+        f"{'':28}{'ns':>9}{'to C' if 'C by hand' in least else 'to ours':>9}   refused             calls in flight      waited in all, s"
+    )
+    for name, rounds in found.items():
+        figures = "   ".join(_interval([getattr(r, key) for r in rounds]) for key in ("refused", "level", "waited_s"))
+        print(f"{name:28}{least[name]:9,.0f}{least[name] / fastest:9.2f}   {figures}")
+    if "C by hand" not in least:
+        print("C by hand: not compared, there is no compiler here")
+    print(f"All keep: {STATISTICS}.")
+    return least
+
+
+def river_rate() -> float:
+    """CPU ns an attempt of the small river watch, frozen for good, all functions jointly on its per-run plan."""
+    loaded = load(HERE / "models" / "river-small.toml")
+    place = placement_on(loaded.model, loaded.offers, loaded.offers["heron.per-run"])
+    took, measured = _timed(lambda: simulate(loaded.model, loaded.month.arrivals, place, 1))
+    return float(took / sum(u.attempts["total"] for u in measured.units) * 1e9)
+
+
+def estate_rates(folder: Path, parts: int) -> tuple[float, float]:
+    """CPU ns an attempt of an estate of independent functions, played jointly and in parts."""
+    text = MODEL[: MODEL.index("[functions.f]")].format()
+    part = (
+        MODEL[MODEL.index("[functions.f]") :]
+        .replace("functions.f", "functions.f{n}")
+        .replace("endpoints.e", "endpoints.e{n}")
+    )
+    part = (
+        part.replace("demand.d", "demand.d{n}")
+        .replace('to = "f"', 'to = "f{n}"')
+        .replace("{rate} /s", f"{RATE / parts} /s")
+    )
+    (folder / "m.toml").write_text(text + "".join(part.format(n=n) for n in range(parts)))
+    loaded = load(folder / "m.toml")
+    place = placement_on(loaded.model, loaded.offers, loaded.offers["c.p"])
+    rates = []
+    for play in (simulate, simulate_month):
+        took, measured = _timed(lambda play=play: play(loaded.model, loaded.month.arrivals, place, 1))  # type: ignore[misc]
+        rates.append(took / sum(u.attempts["total"] for u in measured.units) * 1e9)
+    return rates[0], rates[1]
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--json", type=Path, help="Also write the figures, as ratios to the C loop (or to ours).")
+    chosen = parser.parse_args()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        ways = {"Echo Tally": our_rounds(folder)}
+        by_hand = c_rounds(folder)
+        if by_hand:
+            ways["C by hand"] = by_hand
+        ways |= {name: simpy_rounds(way) for name, way in simpy_loss.WAYS.items()}
+        least = told(in_turns(ways, chosen.rounds))
+        unit = least.get("C by hand", least["Echo Tally"])
+        river = min(river_rate() for _ in range(chosen.rounds))
+        print(f"River watch, jointly: {river:,.0f} ns an attempt, {1e3 / river:,.1f} million attempts a CPU second")
+        figures = {name: ns / unit for name, ns in least.items()} | {"river watch, jointly": river / unit}
+        for parts in (10, 100, 1_000):
+            jointly, apart = estate_rates(folder, parts)
+            figures |= {f"{parts:,} functions, jointly": jointly / unit, f"{parts:,} functions, in parts": apart / unit}
+            print(f"{parts:5,} functions: {jointly:,.0f} ns an attempt jointly, {apart:,.0f} in parts")
+    if chosen.json:
+        chosen.json.write_text(
+            json.dumps({"to": "C by hand" if by_hand else "Echo Tally", "ratios": figures}, indent=2)
+        )
 
 
 if __name__ == "__main__":
-    with tempfile.TemporaryDirectory() as name:
-        # In turns, and the best of each: a shared machine is not equally quick from one second to the next.
-        rates = [(our_rate(Path(name)), simpy_rate(100_000)) for _ in range(5)]
-        ours, theirs = (max(column) for column in zip(*rates, strict=True))
-        print(f"Ratio      {ours / theirs:12,.0f}")
-        demo_rate(Path(name))
+    main()

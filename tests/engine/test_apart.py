@@ -86,6 +86,7 @@ def always(monkeypatch):
     """Parts are played apart however few they are, in many short stretches; what came of it is noted."""
     came = []
     monkeypatch.setattr(month, "_MANY", 1)
+    monkeypatch.setattr(month, "_EACH", -1)
     monkeypatch.setattr(playing, "_AT_ONCE", 3_000)
     monkeypatch.setattr(playing, "_FOR_EACH_PART", 1)
     real = month._apart

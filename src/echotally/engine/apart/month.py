@@ -17,8 +17,9 @@ from echotally.engine.reading import Measured
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
 
-#: From so many functions on, in all environments, parts are faster on one core as well; or from so many events, on several.
-_MANY, _BUSY = 64, 1_000_000
+#: From so many functions on, in all environments, parts are faster on one core as well, if so many events come to each of them
+#: that a world of its own is worth its making; or from so many events in all, on several cores.
+_MANY, _EACH, _BUSY = 64, 3_000, 1_000_000
 
 
 def simulate_month(
@@ -46,7 +47,8 @@ def _may_be_parted(model: Model) -> bool:
 def _pays(model: Model, arrivals: Arrivals, cores: int) -> bool:
     """Whether parts would be played sooner: merging their levels takes time that a few functions do not win back."""
     units = len(model.functions) * len(model.environments)
-    return units >= _MANY or (cores > 1 and math.fsum(tap.expected for tap in arrivals.taps) > _BUSY)
+    expected = math.fsum(tap.expected for tap in arrivals.taps)
+    return (units >= _MANY and expected > _EACH * units) or (cores > 1 and expected > _BUSY)
 
 
 def _apart(
