@@ -17,7 +17,7 @@ def prepare_simulation() -> None:
     """Say why the very first run takes longer, once."""
     if first_time():
         click.echo(
-            "First run here: compiling the simulation (about 20 s, once; later runs start at once) ...",
+            "First run here: compiling the simulation (about 15 s, once; later runs start at once) ...",
             err=True,
         )
 
