@@ -289,7 +289,7 @@ def test_a_killed_process_leaves_the_old_file_or_the_new_one(river: Path, tmp_pa
 
 @pytest.mark.nightly
 def test_kernels_compile_into_a_fresh_cache_by_two_processes_at_once(river: Path, tmp_path: Path) -> None:
-    """Numba writes its files beside and renames them; the folder is the user's, not the installation's."""
+    """Machine code is written beside and renamed; the folder is the user's, not the installation's."""
     environment = {**os.environ, "ECHOTALLY_CACHE": str(tmp_path / "cache")}
     command = [sys.executable, "-m", "echotally", "project", str(river), "--plan", "heron.shared", "--format", "json"]
     both = [
@@ -297,4 +297,4 @@ def test_kernels_compile_into_a_fresh_cache_by_two_processes_at_once(river: Path
     ]
     answers = [process.communicate(timeout=240)[0] for process in both]
     assert answers[0] == answers[1] and [process.returncode for process in both] == [0, 0]
-    assert any((tmp_path / "cache").rglob("*.nbi"))
+    assert any((tmp_path / "cache").rglob("*.code"))

@@ -7,7 +7,6 @@ import os
 import re
 import resource
 import shlex
-import shutil
 import signal
 import stat
 import subprocess
@@ -21,7 +20,8 @@ import pytest
 from echotally import files
 from echotally.demand.clock import month_clock
 from echotally.demand.recurring import month_recurrences_ns, recurring
-from echotally.engine.compiling import cache_folder
+from echotally.engine.compiling import cache_folder, code_path
+from echotally.engine.native import MachineCode
 from echotally.errors import BadInput, safe_lines
 from echotally.findings.changes import nice_duration
 from echotally.model.estate import Schedule
@@ -361,19 +361,36 @@ def test_dense_rules_fire_when_the_library_says(rule: str, zone: str) -> None:
     assert month_recurrences_ns(schedule, clock, clock.zone)[: len(walked)].tolist() == walked
 
 
-def test_a_damaged_kernel_cache_is_dropped_and_made_again(plain: Path, tmp_path: Path) -> None:
-    if not list(cache_folder().glob("*.nbc")):
-        pytest.skip("nothing is cached yet")
+@pytest.mark.parametrize("harm", ["turned over", "cut", "other head", "no file"])
+def test_damaged_machine_code_is_never_loaded(harm: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    kept = code_path()
+    if not kept.is_file():
+        pytest.skip("nothing is kept yet")
+    content = kept.read_bytes()
+    if harm == "turned over":
+        middle = len(content) // 2
+        content = (
+            content[:middle] + bytes(b ^ 0xFF for b in content[middle : middle + 4_000]) + content[middle + 4_000 :]
+        )
+    elif harm == "cut":
+        content = content[:-100]
+    elif harm == "other head":
+        content = b"[]" + content[content.index(b"\n") :]
+    path = tmp_path / "some.code"
+    if harm != "no file":
+        path.write_bytes(content)
+    assert MachineCode.read(path) is None
+    assert MachineCode.read(kept) is not None
+
+
+def test_with_damaged_machine_code_the_kernels_are_compiled_again(plain: Path, tmp_path: Path) -> None:
     folder = tmp_path / "cache" / cache_folder().name
-    shutil.copytree(cache_folder(), folder)
+    folder.mkdir(parents=True)
+    (folder / code_path().name).write_bytes(b"{}\n" + bytes(4_000))
     environment = {**os.environ, "ECHOTALLY_CACHE": str(tmp_path / "cache")}
-    for machine_code in folder.glob("*.nbc"):
-        content = bytearray(machine_code.read_bytes())
-        for place in range(len(content) // 2, len(content) // 2 + 4_000):
-            content[place] ^= 0xFF
-        machine_code.write_bytes(content)
     done = run_program("project", plain.name, "--format", "json", cwd=tmp_path, env=environment)
     assert (
         done.returncode == 0
         and done.stdout == run_program("project", plain.name, "--format", "json", cwd=tmp_path).stdout
     )
+    assert MachineCode.read(folder / code_path().name) is not None

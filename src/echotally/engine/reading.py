@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -210,9 +211,9 @@ def read_out(model: Model, built: Built) -> Measured:
 
 def assemble(model: Model, built: Built, w: Counted) -> Measured:
     """Measurements from what was counted, laid out like the world of ``built``."""
-    length = w.length_ns
+    length, order = w.length_ns, _file_order(model)
     return Measured(
-        units=[_unit(model, w, n, unit, length) for n, unit in enumerate(built.units)],
+        units=[_unit(w, n, unit, length, order[unit.environment, unit.function]) for n, unit in enumerate(built.units)],
         sources=[_source(w, n, env, source) for n, (env, source) in enumerate(built.sources)],
         concurrency=level_of(w.level_bins[len(built.units)], w.level_peak, length),
         node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
@@ -254,7 +255,7 @@ def _range(array: Any, record: Any, first: str, n: str) -> Any:
     return array[int(record[first]) : int(record[first] + record[n])]
 
 
-def _unit(model: Model, w: Counted, n: int, unit: Unit, length: int) -> UnitMeasured:
+def _unit(w: Counted, n: int, unit: Unit, length: int, order: int) -> UnitMeasured:
     f = w.units[n]
     events = {ending: int(f[field]) for ending, field in ENDINGS.items()}
     reserved = unit.offer.plan.bills == "reserved"
@@ -289,7 +290,7 @@ def _unit(model: Model, w: Counted, n: int, unit: Unit, length: int) -> UnitMeas
         requests=int(f["requests"]),
         replies=int(f["replies"]),
         wait_sketch=KeptWaits.of(w.wait_bins[n]),
-        order=_file_order(model, unit),
+        order=order,
         in_flight_events=int(f["flying"]),
         cut_requests=int(f["cut_requests"]),
         longest_run_ns=int(f["longest_run"]),
@@ -305,10 +306,9 @@ def _lag(w: Counted, n: int) -> tuple[float | None, float | None]:
     return min(lag_quantile(w.lag_bins[n], int(f["lag_zero"]), 0.95), longest), longest
 
 
-def _file_order(model: Model, unit: Unit) -> int:
-    """Units in the order of the file: environment by environment, functions as written."""
-    environments, functions = list(model.environments), list(model.functions)
-    return environments.index(unit.environment) * len(functions) + functions.index(unit.function)
+def _file_order(model: Model) -> dict[tuple[str, str], int]:
+    """Units, (environment, function), in the order of the file: environment by environment, functions as written."""
+    return {unit: n for n, unit in enumerate(itertools.product(model.environments, model.functions))}
 
 
 def _source(w: Counted, n: int, environment: str, source: SourceRef) -> SourceMeasured:

@@ -61,7 +61,7 @@ class Waits:
 class KeptWaits:
     """A sketch of waits without its empty bins: where the others are, how many waits each has, how far in they lie."""
 
-    places: NDArray[np.int64]
+    places: NDArray[np.int16]
     counts: NDArray[Any]
     into: NDArray[Any]
 
@@ -69,7 +69,7 @@ class KeptWaits:
     def of(cls, sketch: NDArray[Any]) -> KeptWaits:
         """A sketch of shape (2, bins)."""
         places = np.flatnonzero(sketch[0])
-        return cls(places, sketch[0][places], sketch[1][places])
+        return cls(places.astype(np.int16), sketch[0][places], sketch[1][places])
 
     @property
     def sum_ns(self) -> float:

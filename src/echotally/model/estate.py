@@ -310,6 +310,13 @@ class Model(f.Strict):
         """Addresses of all sources, in the order of the file's tables."""
         return [SourceRef.of(kind, name) for kind in SourceKind for name in getattr(self, kind)]
 
+    def triggers_by_source(self) -> dict[SourceRef, list[Trigger]]:
+        """The triggers of each source that has some, in the order of the file."""
+        found: dict[SourceRef, list[Trigger]] = {}
+        for trigger in self.triggers:
+            found.setdefault(trigger.from_, []).append(trigger)
+        return found
+
     def waiting_place(self, source: SourceRef) -> Queue | Stream:
         """The queue or stream of an address; raises ``KeyError`` for another kind."""
         return self.streams[source.name] if source.kind is SourceKind.STREAMS else self.queues[source.name]

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from decimal import Decimal, localcontext
 
-from echotally.engine.reading import Measured, SourceMeasured, UnitMeasured
+from echotally.engine.reading import Measured, PutIn, SourceMeasured, UnitMeasured
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.rates.billing import exact
@@ -46,6 +46,13 @@ class _Meters:
         self.plans = {(u.unit.account, u.unit.offer.name): u.unit.offer.plan for u in measured.units}
         self.cards = {(u.unit.account, u.unit.offer.name): u.unit.offer.card for u in measured.units}
         self.candidate = candidate
+        self.triggers = model.triggers_by_source()
+        self.came: dict[tuple[str, str], int] = {
+            (s.environment, s.source): s.arrived or s.sends for s in measured.sources
+        }
+        self.put_in: dict[tuple[str, str], list[PutIn]] = defaultdict(list)
+        for put in measured.put_in:
+            self.put_in[put.environment, put.source].append(put)
         self.found: dict[Account, dict[str, dict[UnitKey | None, Decimal]]] = {
             account: defaultdict(lambda: defaultdict(Decimal)) for account in self.plans
         }
@@ -92,7 +99,7 @@ class _Meters:
 
     def _readers(self, source: SourceRef) -> list[str]:
         """Functions a source belongs to: its triggers', or those of the queues a topic feeds."""
-        direct = list(dict.fromkeys(t.to for t in self.model.triggers if t.from_ == source))
+        direct = list(dict.fromkeys(t.to for t in self.triggers.get(source, [])))
         if direct or source.kind is not SourceKind.TOPICS:
             return direct
         fed = [f for feed in self.model.topics[source.name].feeds for f in self._readers(feed.into)]
@@ -120,15 +127,14 @@ class _Meters:
             for account, key in shared:
                 self.add(account, meter, key, Decimal(quantity) / len(shared))
         if kind is SourceKind.SCHEDULES:
-            for trigger in self.model.triggers:
-                if trigger.from_ == source.source:
-                    unit = self.units[trigger.to, source.environment]
-                    self.add(
-                        (unit.unit.account, unit.unit.offer.name),
-                        "schedule_firings",
-                        (trigger.to, source.environment),
-                        source.sends,
-                    )
+            for trigger in self.triggers.get(source.source, []):
+                unit = self.units[trigger.to, source.environment]
+                self.add(
+                    (unit.unit.account, unit.unit.offer.name),
+                    "schedule_firings",
+                    (trigger.to, source.environment),
+                    source.sends,
+                )
 
     def _to_writers(
         self, source: SourceMeasured, meter: str, quantity: Decimal, otherwise: tuple[Account, UnitKey | None]
@@ -148,12 +154,8 @@ class _Meters:
     def _written(self, environment: str, source: str, share: Decimal) -> dict[UnitKey, Decimal]:
         """Parts of ``share`` of a source's events by the function that put them in, topics followed back."""
         found: dict[UnitKey, Decimal] = defaultdict(Decimal)
-        came = next(
-            s.arrived or s.sends for s in self.measured.sources if (s.environment, s.source) == (environment, source)
-        )
-        for put in self.measured.put_in if came else ():
-            if (put.environment, put.source) != (environment, source):
-                continue
+        came = self.came[environment, source]
+        for put in self.put_in[environment, source] if came else ():
             part = share * Decimal(put.events) / Decimal(came)
             if put.topic:
                 for key, more in self._written(environment, put.writer, part).items():
@@ -167,7 +169,7 @@ class _Meters:
     ) -> Iterator[tuple[str, Decimal | int]]:
         plan = self.plans[account]
         if kind is SourceKind.QUEUES:
-            readers = sum(t.from_ == source.source for t in self.model.triggers)
+            readers = len(self.triggers.get(source.source, []))
             polls = Decimal(source.idle_ns) * plan.idle_readers * readers / Decimal(plan.poll_wait)
             yield "queue_operations", source.sends + source.receives + source.deletes + polls
         elif kind is SourceKind.TOPICS:
@@ -215,18 +217,13 @@ def events_from_outside(model: Model, measured: Measured) -> int:
     for put in measured.put_in:
         inside[put.environment, put.source] += put.events
     total = 0
+    triggers, units = model.triggers_by_source(), {u.key: u for u in measured.units}
     for source in measured.sources:
         kind, name = source.source.kind, source.source.name
-        readers = sum(t.from_ == source.source for t in model.triggers)
+        readers = triggers.get(source.source, [])
         if kind is SourceKind.SCHEDULES:
             # Skipped firings are left out; each trigger of a schedule counts its own.
-            done = [
-                u
-                for u in measured.units
-                for t in model.triggers
-                if t.from_ == source.source and (u.unit.function, u.unit.environment) == (t.to, source.environment)
-            ]
-            skipped = max((u.events["skipped"] for u in done), default=0)
+            skipped = max((units[t.to, source.environment].events["skipped"] for t in readers), default=0)
             total += max(0, source.sends * model.schedules[name].items - skipped)
         else:
             came = source.sends if kind in _COPIED else source.arrived

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from echotally.model.estate import Function, Model
+from collections import defaultdict
+
+from echotally.model.estate import Function, Model, Trigger
+from echotally.model.spread import Spread
 from echotally.model.units import duration_text, memory_text
 from echotally.rates.card import Plan
 from echotally.rates.unit_settings import batch_sizes, share_longer
@@ -60,15 +63,14 @@ def _size_reasons(function: Function, plan: Plan) -> list[str]:
 
 def _trigger_reasons(model: Model, name: str, plan: Plan) -> list[str]:
     reasons = []
-    for trigger in model.triggers:
-        if trigger.to != name:
-            continue
+    feeding = _feeding(model)
+    for trigger in feeding.triggers.get(name, ()):
         kind = trigger.from_.kind
         if kind not in plan.sources:
             reasons.append(f"this plan takes no {kind} ({trigger.from_})")
         if plan.batch_limit is not None and trigger.batch > plan.batch_limit:
             reasons.append(f"batch {trigger.batch} from {trigger.from_}; this plan allows {plan.batch_limit}")
-        for label, payload in _payloads(model, trigger.from_):
+        for label, payload in feeding.payloads(trigger.from_):
             if plan.payload_limit is not None and payload > plan.payload_limit:
                 reasons.append(
                     f"{label}: p95 payload {payload / 1e3:g} kB; this plan carries {plan.payload_limit / 1e3:g} kB"
@@ -76,19 +78,41 @@ def _trigger_reasons(model: Model, name: str, plan: Plan) -> list[str]:
     return reasons
 
 
-def _payloads(model: Model, source: str) -> list[tuple[str, float]]:
-    """p95 payload, bytes, of everything that is put into a source (topics followed back one step)."""
-    into = {source} | {
-        f"topics.{name}" for name, topic in model.topics.items() if any(feed.into == source for feed in topic.feeds)
-    }
-    found = [
-        (f"demand {name}", demand.payload.quantile(0.95))
-        for name, demand in model.demand.items()
-        if demand.into in into
-    ]
-    for name, function in model.functions.items():
-        found += [(f"what {name} emits", emit.payload.quantile(0.95)) for emit in function.emits if emit.into in into]
-    return found
+class _Feeding:
+    """Who is triggered by what, and the p95 payload, bytes, of everything that is put into each source."""
+
+    def __init__(self, model: Model) -> None:
+        self.triggers: dict[str, list[Trigger]] = defaultdict(list)
+        for trigger in model.triggers:
+            self.triggers[trigger.to].append(trigger)
+        self._topics: dict[str, list[str]] = defaultdict(list)
+        for name, topic in model.topics.items():
+            for into in dict.fromkeys(feed.into for feed in topic.feeds):
+                self._topics[into].append(f"topics.{name}")
+        self._put: dict[str, list[tuple[int, str, Spread]]] = defaultdict(list)
+        every = [(demand.into, f"demand {name}", demand.payload) for name, demand in model.demand.items()]
+        every += [
+            (emit.into, f"what {name} emits", emit.payload) for name, f in model.functions.items() for emit in f.emits
+        ]
+        for n, (into, label, payload) in enumerate(every):
+            self._put[into].append((n, label, payload))
+
+    def payloads(self, source: str) -> list[tuple[str, float]]:
+        """Of what is put into a source, topics followed back one step, in the order of the file."""
+        found = [each for into in (source, *self._topics[source]) for each in self._put[into]]
+        return [(label, payload.quantile(0.95)) for _, label, payload in sorted(found, key=lambda each: each[0])]
+
+
+_LAST: list[tuple[Model, _Feeding]] = []
+
+
+def _feeding(model: Model) -> _Feeding:
+    """Of the model asked for last it is kept: every function is asked for in turn."""
+    last = _LAST[-1] if _LAST else None
+    if last is None or last[0] is not model:
+        last = (model, _Feeding(model))
+        _LAST[:] = [last]
+    return last[1]
 
 
 def memory_hint(function: Function, plan: Plan) -> str | None:

@@ -35,7 +35,11 @@ def simulate_month(
 ) -> Measured:
     """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads."""
     parts = parts_of(model, arrivals, placement) if _may_be_parted(model) and _pays(model, arrivals, cores) else []
-    found = _apart(model, parts, placement, seed, progress, bounded=bounded, cores=cores) if len(parts) > 1 else None
+    found = (
+        _apart(model, parts, placement, seed, progress, bounded=bounded, cores=cores, starts=starts)
+        if len(parts) > 1
+        else None
+    )
     return found or simulate(model, arrivals, placement, seed, progress, bounded, starts=starts)
 
 
@@ -60,6 +64,7 @@ def _apart(
     *,
     bounded: bool,
     cores: int,
+    starts: bool,
 ) -> Measured | None:
     """The month played part by part; None where parts got in each other's way."""
     each = [Player.begun(part, placement, seed, bounded) for part in parts]
@@ -71,7 +76,7 @@ def _apart(
     level = merged.estate.until(parts[0].arrivals.length_ns)
     # Each world is let go once it has been read.
     found = joined(model, [each.pop(0).measured() for _ in parts], level)
-    return replace(found, starts_ns=merged.starts_ns())
+    return replace(found, starts_ns=merged.starts_ns()) if starts else found
 
 
 def _all_merged(merged: Merged, players: Players) -> bool:

@@ -23,7 +23,7 @@ from echotally.errors import BadInput, Stopped
 from echotally.rates.card_loading import Offer
 
 #: Changes of level that are merged at once, and how many more for each part: each stretch costs a part some microseconds.
-_AT_ONCE, _FOR_EACH_PART = 400_000, 1_000
+_AT_ONCE, _FOR_EACH_PART = 250_000, 400
 #: Changes an event makes, about: one up, one down, and some are tried again.
 _CHANGES = 2.6
 #: A part is played in no more pieces than that.

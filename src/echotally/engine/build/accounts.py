@@ -11,7 +11,7 @@ from echotally.rates.card import Plan
 from echotally.rates.node_room import MOST_NODES
 
 #: Free instances there are at first beside the reserved ones.
-_FREE = 64
+_FREE = 16
 
 
 def accounts_of(shared: Shared) -> tuple[Any, Any, Any, int]:

@@ -24,7 +24,8 @@ def triggers_of(shared: Shared) -> Any:
 
 def trigger_rows(shared: Shared) -> list[tuple[str, Trigger]]:
     """Every trigger of every environment, source by source."""
-    return [(env, t) for env, source in shared.sources for t in shared.model.triggers if t.from_ == source]
+    triggers = shared.model.triggers_by_source()
+    return [(env, t) for env, source in shared.sources for t in triggers.get(source, [])]
 
 
 def _trigger(g: Any, shared: Shared, environment: str, trigger: Trigger) -> None:

@@ -28,7 +28,7 @@ _HOUR_NS = 3_600 * 10**9
 #: More records than that for one step are more than memory holds.
 _MOST_AT_ONCE = 20_000_000
 #: Records of a pool at first, beside twice the margin.
-_ROOM = 64
+_ROOM = 32
 
 
 @dataclass
@@ -169,7 +169,9 @@ def _untouched(shapes: Mapping[str, tuple[int, ...]]) -> dict[str, NDArray[np.in
     """Arrays of zeros of which only those pages take memory that are written to: a sketch uses few of its bins."""
     sizes = {name: math.prod(shape) for name, shape in shapes.items()}
     # NumPy asks for pages of 2 MB, of which a thousand functions would use a little each.
-    memory = mmap.mmap(-1, 8 * sum(sizes.values()))
+    # Shared memory, which ``mmap`` gives otherwise, would take a page for each that is only read.
+    private = {"flags": mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS} if hasattr(mmap, "MAP_PRIVATE") else {}
+    memory = mmap.mmap(-1, 8 * sum(sizes.values()), **private)
     if hasattr(mmap, "MADV_NOHUGEPAGE"):
         with contextlib.suppress(OSError):
             memory.madvise(mmap.MADV_NOHUGEPAGE)

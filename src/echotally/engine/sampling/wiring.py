@@ -22,7 +22,8 @@ class Wiring:
 
     def __init__(self, model: Model) -> None:
         self.model = model
-        self.triggers = {s: [t for t in model.triggers if t.from_ == s] for s in model.sources()}
+        triggers = model.triggers_by_source()
+        self.triggers = {s: triggers.get(s, []) for s in model.sources()}
 
     def flows(self, outside: Mapping[SourceRef, float]) -> Flows:
         """Expected events everywhere, from the events of the outside world by source address."""
