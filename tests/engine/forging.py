@@ -52,7 +52,8 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "samples": ("calls", _both(_set("taps", "payload_kind", 3), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),
     "pauses": ("calls", _both(_set("units", "retry_from"), _set("units", "error_rate", 1.0), _set("triggers", "tries", 9))),
     "trail": ("calls", _set("clock", "trail_n", -5)), "diary": ("calls", _set("clock", "diary_n", -5)),
-    **{name: ("calls", _cut(name)) for name in ("wait_bins", "latency_bins", "level_bins", "count_bins", "lag_bins", "series")},
+    **{name: ("calls", _cut(name)) for name in ("wait_bins", "latency_bins", "level_bins", "count_bins", "lag_bins", "series", "counts")},
+    "log": ("calls", _both(_set("clock", "keeps_log", int(codes.WHOLE_LOG)), _set("clock", "log_n", -FAR))),
 }  # fmt: skip
 
 
@@ -66,6 +67,7 @@ def caught(loaded: Loaded, plan: str, forge: Callable[[Any], Any]) -> str:
         ask(world, codes.PLAY, 3_000)
         ask(world, codes.FLUSH)
         ask(world, codes.FINISH)
+        ask(world, codes.COUNT, 0, 3_600 * 10**9)
     except BadIndex as error:
         return str(error)
     return "not caught"

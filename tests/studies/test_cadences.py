@@ -1,0 +1,30 @@
+"""``firings``: what other cadences cost, against the same models played whole with the schedule changed."""
+
+from __future__ import annotations
+
+import pytest
+
+from echotally.demand.preview import CADENCES
+from echotally.projection.loaded import load
+from echotally.projection.project import project_plan
+from echotally.studies import firings
+from tests.engine.test_apart import estate
+
+
+def test_a_cadence_costs_what_the_whole_month_costs_with_it(write):
+    path = write(estate(3))
+    view = firings.view_firings(path)
+    assert [s.name for s in view.schedules] == ["s0", "s1", "s2"]
+    for schedule in view.schedules:
+        for cadence in schedule.cadences[:4]:
+            changed = load(path, [(f"schedules.{schedule.name}.cron", CADENCES[cadence.name])])
+            played = project_plan(changed, changed.offers["test.plan"], 1)
+            assert cadence.cost == played.bill.total, (schedule.name, cadence.name)
+
+
+@pytest.mark.parametrize("asked", [False, True])
+def test_of_a_large_month_cadences_are_costed_only_where_that_is_asked_for(asked, write, monkeypatch):
+    monkeypatch.setattr(firings, "_LARGE", 100)
+    view = firings.view_firings(write(estate(2)), cadences=asked)
+    assert all(bool(s.cadences) is asked for s in view.schedules)
+    assert (view.cost_now is not None) is asked and view.plan == "test.plan"
