@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import time
+from typing import Any
 
 import pytest
 
@@ -121,6 +122,36 @@ def test_a_dask_cluster_gives_the_same_rows_from_files_it_is_sent(write, tmp_pat
     assert there.rows == here.rows
     files = [found.to_frame().to_csv(index=False).encode() for found in (here, there)]
     assert files[0] == files[1]
+
+
+def test_a_worker_that_dies_loses_nothing(write, tmp_path):
+    from distributed import Client, LocalCluster
+
+    path = write(function() + Q.format(rate="6 /min"))
+    vary = ["functions.f.instance_limit=1..6:6"]
+    here = sweep(path, vary, workers=1)
+    died = tmp_path / "died"
+    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster:
+        with Client(cluster.scheduler_address) as client:
+            client.run(_dies_once, str(died))
+        there = sweep(path, vary, cluster=cluster.scheduler_address)
+    assert died.exists() and there.rows == here.rows
+
+
+def _dies_once(note: str) -> None:
+    """Let this process die in the midst of the first point any process plays."""
+    from echotally.studies import jobs
+
+    real: Any = jobs._solved
+
+    def solved(*arguments: Any) -> Any:
+        try:
+            os.close(os.open(note, os.O_CREAT | os.O_EXCL))
+        except FileExistsError:
+            return real(*arguments)
+        os._exit(1)
+
+    setattr(jobs, "_solved", solved)  # noqa: B010 - in that process only
 
 
 def _blind(folder: str) -> None:

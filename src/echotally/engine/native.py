@@ -103,13 +103,18 @@ def load(machine_code: MachineCode) -> Entry:
 def tried(machine_code: MachineCode) -> MachineCode:
     """Machine code that a process of its own has loaded, with the compiler's help if need be.
 
-    Raises ``OurFault`` where it cannot be loaded: a loader that lacks a symbol ends its process without a word.
+    Where no such process can be started (this one is no Python interpreter), it is taken with the compiler's help, as the
+    compiler itself would load it. Raises ``OurFault`` where it cannot be loaded: a loader that lacks a symbol ends its
+    process without a word.
     """
-    for candidate in (machine_code, replace(machine_code, needs_compiler=True)):
+    helped = replace(machine_code, needs_compiler=True)
+    if not _runs("native.processor()"):
+        return helped
+    for candidate in (machine_code, helped):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "tried.code"
             path.write_bytes(candidate.content())
-            if _loads(path):
+            if _runs("native.load(native.MachineCode.read(Path(sys.argv[1])))", str(path)):
                 return candidate
     raise OurFault("compiled kernels cannot be loaded here; ECHOTALLY_KERNELS=checked plays without the compiler")
 
@@ -126,12 +131,15 @@ def keep(machine_code: MachineCode, path: Path) -> None:
             beside.unlink(missing_ok=True)
 
 
-def _loads(path: Path) -> bool:
-    program = "import sys; from pathlib import Path; from echotally.engine import native; "
-    program += "native.load(native.MachineCode.read(Path(sys.argv[1])))"
-    command = [sys.executable, "-c", program, str(path)]
+def _runs(what: str, *arguments: str) -> bool:
+    """Whether a process of its own comes to an end of this well."""
+    program = f"import sys; from pathlib import Path; from echotally.engine import native; {what}"
+    command = [sys.executable or "python3", "-c", program, *arguments]
+    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(path for path in sys.path if path)}
     try:
-        done = subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True, timeout=_TRIAL_S, check=False)
+        done = subprocess.run(
+            command, stdin=subprocess.DEVNULL, capture_output=True, timeout=_TRIAL_S, check=False, env=environment
+        )
     except (OSError, subprocess.SubprocessError):
         return False
     return done.returncode == 0
