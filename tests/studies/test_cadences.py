@@ -25,6 +25,7 @@ def test_a_cadence_costs_what_the_whole_month_costs_with_it(write):
 @pytest.mark.parametrize("asked", [False, True])
 def test_of_a_large_month_cadences_are_costed_only_where_that_is_asked_for(asked, write, monkeypatch):
     monkeypatch.setattr(firings, "_LARGE", 100)
+    monkeypatch.setattr(firings, "CADENCES", {"every hour": "0 * * * *"})
     view = firings.view_firings(write(estate(2)), cadences=asked)
     assert all(bool(s.cadences) is asked for s in view.schedules)
     assert (view.cost_now is not None) is asked and view.plan == "test.plan"
