@@ -13,9 +13,11 @@ from echotally.errors import BadInput
 from echotally.model.writing import with_values
 from echotally.projection.loaded import load
 from echotally.projection.project import project
+from echotally.projection.trial import Trials
 from echotally.studies.choose import choose
 from echotally.studies.crossover import crossover
 from tests.conftest import HEAD, run_program
+from tests.engine import test_apart
 
 CARD = """
 schema = "echotally-rates/1"
@@ -252,3 +254,13 @@ def test_values_are_written_into_tables_arrays_and_new_tables():
     assert "demand = 0.5" in written
     with pytest.raises(BadInput, match="plain value"):
         with_values(text, [("functions.f.memory.x", "1")])
+
+
+def test_sizes_are_the_same_whether_parts_or_the_whole_month_are_played(write, monkeypatch):
+    # Three parts in each of two environments; a batch of three that may be smaller, limits of four.
+    path = write(test_apart.estate(3))
+    in_parts = choose(path)
+    monkeypatch.setattr(Trials, "pair", lambda *arguments: None)
+    assert choose(path).sets == in_parts.sets
+    limits = [address for address, _ in in_parts.sets if address.endswith(".instance_limit")]
+    assert {f"functions.ask{n}.instance_limit" for n in range(3)} & set(limits)

@@ -11,6 +11,7 @@ from echotally.errors import BadInput
 from echotally.projection.loaded import load
 from echotally.projection.project import project_plan
 from echotally.studies.shipping import Shipment
+from tests.conftest import CARD, PRICES
 
 MODEL = """
 schema = "echotally-model/1"
@@ -30,19 +31,6 @@ repeat = true
 from = "queues.q"
 to = "f"
 """
-CARD = """
-schema = "echotally-rates/1"
-[card]
-name = "c"
-currency = "EUR"
-[plans.p]
-bills = "runs"
-memory = { choices = ["512 MB", "1 GB"] }
-vcpu_per_gb = 1
-[plans.p.price]
-calls = { unit = "0.1" }
-gb_seconds = { unit = "0.01" }
-"""
 
 
 @pytest.fixture
@@ -52,7 +40,7 @@ def home(tmp_path: Path) -> Path:
         "estate/data/runs.csv": "ms\n" + "\n".join(str(n * 37 % 900 + 20) for n in range(60)),
         "estate/data/trace.csv": "time,count\n2027-03-01T00:00,40\n2027-03-02T00:00,70\n",
         "estate/other.txt": "not the model's",
-        "rates/card.toml": CARD,
+        "rates/card.toml": CARD.format(keys="", prices=PRICES),
     }.items():
         (tmp_path / "home" / name).parent.mkdir(parents=True, exist_ok=True)
         (tmp_path / "home" / name).write_text(text)
@@ -69,12 +57,12 @@ def test_a_shipment_holds_what_the_model_reads_and_nothing_else(home):
 
 def test_what_is_unpacked_plays_as_at_home_without_the_home(home):
     loaded = load(home / "estate" / "model.toml")
-    here = project_plan(loaded, loaded.offers["c.p"], 1)
+    here = project_plan(loaded, loaded.offers["test.plan"], 1)
     sent = Shipment.of(loaded)
     shutil.rmtree(home)
     with sent.unpacked() as path:
         there = load(path)
-    assert project_plan(there, there.offers["c.p"], 1).bill == here.bill
+    assert project_plan(there, there.offers["test.plan"], 1).bill == here.bill
 
 
 def test_an_error_there_names_the_file_as_it_is_at_home(home):

@@ -9,7 +9,6 @@ have run out (an account's limit, start tokens), there is no such trial, and the
 from __future__ import annotations
 
 import math
-from collections import defaultdict
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
@@ -91,6 +90,11 @@ class Trials:
         except BadInput:
             return None
 
+    def members(self, address: str) -> frozenset[str] | None:
+        """Functions and sources of the part that an address belongs to; None where it belongs to none."""
+        names = self._touched(((address, ""),))
+        return self._together.with_any(names) if names and self._part(((address, ""),)) else None
+
     def of_part(self, sets: Sets, address: str) -> Sets:
         """Those of the overrides that name something of the part that an address belongs to; all where it has none."""
         part = self._part(((address, ""),))
@@ -148,18 +152,18 @@ class Trials:
     @cached_property
     def buckets(self) -> dict[Account, NDArray[np.int64] | None]:
         """Accounts whose start tokens are shared and may run short, and when one was taken; None where that is not known."""
-        starts: dict[Account, int] = defaultdict(int)
-        bursts: dict[Account, int] = {}
+        again = self._with_starts() if any(n > burst for n, burst in self.tokens.values()) else None
+        return {account: (again or {}).get(account) for account in self.tokens}
+
+    @cached_property
+    def tokens(self) -> dict[Account, tuple[int, int]]:
+        """Of accounts that share start tokens, how many the month took and how many a bucket holds."""
+        found: dict[Account, tuple[int, int]] = {}
         for unit in self.base.measured.units:
-            scaling = unit.unit.offer.plan.scaling
+            scaling, account = unit.unit.offer.plan.scaling, unit.unit.billed_to
             if scaling.burst is not None and scaling.scope == "account":
-                starts[unit.unit.billed_to] += unit.cold_starts
-                bursts[unit.unit.billed_to] = scaling.burst
-        # So many would not be missed if all of them came at once; a change may add some.
-        few = {account for account, burst in bursts.items() if 4 * starts[account] <= burst}
-        asked = bursts.keys() - few
-        again = self._with_starts() if asked else None
-        return {account: (again or {}).get(account) for account in asked}
+                found[account] = (found.get(account, (0, 0))[0] + unit.cold_starts, scaling.burst)
+        return found
 
     def _with_starts(self) -> dict[Account, NDArray[np.int64]] | None:
         """When start tokens were taken in the month as it is; None where it was not played event by event."""
@@ -294,7 +298,7 @@ class _Part:
         start, effort = (0, self._trials.effort) if self._sampled else (None, None)
         offer: Offer = loaded.offers[self._trials.base.offer.name]
         played = project_plan(
-            loaded, offer, self._trials.seed, sampled_from=start, effort=effort, starts=bool(self._trials.buckets)
+            loaded, offer, self._trials.seed, sampled_from=start, effort=effort, starts=bool(self._trials.tokens)
         )
         return played if isinstance(played, PlayedPlan) else None
 
@@ -303,13 +307,11 @@ class _Part:
         before = self._before
         if before is None:
             return False
-        # The others have their tokens and room in the month as it is, or the month would not have been played apart.
-        tokens = {u.unit.billed_to for u in self._others} & self._trials.buckets.keys()
-        return all(self._trials.buckets[account] is not None for account in tokens) and self._enough_room(before)
+        return self._enough_room(before)
 
     def _apart(self, played: PlayedPlan) -> bool:
         """Whether nothing that the part shares with others can have run out, in the month as it is or in this one."""
-        shared = self._shared(played) & self._trials.buckets.keys()
+        shared = self._shared(played) & self._trials.tokens.keys()
         return self._enough_room(played) and all(self._enough_tokens(account, played) for account in shared)
 
     def _shared(self, played: PlayedPlan) -> set[Account]:
@@ -337,6 +339,11 @@ class _Part:
 
     def _enough_tokens(self, account: Account, played: PlayedPlan) -> bool:
         """Whether the bucket that an account's parts share was never short, with this part's starts among the others'."""
+        taken, burst = self._trials.tokens[account]
+        own_starts = sum(u.cold_starts for u in played.measured.units if u.unit.billed_to == account)
+        # So many would not be missed if all of them came at once.
+        if taken + own_starts <= burst:
+            return True
         base, now = self._trials.buckets[account], played.measured.starts_ns
         bucket = Bucket.of_plan(played.metered.plans[account])
         if base is None or now is None or bucket is None:
@@ -390,8 +397,8 @@ class _Part:
         if before is None:
             return trials.base.bill.unrounded
         changed = played.metered.quantities.keys() | before.metered.quantities.keys()
-        cost = sum((amount for account, amount in trials.prices.items() if account not in changed), Decimal(0))
         with localcontext(exact()):
+            cost = sum((amount for account, amount in trials.prices.items() if account not in changed), Decimal(0))
             for account in changed:
                 cost += self._account(account, played.metered, before.metered)
         return cost

@@ -18,13 +18,14 @@ from functools import cached_property
 from os import cpu_count
 from pathlib import Path
 
+from echotally.engine.apart import simulate_month
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
-from echotally.projection.metering import UnitKey
+from echotally.projection.metering import UnitKey, meter
 from echotally.projection.project import project_plan
 from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.card import Plan
@@ -168,8 +169,11 @@ class _Chooser:
             played = self._project(model.model_copy(update={"functions": pinned}), offer)
             self.played += 1
             if isinstance(played, RefusedPlan):
-                continue
-            metered = played.metered
+                # Functions that find no room beside each other may each find some; what they use is the same.
+                month = self.loaded.month.arrivals
+                metered = meter(model, simulate_month(model, month, placement, self.seed), offer)
+            else:
+                metered = played.metered
             kept: dict[UnitKey | None, dict[tuple[str, str], float]] = {}
             for (account, plan), metered_parts in metered.quantities.items():
                 if plan == offer.name:
@@ -350,10 +354,10 @@ class _Sizes:
     def __init__(self, chooser: _Chooser, assignment: dict[str, str], pinned: Loaded) -> None:
         self._chooser, self._assignment = chooser, assignment
         base = chooser.play(assignment, rough=True)
-        self._base = trial_of(base)
         self._trials = Trials(pinned, base, _LARGE, _EFFORT, chooser.seed)
         self._taken: Sets = ()
-        self._tried: dict[Sets, Trial | None] = {}
+        self._in_parts: dict[tuple[Sets, frozenset[str] | None], tuple[Trial, Trial | None] | None] = {}
+        self._whole: dict[Sets, Trial | None] = {}
 
     def take(self, sets: Sets) -> None:
         """Lay what follows beside the month with these."""
@@ -369,33 +373,42 @@ class _Sizes:
 
     def most_instances(self, name: str, sets: Sets) -> int:
         """The most instances there are of a function."""
-        found = self._try(sets, f"functions.{name}.instance_limit")
+        pair = self._in_part(sets, f"functions.{name}.instance_limit")
+        found = pair[1] if pair else self._of_whole(sets)
         return max((u.instances.peak for u in found.units_of(name)), default=1) if found else 1
 
     def _pair(self, sets: Sets) -> Iterator[tuple[Trial, Trial]]:
-        """What was taken so far, and these, both as far as the last of these reaches; nothing where they cannot be played."""
+        """What was taken so far, and these; nothing where they cannot be played.
+
+        Both of the part that the last of these reaches, or both of the whole: costs of one and of the other are not laid
+        beside each other.
+        """
         address = sets[-1][0]
-        old, new = self._try(self._taken, address), self._try(sets, address)
+        parts = self._in_part(self._taken, address), self._in_part(sets, address)
+        old, new = (part[1] if part else None for part in parts)
+        if None in parts:
+            old, new = self._of_whole(self._taken), self._of_whole(sets)
         if old and new:
             yield old, new
 
-    def _try(self, sets: Sets, address: str) -> Trial | None:
-        """The month with those of the overrides that belong to the part an address belongs to, or with all of them."""
+    def _in_part(self, sets: Sets, address: str) -> tuple[Trial, Trial | None] | None:
+        """As ``Trials.pair``, of those of the overrides that belong to the part an address belongs to."""
         own = self._trials.of_part(sets, address)
-        if own not in self._tried:
-            self._tried[own] = self._played(own, address, sets)
-        return self._tried[own]
+        key = own, self._trials.members(address)
+        if key not in self._in_parts:
+            self._in_parts[key] = found = self._trials.pair(own, address)
+            self._chooser.played += found is not None
+        return self._in_parts[key]
 
-    def _played(self, own: Sets, address: str, sets: Sets) -> Trial | None:
-        try:
-            pair = self._trials.pair(own, address)
-            if pair:
-                self._chooser.played += 1
-                return pair[1]
-            found = self._chooser.try_out(self._assignment, sets, rough=True)
-        except BadInput:
-            return None
-        return trial_of(found) if isinstance(found, PlayedPlan) else None
+    def _of_whole(self, sets: Sets) -> Trial | None:
+        """The whole month with these; None where it cannot be played."""
+        if sets not in self._whole:
+            try:
+                found = self._chooser.try_out(self._assignment, sets, rough=True)
+            except BadInput:
+                return None
+            self._whole[sets] = trial_of(found) if isinstance(found, PlayedPlan) else None
+        return self._whole[sets]
 
 
 def _rank(plan: PlayedPlan) -> tuple[int, Decimal]:
