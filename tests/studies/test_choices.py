@@ -259,8 +259,14 @@ def test_values_are_written_into_tables_arrays_and_new_tables():
 def test_sizes_are_the_same_whether_parts_or_the_whole_month_are_played(write, monkeypatch):
     # Three parts in each of two environments; a batch of three that may be smaller, limits of four.
     path = write(test_apart.estate(3))
-    in_parts = choose(path)
+    # Long runs, so that the second and third part need more than one instance.
+    sets = [
+        (f"functions.ask{n}.{key}", value)
+        for n in (1, 2)
+        for key, value in (("run", '{ mean = "400 s", shape = "exponential" }'), ("timeout", "2 h"))
+    ]
+    in_parts = choose(path, sets)
     monkeypatch.setattr(Trials, "pair", lambda *arguments: None)
-    assert choose(path).sets == in_parts.sets
+    assert choose(path, sets).sets == in_parts.sets
     limits = [address for address, _ in in_parts.sets if address.endswith(".instance_limit")]
     assert {f"functions.ask{n}.instance_limit" for n in range(3)} & set(limits)
