@@ -21,6 +21,8 @@ RESERVED = (
 NODES = 'bills = "nodes"\nmemory = { choices = ["256 MB", "512 MB"] }\nvcpu_per_gb = 1\nnode_memory = "1 GB"\nnode_vcpu = 2\n'
 ms = st.integers(1, 40).map(lambda n: f"{n * 250} ms")
 chance = st.booleans()
+moments = st.integers(0, 24).map(lambda n: f"2027-03-01T00:{n * 15 // 60:02}:{n * 15 % 60:02}")
+crons = st.sampled_from(["0 0 1 3 *", "1 0 1 3 *", "*/2 0 1 3 *", "1-59/3 0-2 1 3 *", "2 0 1 3 *"])
 
 
 def maybe(strategy, text):
@@ -34,6 +36,7 @@ def plans(draw):
     common = draw(maybe(ms, 'wait_limit = "{}"')) + draw(maybe(st.integers(1, 6), "concurrency_limit = {}"))
     if kind == "reserved":
         common += draw(st.sampled_from(["", 'payload_limit = "2500 kB"\n']))
+        common += draw(st.sampled_from(["", "used_gb = 0.25\nused_vcpu = 0.5\n"]))
         return RESERVED + common + f"instances = {draw(st.integers(1, 2))}\n"
     if kind == "nodes":
         kind = draw(st.sampled_from(["per-call", "polled"]))
@@ -45,11 +48,13 @@ def plans(draw):
     text += common + draw(maybe(st.integers(1, 5), "instance_limit = {}"))
     text += draw(st.sampled_from(["", 'payload_limit = "2500 kB"\n', 'payload_limit = "6 MB"\n']))
     text += draw(maybe(st.sampled_from(["1 s", "10 s", "90 s"]), 'keep_alive = "{}"'))
+    text += draw(st.sampled_from(["", "timeout_covers_cold_start = true\n"]))
     text += draw(st.sampled_from(["", "cold_start_billed = true\n"])) + draw(st.sampled_from(["", 'pull = "eager"\n']))
     text += draw(st.sampled_from(["", 'rounding = { time = "100 ms", at_least = "300 ms" }\n']))
     if kind == "polled":
         every, step = draw(st.sampled_from(["5 s", "30 s"])), draw(st.integers(1, 4))
-        text += f'scaling = {{ kind = "polled", every = "{every}", per_instance = {draw(st.integers(1, 8))}, step = {step} }}\n'
+        first = draw(maybe(st.integers(1, 3), ", first = {}")).strip()
+        text += f'scaling = {{ kind = "polled", every = "{every}", per_instance = {draw(st.integers(1, 8))}, step = {step}{first} }}\n'
     bills = draw(st.sampled_from(["runs", "active", "allocated"]))
     text = text.replace('bills = "runs"', f'bills = "{bills}"')
     if kind == "per-call" and draw(chance):
@@ -111,23 +116,73 @@ def sources(draw, name, function, inner):  # noqa: C901 - a branch a kind of sou
 
 
 @st.composite
+def troubles(draw, names):
+    """Incidents of every kind, some of one function, some that hold at once."""
+    text = ""
+    for number in range(draw(st.integers(0, 3))):
+        body = f'[[incidents]]\nname = "i{number}"\nlasts = "{draw(st.sampled_from(["5 s", "45 s", "2 min"]))}"\n'
+        body += draw(st.one_of(moments.map('at = "{}"\n'.format), crons.map('cron = "{}"\n'.format)))
+        own = draw(maybe(st.sampled_from([0.5, 2, 4]), "run_times = {}"))
+        own += draw(maybe(st.sampled_from(["2 s", "1 h"]), 'run = "{}"'))
+        own += draw(maybe(st.sampled_from([0.25, 1]), "error_rate = {}")) or ("" if own else "error_rate = 0.5\n")
+        whole = draw(maybe(st.integers(0, 3), "concurrency_limit = {}"))
+        whole += draw(st.sampled_from(["", "no_new_instances = true\n"]))
+        if whole and draw(chance):
+            text += body + whole + draw(st.sampled_from(["", own]))
+        else:
+            text += body + own + draw(maybe(st.sampled_from(names), 'functions = ["{}"]'))
+    return text
+
+
+@st.composite
+def happenings(draw):
+    """Releases, floors by the clock, requests and runs of a function: mixtures, and such that belong to their event."""
+    text = draw(maybe(moments, 'releases = [{{ at = "{}" }}]'))
+    text += draw(
+        maybe(
+            st.tuples(crons, st.integers(0, 3), crons, st.integers(0, 3)),
+            'instance_floors = [{{ cron = "{0[0]}", floor = {0[1]} }}, {{ cron = "{0[2]}", floor = {0[3]} }}]',
+        )
+    )
+    text += draw(st.sampled_from(["", 'retry_run = "same"\n']))
+    if draw(chance):
+        asks = draw(
+            st.lists(
+                st.tuples(st.sampled_from([1, 2, 0.4, 1.3]), st.sampled_from(["1 kB", "3 MB"]), chance),
+                min_size=1, max_size=2,
+            )
+        )  # fmt: skip
+        rows = ", ".join(
+            f'{{ to = "endpoints.asked", each = {each}, payload = "{size}", needs = {str(needs).lower()} }}'
+            for each, size, needs in asks
+        )
+        text += f"asks = [{rows}]\n"
+    return text
+
+
+def _run(draw):
+    one, other = draw(ms), draw(ms)
+    mix = f'{{ mix = [{{ share = 0.75, constant = "{one}" }}, {{ share = 0.25, constant = "{other}" }}] }}'
+    return draw(st.sampled_from([f'"{one}"', mix]))
+
+
+@st.composite
 def estates(draw):
     names = ["f", "g", "h"][: draw(st.integers(1, 3))]
     text = ""
     for name in names:
         memory = draw(st.sampled_from(["256 MB", "512 MB"]))
-        text += f'[functions.{name}]\nmemory = "{memory}"\nrun = "{draw(ms)}"\ntimeout = "{draw(ms)}"\n'
-        text += (
-            f'cold_start = "{draw(st.one_of(st.just("0 s"), ms))}"\n'
-            + draw(maybe(ms, 'per_item = "{}"'))
-            + draw(maybe(st.integers(1, 4), "instance_limit = {}"))
-        )
+        text += f'[functions.{name}]\nmemory = "{memory}"\nrun = {_run(draw)}\ntimeout = "{draw(ms)}"\n'
+        text += f'cold_start = "{draw(st.one_of(st.just("0 s"), ms))}"\n' + draw(maybe(ms, 'per_item = "{}"'))
         # Shares and sizes that halve exactly: the same instant must come out of either order of multiplication.
         text += f"cpu_share = {draw(st.sampled_from([0, 0.25, 0.5, 1]))}\nthreads = {draw(st.integers(1, 2))}\n"
         text += draw(maybe(st.sampled_from(["256 MB", "512 MB"]), 'measured_at = "{}"')) + draw(
             maybe(ms, 'per_mb = "{}"')
         )
+        # A floor lies within the function's own limit, which may be above the plan's.
+        text += draw(maybe(st.integers(3, 4), "instance_limit = {}"))
         text += draw(maybe(st.integers(1, 3), "instance_floor = {}")) + draw(maybe(st.integers(2, 3), "slots = {}"))
+        text += draw(happenings())
         if draw(chance):
             each, size = draw(st.sampled_from([1, 0.4, 1.3])), draw(st.sampled_from(["1 kB", "3 MB"]))
             text += f'emits = [{{ into = "queues.inner", each = {each}, payload = "{size}" }}]\n'
@@ -138,4 +193,16 @@ def estates(draw):
         text += draw(sources(f"s{number}", name, "queues.inner"))
     text += '[functions.last]\nmemory = "256 MB"\ncpu_share = 0\nrun = "1 s"\n'
     text += '[queues.inner]\n[[triggers]]\nfrom = "queues.inner"\nto = "last"\nbatch = 3\n'
-    return text, draw(plans())
+    # What is asked may ask in its turn.
+    deeper = draw(st.sampled_from(["", 'asks = [{ to = "endpoints.deeper", needs = false }]\n']))
+    text += (
+        f'[functions.answer]\nmemory = "256 MB"\ncpu_share = 0.5\nrun = "{draw(ms)}"\ntimeout = "{draw(ms)}"\n{deeper}'
+    )
+    text += draw(maybe(st.integers(3, 4), "instance_limit = {}")) + draw(
+        maybe(st.sampled_from([0.2]), "error_rate = {}")
+    )
+    text += f'[functions.deep]\nmemory = "256 MB"\nrun = "{draw(ms)}"\n[endpoints.asked]\n[endpoints.deeper]\n'
+    text += (
+        '[[triggers]]\nfrom = "endpoints.asked"\nto = "answer"\n[[triggers]]\nfrom = "endpoints.deeper"\nto = "deep"\n'
+    )
+    return text + draw(troubles(names)), draw(plans())

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection
 
 #: What it holds in memory at most; more goes to the scratch folder, or is refused where it cannot.
-MEMORY_LIMIT = "1GB"
+MEMORY_LIMIT = "400MB"
 #: Signs that its readers take for patterns of file names.
 _PATTERN = "*?["
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import pandas as pd
@@ -62,7 +63,33 @@ def test_the_log_of_the_stand_in_adds_up_to_the_projection(stranger: Path) -> No
         ended = unit.attempts["total"] - unit.attempts["running"]
         assert len(mine) == ended and (mine["outcome"] == "error").sum() == unit.attempts["failed"]
         assert mine["billed_ms"].sum() == pytest.approx(unit.billed_ns / 1e6, rel=1e-9)
-        assert (mine["cold_start_ms"] > 0).sum() >= unit.cold_starts
+        assert (mine["cold_start_ms"] > 0).sum() == unit.cold_calls
+
+
+@pytest.mark.parametrize("billed", ["true", "false"])
+def test_the_log_holds_attempts_that_the_timeout_ended_before_they_ran(write: Callable[..., Path], billed: str) -> None:
+    """A cold start of 7 s under a timeout of 5 s that covers it: 5 s of cold start, no run."""
+    from echotally.evidence.run_log import run_log
+    from echotally.projection.loaded import load
+
+    model = """
+[functions.f]
+memory = "512 MB"
+timeout = "5 s"
+run = "1 s"
+cold_start = "7 s"
+[endpoints.e]
+[demand.d]
+into = "endpoints.e"
+lumps = [{ at = "2027-03-01T00:00", count = 1 }]
+[[triggers]]
+from = "endpoints.e"
+to = "f"
+"""
+    loaded = load(write(model, keys=f"timeout_covers_cold_start = true\ncold_start_billed = {billed}"))
+    row = pd.concat(run_log(loaded, "test.plan")).iloc[0]
+    assert (row["outcome"], row["run_ms"], row["cold_start_ms"]) == ("timeout", 0.0, 5_000.0)
+    assert row["billed_ms"] == (5_000.0 if billed == "true" else 0.0)
 
 
 def test_every_value_in_force_is_shown_those_that_depend_on_the_source_too(tmp_path: Path) -> None:

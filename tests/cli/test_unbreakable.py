@@ -383,6 +383,7 @@ def test_damaged_machine_code_is_never_loaded(harm: str, tmp_path: Path, monkeyp
     assert MachineCode.read(kept) is not None
 
 
+@pytest.mark.nightly
 def test_with_damaged_machine_code_the_kernels_are_compiled_again(plain: Path, tmp_path: Path) -> None:
     folder = tmp_path / "cache" / cache_folder().name
     folder.mkdir(parents=True)

@@ -10,9 +10,10 @@ import pytest
 from echotally.cli.main import COMMANDS
 from echotally.docs_made.help_page import commands_page
 from echotally.docs_made.reference import PAGES
-from echotally.findings import RULES
+from echotally.findings import RULES, check_model
 from echotally.model.key_texts import MODEL_KEYS
 from echotally.projection.explain import explain
+from echotally.projection.project import project
 from echotally.rates.key_texts import CARD_KEYS
 from echotally.rates.meters import METERS
 
@@ -100,3 +101,23 @@ def test_prose_is_at_most_120_columns_wide() -> None:
             if len(line) > 120 and line[:1] not in "|!" and " " in line[:110]
         ]
     assert [name for name, _ in wide if name != "commands.md"] == []
+
+
+EXAMPLES = re.findall(r"```toml\n(.*?)```", (ROOT / "docs/questions.md").read_text(encoding="utf-8"), re.S)
+
+
+@pytest.mark.parametrize("number", range(len(EXAMPLES)))
+def test_the_small_estates_of_the_questions_are_played_and_checked(number, river, tmp_path):
+    text = EXAMPLES[number]
+    assert len(text.splitlines()) <= 10
+    head = 'schema = "echotally-model/1"\n[estate]\nname = "example"\nmonth = "2027-03"\ntimezone = "Europe/Dublin"\n'
+    head += 'rate_cards = ["rates/heron.toml"]\n'
+    keys, _, tables = text.partition("[[")
+    (tmp_path / "rates").mkdir()
+    (tmp_path / "rates/heron.toml").write_bytes((river.parent / "rates/heron.toml").read_bytes())
+    # Keys of the top stand before the first table.
+    schema, estate = head.split("\n", 1)
+    (tmp_path / "example.toml").write_text(f"{schema}\n{keys}{estate}" + (f"[[{tables}" if tables else ""))
+    played = project(tmp_path / "example.toml").played
+    assert played and all(plan.totals.attempts["total"] for plan in played)
+    assert not [f for f in check_model(tmp_path / "example.toml").findings if f.rule.level == "error"]

@@ -52,7 +52,10 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "samples": ("calls", _both(_set("taps", "payload_kind", 3), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),
     "pauses": ("calls", _both(_set("units", "retry_from"), _set("units", "error_rate", 1.0), _set("triggers", "tries", 9))),
     "trail": ("calls", _set("clock", "trail_n", -5)), "diary": ("calls", _set("clock", "diary_n", -5)),
-    **{name: ("calls", _cut(name)) for name in ("wait_bins", "latency_bins", "level_bins", "count_bins", "lag_bins", "series", "counts")},
+    "turns": ("calls", _both(_cut("turns"), _set("calendar", "what", int(codes.K_TURN), 0))),
+    "conditions": ("calls", _set("units", "condition")),
+    "portions": ("calls", _both(_set("taps", "payload_kind", 4), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),
+    **{name: ("calls", _cut(name)) for name in ("wait_bins", "latency_bins", "request_bins", "level_bins", "count_bins", "lag_bins", "series", "counts")},
     "log": ("calls", _both(_set("clock", "keeps_log", int(codes.WHOLE_LOG)), _set("clock", "log_n", -FAR))),
 }  # fmt: skip
 

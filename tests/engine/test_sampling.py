@@ -309,6 +309,7 @@ def test_the_program_says_what_is_undecided_and_what_would_settle_it(write, tmp_
     assert set(data["confidence"]["functions"][0]) == {"function", "environment", "wait_p95", "left_behind"}
 
 
+@pytest.mark.nightly
 def test_a_sampled_month_is_the_same_bytes_for_any_processor_and_any_number_of_cores(write, tmp_path):
     write(EVENING)
     plain = {"NUMBA_CPU_NAME": "generic", "NUMBA_CPU_FEATURES": "", "ECHOTALLY_CACHE": str(tmp_path / "cache")}

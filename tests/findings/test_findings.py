@@ -29,6 +29,9 @@ E = '[endpoints.e]\n[demand.d]\ninto = "endpoints.e"\nrate = "4 /min"\n[[trigger
 X = '[streams.x]\n[demand.d]\ninto = "streams.x"\nrate = "20 /min"\n[[triggers]]\nfrom = "streams.x"\nto = "f"\n'
 T = '[topics.t]\n[demand.d]\ninto = "topics.t"\nrate = "4 /min"\n[[triggers]]\nfrom = "topics.t"\nto = "f"\n'
 
+ASKED = '[endpoints.p]\n[[triggers]]\nfrom = "endpoints.p"\nto = "g"\n'
+FLOORS = 'instance_floors = [{ cron = "0 7 * * *", floor = 1 }, { cron = "0 7 * * 1-5", floor = 2 }, { cron = "0 19 * * *", floor = 0 }]\ntags'
+
 
 def cron(text: str, more: str = "") -> str:
     return S.replace('"0 4 * * *"', f'"{text}"{more}')
@@ -84,6 +87,14 @@ CASES = [
     ("W02", F + E + '[queues.empty]\n[[triggers]]\nfrom = "queues.empty"\nto = "f"\n', "[queues.empty]", "[queues.empty]\nbacklog = 5"),
     ("W03", F + E + '[folders.box]\n[demand.b]\ninto = "folders.box"\nrate = "1 /h"\n', '[folders.box]\n[demand.b]\ninto = "folders.box"\nrate = "1 /h"\n', ""),
     ("W04", F + E.replace("rate =", 'payload = "500 kB"\nrate ='), "500 kB", "5 kB", 'payload_limit = "256 kB"'),
+    ("W05", F + E + '[outside.text]\nunit = "0.1"\n', '[outside.text]', '[functions.f.targets]\n[outside.text]'.replace("[functions.f.targets]\n", "[functions.z]\nmemory = '1 GB'\nrun = '1 s'\nuses = [{ what = 'text' }]\n")),
+    ("A01", F.replace("tags", "asks = [{ to = 'endpoints.p' }]\ntags") + G.replace('"100 ms"', '"900 ms"') + E.replace("4 /min", "40 /min") + ASKED, "asks = [{ to", "asks = [{ each = 0.01, to"),
+    ("A02", F.replace("tags", "asks = [{ to = 'endpoints.p' }]\ntags") + G.replace('"2 s"', '"9 s"') + E + ASKED, 'timeout = "2 s"', 'timeout = "10 s"'),
+    ("A03", F.replace("tags", "asks = [{ to = 'endpoints.p' }]\ntags") + G + E + ASKED, "asks", "instance_limit = 9\nasks"),
+    ("I01", F + E + '[[incidents]]\nname = "i"\nat = "2027-05-01T00:00"\nlasts = "1 h"\nerror_rate = 1\n', "2027-05", "2027-03"),
+    ("I02", F.replace("tags", FLOORS) + E, '{ cron = "0 7 * * 1-5", floor = 2 }', '{ cron = "0 8 * * 1-5", floor = 2 }'),
+    ("I03", F.replace("tags", 'releases = [{ cron = "0 12 * * *" }]\ntags') + E.replace("4 /min", "1 /min"), 'releases = [{ cron = "0 12 * * *" }]', "memory_used = '400 MB'", 'keep_alive = "3 h"'),
+    ("C07", F.replace("tags", "error_rate = 0.2\nuses = [{ what = 'text', on = 'attempt' }]\ntags") + Q + '[outside.text]\nunit = "0.1"\n', "error_rate = 0.2", "error_rate = 0"),
 ]  # fmt: skip
 
 
@@ -274,7 +285,7 @@ ESTATES = {
     "short visibility": F + Q.replace("[queues.q]", '[queues.q]\nvisibility = "1 s"\ntries = 2'),
     "clients in a circle": F.replace("tags", "instance_limit = 3\ntags") + E.replace('rate = "4 /min"', 'clients = 5\nthink = "20 s"'),
 }  # fmt: skip
-_MAY_GROW = {"cold_starts"}
+_MAY_GROW = {"cold_starts", "cold_calls"}
 
 
 #: Large months, whose changes take half a minute to play: one of them is enough by day.

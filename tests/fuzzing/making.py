@@ -18,6 +18,7 @@ from pydantic.fields import FieldInfo
 
 from echotally.model import estate as e
 from echotally.model import fields as f
+from echotally.model import happenings as h
 from echotally.model import units
 from echotally.rates import card as c
 from echotally.rates.meters import METERS
@@ -124,6 +125,9 @@ class Maker:
             c.Scaling: self.scaling,
             c.Price: self.price,
             e.Lump: self.lump,
+            h.Release: self.release,
+            h.FloorChange: self.floor_change,
+            c.FlatItem: lambda: self.rng.choice([self.of(MONEY), {"unit": self.of(MONEY), "on": self.maybe(0.5)}]),
         }
         return makers.get(kind, lambda: self.table(kind))()
 
@@ -154,12 +158,17 @@ class Maker:
         raise TypeError(f"nothing known makes what {func} reads")
 
     def spread(self, pool: tuple[list[str], list[str]], read: Any) -> Any:
-        form = self.rng.randrange(4)
+        form = self.rng.randrange(5)
         if form == 1:
             return {"mean": self.of(pool), "shape": "exponential"}
         if form == 2:
             low, high = sorted((self.of(pool), self.of(pool)), key=read)
             return {"median": low, "p95": high} if read(low) > 0 else low
+        if form == 3:
+            share = self.rng.choice([0, 0.25, 1, 1e-12])
+            return {
+                "mix": [{"share": share, "constant": self.of(pool)}, {"share": 1 - share, "constant": self.of(pool)}]
+            }
         return self.of(pool)
 
     def plain(self, kind: Any, extra: tuple[Any, ...]) -> Any:
@@ -206,7 +215,7 @@ class Maker:
                 "every": self.rng.choice(["1 s", "30 s", "1 h"]),
                 "per_instance": self.plain(int, _between(1, 10**9)),
                 "step": self.plain(int, _between(1, 10**6)),
-            }
+            } | ({"first": self.plain(int, _between(1, 10**6))} if self.maybe() else {})
         found: dict[str, Any] = {"kind": "per-call"}
         if self.maybe(0.5):
             found |= {
@@ -229,6 +238,27 @@ class Maker:
         found = {"count": count, "over": self.rng.choice(["0 s", "1 min", "36525 d" if self.extreme() else "1 h"])}
         return found | ({"cron": self.of(CRONS)} if self.maybe(0.5) else {"at": "2027-03-14T04:00"})
 
+    def release(self) -> Any:
+        return {"cron": self.of(CRONS)} if self.maybe(0.5) else {"at": self.read_by(f._moment)}
+
+    def floor_change(self) -> Any:
+        return {"cron": self.of(CRONS), "floor": self.rng.choice([0, 1, 2])}
+
+    def incidents(self, functions: list[str]) -> list[dict[str, Any]]:
+        """Trouble of every kind; what is of whole accounts names no function."""
+        found = []
+        for n in range(self.rng.randint(1, 2)):
+            of_account = self.maybe(0.4)
+            own = ("run_times", "run", "error_rate")
+            given: dict[str, Any] = {"name": f"i{n}", "environments": None, "cron": None, "at": None, **self.release()}
+            given["functions"] = None if of_account or self.maybe(0.5) else [self.rng.choice(functions)]
+            effects = self.rng.sample(h.OF_ACCOUNTS if of_account else own, 1)
+            given |= {key: None for key in h.EFFECTS if key not in effects}
+            given |= {key: self.field(h.Incident.model_fields[key]) for key in effects}
+            given["lasts"] = self.rng.choice(["1 min", "1 h", "36525 d" if self.extreme() else "1 d"])
+            found.append(self.table(h.Incident, **given))
+        return found
+
     def plan(self) -> dict[str, Any]:
         """A hosting plan: the keys of its kind, a price for anything."""
         bills = self.rng.choice(["runs", "runs", "active", "allocated", "reserved", "nodes"])
@@ -240,6 +270,8 @@ class Maker:
                 "instances": self.plain(int, _between(1, 50)),
                 "instance_memory": "4 GB",
                 "instance_vcpu": 2,
+                "used_gb": None,
+                "used_vcpu": None,
             }
         else:
             given["vcpu_per_gb"] = self.rng.choice([0.5, 1, 2])
@@ -261,7 +293,7 @@ class Maker:
         sources = list(SOURCES) if self.maybe(0.9) else ["queues", "endpoints"]
         limits = {} if self.maybe(0.8) else {"timeout_limit": self.of(DURATIONS), "payload_limit": self.of(SIZES)}
         return self.table(
-            c.Plan, ("timeout_limit", "payload_limit", "available", "slots_limit", "batch_limit"), bills=bills, memory=self.memory_sizes(), scaling=scaling, keep_alive=keep,
+            c.Plan, ("timeout_limit", "payload_limit", "available", "slots_limit", "batch_limit", "cron_dialect", "like"), bills=bills, memory=self.memory_sizes(), scaling=scaling, keep_alive=keep,
             flat=flat, price=prices, sources=sources, **given, **limits,
         )  # fmt: skip
 
@@ -286,19 +318,20 @@ class Maker:
             self.source(found, place, name)
             found["functions"][name] = self.table(
                 e.Function,
-                ("plan", "emits", "instance_floor", "run_range"),
+                ("plan", "emits", "asks", "uses", "instance_floor", "run_range"),
                 instance_floor=self.rng.choice([0, 0, 1]),
                 targets=None,
             )
             found["functions"][name].pop("instance_limit", None)
             if self.maybe(0.4):
-                found["functions"][name]["instance_limit"] = self.plain(int, _between(1, 10**9))
+                found["functions"][name]["instance_limit"] = self.plain(int, _between(2, 10**9))
         for place, name in enumerate(functions[:-1]):
             after = f"queues.q{place + 1}" if f"q{place + 1}" in found["queues"] else "queues.parked"
             if self.maybe(0.5):
                 found["functions"][name]["emits"] = [
                     {"into": after, "each": self.rng.choice([0, 0.3, 1, 2.5, 1000 if self.extreme() else 3])}
                 ]
+        self.beside(found, functions)
         if self.maybe(0.2):
             found["environments"] = {
                 "live": {},
@@ -309,6 +342,19 @@ class Maker:
         if self.maybe(0.3):
             found["targets"] = self.table(e.Targets)
         return found
+
+    def beside(self, found: dict[str, Any], functions: list[str]) -> None:
+        """Requests between functions, outside services, incidents."""
+        for place, name in enumerate(functions[:-1]):
+            if f"e{place + 1}" in found.get("endpoints", {}) and self.maybe(0.7):
+                asked = {"to": f"endpoints.e{place + 1}", "each": self.rng.choice([0, 0.4, 1, 2])}
+                found["functions"][name]["asks"] = [asked | {"needs": self.maybe(0.5)}]
+        if self.maybe(0.3):
+            found["outside"] = {"text": self.table(e.Outside, ("currency",))}
+            use = {"what": "text", "each": self.rng.choice([0, 1, 2.5]), "on": self.rng.choice(["handled", "attempt"])}
+            found["functions"][functions[0]]["uses"] = [use]
+        if self.maybe(0.3):
+            found["incidents"] = self.incidents(functions)
 
     def name(self, letter: str, place: int) -> str:
         return f"{letter}{place}" if not self.extreme() else self.of(TEXTS) + f" {place}"

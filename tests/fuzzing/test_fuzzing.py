@@ -90,6 +90,13 @@ rate = "1 /min"
 [demand.t]
 into = "streams.s"
 rate = "1 /min"
+[endpoints.r]
+[demand.r]
+into = "endpoints.r"
+rate = "1 /min"
+[[triggers]]
+from = "endpoints.r"
+to = "g"
 [[triggers]]
 from = "folders.e"
 to = "f"

@@ -12,7 +12,7 @@ from jsonschema import Draft202012Validator
 
 from echotally.demo import packaged_files
 from echotally.errors import BadInput
-from echotally.model import estate
+from echotally.model import estate, happenings
 from echotally.model.fields import Strict
 from echotally.model.json_schema import model_schema
 from echotally.model.key_texts import MODEL_KEYS
@@ -53,10 +53,13 @@ def test_the_schemas_are_schemas_themselves():
         Draft202012Validator.check_schema(validator.schema)
 
 
-@pytest.mark.parametrize(("module", "described"), [(estate, MODEL_KEYS), (card, CARD_KEYS)], ids=["model", "rates"])
-def test_every_key_has_a_line_of_help_and_no_line_is_left_over(module, described):
+@pytest.mark.parametrize(
+    ("modules", "described"), [((estate, happenings), MODEL_KEYS), ((card,), CARD_KEYS)], ids=["model", "rates"]
+)
+def test_every_key_has_a_line_of_help_and_no_line_is_left_over(modules, described):
     tables = {
         name: kind
+        for module in modules
         for name, kind in vars(module).items()
         if isinstance(kind, type) and issubclass(kind, Strict) and kind.__module__ == module.__name__
     }

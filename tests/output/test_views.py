@@ -18,7 +18,7 @@ from tests.conftest import CARD, HEAD
 #: Command -> (first words of its verdict, the list of its JSON that CSV and Markdown show).
 COMMANDS = {
     "forecast": ("forecast river.toml --months 2 --draws 50 --plan heron.shared --plan osier.elastic", r"heron\.shared is the cheapest over 2 months", "rows"),
-    "reconcile": ("reconcile river.toml logs/bill.csv --plan heron.shared", r"100 % of the bill \(14\.\d\d of 14\.\d\d EUR\) matched\. Billed 14\.\d\d, projected 14\.\d\d", "rows"),
+    "reconcile": ("reconcile river.toml logs/bill.csv --plan heron.shared", r"100 % of the bill \(25\.\d\d of 25\.\d\d EUR\) matched\. Billed 25\.\d\d, projected 26\.\d\d", "rows"),
     "compare": ("compare before.json after.json", r"The pick stays heron\.shared", "rows"),
     "fit": ("fit logs/look.csv --model river.toml --plan heron.shared", r"look: [\d,]+ ms at the median", "figures"),
     "trials": ("fit trials.csv --model river.toml --function map --plan heron.shared", r"map: [\d.]+ ms at the median", "rows"),

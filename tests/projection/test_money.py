@@ -77,7 +77,7 @@ def test_the_walk_from_events_to_money_ends_at_the_functions_cost(river_projecti
             total = Decimal(steps[-1].result.replace(",", ""))
             assert abs(sum(meters) - total) <= Decimal("0.000001") * len(meters)
             assert abs(total - plan.bill.functions[name, "rehearsal"]) < Decimal("0.000001")
-            assert len(steps) <= 18
+            assert len(steps) <= 24
 
 
 STANDING = """

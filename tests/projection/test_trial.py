@@ -26,7 +26,7 @@ CHANGES = {
     "two parts": (("functions.ask0.memory", "1 GB"), ("functions.map2.error_rate", "0.4")),
     "a new queue": (("queues.more.retention", '"1 d"'), ("triggers.1.dead_letter", "")),
     "joined": (("functions.map0.emits", '[{ into = "queues.work1", each = 0.5 }]'),),
-    "taken out": (("schedules.s2", ""), ("triggers.8", "")),
+    "taken out": (("schedules.s2", ""),),
     "target": (("functions.ask1.targets.wait_p95", "1 ms"), ("functions.ask1.instance_floor", "0")),
 }
 TARGETS = "[targets]\nlost = 3\nmonthly_cost = '3.1'\nrefused = 0.001\n"

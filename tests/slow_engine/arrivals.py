@@ -8,7 +8,7 @@ from tests.slow_engine.things import DUE, EXPIRE, REFUSE, Call, Event
 class Arrivals:
     """A part of ``Simulation``."""
 
-    def arrive(self, source, payload, tap=None):  # noqa: C901 - a branch a kind of source
+    def arrive(self, source, payload, asker=None, tap=None):  # noqa: C901 - a branch a kind of source
         kind, name = source.split(".")
         if kind == "queues":
             self.message(source, payload)
@@ -39,7 +39,7 @@ class Arrivals:
                     self.hand_over(t, source, payload, tap)
         else:
             for t in listeners:
-                self.hand_over(t, source, payload, tap)
+                self.hand_over(t, source, payload, tap, asker)
 
     def partition(self, source, stream):
         """In turn; with skew by lot: the first gets ``skew``, the others share the rest."""
@@ -59,16 +59,18 @@ class Arrivals:
         unit.events["too_large"] += e.items
         return True
 
-    def hand_over(self, t, source, payload, tap):
+    def hand_over(self, t, source, payload, tap, asker=None):
         kind, name = source.split(".")
         items = self.model.schedules[name].items if kind == "schedules" else 1
         e = Event(next(self.numbers), self.now, source, payload, items)
+        e.asker = asker
         e.client_tries = tap.client_tries if tap else 1
         e.client_pause = tap.client_pause_ns if tap else 0
         if kind == "schedules" and self.model.schedules[name].overlap == "skip" and t.active:
             t.unit.events["skipped"] += items
             return
         if self.too_large(t.unit, e):
+            self.answer(e, good=False)
             return
         t.active += 1
         self.ask(Call(t.unit, t, [e]))
@@ -100,6 +102,7 @@ class Arrivals:
                 self.later(call, e.client_pause)
             else:
                 call.trigger.active -= 1
+                self.answer(e, good=False)
                 unit.events["rejected"] += e.items
             return
         push = unit.plan.push
@@ -125,7 +128,7 @@ class Arrivals:
 
     def lose(self, unit, trigger, e):
         if trigger.rule.dead_letter:
-            self.pending.append((trigger.rule.dead_letter, e.payload))
+            self.pending.append((trigger.rule.dead_letter, e.payload, None))
             unit.events["dead_lettered"] += e.items
         else:
             unit.events["lost"] += e.items

@@ -12,20 +12,21 @@ class Instances:
 
     def room(self, unit):
         plan = unit.plan
-        if plan.concurrency_limit is not None and self.flying >= plan.concurrency_limit:
+        limit = self.concurrency_limit(plan)
+        if limit is not None and self.flying >= limit:
             return None
         if unit.kind == "reserved":
-            free = [(i, plan.instance_memory * (1 - plan.already_used) - i.memory) for i in self.pool]
+            free = [(i, plan.instance_memory * (1 - self.others_use(plan)) - i.memory) for i in self.pool]
             fits = [(i, f) for i, f in free if f >= unit.function.memory]
             return min(fits, key=lambda f: (-f[1], f[0].number))[0] if fits else None
         slots = unit.function.slots
         ready = [i for i in unit.ready_order if not i.starting and len(i.calls) < slots]
         if ready:
             return ready[0]
-        starting = [i for i in unit.instances if i.starting and len(i.calls) < slots]
+        starting = [i for i in unit.current if i.starting and len(i.calls) < slots]
         if starting:
             return min(starting, key=lambda i: i.ready)
-        if unit.kind == "polled" or len(unit.instances) >= unit.limit:
+        if unit.kind == "polled" or len(unit.instances) >= unit.limit or self.none_may_start():
             return None
         if self.nodes and self.node_for(unit) is None:
             return None
@@ -85,21 +86,29 @@ class Instances:
         self.wake(self.now + -(-(1 - unit.tokens) // per_ns))
         return False
 
-    def new_instance(self, unit, cold):
+    def others_use(self, plan):
+        """The share of a reserved instance's memory that other applications use."""
+        if plan.used_gb is None:
+            return plan.already_used
+        return plan.used_gb * 1024 / (plan.instances * plan.instance_memory)
+
+    def new_instance(self, unit, cold, token=True):
         i = Instance(len(unit.instances), self.now, self.now)
         unit.instances.append(i)
         unit.inst_peak = max(unit.inst_peak, len(unit.instances))
         node_ready = self.place_on_node(i, unit, cold) if self.nodes else self.now
         if not cold:
             unit.ready_order.append(i)
+            self.put(self.now + unit.plan.keep_alive, IDLE, 0, lambda: self.idle(unit))
             return i
         i.cold = int(unit.function.cold_start.scale * unit.plan.cold_start_factor + 0.5)
         i.ready = node_ready + i.cold
         i.starting = i.ready > self.now
         if not i.starting:
             unit.ready_order.insert(0, i)
+            self.put(self.now + unit.plan.keep_alive, IDLE, 0, lambda: self.idle(unit))
         unit.cold_starts += 1
-        if unit.plan.scaling.burst is not None:
+        if unit.plan.scaling.burst is not None and token:
             unit.tokens -= 1
         return i
 
@@ -108,11 +117,14 @@ class Instances:
             self.put(i.ready, END, number, lambda: self.is_ready(i, unit))
 
     def is_ready(self, i, unit):
+        if i not in unit.instances:
+            return
         i.starting, i.released = False, self.now
-        if not i.calls and unit.kind == "polled" and len(unit.instances) > unit.target:
+        if not i.calls and unit.kind == "polled" and len(unit.current) > unit.target:
             self.goes(i, unit)
             return
-        unit.ready_order.insert(0, i)
+        if not i.drained:
+            unit.ready_order.insert(0, i)
         for call in i.calls:
             self.activate(i, unit)
             self.begin(call)
@@ -134,7 +146,7 @@ class Instances:
         return max(-(-ns // step) * step, least)
 
     def idle(self, unit):
-        while unit.kind == "per-call" and len(unit.instances) > unit.floor:
+        while unit.kind == "per-call" and len(unit.current) > unit.floor:
             idle = [
                 i for i in reversed(unit.ready_order) if not i.calls and i.released + unit.plan.keep_alive <= self.now
             ]
@@ -146,18 +158,20 @@ class Instances:
         scaling, plan = unit.plan.scaling, unit.plan
         seen = self.waiting(unit) + sum(c.items for c in unit.in_flight) + unit.refused
         unit.refused = 0
-        wanted = min(max(-(-seen // scaling.per_instance), unit.floor), unit.limit)
+        wanted = -(-seen // scaling.per_instance)
         unit.looks = [(at, w) for at, w in unit.looks if at >= self.now - plan.keep_alive] + [(self.now, wanted)]
-        have = len(unit.instances)
+        wanted = min(max(wanted, unit.floor), unit.limit)
+        have = len(unit.current)
         if wanted > have:
-            for _ in range(min(wanted - have, scaling.step)):
-                if self.nodes and self.node_for(unit) is None:
+            most = scaling.step if unit.instances or scaling.first is None else scaling.first
+            for _ in range(min(wanted - have, most, unit.limit - len(unit.instances))):
+                if self.none_may_start() or (self.nodes and self.node_for(unit) is None):
                     break
                 self.arm(self.new_instance(unit, cold=True), unit, 0)
-            unit.target = len(unit.instances)
+            unit.target = max(len(unit.current), unit.floor)
         elif wanted < have:
-            unit.target = max([w for _, w in unit.looks] + [unit.floor])
-            while len(unit.instances) > unit.target:
+            unit.target = max(min(max(w for _, w in unit.looks), unit.limit), unit.floor)
+            while len(unit.current) > unit.target:
                 idle = [i for i in reversed(unit.ready_order) if not i.calls]
                 if not idle:
                     break
@@ -165,7 +179,7 @@ class Instances:
         else:
             unit.target = max(unit.target, wanted)
         # Looks that see nothing and change nothing are left out once the day's events are over.
-        unit.looking = self.now < 4 * 3_600 * NS or seen > 0 or len(unit.instances) > unit.floor
+        unit.looking = self.now < 4 * 3_600 * NS or seen > 0 or len(unit.current) != unit.floor
         if unit.looking:
             self.put(self.now + scaling.every, LOOK, 0, lambda: self.look(unit))
 

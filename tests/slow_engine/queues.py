@@ -59,7 +59,7 @@ class Queues:
         if queue.dead_letter and e.receipts >= queue.tries:
             self.gone(e)
             e.unit.events["dead_lettered"] += 1
-            self.pending.append((queue.dead_letter, e.payload))
+            self.pending.append((queue.dead_letter, e.payload, None))
         else:
             self.leaves_places(e)
             self.show(e)

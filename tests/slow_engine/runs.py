@@ -23,6 +23,7 @@ class Runs:
         unit.peak = max(unit.peak, len(unit.in_flight))
         self.flying += 1
         unit.started += 1
+        unit.started_items += call.items
         unit.calls += not call.counted
         call.counted, call.instance, call.started, call.run_at, call.cold = True, i, self.now, None, 0
         i.calls.append(call)
@@ -31,6 +32,10 @@ class Runs:
             i.load += self.load(unit)
         if i.starting:
             call.cold = min(i.ready - self.now, i.cold)
+            unit.cold_calls += 1
+            if unit.plan.timeout_covers_cold_start and i.ready - self.now > unit.function.timeout:
+                started = self.now
+                self.put(self.now + unit.function.timeout, END, call.number, lambda: self.cold_long(call, started))
             if unit.plan.cold_start_billed:
                 self.activate(i, unit)
         else:
@@ -59,7 +64,10 @@ class Runs:
         """What a call can use and what its instance has, at a memory size."""
         plan = unit.plan
         if unit.kind == "reserved":
-            return min(unit.function.threads, plan.instance_vcpu), plan.instance_vcpu * (1 - plan.already_used)
+            others = (
+                plan.already_used if plan.used_vcpu is None else plan.used_vcpu / plan.instances / plan.instance_vcpu
+            )
+            return min(unit.function.threads, plan.instance_vcpu), plan.instance_vcpu * (1 - others)
         there = memory / 1024 * plan.vcpu_per_gb
         return min(unit.function.threads, there), there
 
@@ -78,22 +86,27 @@ class Runs:
     def begin(self, call):
         unit, f, i = call.unit, call.unit.function, call.instance
         there = self.vcpus(unit, f.memory)[1]
-        work = f.run.scale + f.per_item * call.items + f.per_mb * (call.payload / 1e6)
-        work *= (1 - f.cpu_share) + f.cpu_share * self.speed(unit)
-        stretch = i.load / there if unit.kind == "reserved" else len(i.calls) * self.load(unit) / there
-        ns = int(work * max(1, stretch) + 0.5)
-        call.timed_out, call.run_at = ns > f.timeout, self.now
-        self.put(self.now + min(ns, f.timeout), END, call.number, lambda: self.end(call))
+        work = self.work(call)
+        loud = sum(not c.quiet for c in i.calls)
+        stretch = i.load / there if unit.kind == "reserved" else loud * self.load(unit) / there
+        ns = int(work * (1 if call.quiet else max(1, stretch)) + 0.5)
+        left = f.timeout - (self.now - call.started if unit.plan.timeout_covers_cold_start else 0)
+        call.timed_out, call.run_at, call.bad = ns > left, self.now, None
+        self.put(self.now + min(ns, left), END, call.number, lambda: self.end(call))
 
     def charge(self, call):
         unit = call.unit
         ran = self.now - call.run_at if call.run_at is not None else 0
-        cold = call.cold if call.run_at is not None else self.now - call.started
+        cold = call.cold if call.run_at is not None else max(0, self.now - (call.instance.ready - call.cold))
         billed = unit.plan.cold_start_billed
         if unit.plan.bills == "runs" and (call.run_at is not None or billed):
             unit.billed += self.rounded(unit, ran + (cold if billed else 0))
 
     def end(self, call):
+        if call.timed_out or not call.unit.function.asks or not self.asks(call):
+            self.over(call)
+
+    def over(self, call):
         unit, i = call.unit, call.instance
         self.charge(call)
         self.weigh(unit)
@@ -103,19 +116,29 @@ class Runs:
         i.released = self.now
         if not i.calls:
             self.deactivate(i, unit)
+        quiet, call.quiet = call.quiet, False
         if unit.kind == "reserved":
             i.memory -= unit.function.memory
-            i.load -= self.load(unit)
-        elif not i.calls and unit.kind == "polled" and len(unit.instances) > unit.target:
+            i.load -= 0 if quiet else self.load(unit)
+        elif i.drained:
+            if not i.calls:
+                self.goes(i, unit)
+                self.fill_up(unit)
+        elif not i.calls and unit.kind == "polled" and len(unit.current) > unit.target:
             self.goes(i, unit)
         else:
             unit.ready_order.remove(i)
             unit.ready_order.insert(0, i)
             if not i.calls:
                 self.put(self.now + unit.plan.keep_alive, IDLE, 0, lambda: self.idle(unit))
-        bad = self.bad_events(call)
+        self.settled(call)
+
+    def settled(self, call):
+        unit = call.unit
+        bad = list(call.events) if call.timed_out else self.bad_events(call) if call.bad is None else call.bad
         outcome = "timed_out" if call.timed_out else "failed" if bad else "succeeded"
         unit.attempts[outcome] += 1
+        unit.served += sum(e.items for e in call.events if e not in bad)
         self.diary.append((self.now, unit.name, outcome, call.number, call.items, call.started, call.run_at))
         self.settle(call, bad)
 
@@ -123,7 +146,7 @@ class Runs:
         f, errors = call.unit.function, call.unit.errors
 
         def errs():
-            return f.error_rate > 0 and errors.uniform() < f.error_rate
+            return call.error_rate > 0 and errors.uniform() < call.error_rate
 
         def poisoned(e):
             return f.poison_rate > 0 and call.unit.poison.hashed(e.number - int(FIRST_NUMBER)) < f.poison_rate
@@ -158,7 +181,7 @@ class Runs:
             for emit in unit.function.emits:
                 whole, fraction = int(emit.each), emit.each - int(emit.each)
                 lots = sum(unit.emitted.uniform() < fraction for _ in range(n)) if fraction > 0 else 0
-                self.pending += [(emit.into, int(emit.payload.scale + 0.5))] * (whole * n + lots)
+                self.pending += [(emit.into, int(emit.payload.scale + 0.5), None)] * (whole * n + lots)
 
     def handled(self, call, e):
         unit = call.unit
@@ -171,6 +194,7 @@ class Runs:
         elif call.trigger.kind == "streams":
             call.lane.open.remove(e)
         e.handled = True
+        self.answer(e, good=True)
         unit.events["succeeded"] += e.items
         unit.wait_sum += (call.run_at - e.at) * e.items
         unit.wait_max = max(unit.wait_max, call.run_at - e.at)
@@ -179,6 +203,7 @@ class Runs:
         unit, t = call.unit, call.trigger
         if t.kind == "endpoints":
             t.active -= 1
+            self.answer(call.events[0], good=False)
             unit.events["errored"] += 1
         elif t.kind == "streams":
             self.failed_lane(call)

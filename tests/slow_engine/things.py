@@ -18,6 +18,7 @@ class Event:
         self.number, self.at, self.source, self.items, self.payload = number, at, source, items, payload
         self.seen, self.receipts, self.state, self.unit, self.asked = at, 0, "new", None, 0
         self.handled, self.client_tries, self.client_pause = False, tries, 0
+        self.asker = None
 
 
 class Call:
@@ -26,6 +27,7 @@ class Call:
         self.number = events[0].number
         self.instance = self.run_at = None
         self.started, self.counted, self.tries, self.wait, self.cold, self.ask = 0, False, 0, 0, 0, 0
+        self.timed_out, self.quiet, self.bad, self.round, self.error_rate = False, False, None, None, 0.0
 
     @property
     def items(self):
@@ -33,14 +35,14 @@ class Call:
 
     @property
     def payload(self):
-        return sum(e.payload for e in self.events)
+        return sum(e.payload * e.items for e in self.events)
 
 
 class Instance:
     def __init__(self, number, born, ready):
         self.number, self.born, self.ready = number, born, ready
         self.calls, self.released, self.starting, self.memory, self.cold = [], born, False, 0, 0
-        self.node, self.active_since, self.load = None, None, 0.0
+        self.node, self.active_since, self.load, self.drained = None, None, 0.0, False
 
 
 class Node:
@@ -75,9 +77,16 @@ class Unit:
         self.tokens, self.tokens_at = Fraction(plan.scaling.burst or 0), 0
         self.floor_idle = self.floor_since = self.busy = self.lag_max = 0
         self.target, self.looks, self.looking = self.floor, [], True
-        self.errors, self.emitted, self.poison = (
-            Stream(stream_seed(seed, f"{part}:{name}:live")) for part in ("error", "emit", "poison")
+        self.fill, self.filling, self.served, self.started_items, self.cold_calls = 0, False, 0, 0, 0
+        self.errors, self.emitted, self.poison, self.runs, self.kinds, self.asked = (
+            Stream(stream_seed(seed, f"{part}:{name}:live"))
+            for part in ("error", "emit", "poison", "run", "kind", "ask")
         )
+
+    @property
+    def current(self):
+        """Instances that are not of an old release."""
+        return [i for i in self.instances if not i.drained]
 
 
 class Trigger:

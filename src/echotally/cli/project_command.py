@@ -37,6 +37,11 @@ if TYPE_CHECKING:
     help="Walk from events to money for one function, each step with its formula and numbers.",
 )
 @click.option("--by", metavar="SPLIT", help="Split the cost by function, environment, source or tag:NAME.")
+@click.option(
+    "--incidents",
+    is_flag=True,
+    help="Also say what each incident of the model cost, left behind and delayed, each against the month without it.",
+)
 @click.option("--unpinned", is_flag=True, help="Ignore the plans that functions are pinned to.")
 @click.option(
     "--replications",
@@ -60,7 +65,7 @@ if TYPE_CHECKING:
     "--log",
     "run_log_path",
     type=click.Path(path_type=Path, dir_okay=False),
-    help="Also write the run log that one plan would leave (.csv or .parquet): that of --plan, else the picked one.",
+    help="Also write the run log that one plan would leave: that of --plan, else the picked one. .csv or .parquet are rows; .otlp.json, or .otlp.jsonl with a request a line, are spans; .metrics.json are metrics; each also with .gz.",
 )
 @options.seed_option
 @click.option("--gate", is_flag=True, help="Leave with exit code 3 if no plan meets every target.")
@@ -92,6 +97,7 @@ def project(
     plans: tuple[str, ...],
     explained: str | None,
     by: str | None,
+    incidents: bool,
     unpinned: bool,
     replications: int | None,
     workers: int | None,
@@ -112,14 +118,14 @@ def project(
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
     from echotally.output.base.charts import check_plot_path
     from echotally.output.base.frames import check_frame_path, write_frame
+    from echotally.output.evidence.log_files import log_form
     from echotally.projection.loaded import load
-    from echotally.projection.project import project_loaded
-    from echotally.projection.replicate import replicate
     from echotally.projection.tables import series_frame
 
-    for path, option in ((series, "--series"), (run_log_path, "--log")):
-        if path:
-            check_frame_path(path, option)
+    if series:
+        check_frame_path(series, "--series")
+    if run_log_path:
+        log_form(run_log_path, "--log")
     check_plot_path(plot)
     options.only_where(plot, "without --plot", "chart", "function")
     options.only_where(replications, "without --replications", "workers")
@@ -130,13 +136,7 @@ def project(
         loaded = loaded.unpinned()
     prepare_simulation()
     how: dict[str, Any] = {"exact": exact, "sampled_from": sampled_from}
-    replicated: Replicated | None = None
-    with progress_line() as tell:
-        if replications:
-            replicated = replicate(loaded, replications, plans, seed, workers=workers or -1, progress=tell, **how)
-            result = replicated.first
-        else:
-            result = project_loaded(loaded, list(plans), seed, tell, standing=True, workers=None, **how)
+    result, replicated = _played(loaded, plans, seed, replications, workers, incidents, how)
     if series:
         write_frame(series_frame(result), series)
     if run_log_path:
@@ -158,12 +158,37 @@ def project(
     return _gate(result) if gate else 0
 
 
+def _played(
+    loaded: Loaded,
+    plans: tuple[str, ...],
+    seed: int | None,
+    replications: int | None,
+    workers: int | None,
+    incidents: bool,
+    how: dict[str, Any],
+) -> tuple[Projection, Replicated | None]:
+    from echotally.projection.incidents import with_incidents
+    from echotally.projection.project import project_loaded
+    from echotally.projection.replicate import replicate
+
+    replicated: Replicated | None = None
+    with progress_line() as tell:
+        if replications:
+            replicated = replicate(loaded, replications, plans, seed, workers=workers or -1, progress=tell, **how)
+            result = replicated.first
+        else:
+            result = project_loaded(loaded, list(plans), seed, tell, standing=True, workers=None, **how)
+        if incidents:
+            result = with_incidents(loaded, result, tell, **how)
+    return result, replicated
+
+
 def _fits_the_form(form: str, out: Path | None) -> None:
     """Options that only some forms show are refused with the others."""
     options.only_where(form == "table", "but in the table", "explained")
     as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
     options.only_where(as_rows, "but in CSV and Parquet", "level")
-    options.only_where(form in ("table", "json"), "but in the table and in JSON", "by")
+    options.only_where(form in ("table", "json"), "but in the table and in JSON", "by", "incidents")
 
 
 def _gate(result: Projection) -> int:
@@ -186,15 +211,12 @@ def _as_data(result: Projection, form: str, by: str | None, replicated: Replicat
 
 
 def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:
-    import pandas as pd
-
     from echotally.engine.sampling import wants_sampling
-    from echotally.evidence.run_log import run_log
-    from echotally.output.base.frames import write_frame
+    from echotally.output.evidence.log_files import write_log
     from echotally.projection.loaded import placement_on
 
     if plan is None:
         raise BadInput(Problem("no plan can run this estate, so there is no log", "--log"))
     if wants_sampling(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, loaded.offers[plan])):
         raise BadInput(Problem("the month has too many events for a log of each", "--log", allowed="up to 40 million"))
-    write_frame(pd.concat(run_log(loaded, plan, seed), ignore_index=True), path)
+    write_log(loaded, plan, seed, path)

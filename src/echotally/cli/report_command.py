@@ -29,6 +29,7 @@ def report(model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...
     from echotally.errors import BadInput
     from echotally.findings import check_model
     from echotally.output.projection.report import report_page
+    from echotally.projection.incidents import with_incidents
     from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
 
@@ -36,6 +37,8 @@ def report(model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...
     prepare_simulation()
     with progress_line() as tell:
         result = project_loaded(loaded, list(plans), seed, tell, standing=True, workers=None)
+        if loaded.model.incidents:
+            result = with_incidents(loaded, result, tell)
     try:
         checked = check_model(model, sets, plans[0] if plans else None)
     except BadInput:

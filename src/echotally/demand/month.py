@@ -8,9 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, timedelta
 from heapq import heappop, heappush
-from itertools import takewhile
 from pathlib import Path
 from typing import TypeVar
 
@@ -18,7 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.clock import MonthClock, month_clock
-from echotally.demand.cron import BadSchedule, firings_after, parse_cron
+from echotally.demand.cron import BadSchedule
+from echotally.demand.happenings import QUIET, Happenings, cron_times, happenings_of
 from echotally.demand.rate_shapes import rate_stretches
 from echotally.demand.schedules import month_firings_ns
 from echotally.demand.stretches import NONE, Stretch, Stretches
@@ -30,7 +29,6 @@ from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import Spread, constant
 
 Result = TypeVar("Result")
-_FIRING_PAYLOAD = constant(1_000)
 
 
 @dataclass(frozen=True)
@@ -48,7 +46,7 @@ class Tap:
     spread: str
     stretches: Stretches = NONE
     burst: float = 1.0
-    payload: Spread = _FIRING_PAYLOAD
+    payload: Spread = field(default_factory=lambda: constant(1_000))
     clients: int = 0
     think: Spread = field(default_factory=lambda: constant(0))
     client_tries: int = 1
@@ -65,10 +63,11 @@ class Tap:
 
 @dataclass(frozen=True)
 class Arrivals:
-    """What a simulation is given of a month: its taps, and how long to play, ns."""
+    """What a simulation is given of a month: its taps, how long to play, ns, and what the clock brings."""
 
     taps: tuple[Tap, ...]
     length_ns: int
+    happenings: Happenings = QUIET
 
 
 @dataclass(frozen=True)
@@ -83,6 +82,7 @@ class MonthPlan:
     firings_ns: dict[str, NDArray[np.int64]]
     notes: tuple[str, ...]
     storms: tuple[tuple[int, int], ...] = ()
+    happenings: Happenings = QUIET
 
     @property
     def length_ns(self) -> int:
@@ -92,11 +92,11 @@ class MonthPlan:
     @property
     def arrivals(self) -> Arrivals:
         """All of its taps over all of it."""
-        return Arrivals(self.taps, self.length_ns)
+        return Arrivals(self.taps, self.length_ns, self.happenings)
 
     def idle(self) -> Arrivals:
         """The month with nothing coming from outside."""
-        return Arrivals((), self.length_ns)
+        return Arrivals((), self.length_ns, self.happenings)
 
 
 def plan_month(model: Model, document: Document, factors: Mapping[str, float] | None = None) -> MonthPlan:
@@ -131,9 +131,13 @@ class _Planner:
                 taps += [self._firing_tap(name, source, times) for source, times in firings.items()]
             for label, demand in self.model.demand.items():
                 taps += self._demand_taps(name, environment, label, demand)
+        happenings = happenings_of(
+            self.model, self.clock, lambda address, value, make: self._try(address, value, make, [])
+        )
         if self.problems:
             raise BadInput(list(dict.fromkeys(self.problems)))
-        return MonthPlan(self.clock, tuple(taps), firings, tuple(dict.fromkeys(self.notes)), self._storms(taps))
+        notes = tuple(dict.fromkeys(self.notes))
+        return MonthPlan(self.clock, tuple(taps), firings, notes, self._storms(taps), happenings)
 
     def _storms(self, taps: list[Tap]) -> tuple[tuple[int, int], ...]:
         surges = [
@@ -159,6 +163,7 @@ class _Planner:
             "counted",
             "even",
             Stretches.at(times),
+            payload=self.model.schedules[source].payload,
         )
 
     def _demand_taps(self, name: str, environment: Environment, label: str, demand: Demand) -> list[Tap]:
@@ -237,10 +242,7 @@ class _Planner:
         if lump.at is not None:
             starts = [self.clock.local_ns(lump.at)]
         else:
-            found = firings_after(
-                parse_cron(lump.cron or ""), self.clock.zone, self.clock.start - timedelta(microseconds=1)
-            )
-            starts = [self.clock.ns(at.astimezone(UTC)) for at in takewhile(lambda at: at < self.clock.end, found)]
+            starts = cron_times(lump.cron or "", self.clock)
         return [start for start in starts if 0 <= start < self.clock.length_ns]
 
 

@@ -42,7 +42,14 @@ TICK, END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = map(_code, range(9))
     K_IDLE,
     K_NODE_IDLE,
     K_EXPIRE_BATCH,
-) = map(_code, range(18))
+    K_TURN,
+    K_FILL,
+    K_ANSWERED,
+    K_ASKED_LONG,
+    K_COLD_LONG,
+) = map(_code, range(23))
+# What the clock brings (``records.Turn``): another condition of runs, floor, release, account's limit, whether instances may start.
+T_RUNS, T_FLOOR, T_RELEASE, T_LIMIT, T_GROWTH = map(_code, range(5))
 
 # Kinds of source, in the order of ``model.sources.KINDS``.
 SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER = map(_code, range(6))
@@ -51,8 +58,8 @@ PER_CALL, POLLED, RESERVED = map(_code, range(3))
 # What a plan bills of time, in the order of ``rates.card.BILLS``.
 RUNS, ACTIVE, ALLOCATED, BY_THE_MONTH, NODES = map(_code, range(5))
 
-# States of a call.
-FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING = map(_code, range(6))
+# States of a call, those in flight from COLD on.
+FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING, ASKING, ANSWERED = map(_code, range(8))
 #: In place of an instance: none can take the call; a new one is to be started.
 NO_ROOM, NEW_INSTANCE = map(_code, (-1, -2))
 # States of an instance.
@@ -68,6 +75,10 @@ IN_FLIGHT = _code(2)
 
 # Random streams of a unit, from its ``random`` on: one for each purpose, so that no draw moves another's.
 RUN_STREAM, COLD_STREAM, ERROR_STREAM, EMIT_STREAM, POISON_STREAM, EMITTED_STREAM = map(_code, range(6))
+# ... its lots of requests, their sizes; where runs belong to events, what kind of run and how long.
+ASK_STREAM, ASKED_STREAM, KIND_STREAM, SAME_STREAM = map(_code, range(6, 10))
+# Random streams of a condition: runs drawn anew; where they belong to events, what kind and how long.
+OTHER_STREAM, OTHER_KIND_STREAM, OTHER_SAME_STREAM = map(_code, range(3))
 # Random streams of a tap: its arrivals, their sizes, the pauses of its clients.
 ARRIVAL_STREAM, PAYLOAD_STREAM, THINK_STREAM = map(_code, range(3))
 

@@ -1,13 +1,8 @@
-"""The world of a simulation as arrays of records: what the kernels read and write, a field a line.
-
-Times are int64 nanoseconds since the month's start, lengths of time nanoseconds. Links between records are places in
-their arrays, -1 for none. A *unit* is one function in one environment. Fields written ``int`` are int64 in the arrays,
-``float`` float64, ``Bits`` uint64; the classes are never made, they name types for the reader and the type checker.
-"""
+"""The world of a simulation as arrays: what the kernels read and write. Each record is described in ``engine.records``."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple, NewType
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -15,9 +10,35 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 from echotally.engine.codes import FIRST_NUMBER
-
-#: A state of a random stream, which wraps around at 64 bits.
-Bits = NewType("Bits", int)
+from echotally.engine.records import (
+    Account,
+    Attempt,
+    Born,
+    Call,
+    Cargo,
+    Carried,
+    Chain,
+    Change,
+    Clock,
+    Condition,
+    Edge,
+    Entry,
+    Event,
+    Expected,
+    Instance,
+    Node,
+    Partition,
+    Portion,
+    Random,
+    Real,
+    Source,
+    Stretch,
+    Tap,
+    Trigger,
+    Turn,
+    Unit,
+    Whole,
+)
 
 # Quantile sketch: 2^7 = 128 bins an octave, so that a bin's middle is within 0.4 % of what is in it.
 SUB_BITS = 7
@@ -29,498 +50,6 @@ OFFSET_BITS = 24
 EXACT_LEVELS = 2_048
 LEVEL_BINS = EXACT_LEVELS + 24 * SUB_BINS
 SERIES = ("arrivals", "throttled", "concurrency_peak", "instances_peak", "backlog_peak", "oldest_age_s")
-
-
-class Clock:
-    """The one clock, and the heads of every pool of free records."""
-
-    now: int  # this instant
-    horizon: int  # the month's end
-    until: int  # where playing pauses; NEVER: at the month's end
-    lay_kind: int  # what ``lay`` fills: LAY_QUEUE, LAY_PARTITION, LAY_LINE
-    lay_ref: int  # which queue, partition or trigger
-    lay_tap: int  # the tap whose sizes laid events have, -1: none
-    lay_edge: int  # the edge whose sizes they have, -1: none
-    lay_payload: int  # their size where neither is given, bytes
-    lay_stream: int  # the random stream an edge's sizes come from
-    number: int  # the next event's number; ties within a step go by it
-    looked_n: int  # instances that looks of polled scaling have made
-    marked_n: int  # units that may have something to start at this instant
-    entries_n: int  # entries of the calendar
-    free_event: int  # first of the free events, and how many
-    events_left: int  # how many are left
-    free_call: int  # the same of calls
-    calls_left: int  # how many are left
-    free_cargo: int  # the same of cargo links
-    cargo_left: int  # how many are left
-    free_instance: int  # the same of instances
-    instances_left: int  # how many are left
-    expected_first: int  # ring of events put out at this instant: its first place, and how many
-    expected_n: int  # how many stand in it
-    in_flight: int  # calls in flight over the whole estate
-    level_peak: int  # most of them so far
-    level_since: int  # since when this level holds
-    hour: int  # the hour of the series
-    hours: int  # how many there are
-    hour_ns: int  # how long one is
-    units: int  # how many units there are
-    margin: int  # most records of a kind one step can take: a pool with fewer is grown first
-    steps: int  # calendar entries played
-    arrived: int  # events that came, and that ended
-    ended: int  # events that ended: at the end as many as arrived
-    trail_n: int  # lines of the trail, and of the diary
-    diary_n: int  # lines of the diary
-    keeps_log: int  # what is written into the log: NO_LOG, STARTS_ONLY or WHOLE_LOG
-    log_n: int  # lines of the log
-    short: int  # YES: a start token was missing once
-    instant: int  # YES: a run took no time once
-
-
-class Unit:
-    """One function in one environment, on its plan."""
-
-    account: int  # the account it shares room with
-    plan_kind: int  # PER_CALL, POLLED or RESERVED
-    bills: int  # RUNS, ACTIVE, ALLOCATED, BY_THE_MONTH or NODES
-    limit: int  # most instances
-    shown_limit: int  # the same for ``at_limit_ns``, -1: none
-    floor: int  # fewest instances
-    slots: int  # calls one instance serves at once
-    memory: int  # MB of an instance, as the plan sells it
-    timeout: int  # longest run, ns
-    keep_alive: int  # how long an idle instance stays, ns
-    cold_billed: int  # YES: cold starts are billed
-    round_ns: int  # billed time is rounded up to this, ns
-    least_ns: int  # and is at least this, ns
-    payload_limit: int  # largest event and batch, bytes, -1: none
-    eager: int  # YES: readers take batches whether or not there is room
-    wait_limit: int  # how long a request waits for room, ns
-    first_wait: int  # first wait of a throttled pushed call, ns
-    longest_wait: int  # it doubles up to this, ns
-    give_up: int  # until this long after the event, ns
-    retry_from: int  # first of its waits after failed runs in ``World.pauses``
-    retry_n: int  # how many there are
-    look_every: int  # polled scaling: ns between two looks
-    look_step: int  # most instances a look adds
-    look_per: int  # events an instance is wanted for
-    window_at: int  # first of its places in ``World.window``: what looks of the keep-alive wanted
-    window_n: int  # looks so far
-    window_size: int  # looks the window holds
-    window_top: int  # the most that a look of the window wanted
-    window_top_at: int  # and which look that was
-    look_armed: int  # YES: a look stands in the calendar
-    last_look: int  # when the last one was
-    target: int  # instances polled scaling shrinks to
-    run_kind: int  # spread of the run time (``model.spread``): its kind,
-    run_from: int  # its first sample,
-    run_n: int  # and how many it has
-    cold_kind: int  # the same of the cold start
-    cold_from: int  # its first sample,
-    cold_n: int  # and how many it has
-    random: int  # first of its random streams (RUN_STREAM ...)
-    per_item: int  # run time for each event, ns
-    burst_units: int  # a full bucket of start tokens, in units of which a token costs ``token_cost``
-    token_cost: int  # 0: starts need no token
-    ramp_units: int  # units refilled each ns
-    token_level: int  # units in the bucket
-    token_at: int  # when that was
-    token_scope: int  # YES: the account's bucket is used
-    first_trigger: int  # its triggers, linked by ``Trigger.after``
-    first_emit: int  # its emits among the edges, and how many
-    emit_n: int  # how many emits it has
-    count: int  # instances there are, starting ones included
-    lists: int  # first of its lists (L_LINE ...)
-    idle_timer: int  # when idle instances are looked at, NEVER: not
-    busy_count: int  # instances with a call
-    waiting: int  # events waiting, over all its triggers
-    refused_since: int  # calls refused since the last look
-    marked: int  # YES: it stands among the marked units
-    in_flight: int  # calls in flight
-    in_flight_events: int  # events in them
-    attempts: int  # attempts, and what they came to
-    succeeded: int  # attempts that succeeded
-    failed: int  # that ran and failed
-    timed_out: int  # that the timeout ended
-    throttled: int  # that found no room
-    calls: int  # calls started at least once
-    started: int  # attempts that started
-    cold_starts: int  # instances started cold
-    handled: int  # events by how they ended
-    errored: int  # requests answered by an error
-    rejected: int  # requests given up by their client
-    lost: int  # given up without a dead letter
-    dead_lettered: int  # given up to a dead letter
-    expired: int  # that outlived the retention
-    too_large: int  # above the payload limit
-    skipped: int  # of firings skipped
-    unfinished: int  # still there at the month's end
-    flying: int  # unfinished ones of which a run was in flight at the month's end
-    cut_requests: int  # errored ones whose run was ended by the timeout
-    duplicates: int  # events handled again
-    level_since: int  # since when this number of calls is in flight
-    level_peak: int  # most calls in flight
-    count_since: int  # since when there are so many instances
-    count_peak: int  # most instances
-    at_limit_ns: int  # time with as many instances as the limit allows
-    billed_ns: int  # billed time after rounding; this and its like are wide sums, see WIDE
-    busy_ns: int  # time with runs
-    life_ns: int  # lives of instances, rounded where they are billed
-    idle_floor_ns: int  # time of floor instances without a call
-    billed_hi: int  # the upper words of the four sums above, in 2^26 ns
-    busy_hi: int  # upper word
-    life_hi: int  # upper word
-    idle_floor_hi: int  # upper word
-    floor_since: int  # since when ``busy_count`` holds
-    backlog_peak: int  # most events waiting
-    wait_max: int  # longest wait and latency, ns
-    latency_max: int  # longest latency, ns
-    requests: int  # requests asked, each try counted
-    replies: int  # requests answered
-    memory_cost: int  # reserved: memory of a call, in millionths of a MB
-    token_timer: int  # when a token is looked for next
-    longest_run: int  # longest run drawn, ns
-    stream_n: int  # triggers on streams
-    lag_since: int  # since when ``lag_oldest`` holds
-    lag_oldest: int  # arrival of the oldest unhandled record, NEVER: none
-    lag_max: int  # longest lag, ns
-    lag_zero: int  # time without an unhandled record
-    run_scale: float  # spreads: scale (ns) and sigma
-    run_sigma: float  # standard deviation of the logarithm
-    cold_scale: float  # the same of the cold start, ns
-    cold_sigma: float  # its sigma
-    cold_factor: float  # the plan's factor on cold starts
-    per_mb: float  # run time for each MB of payload, ns
-    cpu_factor: float  # how much longer a run is on this memory (rule 3.1)
-    cpu_load: float  # vCPUs a call keeps busy, s(m) x v(m) of rule 3.2
-    cpu_cap: float  # vCPUs of an instance
-    error_rate: float  # share of runs that fail
-    poison_rate: float  # share of events that fail every time
-    vcpu: float  # vCPUs an instance asks of a node
-
-
-class Account:
-    """One account on one plan: what its units share."""
-
-    limit: int  # most calls in flight, -1: no limit
-    in_flight: int  # calls in flight
-    blocked: int  # YES: somebody found no room for lack of what is shared
-    first_unit: int  # its units, and how many
-    unit_n: int  # how many units
-    token_level: int  # the shared bucket of start tokens
-    token_at: int  # when that was
-    first_instance: int  # reserved: its instances, and how many
-    instance_n: int  # how many instances
-    first_node: int  # nodes: its nodes, and how many
-    node_n: int  # how many nodes
-    nodes_floor: int  # fewest nodes
-    node_start: int  # how long one takes to start, ns
-    node_keep_alive: int  # how long an empty one stays, ns
-    node_memory: int  # MB of a node
-    nodes_up: int  # nodes there are
-    node_hours_ns: int  # time they were up, a wide sum
-    node_hours_hi: int  # its upper word
-    cpu_cap: float  # reserved: vCPUs of an instance that others leave
-    node_vcpu: float  # vCPUs of a node
-
-
-class Trigger:
-    """The line from a source to a function, in one environment."""
-
-    source: int  # where its events come from
-    unit: int  # the unit they go to
-    batch: int  # most events of a call
-    batch_wait: int  # longest wait for a batch to fill, ns
-    readers: int  # most batches in flight; of a stream, a partition
-    in_flight: int  # batches in flight, pausing readers included
-    tries: int  # runs until it is given up, 0: without end
-    dead_letter: int  # the source given-up events go to, -1: none
-    random: int  # its random stream: a topic's share
-    active: int  # single-event calls not yet over
-    first_partition: int  # a stream's: its partitions, and how many
-    partition_n: int  # how many partitions
-    fail_each: int  # YES: only the failed events of a batch come back
-    wake_timer: int  # when a filling batch is looked at
-    share_all: int  # YES: it gets every event of a topic
-    skip: int  # YES: a firing is skipped while the last one's call is active
-    items: int  # events of a firing
-    kind: int  # its source's kind
-    visible_list: int  # its source's list of visible messages
-    after: int  # the unit's next trigger
-    letters: int  # events sent to the dead letter
-    share: float  # share of a topic's events
-
-
-class Source:
-    """A schedule, queue, topic, stream, endpoint or folder in one environment."""
-
-    kind: int  # SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER
-    visibility: int  # how long a received message is hidden, ns
-    retention: int  # how long one stays, ns
-    tries: int  # receipts before the dead letter
-    delay: int  # how long a new one is hidden, ns
-    dead_letter: int  # the source it goes to, -1: none
-    fifo: int  # YES: batches in order, at most ``groups`` in flight
-    groups: int  # most batches in flight in strict order
-    held: int  # batches in flight or held in strict order
-    partitions: int  # partitions of a stream
-    random: int  # its random stream: feeds' shares, partitions by lot
-    turn: int  # the next partition
-    first_trigger: int  # its triggers, and how many
-    trigger_n: int  # how many triggers
-    first_edge: int  # a topic's feeds, and how many
-    edge_n: int  # how many feeds
-    lists: int  # first of its lists (L_DELAYED ...)
-    delay_timer: int  # when the oldest of each list is looked at, NEVER: not
-    visibility_timer: int  # when the oldest hidden message comes back, NEVER: none
-    expire_timer: int  # when the oldest visible one expires, NEVER: none
-    idle_ns: int  # time in which nothing waits
-    idle_since: int  # since when nothing waits
-    sends: int  # events put in
-    receives: int  # batches received
-    deletes: int  # batches of which something was deleted
-    arrived: int  # events that came (a stream's: for each trigger), and that ended
-    ended: int  # events that ended
-    ended_at: int  # when the last one ended
-    payload_limit: int  # largest message and batch, bytes, -1: none
-    home: int  # the unit of its first trigger, -1: nobody reads it
-    full: int  # YES: a lane a sampled month keeps full
-    skew: float  # share of the first partition, below 0: in turn
-
-
-class Partition:
-    """A partition of a stream, for one trigger."""
-
-    trigger: int  # whose partition it is
-    list: int  # its records
-    first: int  # the first that waits
-    waiting: int  # how many wait
-    in_flight: int  # batches in flight
-    failing: int  # of which failed and are repeated
-    number: int  # number of ``first``, by which partitions stand in line
-    prev: int  # neighbours in the line of partitions
-    next: int  # the one behind
-    listed: int  # YES: it stands in its unit's line of partitions
-    wake_timer: int  # when a filling batch is looked at
-    timer: int  # when its oldest record expires
-    arrived: int  # records that came
-    full: int  # YES: a lane a sampled month keeps full
-    dropped: int  # records that came while it was
-
-
-class Chain:
-    """A doubly linked list over records."""
-
-    head: int  # its first record, -1: empty
-    tail: int  # its last
-    hint: int  # where the last one was inserted
-    length: int  # how many there are
-
-
-class Tap:
-    """Where the outside world's events come from."""
-
-    source: int  # the source its events arrive at
-    kind: int  # TAP_RATE, TAP_COUNTED, TAP_CLIENTS
-    spread: int  # POISSON, EVEN, BURSTY
-    first_stretch: int  # its stretches, and how many
-    stretch_n: int  # how many stretches
-    stretch: int  # the stretch it is in
-    at: int  # its last event
-    left: int  # counted: events left of the stretch
-    random: int  # first of its random streams (ARRIVAL_STREAM ...)
-    payload_kind: int  # spread of sizes: kind, first sample, samples
-    payload_from: int  # first of the samples of sizes
-    payload_n: int  # how many there are
-    think_kind: int  # the same of its clients' pauses
-    think_from: int  # first of the samples of pauses
-    think_n: int  # how many there are
-    placed: int  # events placed evenly so far
-    clients: int  # clients that ask in a circle
-    burst_left: int  # events left of a burst
-    client_tries: int  # how often a refused request is asked
-    client_pause: int  # ns between them
-    refused_pause: int  # least pause of a refused client, ns
-    payload_scale: float  # spreads: scale (bytes, ns) and sigma
-    payload_sigma: float  # sigma of sizes
-    think_scale: float  # scale of pauses, ns
-    think_sigma: float  # sigma of pauses
-    burst: float  # mean events of a burst
-    integral: float  # the rate integrated up to the stretch
-
-
-class Edge:
-    """A feed of a topic, or an emit of a function."""
-
-    target: int  # the source it leads to
-    share_all: int  # YES: every event goes there
-    payload_kind: int  # spread of sizes
-    payload_from: int  # first of the samples of sizes
-    payload_n: int  # how many there are
-    whole: int  # emits: events put out for certain
-    sent: int  # events sent along it
-    share: float  # feeds: share of the events
-    fraction: float  # emits: chance of one more
-    payload_scale: float  # scale of sizes, bytes
-    payload_sigma: float  # their sigma
-
-
-class Instance:
-    """One running copy of a function, or a reserved instance of all."""
-
-    unit: int  # -1: reserved, for all units of its account
-    account: int  # the account that pays for it
-    node: int  # the node it is on, -1: none
-    calls: int  # calls in it
-    ready: int  # when it is or was ready
-    created: int  # when it was started
-    released: int  # when a call last ended
-    prev: int  # neighbours in its list, or the next free one
-    next: int  # the one behind
-    first_waiting: int  # the first call that waits out its cold start, -1: none
-    active_since: int  # since when it has a call, -1: none
-    state: int  # ABSENT, STARTING, READY
-    memory_free: int  # reserved: memory left, in millionths of a MB
-    cold_ns: int  # its cold start, without the node's
-    listed: int  # the list it stands in, 0: none
-    number: int  # starting: when ready, by which they stand in line
-    load: float  # reserved: vCPUs its calls keep busy
-
-
-class Node:
-    """A machine that holds instances."""
-
-    memory: int  # MB left
-    ready: int  # when it is up
-    up: int  # YES: there
-    since: int  # since when its time is not yet counted
-    idle_since: int  # since when nothing is on it
-    instances: int  # instances on it
-    account: int  # the account that pays for it
-    vcpu: float  # vCPUs left
-
-
-class Call:
-    """One event or batch handed to a function, over all its attempts."""
-
-    unit: int  # the unit that handles it
-    trigger: int  # the trigger it came by
-    number: int  # its oldest event's number
-    events: int  # events in it
-    items: int  # the same, a firing counted by its items
-    head: int  # its cargo, first and last link
-    tail: int  # last link
-    state: int  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING
-    instance: int  # the instance it runs in, -1: none
-    started: int  # when this attempt started
-    run_at: int  # when its run began, NEVER: not yet
-    ends: int  # when its run ends
-    timed_out: int  # YES: by the timeout
-    cold_ns: int  # cold start this attempt waited out
-    tries: int  # failed runs so far
-    wait: int  # pushed: the last wait, ns; requests: asks whose wait limit is to come
-    prev: int  # neighbours in its line, or the next free one
-    next: int  # the one behind
-    payload: int  # bytes
-    list: int  # the line it stands in
-    counted: int  # YES: counted in ``Unit.calls``
-    partition: int  # -1: not of a stream
-    arrived: int  # arrival of its oldest event; of a batch, when it was taken
-    timer: int  # when its oldest record expires
-
-
-class Event:
-    """One event at one source (a stream's: a copy for each trigger)."""
-
-    number: int  # the order in which events came
-    at: int  # when it came
-    seen: int  # when it became visible
-    due: int  # when a delay or its visibility is over
-    receipts: int  # how often it was received
-    payload: int  # bytes
-    at_source: int  # the source it waits at
-    prev: int  # neighbours in its list, or the next free one
-    next: int  # the one behind
-    state: int  # GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED
-    refs: int  # cargo links to it: a gone event is freed with the last
-    tap: int  # where it came from, -1: inside, LAID: a sampled month
-    tries: int  # requests: refused tries
-    trigger: int  # the one that has it or had it last, -1: none
-    items: int  # events it stands for
-    handled: int  # YES: handled successfully
-    hold: int  # YES: its batch keeps its place in strict order; IN_FLIGHT at the month's end
-
-
-class Cargo:
-    """A link of a call's list of events."""
-
-    event: int  # the event it holds
-    next: int  # the next link, or the next free one
-
-
-class Entry:
-    """A coming happening in the calendar."""
-
-    at: int  # when it happens
-    key: int  # step and number, see ``kernel.calendar``
-    what: int  # reference and kind
-
-
-class Expected:
-    """An event put out at this instant, on its way to a source."""
-
-    source: int  # the source it arrives at
-    payload: int  # bytes
-
-
-class Change:
-    """A line of the trail: an instance came, went or became ready."""
-
-    at: int  # when it was
-    unit: int  # whose instance
-    count: int  # instances then
-    ready: int  # YES: one became ready
-
-
-class Attempt:
-    """A line of the diary: an attempt that is over."""
-
-    unit: int  # whose attempt
-    number: int  # its oldest event's
-    items: int  # events it holds
-    at: int  # when it started, or was throttled
-    run_at: int  # when its run began, NEVER: not at all
-    ended: int  # when it ended
-    cold_ns: int  # cold start it waited out
-    outcome: int  # SUCCEEDED, FAILED, TIMED_OUT, THROTTLED
-
-
-class Stretch:
-    """A part of a tap's month: until ``end`` events come at ``rate``, or exactly ``count`` of them."""
-
-    start: int  # when it begins
-    end: int  # when it ends
-    count: int  # events in it, where they are counted
-    step: int  # ns from one of them to the next, where they stand at even steps from ``start``, 0: spread over it
-    rate: float  # events per ns
-    gap: float  # 1 / rate
-
-
-class Whole:
-    """A whole number."""
-
-    v: int  # the number
-
-
-class Real:
-    """A number."""
-
-    v: float  # the number
-
-
-class Random:
-    """The state of a random stream."""
-
-    v: Bits  # 64 bits, moved on by each draw
 
 
 class World(NamedTuple):
@@ -535,6 +64,9 @@ class World(NamedTuple):
     partitions: NDArray[Any]
     taps: NDArray[Any]
     stretches: NDArray[Any]
+    turns: NDArray[Any]  # in the order in which they come
+    conditions: NDArray[Any]
+    portions: NDArray[Any]
     edges: NDArray[Any]
     instances: NDArray[Any]
     nodes: NDArray[Any]
@@ -549,12 +81,15 @@ class World(NamedTuple):
     samples: NDArray[Any]  # the ziggurat's tables, then samples of spreads
     pauses: NDArray[Any]  # waits after failed runs, ns
     wait_bins: NDArray[Any]  # sketches (units, 2, WAIT_BINS): counts, and places in the bin
-    latency_bins: NDArray[Any]
+    latency_bins: NDArray[Any]  # of all else but handled requests
+    request_bins: NDArray[Any]  # of handled requests
     level_bins: NDArray[Any]  # ns at each level (units + 1, LEVEL_BINS), the last row the estate's
     count_bins: NDArray[Any]  # ns at each number of instances (units, LEVEL_BINS)
     lag_bins: NDArray[Any]  # ns at each lag, and rises that passed a bin whole (units, 2, WAIT_BINS)
     trail: NDArray[Any]
     diary: NDArray[Any]
+    carried: NDArray[Any]  # what the diary's attempts held
+    born: NDArray[Any]  # where events came from
     counts: NDArray[Any]  # events by spans of the month, where they are drawn and not played
     log: NDArray[Any]  # changes of the calls in flight, packed (``codes.LOG_SHIFT``)
     series: NDArray[Any]  # (units, hours, SERIES)
@@ -571,6 +106,9 @@ HOLDS: dict[str, type] = {
     "partitions": Partition,
     "taps": Tap,
     "stretches": Stretch,
+    "turns": Turn,
+    "conditions": Condition,
+    "portions": Portion,
     "edges": Edge,
     "instances": Instance,
     "nodes": Node,
@@ -586,11 +124,14 @@ HOLDS: dict[str, type] = {
     "pauses": Whole,
     "wait_bins": Whole,
     "latency_bins": Whole,
+    "request_bins": Whole,
     "level_bins": Whole,
     "count_bins": Whole,
     "lag_bins": Whole,
     "trail": Change,
     "diary": Attempt,
+    "carried": Carried,
+    "born": Born,
     "counts": Whole,
     "log": Whole,
     "series": Real,

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
-from echotally.engine import codes, layout
+from echotally.engine import codes, layout, records
 from echotally.engine.build import Built, build
 from echotally.engine.compiling import form
 from echotally.engine.pools import with_room
@@ -59,15 +59,26 @@ def _starts_of(built: Built) -> dict[tuple[str, str], NDArray[np.int64]]:
 
 
 def begun(
-    model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int, trail: int = 1, diary: int = 1
+    model: Model,
+    arrivals: Arrivals,
+    placement: Mapping[str, Offer],
+    seed: int,
+    *,
+    trail: int = 1,
+    diary: int = 1,
+    cargo: int = 1,
 ) -> Built:
     """A world at its first instant: backlogs laid, floors ready, nothing played yet.
 
-    ``trail`` is how many changes of instance counts it keeps, with their times; ``diary`` how many attempts.
+    ``trail`` is how many changes of instance counts it keeps, with their times; ``diary`` how many attempts, ``cargo``
+    how many lines of what they held and of where events came from (1: none).
     """
     built = build(model, arrivals, placement, seed)
     built.world = built.world._replace(
-        trail=layout.records(layout.Change, trail), diary=layout.records(layout.Attempt, diary)
+        trail=layout.records(records.Change, trail),
+        diary=layout.records(records.Attempt, diary),
+        carried=layout.records(records.Carried, cargo),
+        born=layout.records(records.Born, cargo),
     )
     _lay_backlogs(model, built)
     built.world = with_room(built.world)
@@ -130,15 +141,33 @@ def attempts(built: Built) -> Iterator[NDArray[Any]]:
     Times are ns since the month's start, ``outcome`` one of SUCCEEDED, FAILED, TIMED_OUT, THROTTLED. The world
     must have been begun with a diary; raises ``OurFault`` if it overflows.
     """
-    clock, diary = built.world.clock[0], built.world.diary
+    # An entry of the calendar ends one run and refuses few calls; a quarter of the diary leaves room for them.
+    return (page.attempts for page in pages(built, len(built.world.diary) // 4))
+
+
+class Page(NamedTuple):
+    """A stretch of the diary: attempts that ended, the events they held, where events that arrived came from."""
+
+    attempts: NDArray[Any]
+    carried: NDArray[Any]
+    born: NDArray[Any]
+
+
+def pages(built: Built, entries: int) -> Iterator[Page]:
+    """Play to the month's end, handing over the diary every ``entries`` of the calendar; raises ``OurFault`` if it overflows."""
+    clock = built.world.clock[0]
+    kept = {"diary": "diary_n", "carried": "carried_n", "born": "born_n"}
     over = False
     while not over:
-        # An entry of the calendar ends one run and refuses few calls; a quarter of the diary leaves room for them.
-        over = play_entries(built, len(diary) // 4)
-        if clock["diary_n"] >= len(diary):
-            raise OurFault(f"the diary of {len(diary)} attempts overflowed")
-        yield diary[: int(clock["diary_n"])].copy()
-        clock["diary_n"] = 0
+        over = play_entries(built, entries)
+        found = []
+        for name, count in kept.items():
+            lines = getattr(built.world, name)
+            if int(clock[count]) >= len(lines) > 1:
+                raise OurFault(f"the {name} of {len(lines)} lines overflowed")
+            found.append(lines[: int(clock[count])].copy())
+            clock[count] = 0
+        yield Page(*found)
 
 
 def finish(built: Built) -> None:

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from echotally.engine import layout
+from echotally.engine import layout, records
 from echotally.engine.build import link_free
 from echotally.engine.layout import World
 
@@ -28,10 +28,10 @@ def with_room(world: World) -> World:
             link_free(longer, len(array))
             clock[f"{name}_left"] += len(longer) - len(array)
     if len(world.calendar) - clock["entries_n"] <= 4 * margin:
-        changed["calendar"] = longer = layout.records(layout.Entry, 2 * len(world.calendar) + 4 * margin)
+        changed["calendar"] = longer = layout.records(records.Entry, 2 * len(world.calendar) + 4 * margin)
         longer[: len(world.calendar)] = world.calendar
     if len(world.expected) - clock["expected_n"] <= margin:
-        changed["expected"] = longer = layout.records(layout.Expected, 2 * len(world.expected) + margin)
+        changed["expected"] = longer = layout.records(records.Expected, 2 * len(world.expected) + margin)
         # The ring is unrolled, so that its first place is the first again.
         order = (int(clock["expected_first"]) + np.arange(int(clock["expected_n"]))) % len(world.expected)
         longer[: len(order)] = world.expected[order]

@@ -63,6 +63,7 @@ class UnitMeasured:
     at_limit_ns: int
     waits: Waits
     latency: Waits
+    answers: Waits
     lag_p95_s: float | None
     lag_max_s: float | None
     backlog_peak: int
@@ -77,6 +78,14 @@ class UnitMeasured:
     in_flight_events: int
     cut_requests: int
     longest_run_ns: int
+    cold_calls: int
+    started_items: int
+    served: int
+
+    @property
+    def cold_share(self) -> float | None:
+        """Share of started attempts that waited for an instance to start; None where nothing started."""
+        return self.cold_calls / self.started if self.started else None
 
     @property
     def left_behind_events(self) -> int:
@@ -174,6 +183,7 @@ class Counted:
     triggers: Any
     wait_bins: NDArray[np.int64]
     latency_bins: NDArray[np.int64]
+    request_bins: NDArray[np.int64]
     level_bins: NDArray[np.int64]
     count_bins: NDArray[np.int64]
     lag_bins: NDArray[np.int64]
@@ -193,6 +203,7 @@ def counted(w: World, length_ns: int | None = None) -> Counted:
         triggers=w.triggers,
         wait_bins=w.wait_bins,
         latency_bins=w.latency_bins,
+        request_bins=w.request_bins,
         level_bins=w.level_bins,
         count_bins=w.count_bins,
         lag_bins=w.lag_bins,
@@ -243,11 +254,12 @@ def _dead_lettered(built: Built, w: Counted) -> Iterator[PutIn]:
 
 
 def _emitted(built: Built, w: Counted) -> Iterator[PutIn]:
-    """What functions put out."""
+    """What functions put out, and what they asked."""
     for n, unit in enumerate(built.units):
-        for edge in _range(w.edges, w.units[n], "first_emit", "emit_n"):
-            into = built.sources[int(edge["target"])][1]
-            yield PutIn(unit.environment, into, unit.function, False, int(edge["sent"]))
+        for what in ("emit", "ask"):
+            for edge in _range(w.edges, w.units[n], f"first_{what}", f"{what}_n"):
+                into = built.sources[int(edge["target"])][1]
+                yield PutIn(unit.environment, into, unit.function, False, int(edge["sent"]))
 
 
 def _range(array: Any, record: Any, first: str, n: str) -> Any:
@@ -279,7 +291,8 @@ def _unit(w: Counted, n: int, unit: Unit, length: int, order: int) -> UnitMeasur
         instance_limit=limit,
         at_limit_ns=0 if limit is None or reserved else int(f["at_limit_ns"]),
         waits=waits_of(w.wait_bins[n], int(f["wait_max"])),
-        latency=waits_of(w.latency_bins[n], int(f["latency_max"])),
+        latency=waits_of(w.latency_bins[n] + w.request_bins[n], int(f["latency_max"])),
+        answers=waits_of(w.request_bins[n], int(f["latency_max"])),
         lag_p95_s=lag_p95,
         lag_max_s=lag_max,
         backlog_peak=int(f["backlog_peak"]),
@@ -294,6 +307,9 @@ def _unit(w: Counted, n: int, unit: Unit, length: int, order: int) -> UnitMeasur
         in_flight_events=int(f["flying"]),
         cut_requests=int(f["cut_requests"]),
         longest_run_ns=int(f["longest_run"]),
+        cold_calls=int(f["cold_calls"]),
+        started_items=int(f["started_items"]),
+        served=int(f["served"]),
     )
 
 

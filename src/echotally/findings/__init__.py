@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 
 from echotally.errors import BadInput, Problem
-from echotally.findings import limits, memory, money, schedules, sources, timeouts, wiring
+from echotally.findings import asking, limits, memory, money, schedules, sources, timeouts, trouble, wiring
 from echotally.findings.context import Context
 from echotally.findings.judging import judged, side_by_side_sets
 from echotally.findings.rule import LEVELS, RULES, Finding, Noticed, Rule
@@ -21,7 +21,7 @@ from echotally.rates.card_loading import Offer, candidates
 
 __all__ = ["LEVELS", "RULES", "Checked", "Finding", "Noticed", "Rule", "check_model"]
 #: Importing them is what registers their rules.
-_RULE_MODULES = (schedules, timeouts, memory, sources, limits, money, wiring)
+_RULE_MODULES = (schedules, timeouts, memory, sources, limits, money, wiring, asking, trouble)
 
 
 @dataclass(frozen=True)

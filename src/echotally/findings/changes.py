@@ -19,7 +19,7 @@ def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:
     model = ctx.model
     new = SourceRef.of(kind, source.name)
     fed = [d for d, demand in model.demand.items() if demand.into == source]
-    inside = [e.into for f in model.functions.values() for e in f.emits]
+    inside = [into for f in model.functions.values() for into in f.feeds]
     inside += [feed.into for topic in model.topics.values() for feed in topic.feeds]
     if not fed or source in inside or new in model.sources():
         return ()

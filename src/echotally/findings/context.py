@@ -27,6 +27,8 @@ from echotally.rates.unit_settings import run_ns, unit_settings
 _MOST_REPLAYED, _SMALL = 2_000_000, 200_000
 #: Due whatever the runs are.
 _NOT_BY_RUNS = frozenset({"stream_partition_hours", "storage_gb_months", "flat_months"})
+#: Meters of the time that a function's runs take.
+_OF_TIME = ("gb_seconds", "vcpu_seconds", "instance_hours", "allocated_gb_seconds", "allocated_vcpu_seconds")
 
 
 @dataclass
@@ -89,6 +91,12 @@ class Context:
         bill = self.base.bill if self.base else None
         return sum((cost for key, cost in bill.functions.items() if key[0] == name), Decimal(0)) if bill else Decimal(0)
 
+    def paid_for_time(self, name: str) -> Decimal:
+        """What a function pays for its time, in all environments: seconds and hours of instances with calls."""
+        shares = self.base.bill.shares if self.base else {}
+        own = [parts for key, parts in shares.items() if key[0] == name]
+        return sum((parts.get(meter, Decimal(0)) for parts in own for meter in _OF_TIME), Decimal(0))
+
     def at_stake(self, name: str) -> Decimal | None:
         """The most that other runs of a function could save: what they pay, and what stands idle; None where not played.
 
@@ -137,7 +145,7 @@ class Context:
         """How many calls of a function may run at once by its own and the account's limits."""
         function, plan = self.model.functions[name], self.plan(name)
         if plan.bills == "reserved":
-            room = (plan.instance_memory or 0) * (1 - plan.already_used) // function.memory
+            room = (plan.instance_memory or 0) * (1 - plan.used_by_others[0]) // function.memory
             return (plan.instances or 1) * min(room, plan.slots_limit or math.inf)
         limit = unit_settings(function, plan).limit
         own = math.inf if limit is None else limit * function.slots

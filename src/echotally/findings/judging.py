@@ -45,10 +45,11 @@ _FIGURES = (
     _Figure("left_behind", lambda t: t.left_behind, _of_count),
     _Figure("handled_twice", lambda t: t.duplicates, _of_count),
     _Figure("cold_starts", lambda t: t.cold_starts, _of_count),
+    _Figure("cold_calls", lambda t: t.cold_calls, _of_count),
     _Figure("wait_p95_s", lambda t: t.wait_p95_s or 0.0, lambda before: _WAIT_S + _WAIT_SHARE * before),
 )
 #: Cold starts are told, but what they cost and how long they make callers wait is judged by itself.
-_ONLY_TOLD = {"cold_starts"}
+_ONLY_TOLD = {"cold_starts", "cold_calls"}
 
 
 def judged(ctx: Context, noticed: Noticed) -> Noticed:

@@ -116,10 +116,15 @@ def dear_copy(ctx: Context) -> Iterator[Noticed]:
 )
 def open_endpoint(ctx: Context) -> Iterator[Noticed]:
     """Endpoints whose function has no instance limit, with ten and a hundred times the traffic."""
+    asked = {into for function in ctx.model.functions.values() for into in function.feeds}
+    open_to_all = {demand.into for demand in ctx.model.demand.values()}
     for trigger in ctx.model.triggers:
         function = ctx.model.functions[trigger.to]
         units = ctx.units(trigger.to)
         if trigger.from_.kind is not SourceKind.ENDPOINTS or function.instance_limit is not None or not units:
+            continue
+        if trigger.from_ in asked and trigger.from_ not in open_to_all:
+            # Only functions of the estate ask it: it is as open as those are.
             continue
         plan, now = ctx.plan(trigger.to), ctx.cost(trigger.to)
         if plan.bills in ("reserved", "nodes"):
@@ -179,7 +184,9 @@ def near_allowance(ctx: Context) -> Iterator[Noticed]:
     """Between 80 % and all of an allowance used. There is nothing to change, only something to know."""
     bill = ctx.base.bill if ctx.base else None
     for line in bill.lines if bill else ():
-        free = ctx.loaded.offers[line.plan].plan.allowance.get(line.meter, 0)
+        offer = ctx.loaded.offers.get(line.plan)
+        # An outside service belongs to no plan.
+        free = offer.plan.allowance.get(line.meter, 0) if offer else 0
         if not free or not Decimal("0.8") * free <= line.quantity <= free:
             continue
         yield Noticed(

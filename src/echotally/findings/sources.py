@@ -282,7 +282,7 @@ def _unread(ctx: Context, number: int) -> Sets:
     """A queue that nothing comes into needs no reader."""
     model, source = ctx.model, ctx.model.triggers[number].from_
     into = {demand.into for demand in model.demand.values()} | {
-        e.into for f in model.functions.values() for e in f.emits
+        into for f in model.functions.values() for into in f.feeds
     }
     into |= {feed.into for topic in model.topics.values() for feed in topic.feeds}
     into |= {q.dead_letter for q in model.queues.values() if q.dead_letter}

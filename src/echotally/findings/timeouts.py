@@ -31,7 +31,7 @@ def cut(ctx: Context) -> Iterator[Noticed]:
     """Share of runs that timed out in the month as it was played; the change is the first longer timeout that cuts none."""
     for name, function in ctx.model.functions.items():
         totals, plan = ctx.totals(name), ctx.plan(name)
-        started, timed_out = totals.started, totals.attempts["timed_out"]
+        started, timed_out = totals.started, _cut_anyway(ctx, name, totals.attempts["timed_out"])
         if not started or timed_out < _CUT * started:
             continue
         limit = min(function.timeout, plan.timeout_limit or function.timeout)
@@ -43,6 +43,19 @@ def cut(ctx: Context) -> Iterator[Noticed]:
             sets,
             promises=("timed_out",),
         )
+
+
+def _cut_anyway(ctx: Context, name: str, timed_out: int) -> int:
+    """Runs cut without incidents that make runs longer: what hangs is not mended by a longer timeout."""
+    hanging = [
+        n
+        for n, i in enumerate(ctx.model.incidents)
+        if (i.run is not None or (i.run_times or 0) > 1) and (i.functions is None or name in i.functions)
+    ]
+    if not timed_out or not hanging:
+        return timed_out
+    without = ctx.trial(tuple((f"incidents.{n}", "") for n in reversed(hanging)))
+    return totals_of(without.units_of(name)).attempts["timed_out"] if without else timed_out
 
 
 def _longer(ctx: Context, name: str, now: int, most: int | None) -> Sets:
@@ -108,7 +121,8 @@ def far_above(ctx: Context) -> Iterator[Noticed]:
     for name, function in ctx.model.functions.items():
         units = ctx.units(name)
         longest, started = max((u.longest_run_ns for u in units), default=0), sum(u.started for u in units)
-        if not started or function.timeout < _FAR * longest:
+        # How long a call that asks may take is not told by its own run.
+        if not started or function.timeout < _FAR * longest or function.asks:
             continue
         mean = sum(u.busy_ns for u in units) / started
         good = function.timeout / mean if mean else float("inf")

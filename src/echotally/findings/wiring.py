@@ -16,7 +16,7 @@ def _fed(ctx: Context) -> set[str]:
     """Every source something puts events into."""
     model = ctx.model
     found = {demand.into for demand in model.demand.values()}
-    found |= {emit.into for function in model.functions.values() for emit in function.emits}
+    found |= {into for function in model.functions.values() for into in function.feeds}
     found |= {feed.into for topic in model.topics.values() for feed in topic.feeds}
     found |= {letter for q in model.queues.values() if (letter := q.dead_letter)}
     found |= {t.dead_letter for t in model.triggers if t.dead_letter}

@@ -14,6 +14,7 @@ from pydantic import ConfigDict, Field, model_validator
 from echotally.errors import Refused
 from echotally.model import fields as f
 from echotally.model import key_rules as shapes
+from echotally.model.happenings import FloorChange, Incident, Release
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import constant
 
@@ -33,6 +34,7 @@ class Targets(f.Strict):
     refused: f.Share | None = None
     lost: f.Count | None = None
     wait_p95: f.Duration | None = None
+    latency_p95: f.Duration | None = None
     monthly_cost: f.Money | None = None
 
 
@@ -44,6 +46,7 @@ class FunctionTargets(f.Strict):
     refused: f.Share | None = None
     lost: f.Count | None = None
     wait_p95: f.Duration | None = None
+    latency_p95: f.Duration | None = None
 
 
 class Emit(f.Strict):
@@ -52,6 +55,31 @@ class Emit(f.Strict):
     into: Link
     each: Annotated[float, Field(ge=0, le=1_000)] = 1.0
     payload: f.SizeSpread = constant(1_000)
+
+
+class Ask(f.Strict):
+    """Requests that a call sends to an endpoint for each event of its batch, and whose answers it waits for."""
+
+    to: Link
+    each: Annotated[float, Field(ge=0, le=1_000)] = 1.0
+    payload: f.SizeSpread = constant(1_000)
+    needs: bool = True
+
+
+class Outside(f.Strict):
+    """Somebody else's service, billed by its use."""
+
+    unit: f.Money
+    per: Annotated[int, Field(ge=1, le=10**12, strict=True)] = 1
+    currency: Annotated[str, Field(pattern=r"^[A-Z]{3}$")] | None = None
+
+
+class Use(f.Strict):
+    """Uses of an outside service for each event."""
+
+    what: f.Name
+    each: Annotated[float, Field(ge=0, le=1_000_000)] = 1.0
+    on: Literal["handled", "attempt"] = "handled"
 
 
 class Range(f.Strict):
@@ -81,13 +109,38 @@ class Function(f.Strict):
     memory_used: f.Memory | None = None
     error_rate: f.Share = 0.0
     poison_rate: f.Share = 0.0
+    retry_run: Literal["anew", "same"] = "anew"
     emits: tuple[Emit, ...] = ()
+    asks: tuple[Ask, ...] = ()
+    uses: tuple[Use, ...] = ()
+    releases: tuple[Release, ...] = ()
+    instance_floors: tuple[FloorChange, ...] = ()
     log_bytes: f.Size = 500
     reply_bytes: f.Size = 0
     package: f.Size = 10_000_000
     plan: f.Name | None = None
     tags: dict[str, str] = {}
     targets: FunctionTargets = FunctionTargets()
+
+    @model_validator(mode="after")
+    def _floors_fit(self) -> Self:
+        highest = max([self.instance_floor, *(change.floor for change in self.instance_floors)])
+        if self.instance_limit is not None and highest > self.instance_limit:
+            raise Refused(
+                f"a floor of {highest} is above the instance limit of {self.instance_limit}",
+                "floors up to instance_limit",
+            )
+        return self
+
+    @property
+    def feeds(self) -> tuple[Link, ...]:
+        """The sources that its runs put events or requests into."""
+        return (*(emit.into for emit in self.emits), *(ask.to for ask in self.asks))
+
+    @property
+    def by_number(self) -> bool:
+        """Whether something about its events goes by their numbers, which count those of the whole estate (rules 4.5, 8.7)."""
+        return self.poison_rate > 0 or self.retry_run == "same"
 
     @property
     def used_mb(self) -> int:
@@ -107,6 +160,8 @@ class Schedule(f.Strict):
     from_: f.Moment | None = Field(None, alias="from")
     seconds: bool = False
     items: f.Positive = 1
+    items_growth: Annotated[float, Field(gt=-1, le=100)] = 0.0
+    payload: f.SizeSpread = constant(1_000)
     overlap: Literal["allow", "skip"] = "allow"
 
     @model_validator(mode="after")
@@ -300,9 +355,11 @@ class Model(f.Strict):
     endpoints: dict[f.Name, Endpoint] = {}
     folders: dict[f.Name, Folder] = {}
     demand: dict[f.Name, Demand] = {}
-    triggers: Annotated[tuple[Trigger, ...], Field(min_length=1)]
+    triggers: tuple[Trigger, ...] = ()
     environments: dict[f.Name, Environment] = {"live": Environment()}
     targets: Targets = Targets()
+    incidents: tuple[Incident, ...] = ()
+    outside: dict[f.Name, Outside] = {}
     exchange: Exchange | None = None
     accepted: tuple[Accepted, ...] = ()
 

@@ -14,7 +14,7 @@ from echotally.model.reading import Document
 from echotally.model.sources import SourceKind, SourceRef
 
 #: Tables that belong to the whole file.
-_WHOLE = ("schema", "estate", "defaults", "environments", "targets", "exchange")
+_WHOLE = ("schema", "estate", "defaults", "environments", "targets", "exchange", "outside")
 
 
 class Excerpt:
@@ -22,8 +22,11 @@ class Excerpt:
 
     def __init__(self, document: Document, names: Collection[str]) -> None:
         self._document = document
-        # Triggers are named by their number, which is another one here.
-        self._numbers = [n for n, trigger in enumerate(document.data["triggers"]) if trigger["to"] in names]
+        # Triggers and incidents are named by their number, which is another one here.
+        self._numbers = {
+            "triggers": [n for n, trigger in enumerate(document.data["triggers"]) if trigger["to"] in names],
+            "incidents": [n for n, i in enumerate(document.data.get("incidents", ())) if _of_some(i, names)],
+        }
         self._data = self._pruned(document.data, names)
         self._written = None if document.written is None else self._pruned(document.written, names)
 
@@ -31,7 +34,13 @@ class Excerpt:
         """A document of its own, which may be changed."""
         data, found = copy.deepcopy(self._data), self._document
         return Document(
-            Path(found.path), data, found.text, dict(found.changed), set(found.made), self._written or self._data
+            Path(found.path),
+            data,
+            found.text,
+            dict(found.changed),
+            set(found.made),
+            self._written or self._data,
+            list(found.card_sets),
         )
 
     def sets(self, sets: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
@@ -40,8 +49,8 @@ class Excerpt:
 
     def _address(self, address: str) -> str:
         parts = address.split(".")
-        if parts[0] == "triggers" and len(parts) > 1 and parts[1].isdecimal():
-            parts[1] = str(self._numbers.index(int(parts[1])))
+        if parts[0] in self._numbers and len(parts) > 1 and parts[1].isdecimal():
+            parts[1] = str(self._numbers[parts[0]].index(int(parts[1])))
         return ".".join(parts)
 
     def _pruned(self, data: dict[str, Any], names: Collection[str]) -> dict[str, Any]:
@@ -52,4 +61,19 @@ class Excerpt:
                 found[kind] = {name: t for name, t in data[kind].items() if SourceRef.of(kind, name) in names}
         found["demand"] = {name: t for name, t in data.get("demand", {}).items() if t.get("into") in names}
         found["triggers"] = [trigger for trigger in data["triggers"] if trigger["to"] in names]
+        if "incidents" in data:
+            found["incidents"] = [
+                _among(incident, names) for incident in data["incidents"] if _of_some(incident, names)
+            ]
         return found
+
+
+def _of_some(incident: dict[str, Any], names: Collection[str]) -> bool:
+    """Whether an incident is about one of the functions, or about all there are."""
+    return "functions" not in incident or any(name in names for name in incident["functions"])
+
+
+def _among(incident: dict[str, Any], names: Collection[str]) -> dict[str, Any]:
+    if "functions" not in incident:
+        return incident
+    return {**incident, "functions": [name for name in incident["functions"] if name in names]}

@@ -11,7 +11,7 @@ from decimal import Decimal
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 from zoneinfo import ZoneInfo, available_timezones
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, WithJsonSchema
@@ -29,31 +29,20 @@ def _text_schema(pattern: str, example: str) -> WithJsonSchema:
 
 def _spread_schema(unit_pattern: str, example: str) -> WithJsonSchema:
     text = {"type": "string", "pattern": unit_pattern, "examples": [example]}
-    return WithJsonSchema(
-        {
-            "anyOf": [
-                text,
-                {
-                    "type": "object",
-                    "properties": {"median": text, "p95": text},
-                    "required": ["median", "p95"],
-                    "additionalProperties": False,
-                },
-                {
-                    "type": "object",
-                    "properties": {"mean": text, "shape": {"const": "exponential"}},
-                    "required": ["mean", "shape"],
-                    "additionalProperties": False,
-                },
-                {
-                    "type": "object",
-                    "properties": {"samples": {"type": "string"}},
-                    "required": ["samples"],
-                    "additionalProperties": False,
-                },
-            ]
-        }
-    )
+    forms: list[dict[str, Any]] = [
+        {"median": text, "p95": text},
+        {"mean": text, "shape": {"const": "exponential"}},
+        {"samples": {"type": "string"}},
+    ]
+    share = {"share": {"type": "number", "minimum": 0, "maximum": 1}}
+    parts = [_table({**share, **form}) for form in [{"constant": text}, *forms]]
+    mix = {"mix": {"type": "array", "minItems": 1, "items": {"anyOf": parts}}}
+    return WithJsonSchema({"anyOf": [text, *map(_table, forms), _table(mix)]})
+
+
+def _table(properties: dict[str, Any]) -> dict[str, Any]:
+    """A table with all of these keys and no other."""
+    return {"type": "object", "properties": properties, "required": list(properties), "additionalProperties": False}
 
 
 _DURATION = _QUANTITY + r"(ms|s|min|h|d)\s*$"

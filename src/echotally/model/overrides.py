@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from difflib import get_close_matches
 from typing import Any
 
 from echotally.errors import BadInput, Problem
 from echotally.model.reading import Address, Document
+from echotally.model.taking_out import taken_along
+from echotally.model.units import WrittenFloat
 
 
 def set_value(document: Document, address: str, text: str) -> None:
     """Override one value by its dotted address; the text is read as TOML, else taken as a string.
 
-    An empty text takes the value, table or array element out.
+    An empty text takes the value, table or array element out, and with a source, function, environment or outside service the
+    wiring that points to it. Elements of arrays go by number or by name. Addresses that begin with ``cards`` are kept for the
+    rate cards.
     """
-    parts = tuple(address.split("."))
+    parts = address_parts(address)
     try:
-        value = tomllib.loads(f"v = {text}")["v"] if "\n" not in text else text
+        value = tomllib.loads(f"v = {text}", parse_float=WrittenFloat)["v"] if "\n" not in text else text
     except (tomllib.TOMLDecodeError, RecursionError, ValueError):
         value = text
     if not all(parts):
@@ -31,12 +36,46 @@ def set_value(document: Document, address: str, text: str) -> None:
                 "a dotted address, such as functions.intake.memory",
             )
         )
+    if parts[0] == "cards" and "cards" not in document.data:
+        document.card_sets.append((parts, text))
+        document.changed[parts] = text
+        return
+    parts = _by_number(document.data, parts)
     if text == "":
+        document.along += taken_along(document.data, parts)
         _take_out(document.data, parts, address)
     else:
         _place(document, parts, value, address)
         _no_slip(document, parts[:2], address)
     document.changed[parts] = text
+
+
+def address_parts(address: str) -> Address:
+    """The parts of a dotted address; a part in double quotes may hold dots and blanks."""
+    found = re.findall(r'(?:^|\.)(?:"([^"]*)"(?=\.|$)|([^.]*))', address)
+    return tuple(quoted or plain for quoted, plain in found)
+
+
+def _by_number(data: Any, parts: Address) -> Address:
+    """The same address with elements of arrays by their numbers, where it has them by name."""
+    table, found = data, []
+    for part in parts:
+        if isinstance(table, list) and not part.isdecimal():
+            part = next((str(n) for n, item in enumerate(table) if part in names_of(item)), part)
+        found.append(part)
+        if isinstance(table, list):
+            table = table[int(part)] if part.isdecimal() and int(part) < len(table) else None
+        else:
+            table = table.get(part) if isinstance(table, dict) else None
+    return tuple(found)
+
+
+def names_of(item: Any) -> tuple[str, ...]:
+    """What an element of an array may be called: its name, or where a trigger leads from and to."""
+    if not isinstance(item, dict):
+        return ()
+    named = (item["name"],) if isinstance(item.get("name"), str) else ()
+    return (*named, f"{item['from']}>{item['to']}") if "from" in item and "to" in item else named
 
 
 def _no_slip(document: Document, table: Address, address: str) -> None:
@@ -88,6 +127,11 @@ def _place(document: Document, parts: Address, value: object, address: str) -> N
         table[parts[-1]] = value
 
 
+def _named(table: list[Any]) -> str:
+    names = [f'"{name}"' for item in table[:10] for name in names_of(item)]
+    return f", or {', '.join(names)}" if names else ""
+
+
 def _step(table: Any, part: str, address: str) -> Any:
     if isinstance(table, list):
         if not part.isdecimal() or int(part) >= len(table):
@@ -98,7 +142,7 @@ def _step(table: Any, part: str, address: str) -> Any:
                     "--set",
                     None,
                     part,
-                    f"0 to {len(table) - 1}, counted from the top",
+                    f"0 to {len(table) - 1}, counted from the top" + _named(table),
                 )
             )
         return table[int(part)]

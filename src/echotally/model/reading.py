@@ -32,7 +32,8 @@ LARGEST_FILE_BYTES = 32_000_000
 class Document:
     """A TOML file: its data, where its keys stand, which addresses ``--set`` changed, which tables it made.
 
-    ``written`` is the data as the file has it, where ``--set`` changed some.
+    ``written`` is the data as the file has it, where ``--set`` changed some; ``card_sets`` are overrides of rate cards, ``along`` is
+    what went with something that was taken out.
     """
 
     path: Path
@@ -41,6 +42,8 @@ class Document:
     changed: dict[Address, str] = field(default_factory=dict)
     made: set[Address] = field(default_factory=set)
     written: dict[str, Any] | None = None
+    card_sets: list[tuple[Address, str]] = field(default_factory=list)
+    along: list[str] = field(default_factory=list)
 
     @cached_property
     def lines(self) -> dict[Address, int]:
@@ -51,11 +54,20 @@ class Document:
         """The same document, which may be changed without changing this one."""
         # The data is never changed in place once it is loaded, so that it may stand for what was written.
         written = self.data if self.written is None else self.written
-        return Document(self.path, copy.deepcopy(self.data), self.text, dict(self.changed), set(self.made), written)
+        return Document(
+            self.path,
+            copy.deepcopy(self.data),
+            self.text,
+            dict(self.changed),
+            set(self.made),
+            written,
+            list(self.card_sets),
+            list(self.along),
+        )
 
     def changed_sets(self) -> list[tuple[str, str]]:
         """The overrides that were applied, as (address, value)."""
-        return [(".".join(address), text) for address, text in self.changed.items()]
+        return [(dotted(address), text) for address, text in self.changed.items()]
 
     def problem(self, address: Address, message: str, value: object = None, allowed: str = "") -> Problem:
         """A ``Problem`` at an address of this file, or on the command line where ``--set`` put it there."""
@@ -77,6 +89,11 @@ class Document:
         near = get_close_matches(table[-1], [name for name in beside if name != table[-1]], 1, 0.5)
         hint = f"; did you mean {'.'.join((*table[:-1], near[0]))}?" if near else ""
         return f" ({'.'.join(table)} is not in the file{hint})"
+
+
+def dotted(address: Address) -> str:
+    """An address as ``--set`` takes it: parts with dots or blanks in quotes."""
+    return ".".join(f'"{part}"' if "." in part or " " in part else part for part in address)
 
 
 def hold_kind(document: Document, schema: str, own: Sequence[str]) -> None:

@@ -96,8 +96,22 @@ def count_per_ns(text: object) -> tuple[int, int]:
     return ratio.numerator, ratio.denominator
 
 
+class WrittenFloat(float):
+    """A number of the command line, which still knows how it was written: money is read from that, exactly."""
+
+    text: str
+
+    def __new__(cls, text: str) -> WrittenFloat:
+        """The number that ``text`` says."""
+        found = super().__new__(cls, text)
+        found.text = str(text)
+        return found
+
+
 def money(text: object) -> Decimal:
-    """``Decimal`` of a price written as a string; a float is refused because it is not exact."""
+    """``Decimal`` of a price written as a string; a float of a file is refused because it is not exact."""
+    if isinstance(text, WrittenFloat):
+        text = text.text
     if isinstance(text, float):
         raise Refused("is a float, and floats cannot hold cents exactly: put it in quotes", MONEY_FORMS)
     if isinstance(text, bool) or not isinstance(text, str | int):

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from difflib import get_close_matches
 
 from echotally.errors import Problem
-from echotally.model.estate import Model
+from echotally.model.estate import Function, Model
 from echotally.model.reading import Document
 from echotally.model.sources import SourceKind, SourceRef, kinds_that
 
@@ -47,9 +47,50 @@ class _Wiring:
         for name, function in model.functions.items():
             for number, emit in enumerate(function.emits):
                 self.link(("functions", name, "emits", str(number), "into"), emit.into, _INSIDE)
+            self._asks_and_uses(name, function)
         for number, trigger in enumerate(model.triggers):
             self._trigger(("triggers", str(number)), trigger.from_, trigger.to, trigger.dead_letter)
         self._keys_that_do_nothing()
+        self._incidents()
+
+    def _asks_and_uses(self, name: str, function: Function) -> None:
+        answered = {trigger.from_ for trigger in self.model.triggers}
+        for number, ask in enumerate(function.asks):
+            address = ("functions", name, "asks", str(number), "to")
+            before = len(self.problems)
+            self.link(address, ask.to, (SourceKind.ENDPOINTS,))
+            if len(self.problems) == before and ask.to not in answered:
+                # Its answer would never come.
+                allowed = "an endpoint with a trigger"
+                self.problems.append(self.document.problem(address, "no function answers it", ask.to, allowed))
+        for number, use in enumerate(function.uses):
+            self._name(
+                ("functions", name, "uses", str(number), "what"), use.what, self.model.outside, "outside service"
+            )
+
+    def _name(self, address: tuple[str, ...], found: str, known: Iterable[str], what: str) -> None:
+        """A name that must be one of a table's."""
+        known = list(known)
+        if found not in known:
+            near = get_close_matches(found, known, 1)
+            hint = f"there is no such {what}" + (f"; did you mean {near[0]}?" if near else "")
+            allowed = ", ".join(known[:20]) or f"the name of an {what}"
+            self.problems.append(self.document.problem(address, hint, found, allowed))
+
+    def _incidents(self) -> None:
+        seen: dict[str, int] = {}
+        for number, incident in enumerate(self.model.incidents):
+            address = ("incidents", str(number))
+            if incident.name in seen:
+                allowed = f"a name of its own (incidents.{seen[incident.name]} has this one)"
+                self.problems.append(
+                    self.document.problem((*address, "name"), "two incidents of one name", incident.name, allowed)
+                )
+            seen[incident.name] = number
+            for n, name in enumerate(incident.functions or ()):
+                self._name((*address, "functions", str(n)), name, self.model.functions, "function")
+            for n, name in enumerate(incident.environments or ()):
+                self._name((*address, "environments", str(n)), name, self.model.environments, "environment")
 
     def _trigger(
         self, address: tuple[str, ...], source: SourceRef, function: str, dead_letter: SourceRef | None
@@ -97,6 +138,7 @@ class _Wiring:
             after.setdefault(f"functions.{trigger.to}", []).extend([trigger.dead_letter] if trigger.dead_letter else [])
         for name, function in model.functions.items():
             after.setdefault(f"functions.{name}", []).extend(emit.into for emit in function.emits)
+            after[f"functions.{name}"] += [ask.to for ask in function.asks]
         for name, topic in model.topics.items():
             after.setdefault(f"topics.{name}", []).extend(feed.into for feed in topic.feeds)
         for name, queue in model.queues.items():

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from decimal import Decimal
 from typing import TYPE_CHECKING, Literal
 
+from echotally.demand.happenings import QUIET, Happenings
 from echotally.demand.month import MonthPlan
 from echotally.engine.reading import Measured, UnitMeasured
 from echotally.model.estate import Model
@@ -35,11 +37,40 @@ class RefusedPlan:
 
 
 @dataclass(frozen=True)
+class Helped:
+    """Overrides that would have helped in an incident, played: the money they save, unrounded, and the events they leave less behind.
+
+    ``of`` is what the incident cost.
+    """
+
+    sets: tuple[tuple[str, str], ...]
+    saved: Decimal
+    served: int
+    of: Decimal
+
+
+@dataclass(frozen=True)
+class IncidentEffect:
+    """What one incident made of the month: this month less the month without it, the others kept (rule 7.46).
+
+    ``cost`` is unrounded and may be negative; ``left_behind`` a difference of shares; ``wait_p95_s`` the largest difference over
+    the functions, None where nothing succeeded.
+    """
+
+    name: str
+    cost: Decimal
+    left_behind: float
+    wait_p95_s: float | None
+    helped: Helped | None = None
+
+
+@dataclass(frozen=True)
 class PlayedPlan:
     """A plan that takes the estate: what the month does and costs on it.
 
     ``when_idle`` is the bill of a month in which nothing comes, where it was asked for. ``method`` is "exact" or "sampled";
-    a sampled month has a ``confidence``. ``hints`` say what the plan quietly changes about a function.
+    a sampled month has a ``confidence``. ``hints`` say what the plan quietly changes about a function. ``happenings`` are what the
+    clock brought; ``incidents`` what each incident made of the month, where that was asked for.
     """
 
     offer: Offer
@@ -51,6 +82,8 @@ class PlayedPlan:
     hints: tuple[Said, ...] = ()
     when_idle: Bill | None = None
     confidence: Confidence | None = None
+    happenings: Happenings = QUIET
+    incidents: tuple[IncidentEffect, ...] | None = None
     feasible: Literal[True] = True
 
     @property

@@ -175,6 +175,8 @@ class Doubt:
         if check.target == "wait_p95":
             units = [u for u in self._units(self.month, check.function) if u.waits.p95 is not None]
             return self.waits(values, max(units, key=lambda u: u.waits.p95 or 0.0))
+        if check.target == "latency_p95":
+            return walking(values) if self._walks(check.function) else interval(values, _OF_WAITS)
         return self.cost(values)
 
     def _base(self, check: Check) -> float:

@@ -13,7 +13,8 @@ from echotally.model.units import duration_text, memory_text
 from echotally.projection.answer import PlayedPlan
 from echotally.rates.billing import Line, exact
 from echotally.rates.card import Plan
-from echotally.rates.meters import METERS
+from echotally.rates.meters import meter_of
+from echotally.rates.outside import OUTSIDE_ACCOUNT
 
 #: How each way to bill turns time into billed time (rule 6.1).
 _BILLED = {
@@ -65,7 +66,14 @@ def explain(model: Model, plan: PlayedPlan, function: str, environment: str | No
         known = ", ".join(model.functions) if function not in model.functions else ", ".join(model.environments)
         found = function if function not in model.functions else environment
         raise BadInput(Problem("there is no such function or environment", "--explain", value=found, allowed=known))
-    return [*_work(model, unit), *_speed(model, unit), *_time(model, unit), *_money(plan, unit)]
+    return [
+        *_work(model, unit),
+        *_asking(model, plan, unit),
+        *_trouble(model, plan, unit),
+        *_speed(model, unit),
+        *_time(model, unit),
+        *_money(plan, unit),
+    ]
 
 
 def _work(model: Model, unit: UnitMeasured) -> Iterator[Step]:
@@ -76,6 +84,41 @@ def _work(model: Model, unit: UnitMeasured) -> Iterator[Step]:
     )
     throttled = unit.attempts["throttled"]
     yield Step("attempts", f"started {unit.started:,} + throttled {throttled:,}", f"{unit.attempts['total']:,}", "4.9")
+
+
+def _asking(model: Model, plan: PlayedPlan, unit: UnitMeasured) -> Iterator[Step]:
+    """What its calls ask of others, and what its callers see."""
+    put = {
+        p.source: p.events
+        for p in plan.measured.put_in
+        if (p.writer, p.environment, p.topic) == (unit.unit.function, unit.unit.environment, False)
+    }
+    for ask in model.functions[unit.unit.function].asks:
+        whose = "the attempt fails with a bad answer" if ask.needs else "a bad answer is taken"
+        yield Step(
+            f"asks {ask.to}", f"{ask.each:g} for each event that did not fail; {whose}", f"{put[ask.to]:,}", "8.5"
+        )
+    if unit.answers.p95 is not None:
+        p50, p99 = _time_text((unit.answers.p50 or 0) * 1e9), _time_text((unit.answers.p99 or 0) * 1e9)
+        yield Step("latency p95", f"asking to answer, p50 {p50}, p99 {p99}", _time_text(unit.answers.p95 * 1e9), "5.4")
+        cold = f"{unit.cold_calls:,} of {unit.started:,} attempts waited for an instance to start"
+        yield Step("cold share", cold, f"{100 * (unit.cold_share or 0):.2g} %", "5.4")
+
+
+def _trouble(model: Model, plan: PlayedPlan, unit: UnitMeasured) -> Iterator[Step]:
+    """What the clock brought: incidents, releases, floors."""
+    name, environment = unit.unit.function, unit.unit.environment
+    found = plan.happenings
+    for incident, windows in zip(model.incidents, found.incidents, strict=False):
+        ours = incident.functions is None or name in incident.functions
+        if ours and (incident.environments is None or environment in incident.environments):
+            lasted = sum(end - start for start, end in windows)
+            yield Step(f"incident {incident.name}", incident.words(), f"{lasted / 3.6e12:,.2f} h", "8.1")
+    if times := found.releases.get(name):
+        yield Step("releases", "instances of before take no further calls", f"{len(times):,}", "8.2")
+    if changes := found.floors.get(name):
+        floors = sorted({floor for _, floor in changes})
+        yield Step("floors by the clock", f"to {', '.join(map(str, floors))}", f"{len(changes):,} changes", "8.3")
 
 
 def _speed(model: Model, unit: UnitMeasured) -> Iterator[Step]:
@@ -139,22 +182,23 @@ def _money(plan: PlayedPlan, unit: UnitMeasured) -> Iterator[Step]:
     account = (unit.unit.account, unit.unit.offer.name)
     with localcontext(exact()):
         for line in plan.bill.lines:
-            if (line.account, line.plan) != account:
+            billed_to = (line.account, line.plan)
+            if billed_to not in (account, OUTSIDE_ACCOUNT):
                 continue
-            own = plan.metered.quantities[account].get(line.meter, {}).get(key, Decimal(0))
+            own = plan.metered.quantities[billed_to].get(line.meter, {}).get(key, Decimal(0))
             amount = plan.bill.shares[key].get(line.meter, Decimal(0))
             if own:
                 yield Step(
                     line.meter,
-                    _share_text(own, line, unit.unit.offer.plan),
+                    _share_text(own, line, plan.metered.plans[billed_to]),
                     f"{amount:,.6f}",
-                    _RULES.get(line.meter, "6.3"),
+                    "8.6" if billed_to == OUTSIDE_ACCOUNT else _RULES.get(line.meter, "6.3"),
                 )
         yield Step("this function", "the sum of its meters", f"{plan.bill.functions[key]:,.6f}", "6.6")
 
 
 def _share_text(own: Decimal, line: Line, plan: Plan) -> str:
-    meter = METERS[line.meter]
+    meter = meter_of(line.meter)
     text = f"{own:,.6g} of {line.quantity:,.6g} {meter.unit}"
     if line.allowance:
         text += f" ({line.allowance:,.6g} free)"

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from echotally.demand.month import MonthPlan, plan_month
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, safe
 from echotally.model.estate import Model
 from echotally.model.excerpt import Excerpt
 from echotally.model.loading import checked, load_as_far_as_possible
 from echotally.model.reading import Document
 from echotally.rates.card_loading import Offer, candidates, load_offers
+from echotally.rates.outside import hold_currencies
 
 
 @dataclass(frozen=True)
@@ -69,7 +70,8 @@ def _ready(model: Model | None, document: Document, problems: list[Problem], lik
         raise BadInput(problems)
     month, offers = None, None
     try:
-        offers = load_offers(document, model, like.offers if like and _same_cards(like.model, model) else None)
+        offers = load_offers(document, model, like.offers if like and _same_cards(like, model, document) else None)
+        hold_currencies(document, model, next(iter(offers.values())).card.currency)
     except BadInput as error:
         problems += error.problems
     try:
@@ -78,11 +80,16 @@ def _ready(model: Model | None, document: Document, problems: list[Problem], lik
         problems += error.problems
     if problems or month is None or offers is None:
         raise BadInput(list(dict.fromkeys(problems)))
+    if document.along:
+        # What went with something that was taken out is said beside what was read.
+        gone = f"taken out with it: {', '.join(map(safe, dict.fromkeys(document.along)))}"
+        month = replace(month, notes=(*month.notes, gone))
     return Loaded(model, document, month, offers)
 
 
-def _same_cards(one: Model, other: Model) -> bool:
-    return one.estate.rate_cards == other.estate.rate_cards and one.exchange == other.exchange
+def _same_cards(one: Loaded, other: Model, document: Document) -> bool:
+    same = one.model.estate.rate_cards == other.estate.rate_cards and one.model.exchange == other.exchange
+    return same and one.document.card_sets == document.card_sets
 
 
 def placement_on(model: Model, offers: dict[str, Offer], candidate: Offer) -> dict[str, Offer]:

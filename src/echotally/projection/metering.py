@@ -13,6 +13,8 @@ from echotally.model.sources import SourceKind, SourceRef
 from echotally.rates.billing import exact
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
+from echotally.rates.meters import OUTSIDE
+from echotally.rates.outside import OUTSIDE_ACCOUNT, outside_plan
 
 Account = tuple[str, str]
 UnitKey = tuple[str, str]
@@ -71,12 +73,15 @@ class _Meters:
                 self._source(source)
             for account, plan in self.plans.items():
                 self._shared(account, plan)
+            self._outside()
         return Metered({a: {m: dict(q) for m, q in meters.items()} for a, meters in self.found.items()}, self.plans)
 
     def _compute(self, account: Account, key: UnitKey, unit: UnitMeasured) -> None:
         plan, settings = unit.unit.offer.plan, unit.unit.settings
         gb, vcpu = Decimal(settings.memory_billed_mb) / 1024, Decimal(repr(settings.vcpu))
         self.add(account, "calls", key, unit.started)
+        for meter, n in plan.per_call.items():
+            self.add(account, meter, key, n * unit.started)
         billed, idle, life = (Decimal(ns) / _NS_PER_S for ns in (unit.billed_ns, unit.idle_floor_ns, unit.life_ns))
         if plan.bills in ("runs", "active"):
             self.add(account, "gb_seconds", key, billed * gb)
@@ -96,6 +101,18 @@ class _Meters:
         self.add(account, "log_gb", key, Decimal(function.log_bytes * unit.started) / gigabyte)
         self.add(account, "egress_gb", key, Decimal(function.reply_bytes * unit.replies) / gigabyte)
         self.add(account, "storage_gb_months", key, Decimal(function.package) / gigabyte)
+
+    def _outside(self) -> None:
+        """Uses of outside services, under an account of their own: they are the same on every plan."""
+        plan = outside_plan(self.model, self.candidate.card.currency)
+        if plan is None:
+            return
+        self.plans[OUTSIDE_ACCOUNT] = plan
+        self.found[OUTSIDE_ACCOUNT] = defaultdict(lambda: defaultdict(Decimal))
+        for key, unit in self.units.items():
+            for use in self.model.functions[unit.unit.function].uses:
+                events = unit.served if use.on == "handled" else unit.started_items
+                self.add(OUTSIDE_ACCOUNT, OUTSIDE + use.what, key, Decimal(repr(use.each)) * events)
 
     def _readers(self, source: SourceRef) -> list[str]:
         """Functions a source belongs to: its triggers', or those of the queues a topic feeds."""
@@ -188,7 +205,7 @@ class _Meters:
         gigabyte = Decimal(2**30 if self.cards[account].gigabyte == "binary" else 10**9)
         self.add(account, "storage_gb_months", None, Decimal(plan.store) / gigabyte)
         if plan.bills == "reserved":
-            instances = Decimal(plan.instances or 0) * (1 - Decimal(repr(plan.already_used)))
+            instances = Decimal(plan.instances or 0) * (1 - Decimal(repr(plan.paid_by_others)))
             self._by_busy_time(account, "reserved_hours", instances * month, Decimal(plan.instance_memory or 1))
         elif plan.bills == "nodes":
             self.add(account, "cluster_hours", None, month / _NS_PER_H)

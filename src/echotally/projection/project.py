@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.reading import Measured
-from echotally.engine.sampling import Sampled, sample, wants_sampling
+from echotally.engine.sampling import Sampled, expected_flows, sample, wants_sampling
 from echotally.model.estate import Model
 from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import Bill, make_bill
@@ -24,7 +24,7 @@ from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check, check_targets, refused_share
 from echotally.projection.when_idle import bill_when_idle
 from echotally.rates.card_loading import Offer
-from echotally.rates.feasibility import limit_hint, memory_hint, reasons_against
+from echotally.rates.feasibility import Expected, limit_hint, memory_hint, reasons_against
 from echotally.rates.node_room import floors_on_nodes
 
 if TYPE_CHECKING:
@@ -54,9 +54,7 @@ def project_plan(
     """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
-    reasons = tuple(
-        (name, text) for name, offer in placement.items() for text in reasons_against(model, name, offer.plan)
-    )
+    reasons = tuple(_against(loaded, placement))
     reasons = reasons or tuple(_no_node_left(model, placement))
     if reasons:
         return RefusedPlan(candidate, reasons)
@@ -69,7 +67,16 @@ def project_plan(
         )
         played = _exact(loaded, measured, candidate)
     idle = bill_when_idle(loaded, candidate) if standing else None
-    return replace(played, hints=_hints(model, placement), when_idle=idle)
+    return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)
+
+
+def _against(loaded: Loaded, placement: Mapping[str, Offer]) -> Iterator[tuple[str, str]]:
+    """What speaks against the placement, function by function, in numbers of this month."""
+    model = loaded.model
+    if any(reasons_against(model, name, offer.plan) for name, offer in placement.items()):
+        expected = Expected(*expected_flows(model, loaded.month))
+        for name, offer in placement.items():
+            yield from ((name, text) for text in reasons_against(model, name, offer.plan, expected))
 
 
 def billed_again(loaded: Loaded, measured: Measured, candidate: Offer) -> PlayedPlan:
@@ -112,7 +119,7 @@ def _hints(model: Model, placement: Mapping[str, Offer]) -> tuple[tuple[str, str
         for name, offer in placement.items()
         for text in (memory_hint, limit_hint)
     ]
-    floors = tuple(_floors_missing(model, placement))
+    floors = (*_floors_missing(model, placement), *_without_effect(model, placement))
     return (*((name, text) for name, text in said if text), *floors)
 
 
@@ -121,6 +128,16 @@ def _floors_missing(model: Model, placement: Mapping[str, Offer]) -> Iterator[tu
         if room.found < room.wanted:
             text = f"{room.found} of a floor of {room.wanted} find room on the nodes ({room.environment}); the rest is not there"
             yield room.function, text
+
+
+def _without_effect(model: Model, placement: Mapping[str, Offer]) -> Iterator[tuple[str, str]]:
+    """Keys about a function's own instances, on plans where it has none (rules 8.2 and 7.82)."""
+    for name, offer in placement.items():
+        function = model.functions[name]
+        if offer.plan.bills == "reserved":
+            keys = [key for key in ("instance_floors", "releases") if getattr(function, key)]
+            if keys:
+                yield name, f"{' and '.join(keys)} have no effect on reserved instances"
 
 
 def _no_node_left(model: Model, placement: Mapping[str, Offer]) -> Iterator[tuple[str, str]]:

@@ -36,6 +36,8 @@ def figures(plan: PlayedPlan) -> dict[str, float | None]:
         "throttled_share": totals.throttled_share,
         "lost_events": totals.lost,
         "wait_p95_s": totals.wait_p95_s,
+        **{f"latency_{name}_ms": _slowest(plan, name) for name in ("p50", "p95", "p99")},
+        "cold_share": max((u.cold_share or 0.0 for u in plan.units if u.answers.p50 is not None), default=None),
         "cold_starts": totals.cold_starts,
         "misses": len(plan.misses),
         **{f"attempts.{key}": n for key, n in totals.attempts.items()},
@@ -46,6 +48,12 @@ def figures(plan: PlayedPlan) -> dict[str, float | None]:
         found |= {f"{prefix}.{name}": value for name, value in _unit_figures(unit)}
         found[f"{prefix}.cost"] = float(plan.bill.functions[unit.key])
     return found
+
+
+def _slowest(plan: PlayedPlan, name: str) -> float | None:
+    """The highest latency of a function that answers requests, ms; None without one."""
+    found = [getattr(unit.answers, name) for unit in plan.units]
+    return max((1e3 * value for value in found if value is not None), default=None)
 
 
 def _level_figures(name: str, level: Level) -> dict[str, float | None]:
@@ -65,6 +73,9 @@ def _unit_figures(unit: UnitMeasured) -> Iterator[tuple[str, float | None]]:
         for name, value in (("p50", waits.p50), ("p95", waits.p95), ("p99", waits.p99), ("max", waits.max))
     )
     yield "latency_s.p95", unit.latency.p95
+    answered = unit.answers.p50 is not None
+    yield from ((f"latency_ms.{name}", None if value is None else 1e3 * value) for name, value in _answers(unit))
+    yield "cold_share", unit.cold_share if answered else None
     yield "backlog_peak", unit.backlog_peak
     yield "billed_s", unit.time_billed_ns / 1e9
 
@@ -166,6 +177,8 @@ def functions_frame(projection: Projection) -> pd.DataFrame:
                     "wait_p50_s": unit.waits.p50,
                     "wait_p95_s": unit.waits.p95,
                     "wait_max_s": unit.waits.max,
+                    **{f"latency_{n}_ms": None if v is None else 1e3 * v for n, v in _answers(unit)},
+                    "cold_share": None if unit.answers.p50 is None else unit.cold_share,
                     "lag_p95_s": unit.lag_p95_s,
                     "lag_max_s": unit.lag_max_s,
                     "backlog_peak": unit.backlog_peak,
@@ -173,6 +186,11 @@ def functions_frame(projection: Projection) -> pd.DataFrame:
                 }
             )
     return _whole_numbers(rows)
+
+
+def _answers(unit: UnitMeasured) -> Iterator[tuple[str, float | None]]:
+    """What callers of an endpoint see, s."""
+    yield from (("p50", unit.answers.p50), ("p95", unit.answers.p95), ("p99", unit.answers.p99))
 
 
 def _whole_numbers(rows: list[dict[str, Any]]) -> pd.DataFrame:

@@ -23,6 +23,7 @@ class Totals:
     attempts: dict[str, int]
     started: int
     cold_starts: int
+    cold_calls: int
     duplicates: int
     left_behind: int
     wait_p95_s: float | None
@@ -38,6 +39,7 @@ class Totals:
             attempts=_summed([self.attempts, other.attempts], _ATTEMPTS),
             started=self.started + other.started,
             cold_starts=self.cold_starts + other.cold_starts,
+            cold_calls=self.cold_calls + other.cold_calls,
             duplicates=self.duplicates + other.duplicates,
             left_behind=self.left_behind + other.left_behind,
             wait_p95_s=max(waits, default=None),
@@ -70,6 +72,7 @@ def totals_of(units: Sequence[UnitMeasured]) -> Totals:
         attempts=_summed([u.attempts for u in units], _ATTEMPTS),
         started=sum(u.started for u in units),
         cold_starts=sum(u.cold_starts for u in units),
+        cold_calls=sum(u.cold_calls for u in units),
         duplicates=sum(u.duplicates for u in units),
         left_behind=sum(u.left_behind_events for u in units),
         wait_p95_s=max(waits, default=None),

@@ -287,9 +287,8 @@ class _Part:
     def _before(self) -> PlayedPlan | None:
         """The part in the month as it is: taken out of the month played, where that is what playing it alone would give."""
         loaded, base = self._as_it_is, self._trials.base
-        # Which events are poisoned goes by their numbers, which count those of the whole estate.
-        poisoned = any(function.poison_rate for function in loaded.model.functions.values())
-        if base.confidence is not None or self._sampled or poisoned:
+        by_number = any(function.by_number for function in loaded.model.functions.values())
+        if base.confidence is not None or self._sampled or by_number:
             return self._played(loaded)
         measured = _taken_out(base.measured, self._functions, set(loaded.model.sources()))
         return replace(billed_again(loaded, measured, loaded.offers[base.offer.name]), hints=base.hints)

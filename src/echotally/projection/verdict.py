@@ -76,10 +76,11 @@ class _Judge:
         yield from self._group(targets, units, None)
         for unit in units:
             by_name[unit.unit.function].append(unit)
-            # The estate's wait is each function's, so a function's own takes its place; shares and counts of the
+            # The estate's wait and latency are each function's, so a function's own takes its place; shares and counts of the
             # whole estate are checked besides (rule 7.5).
-            own_wait = self.model.functions[unit.unit.function].targets.wait_p95
-            yield from _wait(targets.wait_p95 if own_wait is None else own_wait, unit)
+            own = self.model.functions[unit.unit.function].targets
+            yield from _slow("wait_p95", targets.wait_p95 if own.wait_p95 is None else own.wait_p95, unit)
+            yield from _slow("latency_p95", targets.latency_p95 if own.latency_p95 is None else own.latency_p95, unit)
         for name, function in self.model.functions.items():
             yield from self._group(function.targets, by_name[name], name)
         yield from _of_cost(targets, bill.total)
@@ -115,9 +116,10 @@ def estate_checks(targets: Targets, totals: Totals, asked: int, total: Decimal) 
     return [*_of_totals(targets, totals, refused, None), *_of_cost(targets, total)]
 
 
-def _wait(wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:
-    if wanted_ns is not None and unit.waits.p95 is not None:
-        yield Check("wait_p95", unit.unit.function, wanted_ns / 1e9, unit.waits.p95)
+def _slow(target: str, wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:
+    found = unit.waits.p95 if target == "wait_p95" else unit.answers.p95
+    if wanted_ns is not None and found is not None:
+        yield Check(target, unit.unit.function, wanted_ns / 1e9, found)
 
 
 def refused_share(model: Model, measured: Measured) -> float:

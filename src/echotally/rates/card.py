@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from datetime import date
 from decimal import Decimal
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
-from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
+from pydantic import BeforeValidator, ConfigDict, Field, GetJsonSchemaHandler, WithJsonSchema, model_validator
+from pydantic_core import CoreSchema
 
 from echotally.errors import Refused
 from echotally.model import fields as f
@@ -16,6 +17,8 @@ from echotally.rates.meters import METERS
 
 _S, _MIN, _H = 10**9, 60 * 10**9, 3_600 * 10**9
 Source = Literal["schedules", "queues", "topics", "streams", "endpoints", "folders"]
+#: Forms of a schedule that a plan may take.
+Dialect = Literal["five", "seconds-first", "year-last", "every", "rrule"]
 #: What a plan may bill of time, in the order of ``engine.codes``.
 BILLS = ("runs", "active", "allocated", "reserved", "nodes")
 
@@ -83,7 +86,7 @@ class Scaling(f.Strict):
                 "kind",
                 "polled",
                 {"required": ["every", "per_instance", "step"], **shapes.none_of("burst", "ramp")},
-                shapes.none_of("every", "per_instance", "step"),
+                shapes.none_of("every", "per_instance", "step", "first"),
             ),
         )
     )
@@ -102,13 +105,14 @@ class Scaling(f.Strict):
     every: f.PositiveDuration | None = None
     per_instance: f.Positive | None = None
     step: f.Positive | None = None
+    first: f.Positive | None = None
 
     @model_validator(mode="after")
     def _keys_fit(self) -> Self:
         polled = (self.every, self.per_instance, self.step)
         if self.kind == "polled" and (None in polled or self.burst or self.ramp):
-            raise Refused("polled scaling has keys of its own", "every, per_instance and step")
-        if self.kind == "per-call" and any(polled):
+            raise Refused("polled scaling has keys of its own", "every, per_instance and step, and first")
+        if self.kind == "per-call" and any((*polled, self.first)):
             raise Refused("per-call scaling has keys of its own", "burst, ramp and scope")
         if (self.burst is None) != (self.ramp is None):
             raise Refused("burst and ramp belong together", "both or neither")
@@ -175,9 +179,28 @@ def _meter(found: object) -> str:
 
 MeterName = Annotated[str, BeforeValidator(_meter), WithJsonSchema({"enum": list(METERS)})]
 
+
+class FlatItem(f.Strict):
+    """A monthly item of a plan: its price, and whether it is bought."""
+
+    unit: f.Money
+    on: bool = True
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+        # A price alone is the item with nothing else said.
+        table = handler.resolve_ref_schema(handler(core))
+        return {"anyOf": [table["properties"]["unit"], dict(table)]}
+
+    @model_validator(mode="before")
+    @classmethod
+    def _price_alone(cls, found: object) -> object:
+        return found if isinstance(found, dict | cls) else {"unit": found}
+
+
 #: Keys that only plans of one kind have.
 _OWN_KEYS = {
-    "reserved": ("instances", "instance_memory", "instance_vcpu", "already_used"),
+    "reserved": ("instances", "instance_memory", "instance_vcpu", "already_used", "used_gb", "used_vcpu"),
     "nodes": ("node_memory", "node_vcpu", "node_start", "node_keep_alive", "nodes_floor", "nodes_limit", "vcpu_each"),
 }
 
@@ -206,6 +229,7 @@ class Plan(f.Strict):
     vcpu_per_gb: Annotated[float, Field(gt=0, le=1_024)] | None = None
     vcpu_limit: Annotated[float, Field(gt=0, le=1_024)] | None = None
     timeout_limit: f.PositiveDuration | None = None
+    timeout_covers_cold_start: bool = False
     slots_limit: f.Positive | None = None
     instance_limit: f.Positive | None = None
     concurrency_limit: f.Positive | None = None
@@ -221,12 +245,15 @@ class Plan(f.Strict):
     pull: Literal["matched", "eager"] = "matched"
     idle_readers: f.Count = 1
     poll_wait: f.PositiveDuration = 20 * _S
+    cron_dialect: Annotated[tuple[Dialect, ...], Field(min_length=1)] | None = None
     sources: tuple[Source, ...] = ("schedules", "queues", "topics", "streams", "endpoints", "folders")
     available: Annotated[bool | str, Field(union_mode="left_to_right")] = True
     instances: Annotated[int, Field(ge=1, le=10_000, strict=True)] | None = None
     instance_memory: f.Memory | None = None
     instance_vcpu: Annotated[float, Field(gt=0, le=1_024)] | None = None
     already_used: Annotated[float, Field(ge=0, lt=1)] = 0.0
+    used_gb: Annotated[float, Field(ge=0, le=10**9)] | None = None
+    used_vcpu: Annotated[float, Field(ge=0, le=10**9)] | None = None
     node_memory: f.Memory | None = None
     node_vcpu: Annotated[float, Field(gt=0, le=1_024)] | None = None
     node_start: f.Duration = 0
@@ -236,7 +263,9 @@ class Plan(f.Strict):
     vcpu_each: Annotated[float, Field(gt=0, le=1_024)] | None = None
     push: Push = Push()
     store: f.Size = 0
-    flat: dict[f.Name, f.Money] = {}
+    flat: dict[f.Name, FlatItem] = {}
+    per_call: dict[MeterName, _LargePositive] = {}
+    like: str | None = None
     price: Annotated[dict[MeterName, Price], Field(min_length=1)]
     allowance: dict[MeterName, _Large] = {}
 
@@ -255,6 +284,7 @@ class Plan(f.Strict):
                 f"keep_alive spans more than {_MOST_LOOKS:,} looks of its scaling",
                 "a longer scaling.every or a shorter keep_alive",
             )
+        self._others_fit()
         if self.flat and "flat_months" in self.price:
             raise Refused("monthly items are priced twice", "either [plans.X.flat] with names or price.flat_months")
         for bills, keys in _OWN_KEYS.items():
@@ -263,11 +293,41 @@ class Plan(f.Strict):
                 raise Refused(f"{', '.join(stray)} belong to plans that bill {bills}", "leave them out")
         return self
 
+    def _others_fit(self) -> None:
+        absolute = [key for key in ("used_gb", "used_vcpu") if getattr(self, key) is not None]
+        if absolute and "already_used" in self.model_fields_set:
+            raise Refused(
+                f"already_used and {absolute[0]} say the same", "a share, or what others use in absolute terms"
+            )
+        if self.bills == "reserved" and max(self.used_by_others) >= 1:
+            raise Refused(
+                "others use all of the reserved instances",
+                "used_gb and used_vcpu below what all instances have together",
+            )
+
     def prices(self) -> dict[str, Price]:
         """Every price by meter; named flat items are added up into ``flat_months``."""
         if not self.flat:
             return self.price
-        return {**self.price, "flat_months": Price.model_construct(unit=sum(self.flat.values(), Decimal(0)))}
+        return {**self.price, "flat_months": Price.model_construct(unit=sum(self.items().values(), Decimal(0)))}
+
+    def items(self) -> dict[str, Decimal]:
+        """The monthly items that are bought, by name."""
+        return {name: item.unit for name, item in self.flat.items() if item.on}
+
+    @property
+    def used_by_others(self) -> tuple[float, float]:
+        """Shares of the reserved memory and vCPUs that other applications use."""
+        if self.used_gb is None and self.used_vcpu is None:
+            return self.already_used, self.already_used
+        n = self.instances or 1
+        memory = (self.used_gb or 0.0) * 1024 / (n * (self.instance_memory or 1))
+        return memory, (self.used_vcpu or 0.0) / (n * (self.instance_vcpu or 1))
+
+    @property
+    def paid_by_others(self) -> float:
+        """The share of the cost of reserved instances that is theirs: the larger of the two."""
+        return max(self.used_by_others)
 
     def vcpu(self, mb: float) -> float:
         """vCPUs an instance of ``mb`` MB has: min(vcpu_limit, GB x vcpu_per_gb); a reserved instance's own."""

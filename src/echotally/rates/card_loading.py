@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from decimal import Decimal
 from difflib import get_close_matches
 from pathlib import Path
+from typing import Any
 
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Exchange, Model
 from echotally.model.overrides import set_value
-from echotally.model.reading import Document, hold_kind, read_document, validate
+from echotally.model.reading import Address, Document, dotted, hold_kind, read_document, validate
 from echotally.rates.card import Card, Plan, Price, RateCard
 
 
@@ -24,13 +25,63 @@ class Offer:
     plan: Plan
 
 
-def load_card(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> RateCard:
-    """The checked rate card of a TOML file; raises ``BadInput`` with every mistake."""
+def load_card(path: Path | str, sets: Iterable[tuple[Address, str]] = ()) -> RateCard:
+    """The checked rate card of a TOML file; raises ``BadInput`` with every mistake.
+
+    ``sets`` are overrides by address, ("cards", card, key ...), of which those of this card are applied.
+    """
     document = read_document(Path(path))
     hold_kind(document, "echotally-rates/1", ("card", "plans"))
+    head = document.data.get("card")
+    own = head.get("name") if isinstance(head, dict) else None
     for address, value in sets:
-        set_value(document, address, value)
-    return validate(document, RateCard, document.data)
+        if address[1:2] == (own,):
+            set_value(document, dotted(address[2:]), value)
+    return validate(document, RateCard, {**document.data, "plans": _with_likes(document)})
+
+
+def _with_likes(document: Document) -> Any:
+    """The plans as written, each ``like`` another filled up from it: tables key by key, no chain. Raises ``BadInput``."""
+    plans = document.data.get("plans")
+    if not isinstance(plans, dict):
+        return plans
+    problems, found = [], {}
+    for name, plan in plans.items():
+        like = plan.get("like") if isinstance(plan, dict) else None
+        other = plans.get(like) if isinstance(like, str) else None
+        if like is None:
+            found[name] = plan
+            continue
+        address = ("plans", name, "like")
+        if not isinstance(other, dict):
+            near = get_close_matches(str(like), plans, 1)
+            hint = "this card has no such plan" + (f"; did you mean {near[0]}?" if near else "")
+            problems.append(document.problem(address, hint, like, ", ".join(n for n in plans if n != name)))
+        elif "like" in other:
+            allowed = f'a plan that is written out; {like} is like "{other["like"]}"'
+            problems.append(document.problem(address, "a plan like one that is like another", like, allowed))
+        else:
+            found[name] = _merged(other, plan)
+    if problems:
+        raise BadInput(problems)
+    return found
+
+
+#: Tables of which one form shuts out another: with the other form they are taken whole.
+_FORMS = {"memory": ("choices",), "scaling": ("kind",)}
+
+
+def _merged(below: dict[str, Any], above: dict[str, Any]) -> dict[str, Any]:
+    """A plan filled up from another: of a table in both, each key is the upper's where it has it."""
+    return {**below, **{key: _laid_over(key, below.get(key), value) for key, value in above.items()}}
+
+
+def _laid_over(key: str, under: Any, value: Any) -> Any:
+    if not isinstance(value, dict) or not isinstance(under, dict):
+        return value
+    other = any(name in value and value[name] != under.get(name) for name in _FORMS.get(key, ()))
+    other = other or (key == "memory" and "choices" in under and "choices" not in value)
+    return value if other else {**under, **value}
 
 
 def load_offers(document: Document, model: Model, known: dict[str, Offer] | None = None) -> dict[str, Offer]:
@@ -40,6 +91,11 @@ def load_offers(document: Document, model: Model, known: dict[str, Offer] | None
     name, mixed currencies, and for plans the model names but no card has.
     """
     offers = _read_offers(document, model) if known is None else known
+    names = {offer.card.name for offer in offers.values()}
+    for address, _ in document.card_sets:
+        if len(address) < 3 or address[1] not in names:
+            allowed = ", ".join(f"cards.{name}. and an address in it" for name in sorted(names))
+            raise BadInput(Problem("there is no such rate card", dotted(address), "--set", allowed=allowed))
     if problems := _unknown_plans(document, model, offers):
         raise BadInput(problems)
     return offers
@@ -51,7 +107,7 @@ def _read_offers(document: Document, model: Model) -> dict[str, Offer]:
     currencies: dict[str, str] = {}
     for number, name in enumerate(model.estate.rate_cards):
         try:
-            card = load_card(document.path.parent / name)
+            card = load_card(document.path.parent / name, document.card_sets)
         except BadInput as error:
             problems.extend(error.problems)
             continue
@@ -92,7 +148,7 @@ def in_currency(card: RateCard, exchange: Exchange | None) -> RateCard:
         name: plan.model_copy(
             update={
                 "price": {meter: _times(price, rate) for meter, price in plan.price.items()},
-                "flat": {item: amount * rate for item, amount in plan.flat.items()},
+                "flat": {name: item.model_copy(update={"unit": item.unit * rate}) for name, item in plan.flat.items()},
             }
         )
         for name, plan in card.plans.items()

@@ -3,22 +3,36 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Mapping
+from dataclasses import dataclass
 
-from echotally.model.estate import Function, Model, Trigger
+from echotally.model.estate import Function, Model, Schedule, Trigger
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import Spread
 from echotally.model.units import duration_text, memory_text
 from echotally.rates.card import Plan
 from echotally.rates.unit_settings import batch_sizes, share_longer
 
 
-def reasons_against(model: Model, name: str, plan: Plan) -> list[str]:
-    """Why function ``name`` cannot run on ``plan``; empty if it can (rule 6.7)."""
+@dataclass(frozen=True)
+class Expected:
+    """How many there are in the month, about: runs of each function, and events of what puts them in, by its label."""
+
+    runs: Mapping[str, float]
+    events: Mapping[str, float]
+
+
+def reasons_against(model: Model, name: str, plan: Plan, expected: Expected | None = None) -> list[str]:
+    """Why function ``name`` cannot run on ``plan``; empty if it can (rule 6.7).
+
+    With ``expected``, reasons that depend on a distribution say of how many of the month they hold.
+    """
     function = model.functions[name]
     return [
         *_plan_reasons(plan),
-        *_timeout_reasons(model, name, plan),
+        *_timeout_reasons(model, name, plan, expected),
         *_size_reasons(function, plan),
-        *_trigger_reasons(model, name, plan),
+        *_trigger_reasons(model, name, plan, expected),
     ]
 
 
@@ -28,14 +42,19 @@ def _plan_reasons(plan: Plan) -> list[str]:
     return [f"plan not available: {plan.available}" if isinstance(plan.available, str) else "plan not available"]
 
 
-def _timeout_reasons(model: Model, name: str, plan: Plan) -> list[str]:
+def _about(share: float, of: float | None) -> str:
+    """Of how many that is, where it is known and some are."""
+    return f", about {share * of:,.0f} of the month's" if of is not None and 0 < share < 1 and share * of >= 1 else ""
+
+
+def _timeout_reasons(model: Model, name: str, plan: Plan, expected: Expected | None) -> list[str]:
     function, limit = model.functions[name], plan.timeout_limit
     if limit is None or function.timeout <= limit:
         return []
     longer = max(share_longer(function, plan, limit, items) for items in batch_sizes(model, name))
     return [
         f"timeout {duration_text(function.timeout)}; this plan ends runs at {duration_text(limit)}; "
-        f"{_percent(longer)} of your runs are longer"
+        f"{_percent(longer)} of your runs are longer{_about(longer, expected.runs.get(name) if expected else None)}"
     ]
 
 
@@ -50,7 +69,7 @@ def _size_reasons(function: Function, plan: Plan) -> list[str]:
     if function.used_mb > function.memory:
         reasons.append(f"a run uses {memory_text(function.used_mb)} and is given {memory_text(function.memory)}")
     if plan.bills == "reserved" and plan.instance_memory is not None:
-        room = plan.instance_memory * (1 - plan.already_used)
+        room = plan.instance_memory * (1 - plan.used_by_others[0])
         if function.memory > room:
             reasons.append(f"memory {memory_text(function.memory)}; an instance has {room:g} MB left for this estate")
     if plan.bills == "nodes" and plan.node_memory is not None and plan.node_vcpu is not None:
@@ -61,7 +80,25 @@ def _size_reasons(function: Function, plan: Plan) -> list[str]:
     return reasons
 
 
-def _trigger_reasons(model: Model, name: str, plan: Plan) -> list[str]:
+def _dialect(schedule: Schedule) -> str:
+    """The form a schedule is written in, by the name that cards give it."""
+    if schedule.cron is None:
+        return "every" if schedule.every is not None else "rrule"
+    fields = schedule.cron.split()
+    # An @-form stands for five fields.
+    return "five" if len(fields) <= 5 else "seconds-first" if schedule.seconds else "year-last"
+
+
+def _schedule_reasons(model: Model, trigger: Trigger, plan: Plan) -> list[str]:
+    if plan.cron_dialect is None or trigger.from_.kind is not SourceKind.SCHEDULES:
+        return []
+    form = _dialect(model.schedules[trigger.from_.name])
+    if form in plan.cron_dialect:
+        return []
+    return [f"{trigger.from_} is written as {form}; this plan takes {', '.join(plan.cron_dialect)}"]
+
+
+def _trigger_reasons(model: Model, name: str, plan: Plan, expected: Expected | None) -> list[str]:
     reasons = []
     feeding = _feeding(model)
     for trigger in feeding.triggers.get(name, ()):
@@ -70,16 +107,21 @@ def _trigger_reasons(model: Model, name: str, plan: Plan) -> list[str]:
             reasons.append(f"this plan takes no {kind} ({trigger.from_})")
         if plan.batch_limit is not None and trigger.batch > plan.batch_limit:
             reasons.append(f"batch {trigger.batch} from {trigger.from_}; this plan allows {plan.batch_limit}")
+        reasons += _schedule_reasons(model, trigger, plan)
         for label, payload in feeding.payloads(trigger.from_):
-            if plan.payload_limit is not None and payload > plan.payload_limit:
+            p95, limit = payload.quantile(0.95), plan.payload_limit
+            if limit is not None and p95 > limit:
+                above = payload.share_above(limit)
+                many = _about(above, expected.events.get(label) if expected else None)
                 reasons.append(
-                    f"{label}: p95 payload {payload / 1e3:g} kB; this plan carries {plan.payload_limit / 1e3:g} kB"
+                    f"{label}: p95 payload {p95 / 1e3:g} kB; this plan carries {limit / 1e3:g} kB; "
+                    f"{_percent(above)} of them are larger{many}"
                 )
     return reasons
 
 
 class _Feeding:
-    """Who is triggered by what, and the p95 payload, bytes, of everything that is put into each source."""
+    """Who is triggered by what, and the payload of everything that is put into each source."""
 
     def __init__(self, model: Model) -> None:
         self.triggers: dict[str, list[Trigger]] = defaultdict(list)
@@ -92,15 +134,19 @@ class _Feeding:
         self._put: dict[str, list[tuple[int, str, Spread]]] = defaultdict(list)
         every = [(demand.into, f"demand {name}", demand.payload) for name, demand in model.demand.items()]
         every += [
-            (emit.into, f"what {name} emits", emit.payload) for name, f in model.functions.items() for emit in f.emits
+            (SourceRef.of(SourceKind.SCHEDULES, name), f"items of schedule {name}", schedule.payload)
+            for name, schedule in model.schedules.items()
         ]
+        for name, f in model.functions.items():
+            every += [(emit.into, f"what {name} emits", emit.payload) for emit in f.emits]
+            every += [(ask.to, f"what {name} asks", ask.payload) for ask in f.asks]
         for n, (into, label, payload) in enumerate(every):
             self._put[into].append((n, label, payload))
 
-    def payloads(self, source: str) -> list[tuple[str, float]]:
+    def payloads(self, source: str) -> list[tuple[str, Spread]]:
         """Of what is put into a source, topics followed back one step, in the order of the file."""
         found = [each for into in (source, *self._topics[source]) for each in self._put[into]]
-        return [(label, payload.quantile(0.95)) for _, label, payload in sorted(found, key=lambda each: each[0])]
+        return [(label, payload) for _, label, payload in sorted(found, key=lambda each: each[0])]
 
 
 _LAST: list[tuple[Model, _Feeding]] = []

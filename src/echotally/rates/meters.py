@@ -48,3 +48,12 @@ _LIST = [
     Meter("flat_months", "months", "monthly flat items"),
 ]
 METERS: dict[str, Meter] = {meter.name: meter for meter in _LIST}
+#: How the lines of outside services begin, which are no meters of a plan.
+OUTSIDE = "outside."
+
+
+def meter_of(name: str) -> Meter:
+    """What a bill line counts: one of ``METERS``, or the uses of an outside service."""
+    if name.startswith(OUTSIDE):
+        return Meter(name, "uses", f"uses of {name.removeprefix(OUTSIDE)}, an outside service")
+    return METERS[name]

@@ -18,6 +18,7 @@ from functools import cached_property
 from os import cpu_count
 from pathlib import Path
 
+from echotally.demand.month import MonthPlan
 from echotally.engine.apart import simulate_month
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput, Problem
@@ -32,6 +33,7 @@ from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
 from echotally.rates.price_walk import About
+from echotally.studies.warm_hours import warm_hours
 
 Assignment = tuple[str, ...]
 Sets = tuple[tuple[str, str], ...]
@@ -135,16 +137,19 @@ class _Chooser:
             name: f.model_copy(update={"plan": assignment[name]}) for name, f in self.loaded.model.functions.items()
         }
         if sets:
-            changed = load(self.loaded.document.path, [*self.loaded.document.changed_sets(), *sets]).model
-            functions = {name: f.model_copy(update={"plan": assignment[name]}) for name, f in changed.functions.items()}
-            model = changed.model_copy(update={"functions": functions})
+            changed = load(self.loaded.document.path, [*self.loaded.document.changed_sets(), *sets])
+            own = changed.model.functions.items()
+            functions = {name: f.model_copy(update={"plan": assignment[name]}) for name, f in own}
+            model, month = changed.model.model_copy(update={"functions": functions}), changed.month
         else:
-            model = self.loaded.model.model_copy(update={"functions": functions})
-        return self._project(model, self.loaded.offers[next(iter(assignment.values()))], rough=rough)
+            model, month = self.loaded.model.model_copy(update={"functions": functions}), self.loaded.month
+        return self._project(model, self.loaded.offers[next(iter(assignment.values()))], month, rough=rough)
 
-    def _project(self, model: Model, offer: Offer, *, rough: bool = True) -> PlanProjection:
-        """A month of the estate; ``rough``: of a large one a small sample, which decides the same in a fraction of the time."""
-        placed = Loaded(model, self.loaded.document, self.loaded.month, self.loaded.offers)
+    def _project(
+        self, model: Model, offer: Offer, month: MonthPlan | None = None, *, rough: bool = True
+    ) -> PlanProjection:
+        """A month of the estate (left out: as it is); ``rough``: of a large one a small sample, which decides the same in a fraction of the time."""
+        placed = Loaded(model, self.loaded.document, month or self.loaded.month, self.loaded.offers)
         start, effort = (0, _EFFORT) if rough and self.large else (None, None)
         return project_plan(placed, offer, self.seed, sampled_from=start, effort=effort, cores=cpu_count() or 1)
 
@@ -294,7 +299,7 @@ class _Chooser:
         return tuple((f"functions.{n}.plan", p) for n, p in assignment.items() if functions[n].plan != p)
 
     def sizes(self, assignment: dict[str, str]) -> Sets:
-        """Function by function the smallest memory, batch and instance limit that miss no more and cost no more."""
+        """Function by function the smallest memory, batch, hours of a floor and instance limit that miss and cost no more."""
         pinned = load(self.loaded.document.path, self._with_pins(assignment), like=self.loaded)
         trials = _Sizes(self, assignment, pinned)
         chosen: Sets = ()
@@ -306,6 +311,11 @@ class _Chooser:
                     chosen = (*chosen, better)
                     trials.take(chosen)
             if plan.bills != "reserved":
+                for sets in self._hours(name, trials):
+                    if trials.no_worse((*chosen, *sets)):
+                        chosen = (*chosen, *sets)
+                        trials.take(chosen)
+                        break
                 limit = self._limit(name, trials, chosen)
                 if limit is not None:
                     chosen = (*chosen, (f"functions.{name}.instance_limit", str(limit)))
@@ -334,6 +344,13 @@ class _Chooser:
             if trigger.to == name and trigger.batch > 1:
                 yield [(f"triggers.{number}.batch", str(n)) for n in _BATCHES if n < trigger.batch]
 
+    def _hours(self, name: str, trials: _Sizes) -> Iterator[Sets]:
+        """A floor by the hours in place of one all day, fewest hours first, where a target says what it is there for."""
+        function, estate = self.loaded.model.functions[name], self.loaded.model.targets
+        for_what = (function.targets.wait_p95, function.targets.latency_p95, estate.wait_p95, estate.latency_p95)
+        if function.instance_floor and not function.instance_floors and any(t is not None for t in for_what):
+            yield from warm_hours(trials.measured, self.loaded.month.clock, name, function.instance_floor)
+
     def _limit(self, name: str, trials: _Sizes, chosen: Sets) -> int | None:
         """The smallest instance limit that misses no more, by bisection below the most instances there were."""
         high = trials.most_instances(name, chosen)
@@ -354,6 +371,7 @@ class _Sizes:
     def __init__(self, chooser: _Chooser, assignment: dict[str, str], pinned: Loaded) -> None:
         self._chooser, self._assignment = chooser, assignment
         base = chooser.play(assignment, rough=True)
+        self.measured = base.measured
         self._trials = Trials(pinned, base, _LARGE, _EFFORT, chooser.seed)
         self._taken: Sets = ()
         self._in_parts: dict[tuple[Sets, frozenset[str] | None], tuple[Trial, Trial | None] | None] = {}

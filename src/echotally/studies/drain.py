@@ -8,6 +8,7 @@ from decimal import Decimal, localcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from echotally.demand.month import Arrivals
 from echotally.engine.build import Built
 from echotally.engine.play import begun, finish, play
 from echotally.engine.reading import Measured, read_out
@@ -149,7 +150,8 @@ class _Trial:
         self.real = real
         self.loaded, self.offer, self.queue, self.function = loaded, offer, queue, function
         self.placement = placement_on(loaded.model, loaded.offers, offer)
-        self.arrivals = loaded.month.idle()
+        # A drain is a trial: what the clock brings to the month is no part of it.
+        self.arrivals = Arrivals((), loaded.month.length_ns)
         self.batch = next(t.batch for t in loaded.model.triggers if t.from_ == f"queues.{queue}")
 
     def played(self, backlog: int) -> tuple[Built, Measured, float | None]:
@@ -157,7 +159,7 @@ class _Trial:
         model = self.loaded.model
         queues = {**model.queues, self.queue: model.queues[self.queue].model_copy(update={"backlog": backlog})}
         laid = model.model_copy(update={"queues": queues})
-        built = begun(laid, self.arrivals, self.placement, model.estate.seed, _TRAIL)
+        built = begun(laid, self.arrivals, self.placement, model.estate.seed, trail=_TRAIL)
         play(built)
         finish(built)
         measured = read_out(laid, built)
@@ -172,7 +174,7 @@ class _Trial:
         handled = unit.events["succeeded"]
         starts, instances, ready = _timeline(built, n, unit.instances.peak)
         # All messages are there at 0 s, so what a message waits and runs is when it is handled.
-        most_s = wait_quantile(built.world.latency_bins[n], 0.99)
+        most_s = wait_quantile(built.world.latency_bins[n] + built.world.request_bins[n], 0.99)
         return DrainRow(
             self.offer.name,
             unit.instance_limit if limit is None else limit,

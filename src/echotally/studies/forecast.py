@@ -31,6 +31,7 @@ from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side
 from echotally.rates.card_loading import Offer
+from echotally.rates.outside import outside_plan
 from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
 
 if TYPE_CHECKING:
@@ -171,12 +172,21 @@ def month_with(loaded: Loaded, step: int, factors: Mapping[str, float] | None = 
     """The estate ``step`` months later: demands grown, and multiplied by ``factors`` (by an input's address)."""
     factors = factors or {}
     month = month_after(loaded.model.estate.month, step)
-    model = _slower(loaded.model, factors)
+    model = _more_items(_slower(loaded.model, factors), step)
     model = model.model_copy(update={"estate": model.estate.model_copy(update={"month": month})})
     grown = {
         name: (1 + demand.growth) ** step * factors.get(f"demand.{name}", 1.0) for name, demand in model.demand.items()
     }
     return Loaded(model, loaded.document, plan_month(model, loaded.document, grown), loaded.offers)
+
+
+def _more_items(model: Model, step: int) -> Model:
+    """The model with the items of schedules grown: whole ones, rounded half up, at least one (rule 7.81)."""
+    schedules = {
+        name: s.model_copy(update={"items": max(1, math.floor(s.items * (1 + s.items_growth) ** step + 0.5))})
+        for name, s in model.schedules.items()
+    }
+    return model.model_copy(update={"schedules": schedules})
 
 
 def _slower(model: Model, factors: Mapping[str, float]) -> Model:
@@ -214,8 +224,9 @@ class _Forecaster:
         plan = min(offers, key=lambda offer: self._rank(base, offer))
         middle = [(len(self.steps) - 1) // 2]
         beside = self._play(self._ends(self.others, middle), [plan])
+        outside = outside_plan(self.loaded.model, offers[0].card.currency)
         responses = {
-            offer.name: Response(self.loaded.offers, offer, self.inputs, self.references, base, ends)
+            offer.name: Response(self.loaded.offers, offer, self.inputs, self.references, base, ends, outside=outside)
             for offer in offers
         }
         factors = draw_factors(self.inputs, self.draws, self.seed)
@@ -342,6 +353,21 @@ class _Forecaster:
                 if name not in seen:
                     seen.add(name)
                     yield Crossed(month, f"{name} is throttled at its instance limit")
+        yield from self._firsts(offer, base)
+
+    def _firsts(self, offer: Offer, base: Mapping[Variant, Mapping[str, Played]]) -> Iterable[Crossed]:
+        """Functions whose runs first meet their timeout, and whose events are first lost, at the expected demand."""
+        for figure, what in (
+            ("cut", "{name} is first cut by its timeout"),
+            ("losing", "events of {name} are first lost"),
+        ):
+            seen: set[str] = set()
+            for step, month in enumerate(self.months):
+                now = set(getattr(base[step, "", 1.0][offer.name], figure))
+                # What is so from the start is no news of the months to come; project says it.
+                if step:
+                    yield from (Crossed(month, what.format(name=name)) for name in sorted(now - seen))
+                seen |= now
 
     def _error(self, plan: Offer, costs: Array, factors: Array) -> float:
         """Largest relative misfit of the response in some draws of the last month, played in full."""
@@ -392,7 +418,11 @@ class _Forecaster:
         if fixed and len(self.months) > 1:
             yield f"surges and lumps with a date happen in their own month only: {', '.join(fixed)}"
         if not any(d.growth for d in model.demand.values()):
-            yield "no demand grows"
+            growing = [name for name, s in model.schedules.items() if s.items_growth]
+            yield f"no demand grows; items of schedules do: {', '.join(growing)}" if growing else "no demand grows"
+        dated = [i.name for i in model.incidents if i.at is not None]
+        if dated and len(self.months) > 1:
+            yield f"incidents with a date happen in their own month only: {', '.join(dated)}"
 
 
 def _three(values: Array) -> tuple[float, float, float]:

@@ -62,7 +62,9 @@ def _solved(base: Loaded, point: Point, progress: Callable[[float], None] | None
 def row_of(plan: PlanProjection) -> Row:
     """A plan's main figures; None where it is infeasible. Cost in the card's currency, waits and runs in s."""
     row: Row = {"plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.meets_targets}
-    names = ("cost.total", "throttled_share", "lost_events", "wait_p95_s", "concurrency.peak", "cold_starts", "misses")
+    names = ["cost.total", "throttled_share", "lost_events", "wait_p95_s"]
+    names += ["latency_p50_ms", "latency_p95_ms", "latency_p99_ms", "cold_share"]
+    names += ["concurrency.peak", "cold_starts", "misses"]
     found = figures(plan) if isinstance(plan, PlayedPlan) else {}
     row |= {name.replace(".", "_"): found.get(name) for name in names}
     for unit in plan.units if isinstance(plan, PlayedPlan) else ():

@@ -15,6 +15,7 @@ from echotally.engine.reading import UnitMeasured, assemble, counted, levels
 from echotally.engine.sketch import Level, Waits, wait_sums
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Endpoint, Function, Model, Trigger
+from echotally.model.sources import SourceRef
 from echotally.model.spread import Spread, constant
 from echotally.projection.bills import make_bill
 from echotally.projection.loaded import Loaded, load
@@ -37,7 +38,8 @@ class LoadRow:
     """One trial: ``calls`` answered or refused in ``seconds``; throughput of answers; latency in s of answered calls.
 
     ``knee``: more clients at this limit bring little throughput and much latency. ``steady_s``: no instance was added after so
-    long; ``bound``: the plan's own limit that was reached, in words.
+    long; ``bound``: the plan's own limit that was reached, in words; ``cold_share``: the share of started calls that waited for an
+    instance to start.
     """
 
     clients: int
@@ -54,6 +56,7 @@ class LoadRow:
     knee: bool = False
     steady_s: float | None = None
     bound: str = ""
+    cold_share: float | None = None
 
     @property
     def refused_share(self) -> float:
@@ -145,26 +148,44 @@ def _offer(loaded: Loaded, function: str, plan: str | None) -> Offer:
 def alone(
     model: Model, name: str, function: Function, clients: int, think: Spread, pause_ns: int | None = None
 ) -> Model:
-    """A model in which clients ask one function and nothing else happens."""
+    """A model in which clients ask one function, it asks whom it asks, and nothing else happens."""
     environment = next(iter(model.environments))
     demand = Demand.model_validate({"into": "endpoints.trial", "clients": clients}).model_copy(
         update={"think": think} | ({"client_pause": pause_ns} if pause_ns else {})
     )
     trigger = Trigger.model_validate({"from": "endpoints.trial", "to": name})
+    asked = _asked_from(model, name)
+    answering = tuple(t for t in model.triggers if t.from_ in asked)
+    # What is tried comes first, whatever it asks: its records are the first ones.
+    functions = {name: function, **{t.to: model.functions[t.to] for t in answering}}
+    still = {"emits": (), "plan": None, "releases": (), "instance_floors": ()}
     return model.model_copy(
         update={
-            "functions": {name: function.model_copy(update={"emits": (), "plan": None})},
+            "functions": {n: f.model_copy(update=still) for n, f in functions.items()},
             "schedules": {},
             "queues": {},
             "streams": {},
             "topics": {},
             "folders": {},
-            "endpoints": {"trial": Endpoint()},
+            "endpoints": {"trial": Endpoint(), **{source.name: model.endpoints[source.name] for source in asked}},
+            "incidents": (),
             "demand": {"trial": demand},
-            "triggers": (trigger,),
+            "triggers": (trigger, *answering),
             "environments": {environment: model.environments[environment].model_copy(update={"demand": 1.0})},
         }
     )
+
+
+def _asked_from(model: Model, name: str) -> list[SourceRef]:
+    """The endpoints that a function asks, and those that are asked in turn."""
+    found: list[SourceRef] = []
+    names = [name]
+    while names:
+        for ask in model.functions[names.pop()].asks:
+            if ask.to not in found:
+                found.append(ask.to)
+                names += [t.to for t in model.triggers if t.from_ == ask.to]
+    return found
 
 
 def _trial(
@@ -184,7 +205,8 @@ def _trial(
     if limit is not None:
         function = function.model_copy(update={"instance_limit": limit})
     trial = loaded.with_model(alone(loaded.model, name, function, clients, think, pause_ns))
-    built = begun(trial.model, trial.month.arrivals, {name: offer}, loaded.model.estate.seed, _TRAIL)
+    placement = dict.fromkeys(trial.model.functions, offer)
+    built = begun(trial.model, trial.month.arrivals, placement, loaded.model.estate.seed, trail=_TRAIL)
     if warm_up_s:
         play(built, int(warm_up_s * 1e9))
         _forget(built)
@@ -227,13 +249,16 @@ def _forget(built: Built) -> None:
         "life_ns",
         "requests",
         "replies",
+        "cold_calls",
+        "started_items",
+        "served",
         "wait_max",
         "latency_max",
         *(layout.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns")),
     ):
         f[name] = 0
     f["level_peak"], f["count_peak"] = f["in_flight"], f["count"]
-    for sketch in (w.wait_bins, w.latency_bins, w.level_bins, w.count_bins):
+    for sketch in (w.wait_bins, w.latency_bins, w.request_bins, w.level_bins, w.count_bins):
         sketch[:] = 0
 
 
@@ -242,7 +267,7 @@ def _row(trial: Loaded, offer: Offer, built: Built, began: int, clients: int, li
     length = max(1, now - began)
     answered, refused = _answered(built), _refused(built)
     concurrency, instances = levels(built, 0, length)
-    late = built.world.latency_bins[0]
+    late = built.world.latency_bins[0] + built.world.request_bins[0]
     mean = float(wait_sums(late).sum() / late[0].sum()) / 1e9 if late[0].sum() else None
     unit = _finished(trial, built, length)
     if offer.plan.bills == "reserved":
@@ -261,6 +286,7 @@ def _row(trial: Loaded, offer: Offer, built: Built, began: int, clients: int, li
         _per_million(trial, offer, built, length, answered),
         steady_s=_steady(built, began),
         bound=_bound(offer, unit, limit),
+        cold_share=unit.cold_share,
     )
 
 

@@ -15,6 +15,7 @@ from echotally.model.spread import Z95
 from echotally.projection.answer import PlayedPlan
 from echotally.rates.card import Plan, Price
 from echotally.rates.card_loading import Offer
+from echotally.rates.meters import OUTSIDE
 from echotally.rates.price_walk import about_many
 
 Array = NDArray[np.float64]
@@ -74,7 +75,8 @@ def draw_factors(inputs: Sequence[Input], draws: int, seed: int) -> Array:
 class Played:
     """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost.
 
-    ``behind``: it leaves more of the events behind than the target allows.
+    ``behind``: it leaves more of the events behind than the target allows; ``cut`` and ``losing`` are functions of which runs met
+    the timeout, or events were lost.
     """
 
     meters: dict[MeterKey, float]
@@ -83,6 +85,8 @@ class Played:
     cost: float
     at_limit: tuple[str, ...]
     behind: bool = False
+    cut: tuple[str, ...] = ()
+    losing: tuple[str, ...] = ()
 
     def vector(self, keys: Sequence[MeterKey]) -> Array:
         """Quantities in the order of ``keys``, then attempts and throttled ones."""
@@ -101,7 +105,14 @@ def played(found: PlayedPlan) -> Played:
     behind = any(miss.target == "left_behind" for miss in found.misses)
     attempts = found.totals.attempts
     return Played(
-        meters, float(attempts["total"]), float(attempts["throttled"]), float(found.bill.unrounded), full, behind
+        meters,
+        float(attempts["total"]),
+        float(attempts["throttled"]),
+        float(found.bill.unrounded),
+        full,
+        behind,
+        tuple(dict.fromkeys(u.unit.function for u in units if u.attempts["timed_out"])),
+        tuple(dict.fromkeys(u.unit.function for u in units if u.lost_events)),
     )
 
 
@@ -116,8 +127,13 @@ class Response:
         references: Sequence[int],
         base: Mapping[Variant, Mapping[str, Played]],
         ends: Mapping[Variant, Mapping[str, Played]],
+        *,
+        outside: Plan | None = None,
     ) -> None:
-        """``base`` are the months as expected, ``ends`` the reference months with one input at an end."""
+        """``base`` are the months as expected, ``ends`` the reference months with one input at an end; ``outside`` bills outside
+        services.
+        """
+        self.outside = outside or offer.plan
         self.offers, self.offer, self.inputs, self.references = offers, offer, inputs, references
         self.steps = sorted({step for step, _, _ in base})
         self.keys = sorted({key for each in (*base.values(), *ends.values()) for key in each[offer.name].meters})
@@ -143,7 +159,7 @@ class Response:
 
     def _price(self, key: MeterKey) -> tuple[Price | None, float]:
         (_, plan_name), meter = key
-        plan: Plan = self.offers[plan_name].plan
+        plan: Plan = self.outside if meter.startswith(OUTSIDE) else self.offers[plan_name].plan
         return plan.prices().get(meter), float(plan.allowance.get(meter, 0))
 
     def allowances(self) -> Iterable[tuple[MeterKey, float]]:

@@ -44,8 +44,7 @@ def simulate_month(
 
 
 def _may_be_parted(model: Model) -> bool:
-    # Which events are poisoned goes by their numbers, which count all events of the estate (rule 4.5).
-    return not any(function.poison_rate for function in model.functions.values())
+    return not any(function.by_number for function in model.functions.values())
 
 
 def _pays(model: Model, arrivals: Arrivals, cores: int) -> bool:

@@ -9,6 +9,7 @@ from functools import cached_property
 
 from echotally.demand.month import Arrivals, Tap
 from echotally.model.estate import Demand, Environment, Function, Model, Trigger
+from echotally.model.happenings import OF_ACCOUNTS
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.rates.card_loading import Offer
 
@@ -91,14 +92,21 @@ def _links(model: Model) -> Iterator[tuple[str, str]]:
         if trigger.dead_letter:
             yield trigger.to, trigger.dead_letter
     for name, function in model.functions.items():
-        for emit in function.emits:
-            yield name, emit.into
+        yield from ((name, into) for into in function.feeds)
     for name, topic in model.topics.items():
         for feed in topic.feeds:
             yield SourceRef.of(SourceKind.TOPICS, name), feed.into
     for name, queue in model.queues.items():
         if queue.dead_letter:
             yield SourceRef.of(SourceKind.QUEUES, name), queue.dead_letter
+    yield from _all_linked(model)
+
+
+def _all_linked(model: Model) -> Iterator[tuple[str, str]]:
+    """All functions, where an incident is of whole accounts: it is followed in one world."""
+    if any(getattr(incident, key) is not None for incident in model.incidents for key in OF_ACCOUNTS):
+        first, *others = model.functions
+        yield from ((first, other) for other in others)
 
 
 def _sharing_room(model: Model, placement: Mapping[str, Offer]) -> list[list[_Place]]:
@@ -135,7 +143,10 @@ def _made(model: Model, arrivals: Arrivals, groups: _Groups) -> list[Part]:
         for n, tap in enumerate(arrivals.taps):
             if tap.environment == environment:
                 home(tap.source).taps[n] = tap
-    return [Part(part.of(model), Arrivals(part.in_order(), arrivals.length_ns)) for part in parts.values()]
+    return [
+        Part(part.of(model), Arrivals(part.in_order(), arrivals.length_ns, arrivals.happenings))
+        for part in parts.values()
+    ]
 
 
 @dataclass

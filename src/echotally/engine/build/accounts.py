@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from echotally.engine import codes, layout
+from echotally.engine import codes, layout, records
 from echotally.engine.build.shared import Shared
 from echotally.engine.build.units import short_ramp
 from echotally.rates.card import Plan
@@ -16,7 +16,7 @@ _FREE = 16
 
 def accounts_of(shared: Shared) -> tuple[Any, Any, Any, int]:
     """Records of accounts, instances and nodes, and how many instances are reserved."""
-    found = layout.records(layout.Account, len(shared.accounts))
+    found = layout.records(records.Account, len(shared.accounts))
     instances: list[tuple[int, Plan]] = []
     nodes: list[tuple[int, Plan]] = []
     for n, account in enumerate(shared.accounts):
@@ -36,7 +36,7 @@ def _account(a: Any, plan: Plan, members: list[int]) -> None:
         a["token_level"] = plan.scaling.burst * short_ramp(plan.scaling.ramp, plan.scaling.burst)[1]
     if plan.bills == "reserved":
         a["instance_n"] = plan.instances or 0
-        a["cpu_cap"] = (plan.instance_vcpu or 0) * (1 - plan.already_used)
+        a["cpu_cap"] = (plan.instance_vcpu or 0) * (1 - plan.used_by_others[1])
     if plan.bills == "nodes":
         a["node_n"] = min(plan.nodes_limit or MOST_NODES, MOST_NODES)
         a["nodes_floor"] = plan.nodes_floor
@@ -45,16 +45,16 @@ def _account(a: Any, plan: Plan, members: list[int]) -> None:
 
 
 def _reserved(instances: list[tuple[int, Plan]]) -> Any:
-    found = layout.records(layout.Instance, len(instances) + _FREE)
+    found = layout.records(records.Instance, len(instances) + _FREE)
     for instance, (account, plan) in zip(found, instances, strict=False):
         instance["unit"], instance["account"], instance["state"] = -1, account, codes.READY
         instance["first_waiting"], instance["active_since"], instance["node"] = -1, -1, -1
-        instance["memory_free"] = int((plan.instance_memory or 0) * 1_000_000 * (1 - plan.already_used) + 0.5)
+        instance["memory_free"] = int((plan.instance_memory or 0) * 1_000_000 * (1 - plan.used_by_others[0]) + 0.5)
     return found
 
 
 def _nodes(nodes: list[tuple[int, Plan]], accounts: Any) -> Any:
-    found = layout.records(layout.Node, len(nodes))
+    found = layout.records(records.Node, len(nodes))
     for x, (account, plan) in enumerate(nodes):
         found[x]["account"] = account
         if x - accounts[account]["first_node"] < plan.nodes_floor:

@@ -7,10 +7,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from echotally.engine import layout, records
 from echotally.engine.ziggurat import tables
 from echotally.model.estate import Model
 from echotally.model.sources import SourceRef
-from echotally.model.spread import SAMPLES, Spread
+from echotally.model.spread import MIX, SAMPLES, Spread
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import UnitSettings, unit_settings
 
@@ -59,6 +60,8 @@ class Shared:
         # Exponential draws look their tables up at the head.
         self.samples: list[float] = tables()
         self._sample_at: dict[tuple[float, ...], int] = {}
+        self.portions: list[tuple[float, Spread]] = []
+        self._mixture_at: dict[Spread, int] = {}
         self.pauses: list[int] = []
         self.lists = 0
         self.window = 0
@@ -83,13 +86,39 @@ class Shared:
         self.pauses += waits
         return len(self.pauses) - len(waits)
 
+    def _samples(self, samples: tuple[float, ...]) -> int:
+        """The first place of samples; equal ones are kept once."""
+        if samples not in self._sample_at:
+            self._sample_at[samples] = len(self.samples)
+            self.samples += samples
+        return self._sample_at[samples]
+
     def spread(self, record: Any, prefix: str, spread: Spread) -> None:
         """Write a spread into the fields ``prefix_kind`` to ``prefix_n`` of a record; equal samples are kept once."""
         record[f"{prefix}_kind"] = spread.kind
         record[f"{prefix}_scale"], record[f"{prefix}_sigma"] = spread.scale, spread.sigma
         if spread.kind == SAMPLES:
-            if spread.samples not in self._sample_at:
-                self._sample_at[spread.samples] = len(self.samples)
-                self.samples += spread.samples
-            record[f"{prefix}_from"] = self._sample_at[spread.samples]
+            record[f"{prefix}_from"] = self._samples(spread.samples)
             record[f"{prefix}_n"] = len(spread.samples)
+        elif spread.kind == MIX:
+            if spread not in self._mixture_at:
+                self._mixture_at[spread] = len(self.portions)
+                self.portions += spread.parts
+            record[f"{prefix}_from"] = self._mixture_at[spread]
+            record[f"{prefix}_n"] = len(spread.parts)
+
+    def portion_records(self) -> Any:
+        """The parts of all mixtures as records, once every other record has been made."""
+        found = layout.records(records.Portion, len(self.portions))
+        mixtures = {first: len(spread.parts) for spread, first in self._mixture_at.items()}
+        for first, n in mixtures.items():
+            upto = 0.0
+            for record, (share, part) in zip(found[first : first + n], self.portions[first : first + n], strict=True):
+                upto += share
+                self._portion(record, upto, part)
+        return found
+
+    def _portion(self, record: Any, upto: float, part: Spread) -> None:
+        record["upto"], record["kind"], record["scale"], record["sigma"] = upto, part.kind, part.scale, part.sigma
+        if part.kind == SAMPLES:
+            record["first"], record["n"] = self._samples(part.samples), len(part.samples)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from echotally.engine import codes, layout
+from echotally.engine import codes, layout, records
 from echotally.engine.build.shared import Shared
 from echotally.model.estate import Trigger
 from echotally.model.sources import SourceKind
@@ -16,7 +16,7 @@ _CODES = {kind: n for n, kind in enumerate(SourceKind)}
 def triggers_of(shared: Shared) -> Any:
     """A record for each trigger and environment, in the order of their sources."""
     rows = trigger_rows(shared)
-    found = layout.records(layout.Trigger, len(rows))
+    found = layout.records(records.Trigger, len(rows))
     for g, (environment, trigger) in zip(found, rows, strict=False):
         _trigger(g, shared, environment, trigger)
     return found
@@ -47,7 +47,7 @@ def _trigger(g: Any, shared: Shared, environment: str, trigger: Trigger) -> None
 
 def sources_of(shared: Shared) -> Any:
     """A record for each source and environment."""
-    found = layout.records(layout.Source, len(shared.sources))
+    found = layout.records(records.Source, len(shared.sources))
     for q, (environment, source) in zip(found, shared.sources, strict=False):
         q["kind"] = _CODES[source.kind]
         q["lists"], q["random"] = shared.take_lists(codes.SOURCE_LISTS), shared.stream(f"source:{source}:{environment}")
@@ -90,7 +90,7 @@ def partitions_of(shared: Shared, triggers: Any) -> Any:
         for n, (_, t) in enumerate(trigger_rows(shared))
         if t.from_.kind is SourceKind.STREAMS
     ]
-    found = layout.records(layout.Partition, sum(stream.partitions for _, stream in rows))
+    found = layout.records(records.Partition, sum(stream.partitions for _, stream in rows))
     place = 0
     for n, stream in rows:
         triggers[n]["first_partition"], triggers[n]["partition_n"] = place, stream.partitions
@@ -102,21 +102,26 @@ def partitions_of(shared: Shared, triggers: Any) -> Any:
 
 
 def edges_of(shared: Shared, units: Any, sources: Any) -> Any:
-    """Feeds of topics and emits of functions."""
-    rows: list[tuple[int, float, float, Spread]] = []
+    """Feeds of topics, and what functions emit and ask."""
+    rows: list[tuple[int, float, float, Spread, bool]] = []
     for source, (environment, address) in zip(sources, shared.sources, strict=False):
         if address.kind is SourceKind.TOPICS:
             feeds = shared.model.topics[address.name].feeds
             source["first_edge"], source["edge_n"] = len(rows), len(feeds)
-            rows += [(shared.source_at[environment, feed.into], feed.share, 0.0, Spread(0, 0.0)) for feed in feeds]
+            rows += [
+                (shared.source_at[environment, feed.into], feed.share, 0.0, Spread(0, 0.0), False) for feed in feeds
+            ]
     for n, unit in enumerate(shared.units):
         emits = shared.model.functions[unit.function].emits
         units[n]["first_emit"], units[n]["emit_n"] = len(rows), len(emits)
-        rows += [(shared.source_at[unit.environment, emit.into], 1.0, emit.each, emit.payload) for emit in emits]
-    found = layout.records(layout.Edge, len(rows))
-    for edge, (target, share, each, payload) in zip(found, rows, strict=False):
+        rows += [(shared.source_at[unit.environment, emit.into], 1.0, emit.each, emit.payload, False) for emit in emits]
+        asks = shared.model.functions[unit.function].asks
+        units[n]["first_ask"], units[n]["ask_n"] = len(rows), len(asks)
+        rows += [(shared.source_at[unit.environment, ask.to], 1.0, ask.each, ask.payload, ask.needs) for ask in asks]
+    found = layout.records(records.Edge, len(rows))
+    for edge, (target, share, each, payload, needs) in zip(found, rows, strict=False):
         edge["target"], edge["share"], edge["share_all"] = target, share, share >= 1
-        edge["whole"], edge["fraction"] = int(each), each - int(each)
+        edge["whole"], edge["fraction"], edge["needs"] = int(each), each - int(each), needs
         shared.spread(edge, "payload", payload)
     return found
 

@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretches
-from echotally.engine import codes, layout
+from echotally.engine import codes, layout, records
 from echotally.engine.build.shared import Shared
-from echotally.model.spread import SAMPLES
+from echotally.model.spread import MIX, SAMPLES
 
 _KINDS = {"rate": codes.TAP_RATE, "counted": codes.TAP_COUNTED, "clients": codes.TAP_CLIENTS}
 _SPREADS = {"poisson": codes.POISSON, "even": codes.EVEN, "bursty": codes.BURSTY}
@@ -20,7 +20,7 @@ _SPREADS = {"poisson": codes.POISSON, "even": codes.EVEN, "bursty": codes.BURSTY
 
 def taps_of(shared: Shared, taps: Sequence[Tap]) -> tuple[Any, Any]:
     """Records of taps and of their stretches."""
-    found = layout.records(layout.Tap, len(taps))
+    found = layout.records(records.Tap, len(taps))
     parts: list[Any] = []
     place = 0
     for t, tap in zip(found, taps, strict=False):
@@ -29,14 +29,14 @@ def taps_of(shared: Shared, taps: Sequence[Tap]) -> tuple[Any, Any]:
         parts.append(part)
         place += len(part)
         _tap(t, shared, tap)
-    return found, np.concatenate(parts) if place else layout.records(layout.Stretch, 0)
+    return found, np.concatenate(parts) if place else layout.records(records.Stretch, 0)
 
 
 def _stretches(tap: Tap) -> Any:
     of = tap.stretches
     # Firings at even steps, as nearly all of a schedule's are, are one stretch.
     first, step, count = _runs(of) if tap.kind == "counted" else _one_each(of)
-    found = np.zeros(len(first), layout.DTYPES[layout.Stretch])
+    found = np.zeros(len(first), layout.DTYPES[records.Stretch])
     found["start"], found["end"], found["rate"] = of.start_ns[first], of.end_ns[first], of.rate[first]
     found["count"], found["step"] = count, step
     with np.errstate(divide="ignore"):
@@ -82,6 +82,6 @@ def _tap(t: Any, shared: Shared, tap: Tap) -> None:
     shared.spread(t, "think", tap.think)
     if tap.kind == "clients":
         # Clients begin spread over one pause: the drawn one's mean.
-        t["think_scale"] = tap.think.scale if tap.think.kind != SAMPLES else tap.think.mean
+        t["think_scale"] = tap.think.mean if tap.think.kind in (SAMPLES, MIX) else tap.think.scale
     t["clients"], t["refused_pause"] = tap.clients, tap.refused_pause_ns
     t["client_tries"], t["client_pause"] = tap.client_tries, tap.client_pause_ns

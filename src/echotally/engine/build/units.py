@@ -5,17 +5,18 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import Any
 
-from echotally.engine import codes, layout
+from echotally.engine import codes, layout, records
 from echotally.engine.build.shared import UNLIMITED, Shared, Unit
 from echotally.model.estate import Function
 from echotally.rates.card import BILLS, Plan
 
-_PURPOSES = ("run", "cold", "error", "emit", "poison", "emitted")
+#: In the order of ``codes.RUN_STREAM`` and its like.
+_PURPOSES = ("run", "cold", "error", "emit", "poison", "emitted", "ask", "asked", "kind", "same")
 
 
 def units_of(shared: Shared) -> Any:
     """A record for each unit."""
-    found = layout.records(layout.Unit, len(shared.units))
+    found = layout.records(records.Unit, len(shared.units))
     for n, unit in enumerate(shared.units):
         function, plan = shared.model.functions[unit.function], unit.offer.plan
         _room(found[n], shared, unit, function)
@@ -67,7 +68,9 @@ def _work(f: Any, shared: Shared, unit: Unit, function: Function) -> None:
     f["error_rate"], f["poison_rate"] = function.error_rate, function.poison_rate
     f["random"] = shared.stream(*(f"{purpose}:{unit.function}:{unit.environment}" for purpose in _PURPOSES))
     f["lists"] = shared.take_lists(codes.UNIT_LISTS)
-    f["first_trigger"] = -1
+    f["first_trigger"], f["condition"] = -1, -1
+    f["same_run"] = function.retry_run == "same"
+    f["covers_cold"] = unit.offer.plan.timeout_covers_cold_start
 
 
 def _scaling(f: Any, shared: Shared, plan: Plan) -> None:
@@ -75,6 +78,7 @@ def _scaling(f: Any, shared: Shared, plan: Plan) -> None:
     if scaling.kind == "polled":
         every = scaling.every or 1
         f["look_every"], f["look_step"], f["look_per"] = scaling.every, scaling.step, scaling.per_instance
+        f["look_first"] = scaling.first or scaling.step
         f["last_look"], f["look_armed"] = -(scaling.every or 0), codes.YES
         # A closed window: looks from exactly keep_alive ago until now.
         f["window_size"] = plan.keep_alive // every + 1

@@ -13,11 +13,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
-from echotally.engine import codes, layout
+from echotally.engine import codes, layout, records
 from echotally.engine.build.accounts import accounts_of
 from echotally.engine.build.shared import Shared, Unit, stream_seed
 from echotally.engine.build.sources import backlogs_of, edges_of, partitions_of, sources_of, triggers_of, wire
 from echotally.engine.build.taps import taps_of
+from echotally.engine.build.turns import turns_of
 from echotally.engine.build.units import units_of
 from echotally.errors import BadInput
 from echotally.model.estate import Model
@@ -61,9 +62,9 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
     partitions, edges = partitions_of(shared, triggers), edges_of(shared, units, sources)
     taps, stretches = taps_of(shared, arrivals.taps)
     accounts, instances, nodes, reserved = accounts_of(shared)
-    clock, pools = _pools(
-        arrivals.length_ns, units, triggers, sources, edges=edges, instances=instances, reserved=reserved
-    )
+    turns, conditions = turns_of(shared, arrivals.happenings, accounts, arrivals.length_ns)
+    margin = _margin(units, triggers, sources, edges, len(nodes))
+    clock, pools = _pools(arrivals.length_ns, len(units), margin, instances, reserved)
     fixed = {
         "clock": clock,
         "chains": _chains(shared.lists),
@@ -74,6 +75,9 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
         "partitions": partitions,
         "taps": taps,
         "stretches": stretches,
+        "turns": turns,
+        "conditions": conditions,
+        "portions": shared.portion_records(),
         "edges": edges,
         "nodes": nodes,
         **pools,
@@ -84,31 +88,36 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
     return Built(world, shared.units, shared.accounts, shared.sources, backlogs_of(shared))
 
 
-def _margin(units: Any, triggers: Any, sources: Any, edges: Any) -> int:
-    """The most records one step can take: a batch, what it puts out, the copies of one event."""
+def _margin(units: Any, triggers: Any, sources: Any, edges: Any, nodes: int) -> int:
+    """The most records one step can take: a batch, what it puts out or asks, the copies of one event, nodes that fall empty."""
     batch = int(triggers["batch"].max())
     items = max(batch, int(triggers["items"].max()))
-    put_out = max(
-        (sum(int(edges[x]["whole"]) + 1 for x in range(f["first_emit"], f["first_emit"] + f["emit_n"])) for f in units),
-        default=0,
-    )
+    put_out = max((_put_out(f, edges) for f in units), default=0)
     copies = int((sources["trigger_n"] + sources["edge_n"]).max())
-    margin = max(batch, items * put_out, copies, int(units["look_step"].max()), int(units["floor"].sum())) + 16
+    # A look that finds no instance may bring more than others.
+    looks = int(np.maximum(units["look_step"], units["look_first"]).max())
+    margin = max(batch, items * put_out, copies, looks, int(units["floor"].sum()), nodes) + 16
     if margin > _MOST_AT_ONCE:
         raise BadInput(f"one run would put out or start {margin:,} things at once; that is more than can be simulated")
     return margin
 
 
-def _pools(
-    length_ns: int, units: Any, triggers: Any, sources: Any, *, edges: Any, instances: Any, reserved: int
-) -> tuple[Any, dict[str, Any]]:
+def _put_out(f: Any, edges: Any) -> int:
+    """The most that a unit's run puts out for an event, or asks at once, the larger."""
+    emits = sum(int(edges[x]["whole"]) + 1 for x in range(f["first_emit"], f["first_emit"] + f["emit_n"]))
+    asks = max((int(edges[x]["whole"]) + 1 for x in range(f["first_ask"], f["first_ask"] + f["ask_n"])), default=0)
+    return max(emits, asks)
+
+
+def _pools(length_ns: int, units: int, margin: int, instances: Any, reserved: int) -> tuple[Any, dict[str, Any]]:
     """The clock, and pools of free records with room for the first step."""
-    clock = layout.records(layout.Clock, 1)
+    clock = layout.records(records.Clock, 1)
     c = clock[0]
     c["horizon"], c["until"] = length_ns, codes.NEVER
     c["number"] = codes.FIRST_NUMBER
-    c["units"], c["hour_ns"], c["hours"] = len(units), _HOUR_NS, -(-length_ns // _HOUR_NS)
-    c["margin"] = margin = _margin(units, triggers, sources, edges)
+    c["units"], c["hour_ns"], c["hours"] = units, _HOUR_NS, -(-length_ns // _HOUR_NS)
+    c["margin"], c["asker"] = margin, -1
+    c["emitter"], c["origin"], c["sent"] = -1, -1, -1
     size = 2 * margin + _ROOM
     pools = {name: layout.records(layout.HOLDS[name], size) for name in ("events", "calls", "cargo")}
     pools["instances"] = _longer(instances, len(instances) + size)
@@ -122,11 +131,11 @@ def _pools(
 def _ring_and_heap(clock: Any, taps: Any) -> dict[str, Any]:
     size = 2 * int(clock[0]["margin"]) + _ROOM
     entries = 4 * size + int(taps["clients"].sum()) + 4 * int(clock[0]["units"])
-    return {"calendar": layout.records(layout.Entry, entries), "expected": layout.records(layout.Expected, size)}
+    return {"calendar": layout.records(records.Entry, entries), "expected": layout.records(records.Expected, size)}
 
 
 def _chains(n: int) -> Any:
-    found = layout.records(layout.Chain, n)
+    found = layout.records(records.Chain, n)
     for name in ("head", "tail", "hint"):
         found[name] = -1
     return found
@@ -152,13 +161,16 @@ def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
             {
                 "wait_bins": (n, 2, layout.WAIT_BINS),
                 "latency_bins": (n, 2, layout.WAIT_BINS),
+                "request_bins": (n, 2, layout.WAIT_BINS),
                 "level_bins": (n + 1, layout.LEVEL_BINS),
                 "count_bins": (n, layout.LEVEL_BINS),
                 "lag_bins": (lag_rows, 2, layout.WAIT_BINS),
             }
         ),
-        "trail": layout.records(layout.Change, 1),
-        "diary": layout.records(layout.Attempt, 1),
+        "trail": layout.records(records.Change, 1),
+        "diary": layout.records(records.Attempt, 1),
+        "carried": layout.records(records.Carried, 1),
+        "born": layout.records(records.Born, 1),
         "counts": np.zeros(1, np.int64),
         "log": np.zeros(1, np.int64),
         "series": np.zeros((n, max(1, hours), len(layout.SERIES))),

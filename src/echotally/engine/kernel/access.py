@@ -14,7 +14,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from echotally.engine import layout as kinds
+from echotally.engine import records as kinds
 from echotally.engine.kernel.compiled import COMPILED
 
 if COMPILED and not TYPE_CHECKING:
@@ -34,10 +34,13 @@ __all__ = [
     "Accessor",
     "World",
     "account_at",
+    "born_at",
     "call_at",
     "cargo_at",
+    "carried_at",
     "chain_at",
     "clock_of",
+    "condition_at",
     "count_bin_at",
     "diary_at",
     "edge_at",
@@ -51,8 +54,10 @@ __all__ = [
     "level_bin_at",
     "log_at",
     "marked_at",
+    "n_born",
     "n_calendar",
     "n_calls",
+    "n_carried",
     "n_diary",
     "n_events",
     "n_expected",
@@ -62,10 +67,13 @@ __all__ = [
     "n_sources",
     "n_taps",
     "n_trail",
+    "n_turns",
     "node_at",
     "partition_at",
     "pause_at",
+    "portion_at",
     "random_at",
+    "request_bin",
     "sample_at",
     "series_at",
     "source_at",
@@ -74,6 +82,7 @@ __all__ = [
     "tap_at",
     "trail_at",
     "trigger_at",
+    "turn_at",
     "unit_at",
     "wait_bin",
     "window_at",
@@ -87,6 +96,9 @@ source_at: Accessor[kinds.Source] = accessor("sources")
 partition_at: Accessor[kinds.Partition] = accessor("partitions")
 tap_at: Accessor[kinds.Tap] = accessor("taps")
 stretch_at: Accessor[kinds.Stretch] = accessor("stretches")
+turn_at: Accessor[kinds.Turn] = accessor("turns")
+condition_at: Accessor[kinds.Condition] = accessor("conditions")
+portion_at: Accessor[kinds.Portion] = accessor("portions")
 edge_at: Accessor[kinds.Edge] = accessor("edges")
 instance_at: Accessor[kinds.Instance] = accessor("instances")
 node_at: Accessor[kinds.Node] = accessor("nodes")
@@ -101,19 +113,24 @@ random_at: Accessor[kinds.Random] = accessor("random")
 sample_at: Accessor[kinds.Real] = accessor("samples")
 pause_at: Accessor[kinds.Whole] = accessor("pauses")
 wait_bin: Accessor[kinds.Whole] = accessor("wait_bins")
+request_bin: Accessor[kinds.Whole] = accessor("request_bins")
 latency_bin: Accessor[kinds.Whole] = accessor("latency_bins")
 level_bin_at: Accessor[kinds.Whole] = accessor("level_bins")
 count_bin_at: Accessor[kinds.Whole] = accessor("count_bins")
 lag_bin: Accessor[kinds.Whole] = accessor("lag_bins")
 trail_at: Accessor[kinds.Change] = accessor("trail")
 diary_at: Accessor[kinds.Attempt] = accessor("diary")
+carried_at: Accessor[kinds.Carried] = accessor("carried")
+born_at: Accessor[kinds.Born] = accessor("born")
 span_at: Accessor[kinds.Whole] = accessor("counts")
 log_at: Accessor[kinds.Whole] = accessor("log")
 series_at: Accessor[kinds.Real] = accessor("series")
 
 Length = Callable[[World], int]
+n_born: Length = length("born")
 n_calendar: Length = length("calendar")
 n_calls: Length = length("calls")
+n_carried: Length = length("carried")
 n_diary: Length = length("diary")
 n_events: Length = length("events")
 n_expected: Length = length("expected")
@@ -123,3 +140,4 @@ n_nodes: Length = length("nodes")
 n_sources: Length = length("sources")
 n_taps: Length = length("taps")
 n_trail: Length = length("trail")
+n_turns: Length = length("turns")

@@ -12,7 +12,8 @@ from llvmlite import ir
 from numba import from_dtype, types
 from numba.extending import intrinsic
 
-from echotally.engine.layout import ADDRESSES, DTYPES, HOLDS, Clock
+from echotally.engine.layout import ADDRESSES, DTYPES, HOLDS
+from echotally.engine.records import Clock
 
 _OFFSETS: dict[str, int] = {name: place[1] for name, place in (ADDRESSES.fields or {}).items()}
 

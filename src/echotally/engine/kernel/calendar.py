@@ -14,6 +14,8 @@ from echotally.engine.kernel.compiled import hot
 #: An entry's key is step and number, its ``what`` reference and kind: three words move faster than six.
 STEP_SHIFT: int = np.int64(54)  # type: ignore[assignment]
 KIND_BITS: int = np.int64(5)  # type: ignore[assignment]
+#: Added to a number, an entry comes after all others of its instant and step: there are fewer events than that.
+LAST: int = np.int64(2**53)  # type: ignore[assignment]
 
 
 @hot

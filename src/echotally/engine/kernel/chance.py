@@ -12,10 +12,10 @@ from typing import Any
 
 import numpy as np
 
-from echotally.engine.kernel.access import World, random_at, sample_at
+from echotally.engine.kernel.access import World, portion_at, random_at, sample_at
 from echotally.engine.kernel.compiled import hot, kernel, wrapping
 from echotally.engine.ziggurat import LAYERS, TAIL
-from echotally.model.spread import CONSTANT, EXPONENTIAL, LOGNORMAL
+from echotally.model.spread import CONSTANT, EXPONENTIAL, LOGNORMAL, MIX
 
 _GOLDEN: Any = np.uint64(0x9E3779B97F4A7C15)
 _MIX1 = np.uint64(0xBF58476D1CE4E5B9)
@@ -184,6 +184,55 @@ def truncated(value: float) -> int:
 
 
 @hot
+def _quantile(  # noqa: PLR0917 - compiled functions take no keywords
+    w: World, u: float, kind: int, scale: float, sigma: float, first: int, n: int
+) -> float:
+    if kind == LOGNORMAL:
+        return scale * math.exp(sigma * normal_quantile(u))
+    return sample_at(w, first + min(n - 1, truncated(u * n))).v
+
+
+@kernel
+def _portion(w: World, u: float, first: int, n: int) -> int:
+    """The part of a mixture that a number in (0, 1) stands for."""
+    k = first
+    while k < first + n - 1 and u >= portion_at(w, k).upto:
+        k += 1
+    return k
+
+
+@kernel
+def _of_mixture(w: World, stream: int, first: int, n: int) -> float:
+    """One number draws the kind, another the value (rule 7.76)."""
+    part = portion_at(w, _portion(w, uniform(w, stream), first, n))
+    if part.kind == CONSTANT:
+        return part.scale
+    if part.kind == EXPONENTIAL:
+        return part.scale * exponential(w, stream)
+    return _quantile(w, uniform(w, stream), part.kind, part.scale, part.sigma, part.first, part.n)
+
+
+@kernel
+def draw_for(  # noqa: PLR0917 - as ``draw``
+    w: World, stream: int, number: int, kind: int, scale: float, sigma: float, first: int, n: int
+) -> float:
+    """The value of a spread that belongs to an event: the same however often it is asked for (rule 8.7).
+
+    ``stream`` is the first of two that are never moved on: one for the kind of a mixture, one for the value.
+    """
+    if kind == MIX:
+        part = portion_at(w, _portion(w, hashed(w, stream, number), first, n))
+        kind, scale, sigma, first, n = part.kind, part.scale, part.sigma, part.first, part.n
+    if kind == CONSTANT:
+        return scale
+    u = hashed(w, stream + 1, number)
+    if kind == EXPONENTIAL:
+        # The quantile of 1 - u, which is as good a number and never 0.
+        return -scale * math.log(u)
+    return _quantile(w, u, kind, scale, sigma, first, n)
+
+
+@hot
 def draw(  # noqa: PLR0917 - compiled functions take no keywords
     w: World, stream: int, kind: int, scale: float, sigma: float, first: int, n: int
 ) -> float:
@@ -192,8 +241,7 @@ def draw(  # noqa: PLR0917 - compiled functions take no keywords
         return scale
     if kind == EXPONENTIAL:
         return scale * exponential(w, stream)
+    if kind == MIX:
+        return _of_mixture(w, stream, first, n)
     # The quantile function of one uniform number: same number, same place in the spread, whatever the spread.
-    u = uniform(w, stream)
-    if kind == LOGNORMAL:
-        return scale * math.exp(sigma * normal_quantile(u))
-    return sample_at(w, first + min(n - 1, truncated(u * n))).v
+    return _quantile(w, uniform(w, stream), kind, scale, sigma, first, n)

@@ -11,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from echotally.engine.layout import DTYPES, HOLDS, Clock, World
+from echotally.engine.layout import DTYPES, HOLDS, World
+from echotally.engine.records import Clock
 from echotally.errors import OurFault
 
 

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import LOG_TIME_SHIFT, LOG_WHAT_SHIFT, THROTTLED, ZERO
+from echotally.engine.codes import LOG_TIME_SHIFT, LOG_WHAT_SHIFT, NONE, THROTTLED, ZERO
 from echotally.engine.kernel.access import (
     World,
+    born_at,
     call_at,
+    cargo_at,
+    carried_at,
     clock_of,
     diary_at,
+    event_at,
     log_at,
+    n_born,
+    n_carried,
     n_diary,
     n_trail,
     trail_at,
@@ -33,6 +39,55 @@ def noted(w: World, c: int, items: int, run_at: int, outcome: int) -> None:
     line.cold_ns = ZERO if outcome == THROTTLED else call.cold_ns
     line.outcome = outcome
     clock.diary_n += 1
+    clock.noted += 1
+
+
+@hot
+def carries(w: World, c: int) -> None:
+    """Write down what the attempt that will be noted next holds, where that is kept at all."""
+    # One line is what every world has that keeps none.
+    if n_carried(w) > 1:
+        _carries(w, c)
+
+
+@kernel
+def _carries(w: World, c: int) -> None:
+    clock, link = clock_of(w), call_at(w, c).head
+    while link >= 0 and clock.carried_n < n_carried(w):
+        line = carried_at(w, clock.carried_n)
+        line.attempt = clock.noted
+        line.number = event_at(w, cargo_at(w, link).event).number
+        clock.carried_n += 1
+        link = cargo_at(w, link).next
+
+
+@hot
+def comes(w: World, e: int) -> None:
+    """Write down where an event came from, where that is kept."""
+    if n_born(w) > 1:
+        _comes(w, event_at(w, e).number, event_at(w, e).at_source)
+
+
+@hot
+def put_out(w: World, s: int) -> None:
+    """Write down what arrives at source ``s`` from inside, whatever becomes of it there."""
+    if n_born(w) > 1:
+        _comes(w, NONE, s)
+
+
+@kernel
+def _comes(w: World, number: int, s: int) -> None:
+    clock = clock_of(w)
+    if clock.born_n >= n_born(w):
+        return
+    line = born_at(w, clock.born_n)
+    line.number = number
+    line.source = s
+    line.at = clock.now
+    line.origin = clock.origin
+    line.asker = call_at(w, clock.asker).number if clock.asker >= 0 else -1
+    line.sent = clock.sent
+    clock.born_n += 1
 
 
 @kernel

@@ -70,6 +70,17 @@ def handled(w: World, e: int, u: int, wait_ns: int) -> None:
     ends(w, e, u, HANDLED)
 
 
+@hot
+def answered(w: World, e: int, u: int, wait_ns: int) -> None:
+    """As ``handled``, of a request: what its caller saw is kept apart."""
+    event = event_at(w, e)
+    event.handled = YES
+    if event.tap != LAID:
+        waits.wait_seen(w, u, wait_ns, event.items)
+        waits.answer_seen(w, u, clock_of(w).now - event.at)
+    ends(w, e, u, HANDLED)
+
+
 @kernel
 def given_up(w: World, e: int, u: int, g: int) -> None:
     """A pushed or stream event is given up: to the trigger's dead letter, else lost."""

@@ -8,31 +8,37 @@ from echotally.engine.codes import (
     ALLOCATED,
     COLD_STREAM,
     DOWN,
+    DUE,
     END,
     IDLE,
+    K_FILL,
     K_IDLE,
     K_READY,
     L_FREE,
     L_STARTING,
     NEVER,
+    NO,
     NONE,
     PER_CALL,
     POLLED,
     READY,
     STARTING,
     UP,
+    YES,
+    ZERO,
 )
-from echotally.engine.kernel import levels, lists, marking, nodes, placing
-from echotally.engine.kernel.access import World, chain_at, clock_of, instance_at, node_at, unit_at
-from echotally.engine.kernel.calendar import put
+from echotally.engine.kernel import levels, lists, marking, nodes
+from echotally.engine.kernel.access import World, account_at, chain_at, clock_of, instance_at, node_at, unit_at
+from echotally.engine.kernel.calendar import LAST, put
 from echotally.engine.kernel.chance import draw, whole
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.layout import WIDE_BITS, WIDE_LOW, Unit
+from echotally.engine.layout import WIDE_BITS, WIDE_LOW
+from echotally.engine.records import Unit
 
 
 @kernel
 def new_instance(w: World, u: int, number: int, cold: int) -> int:
-    """Start an instance of unit ``u``; ``cold`` NO: it is ready at once (floors at the month's start)."""
+    """An instance of unit ``u``; ``cold`` NO: it is ready at once (floors at the month's start). It takes no token here."""
     clock, unit = clock_of(w), unit_at(w, u)
     i = clock.free_instance
     instance = instance_at(w, i)
@@ -41,6 +47,8 @@ def new_instance(w: World, u: int, number: int, cold: int) -> int:
     instance.unit = u
     instance.account = unit.account
     instance.calls = 0
+    instance.quiet = 0
+    instance.drained = NO
     instance.created = clock.now
     instance.released = clock.now
     instance.first_waiting = NONE
@@ -52,7 +60,6 @@ def new_instance(w: World, u: int, number: int, cold: int) -> int:
     instance.node = nodes.place(w, u)
     levels.instances_change(w, u, UP)
     if cold:
-        placing.spend_token(w, u)
         _warm_up(w, u, i, number)
         return i
     # Floors are there at 0 s, and so are the nodes that hold them (rule 7.33).
@@ -88,6 +95,7 @@ def _warm_up(w: World, u: int, i: int, number: int) -> None:
     instance.number = instance.ready
     instance.listed = L_STARTING
     lists.insert(w, instance_at, unit.lists + L_STARTING, i)
+    instance.key = number
     put(w, instance.ready, END, number, K_READY, i)
 
 
@@ -151,26 +159,82 @@ def release(w: World, i: int) -> None:
     instance.released = clock.now
     if instance.calls == 0:
         deactivate(w, i)
+        if instance.drained == YES:
+            old_one_goes(w, i)
+            return
         # Busy instances above a polled target go when they finish (rule 3.5).
-        if unit.plan_kind == POLLED and unit.count > unit.target:
+        if unit.plan_kind == POLLED and current(unit) > unit.target:
             # To the front, even if it stands in the list already: the last one released is the next one used.
             if instance.listed > 0:
                 lists.remove(w, instance_at, unit.lists + instance.listed, i)
             gone(w, i)
             return
+    # One of an old release takes no further calls.
+    if instance.drained == YES:
+        return
     if instance.listed > 0:
         lists.remove(w, instance_at, unit.lists + instance.listed, i)
     instance.listed = L_FREE
     lists.push_front(w, instance_at, unit.lists + L_FREE, i)
     if instance.calls == 0:
-        _arm_idle(w, u)
+        arm_idle(w, u)
+
+
+@hot
+def current(unit: Unit) -> int:
+    """Instances that are not of an old release: what a floor and a polled target are held against (rule 7.44)."""
+    return unit.count - unit.drained
 
 
 @kernel
-def _arm_idle(w: World, u: int) -> None:
+def old_one_goes(w: World, i: int) -> None:
+    """The last call of an instance of an old release has ended: it goes, and what is missing may take its place."""
+    u = instance_at(w, i).unit
+    unit_at(w, u).drained -= 1
+    gone(w, i)
+    fill_up(w, u)
+
+
+@hot
+def _missing(unit: Unit) -> int:
+    """Instances there should be and are not: of the floor, or of what was there before a release."""
+    wanted = max(unit.floor, min(unit.fill, unit.target)) if unit.plan_kind == POLLED else unit.floor
+    return min(wanted - current(unit), unit.limit - unit.count)
+
+
+@kernel
+def fill_up(w: World, u: int) -> None:
+    """Start what is missing, at once and without a token: one an entry, so that room can grow between.
+
+    After the other dues of the instant, so that all that the clock brings has come.
+    """
+    unit = unit_at(w, u)
+    if current(unit) >= unit.fill:
+        unit.fill = ZERO
+    if _missing(unit) > 0 and unit.filling == NO:
+        unit.filling = YES
+        put(w, clock_of(w).now, DUE, LAST + u, K_FILL, u)
+
+
+@kernel
+def fill(w: World, u: int) -> None:
+    """Start one of what is missing, if nodes have room for it and nothing forbids new instances."""
+    unit, clock = unit_at(w, u), clock_of(w)
+    unit.filling = NO
+    if _missing(unit) <= 0 or account_at(w, unit.account).no_new == YES or not nodes.fits(w, u):
+        return
+    new_instance(w, u, clock.looked_n, YES)
+    clock.looked_n += 1
+    marking.mark(w, u)
+    fill_up(w, u)
+
+
+@kernel
+def arm_idle(w: World, u: int) -> None:
+    """Look again when the instance idle longest has been idle for the keep-alive, if it may go then."""
     unit = unit_at(w, u)
     # One timer a unit, for the instance idle longest: others are looked at when it comes.
-    if unit.plan_kind == PER_CALL and unit.idle_timer >= NEVER and unit.count > unit.floor:
+    if unit.plan_kind == PER_CALL and unit.idle_timer >= NEVER and current(unit) > unit.floor:
         oldest = oldest_idle(w, u)
         if oldest >= 0:
             unit.idle_timer = max(clock_of(w).now, instance_at(w, oldest).released + unit.keep_alive)
@@ -194,11 +258,11 @@ def idle_looked_at(w: World, u: int) -> None:
     now = clock_of(w).now
     unit.idle_timer = NEVER
     i = oldest_idle(w, u)
-    while i >= 0 and unit.count > unit.floor and instance_at(w, i).released + unit.keep_alive <= now:
+    while i >= 0 and current(unit) > unit.floor and instance_at(w, i).released + unit.keep_alive <= now:
         lists.remove(w, instance_at, unit.lists + L_FREE, i)
         gone(w, i)
         i = oldest_idle(w, u)
-    _arm_idle(w, u)
+    arm_idle(w, u)
 
 
 @hot

@@ -15,11 +15,14 @@ from echotally.engine.codes import (
     COUNT,
     DONE,
     FLUSH,
+    K_ANSWERED,
+    K_ASKED_LONG,
     K_CLIENT,
     K_DELAY_OVER,
     K_EXPIRE_BATCH,
     K_EXPIRE_PARTITION,
     K_EXPIRE_QUEUE,
+    K_FILL,
     K_IDLE,
     K_LOOK,
     K_NODE_IDLE,
@@ -30,6 +33,7 @@ from echotally.engine.codes import (
     K_RUN_END,
     K_TAP,
     K_TICK,
+    K_TURN,
     K_VISIBLE,
     K_WAKE,
     LAY,
@@ -44,6 +48,7 @@ from echotally.engine.codes import (
     ZERO,
 )
 from echotally.engine.kernel import (
+    diary,
     dispatch,
     kinds,
     lifecycle,
@@ -57,6 +62,7 @@ from echotally.engine.kernel import (
     starting,
     streams,
     taps,
+    turns,
 )
 from echotally.engine.kernel.access import World, clock_of, entry_at, expected_at, n_expected, tap_at
 from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
@@ -87,7 +93,7 @@ def _happens(w: World, kind: int, ref: int, number: int) -> None:
     if kind == K_RUN_END:
         settle.end(w, ref)
     elif kind == K_READY:
-        starting.ready(w, ref)
+        starting.ready(w, ref, number)
     elif kind == K_RETRY:
         kinds.try_again(w, ref)
     elif kind == K_CLIENT:
@@ -100,16 +106,33 @@ def _happens(w: World, kind: int, ref: int, number: int) -> None:
         polled.look(w, ref)
     elif kind == K_IDLE:
         lifecycle.idle_looked_at(w, ref)
-    elif kind == K_NODE_IDLE:
-        nodes.idle(w, ref)
+    elif kind >= K_TURN:
+        _unusual(w, kind, ref, number)
     else:
         _timer_is_due(w, kind, ref, number)
 
 
 @kernel
+def _unusual(w: World, kind: int, ref: int, number: int) -> None:
+    """What the clock brings, and what befalls calls that ask or wait for an instance."""
+    if kind == K_TURN:
+        turns.comes(w)
+    elif kind == K_FILL:
+        lifecycle.fill(w, ref)
+    elif kind == K_ANSWERED:
+        settle.answered(w, ref)
+    elif kind == K_ASKED_LONG:
+        settle.asked_long(w, ref, number)
+    else:
+        settle.cold_long(w, ref, number)
+
+
+@kernel
 def _timer_is_due(w: World, kind: int, ref: int, number: int) -> None:
-    """Timers of the hours, of queues and of streams."""
-    if kind == K_TICK:
+    """Timers of nodes, of the hours, of queues and of streams."""
+    if kind == K_NODE_IDLE:
+        nodes.idle(w, ref)
+    elif kind == K_TICK:
         month.hour_turns(w)
         put(w, clock_of(w).now + clock_of(w).hour_ns, TICK, ZERO, K_TICK, ZERO)
     elif kind == K_VISIBLE:
@@ -169,9 +192,13 @@ def _arrives_from_inside(w: World) -> None:
     clock = clock_of(w)
     place = expected_at(w, clock.expected_first)
     s, payload = place.source, place.payload
+    clock.asker, clock.asking = place.asker, place.asking
+    clock.origin, clock.sent = place.origin, place.sent
     clock.expected_first = (clock.expected_first + 1) % n_expected(w)
     clock.expected_n -= 1
+    diary.put_out(w, s)
     kinds.arrive_apart(w, s, payload, NONE)
+    clock.asker, clock.origin, clock.sent = NONE, NONE, NONE
 
 
 @entry

@@ -24,7 +24,6 @@ from echotally.engine.codes import (
     OLDEST_AGE,
     POLLED,
     RESERVED,
-    RUNNING,
     TAP_CLIENTS,
     TICK,
     UNFINISHED,
@@ -43,6 +42,7 @@ from echotally.engine.kernel import (
     series,
     starting,
     taps,
+    turns,
 )
 from echotally.engine.kernel.access import (
     World,
@@ -89,6 +89,7 @@ def begin(w: World) -> None:
             unit.target = unit.floor
             put(w, ZERO, LOOK, u, K_LOOK, u)
     put(w, clock.hour_ns, TICK, ZERO, K_TICK, ZERO)
+    turns.arm(w)
 
 
 @kernel
@@ -201,7 +202,7 @@ def finish(w: World) -> None:
 def _bill_what_runs(w: World) -> None:
     for c in range(n_calls(w)):
         call = call_at(w, c)
-        if call.state == RUNNING or call.state == COLD:
+        if call.state >= COLD:
             starting.charge(w, c, clock_of(w).now)
             link = call.head
             while link >= 0:

@@ -7,7 +7,8 @@ from echotally.engine.kernel import marking
 from echotally.engine.kernel.access import World, account_at, clock_of, instance_at, node_at, unit_at
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.layout import WIDE_BITS, WIDE_LOW, Account
+from echotally.engine.layout import WIDE_BITS, WIDE_LOW
+from echotally.engine.records import Account
 
 
 @kernel

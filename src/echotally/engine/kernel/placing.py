@@ -19,7 +19,7 @@ from echotally.engine.kernel import diary, nodes, reserved
 from echotally.engine.kernel.access import World, account_at, chain_at, clock_of, unit_at
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.layout import Unit
+from echotally.engine.records import Unit
 
 
 @hot
@@ -42,7 +42,7 @@ def room_for(w: World, u: int) -> int:
     if starting >= 0:
         return starting
     # Polled plans get instances by looks only, never for a call.
-    if unit.plan_kind == POLLED or unit.count >= unit.limit:
+    if unit.plan_kind == POLLED or unit.count >= unit.limit or account.no_new == YES:
         return NO_ROOM
     if not nodes.fits(w, u):
         account.blocked = YES

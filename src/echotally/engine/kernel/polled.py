@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import K_LOOK, L_FREE, LOOK, NO, NONE, YES
+from echotally.engine.codes import K_LOOK, L_FREE, LOOK, NO, NONE, YES, ZERO
 from echotally.engine.kernel import lifecycle, lists, marking, nodes
-from echotally.engine.kernel.access import World, clock_of, instance_at, unit_at, window_at
+from echotally.engine.kernel.access import World, account_at, clock_of, instance_at, unit_at, window_at
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.compiled import kernel
-from echotally.engine.layout import Unit
+from echotally.engine.records import Unit
 
 
 @kernel
@@ -22,9 +22,9 @@ def look_again(w: World, u: int) -> None:
     coming = (now + unit.look_every - 1) // unit.look_every * unit.look_every
     if coming <= unit.last_look:
         coming = unit.last_look + unit.look_every
-    # What skipped looks would have wanted is the floor: nothing waited and nothing ran.
+    # Skipped looks would have wanted nothing: nothing waited and nothing ran.
     for _ in range(min((coming - unit.last_look) // unit.look_every - 1, unit.window_size)):
-        _remember(w, unit, unit.floor)
+        _remember(w, unit, ZERO)
     unit.look_armed = YES
     put(w, coming, LOOK, u, K_LOOK, u)
 
@@ -38,26 +38,30 @@ def look(w: World, u: int) -> None:
     unit.refused_since = 0
     unit.last_look = clock_of(w).now
     unit.look_armed = NO
-    # Rounded up, then within floor and limit.
-    wanted = min(max((seen + unit.look_per - 1) // unit.look_per, unit.floor), unit.limit)
+    # Rounded up, then within floor and limit. The floor of a later look may be another (rule 7.55).
+    wanted = min((seen + unit.look_per - 1) // unit.look_per, unit.limit)
     _remember(w, unit, wanted)
-    if wanted > unit.count:
-        for _ in range(min(wanted - unit.count, unit.look_step)):
+    wanted = min(max(wanted, unit.floor), unit.limit)
+    there = lifecycle.current(unit)
+    if wanted > there:
+        most = unit.look_first if unit.count == 0 else unit.look_step
+        for _ in range(min(wanted - there, most, unit.limit - unit.count)):
             # The rest is not wanted less: the next look tries again.
-            if not nodes.fits(w, u):
+            if account_at(w, unit.account).no_new == YES or not nodes.fits(w, u):
                 break
             # Those of one look may be ready at one instant: in the order they were made, and before what calls wait for.
             lifecycle.new_instance(w, u, clock_of(w).looked_n, YES)
             clock_of(w).looked_n += 1
         # Those that are starting count: nothing shrinks while it grows.
-        unit.target = unit.count
+        unit.target = max(lifecycle.current(unit), unit.floor)
         marking.mark(w, u)
-    elif wanted < unit.count:
+    elif wanted < there:
         _shrink(w, u)
     else:
         unit.target = max(unit.target, wanted)
     # Else looking stops until something happens: a month of looks at nothing would be most of its entries.
-    if seen > 0 or unit.count > unit.floor:
+    # A floor that found no room on the nodes is still wanted.
+    if seen > 0 or lifecycle.current(unit) != unit.floor:
         look_again(w, u)
 
 
@@ -95,7 +99,7 @@ def _shrink(w: World, u: int) -> None:
     unit.target = max(_highest_wanted(w, unit), unit.floor)
     # Idle ones now, busy ones when they finish (``lifecycle.release``).
     i = lifecycle.oldest_idle(w, u)
-    while i >= 0 and unit.count > unit.target:
+    while i >= 0 and lifecycle.current(unit) > unit.target:
         lists.remove(w, instance_at, unit.lists + L_FREE, i)
         lifecycle.gone(w, i)
         i = lifecycle.oldest_idle(w, u)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import FREE, GONE, NO
+from echotally.engine.codes import FREE, GONE, NO, NONE
+from echotally.engine.kernel import diary
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -44,8 +45,11 @@ def new_event(w: World, source: int, payload: int) -> int:
     event.items = 1
     event.handled = NO
     event.hold = NO
+    event.asker = clock.asker
+    event.asking = clock.asking
     event.prev = -1
     event.next = -1
+    diary.comes(w, e)
     return e
 
 
@@ -77,6 +81,11 @@ def new_call(w: World, g: int, number: int) -> int:
     call.tail = -1
     call.instance = -1
     call.timed_out = NO
+    call.condition = -1
+    call.quiet = NO
+    call.decided = NO
+    call.failed = NO
+    call.asking = 0
     call.cold_ns = 0
     call.tries = 0
     call.wait = 0
@@ -101,6 +110,8 @@ def free_call(w: World, c: int) -> None:
         drop_cargo(w, link)
         link = after
     call_at(w, c).state = FREE
+    # Answers that come later find nobody.
+    call_at(w, c).asking = 0
     call_at(w, c).next = clock.free_call
     clock.free_call = c
     clock.calls_left += 1
@@ -138,7 +149,8 @@ def load_event(w: World, c: int, e: int) -> None:
     call.tail = link
     call.events += 1
     call.items += event_at(w, e).items
-    call.payload += event_at(w, e).payload
+    # A firing weighs its items (rule 7.48).
+    call.payload += event_at(w, e).payload * event_at(w, e).items
     event_at(w, e).refs += 1
 
 
@@ -156,7 +168,7 @@ def unload(w: World, c: int, before: int, link: int) -> None:
         call.tail = before
     call.items -= event.items
     call.events -= 1
-    call.payload -= event.payload
+    call.payload -= event.payload * event.items
     drop_cargo(w, link)
 
 
@@ -168,4 +180,18 @@ def expect(w: World, target: int, payload: int) -> None:
     place = expected_at(w, (clock.expected_first + clock.expected_n) % n_expected(w))
     place.source = target
     place.payload = payload
+    place.asker = NONE
+    place.origin = clock.emitter
+    place.sent = clock.put_out
+    clock.put_out += 1
     clock.expected_n += 1
+
+
+@kernel
+def expect_request(w: World, target: int, payload: int, c: int) -> None:
+    """A request that call ``c`` asks now."""
+    clock = clock_of(w)
+    place = expected_at(w, (clock.expected_first + clock.expected_n) % n_expected(w))
+    expect(w, target, payload)
+    place.asker = c
+    place.asking = call_at(w, c).asking

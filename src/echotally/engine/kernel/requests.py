@@ -17,7 +17,7 @@ from echotally.engine.codes import (
     WAITING,
     YES,
 )
-from echotally.engine.kernel import clients, endings, lists, pools, singles, waits
+from echotally.engine.kernel import asking, clients, endings, lists, pools, singles, waits
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -100,6 +100,7 @@ def throttle(w: World, c: int) -> None:
         return
     trigger_at(w, call.trigger).active -= 1
     clients.pauses(w, e, YES)
+    asking.answers(w, e, NO)
     endings.ends(w, e, call.unit, REJECTED)
     pools.free_call(w, c)
 
@@ -110,7 +111,8 @@ def handled(w: World, c: int, e: int) -> None:
     call = call_at(w, c)
     unit_at(w, call.unit).replies += 1
     clients.pauses(w, e, NO)
-    endings.handled(w, e, call.unit, call.run_at - event_at(w, e).at)
+    asking.answers(w, e, YES)
+    endings.answered(w, e, call.unit, call.run_at - event_at(w, e).at)
 
 
 @hot
@@ -127,6 +129,7 @@ def _errored(w: World, c: int) -> None:
     call = call_at(w, c)
     e = cargo_at(w, call.head).event
     clients.pauses(w, e, NO)
+    asking.answers(w, e, NO)
     waits.latency_seen(w, call.unit, clock_of(w).now - event_at(w, e).at, 1)
     # Nobody was served, though an answer came: left behind (rule 7.38).
     if call.timed_out == YES:

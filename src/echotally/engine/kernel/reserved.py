@@ -33,10 +33,19 @@ def takes(w: World, i: int, u: int) -> None:
 
 
 @hot
-def gives_back(w: World, i: int, u: int) -> None:
-    """A call of the unit on instance ``i`` ended."""
+def rests(w: World, i: int, u: int) -> None:
+    """A call of the unit on instance ``i`` does no CPU work from now on."""
+    instance_at(w, i).load -= unit_at(w, u).cpu_load
+
+
+@hot
+def gives_back(w: World, i: int, u: int, rested: int) -> None:
+    """A call of the unit on instance ``i`` ended; ``rested`` YES: it did no CPU work any more."""
     unit, instance = unit_at(w, u), instance_at(w, i)
     instance.calls -= 1
     instance.memory_free += unit.memory_cost
     # An empty instance has no load, whatever the sums of fractions left over.
-    instance.load = instance.load - unit.cpu_load if instance.calls > 0 else 0.0
+    if instance.calls == 0:
+        instance.load = 0.0
+    elif not rested:
+        instance.load -= unit.cpu_load

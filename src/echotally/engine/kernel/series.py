@@ -7,7 +7,7 @@ import numpy as np
 from echotally.engine.codes import BACKLOG_PEAK
 from echotally.engine.kernel.access import World, clock_of, series_at, unit_at
 from echotally.engine.kernel.compiled import hot
-from echotally.engine.layout import Real
+from echotally.engine.records import Real
 
 
 @hot

@@ -3,30 +3,144 @@
 from __future__ import annotations
 
 from echotally.engine.codes import (
+    ASKING,
+    COLD,
     DOWN,
     EMIT_STREAM,
     EMITTED_STREAM,
+    END,
     ERROR_STREAM,
     FAILED,
     FIRST_NUMBER,
+    K_ASKED_LONG,
+    NO,
     NONE,
     POISON_STREAM,
-    RESERVED,
     SUCCEEDED,
     TIMED_OUT,
     YES,
     ZERO,
 )
-from echotally.engine.kernel import diary, kinds, levels, lifecycle, marking, pools, reserved, starting
-from echotally.engine.kernel.access import World, call_at, cargo_at, clock_of, edge_at, event_at, trigger_at, unit_at
+from echotally.engine.kernel import asking, diary, kinds, levels, marking, pools, starting
+from echotally.engine.kernel.access import (
+    World,
+    call_at,
+    cargo_at,
+    clock_of,
+    condition_at,
+    edge_at,
+    event_at,
+    trigger_at,
+    unit_at,
+)
+from echotally.engine.kernel.calendar import LAST, put
 from echotally.engine.kernel.chance import draw, hashed, uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.layout import Unit
+from echotally.engine.records import Unit
 
 
 @hot
 def end(w: World, c: int) -> None:
-    """A run ends: bill it, free its slot, settle its events."""
+    """A run ends: what it has to ask is asked; else the attempt is over."""
+    call = call_at(w, c)
+    if unit_at(w, call.unit).ask_n > 0 and call.timed_out == NO and _asks(w, c):
+        return
+    _over(w, c)
+
+
+@kernel
+def _asks(w: World, c: int) -> bool:
+    """The own run is over: what failed is decided, and what did not asks (rule 7.41). False where nothing is asked."""
+    call = call_at(w, c)
+    unit = unit_at(w, call.unit)
+    good = _decide(w, c)
+    call.asks = ZERO
+    if good == 0 or not asking.sends(w, c, good):
+        return False
+    # Waiting is no CPU work; its timeout goes on (rules 7.42 and 8.5), and comes after every run that ends at its instant.
+    starting.goes_quiet(w, c)
+    call.ends = (call.started if unit.covers_cold == YES else call.run_at) + unit.timeout
+    put(w, call.ends, END, LAST + call.number, K_ASKED_LONG, c)
+    return True
+
+
+@kernel
+def answered(w: World, c: int) -> None:
+    """A call has its answers, or one that makes it fail: it asks on, or is over."""
+    call = call_at(w, c)
+    if call.failed == NO:
+        call.asks += 1
+        if asking.sends(w, c, _good_items(w, c)):
+            return
+    _over(w, c)
+
+
+@kernel
+def asked_long(w: World, c: int, number: int) -> None:
+    """The timeout of a call that asks; if it still waits, it is ended, and what it asked goes on (rule 7.66)."""
+    call = call_at(w, c)
+    if call.state == ASKING and call.number == number - LAST and call.ends == clock_of(w).now:
+        call.timed_out = YES
+        call.asking = ZERO
+        _over(w, c)
+
+
+@kernel
+def cold_long(w: World, c: int, number: int) -> None:
+    """The timeout of a call that waits for an instance to start, where that is covered: it has run nothing (rule 7.57)."""
+    clock, call = clock_of(w), call_at(w, c)
+    u = call.unit
+    unit = unit_at(w, u)
+    if call.state != COLD or call.number != number or call.started + unit.timeout != clock.now:
+        return
+    call.timed_out = YES
+    starting.charge(w, c, clock.now)
+    levels.in_flight_changes(w, u, DOWN)
+    unit.in_flight_events -= call.items
+    starting.waits_no_more(w, c)
+    marking.mark_blocked(w, unit.account)
+    if unit.waiting > 0:
+        marking.mark(w, u)
+    _settle(w, c)
+
+
+@kernel
+def _decide(w: World, c: int) -> int:
+    """Settle which events of a run failed, before it asks; returns how many did not."""
+    call = call_at(w, c)
+    unit = unit_at(w, call.unit)
+    rate = _error_rate(w, c)
+    call.decided = YES
+    if trigger_at(w, call.trigger).fail_each == NO:
+        if _call_fails(w, c, rate):
+            call.failed = YES
+            return ZERO
+        return call.items
+    link = call.head
+    while link >= 0:
+        cargo = cargo_at(w, link)
+        cargo.failed = YES if _event_fails(w, unit, cargo.event, rate) else NO
+        link = cargo.next
+    return _good_items(w, c)
+
+
+@kernel
+def _good_items(w: World, c: int) -> int:
+    """Events of a call that did not fail, a firing counted by its items."""
+    call = call_at(w, c)
+    if trigger_at(w, call.trigger).fail_each == NO:
+        return call.items
+    good, link = ZERO, call.head
+    while link >= 0:
+        if cargo_at(w, link).failed == NO:
+            good += event_at(w, cargo_at(w, link).event).items
+        link = cargo_at(w, link).next
+    return good
+
+
+@hot
+def _over(w: World, c: int) -> None:
+    """An attempt is over: bill it, free its slot, settle its events."""
     clock, call = clock_of(w), call_at(w, c)
     u = call.unit
     unit = unit_at(w, u)
@@ -34,10 +148,7 @@ def end(w: World, c: int) -> None:
     # Before its slot is free again, so that levels fall before they rise.
     levels.in_flight_changes(w, u, DOWN)
     unit.in_flight_events -= call.items
-    if unit.plan_kind == RESERVED:
-        reserved.gives_back(w, call.instance, u)
-    else:
-        lifecycle.release(w, call.instance)
+    starting.frees(w, c)
     # A call less under the account's limit: whoever was blocked by it may start.
     marking.mark_blocked(w, unit.account)
     if unit.waiting > 0:
@@ -53,17 +164,26 @@ def _poisoned(w: World, unit: Unit, e: int) -> bool:
     )
 
 
-@kernel
-def _event_fails(w: World, unit: Unit, e: int) -> bool:
-    return _poisoned(w, unit, e) or (unit.error_rate > 0.0 and uniform(w, unit.random + ERROR_STREAM) < unit.error_rate)
+@hot
+def _error_rate(w: World, c: int) -> float:
+    """The error rate of a run: its unit's, or that of an incident in which it began (rule 7.62)."""
+    call = call_at(w, c)
+    if call.condition >= 0 and condition_at(w, call.condition).error_rate >= 0.0:
+        return condition_at(w, call.condition).error_rate
+    return unit_at(w, call.unit).error_rate
 
 
 @kernel
-def _call_fails(w: World, c: int) -> bool:
+def _event_fails(w: World, unit: Unit, e: int, rate: float) -> bool:
+    return _poisoned(w, unit, e) or (rate > 0.0 and uniform(w, unit.random + ERROR_STREAM) < rate)
+
+
+@kernel
+def _call_fails(w: World, c: int, rate: float) -> bool:
     """Whether a run with ``on_failure = "whole"`` fails: by its error rate, or for one poisoned event."""
     call = call_at(w, c)
     unit = unit_at(w, call.unit)
-    if unit.error_rate > 0.0 and uniform(w, unit.random + ERROR_STREAM) < unit.error_rate:
+    if rate > 0.0 and uniform(w, unit.random + ERROR_STREAM) < rate:
         return True
     link = call.head if unit.poison_rate > 0.0 else NONE
     while link >= 0:
@@ -78,13 +198,20 @@ def _settle(w: World, c: int) -> None:
     """Decide what failed, and hand the events to their source's rules."""
     call = call_at(w, c)
     unit, trigger = unit_at(w, call.unit), trigger_at(w, call.trigger)
-    each = trigger.fail_each == YES
-    failed = call.timed_out == YES or (
-        not each and (unit.error_rate > 0.0 or unit.poison_rate > 0.0) and _call_fails(w, c)
-    )
+    each, rate = trigger.fail_each == YES, _error_rate(w, c)
+    if call.timed_out == YES:
+        failed = True
+    elif call.decided == YES:
+        failed = call.failed == YES
+    else:
+        failed = not each and (rate > 0.0 or unit.poison_rate > 0.0) and _call_fails(w, c, rate)
     # Noted before events leave the cargo.
     items = call.items
-    good, bad = _sort_out(w, c, failed, each)
+    diary.carries(w, c)
+    good, bad = _sort_out(w, c, failed, each, rate)
+    call.decided = NO
+    call.failed = NO
+    unit.served += good
     if call.timed_out == YES:
         unit.timed_out += 1
         outcome = TIMED_OUT
@@ -96,20 +223,31 @@ def _settle(w: World, c: int) -> None:
         outcome = SUCCEEDED
     diary.noted(w, c, items, call.run_at, outcome)
     if good > 0:
+        clock_of(w).emitter = clock_of(w).noted - 1
         _emit(w, call.unit, good)
+        clock_of(w).emitter = NONE
     kinds.settle(w, c, trigger.kind, good, bad)
 
 
+@kernel
+def _failed(w: World, c: int, link: int, rate: float) -> bool:
+    """Whether an event fails by itself: as decided before the call asked, or by lot now."""
+    call = call_at(w, c)
+    if call.decided == YES:
+        return cargo_at(w, link).failed == YES
+    return _event_fails(w, unit_at(w, call.unit), cargo_at(w, link).event, rate)
+
+
 @hot
-def _sort_out(w: World, c: int, failed: int, each: int) -> tuple[int, int]:
+def _sort_out(w: World, c: int, failed: bool, each: bool, rate: float) -> tuple[int, int]:
     """Settle each event of the cargo; returns how many events were handled and how many failed."""
     call = call_at(w, c)
-    unit, kind = unit_at(w, call.unit), trigger_at(w, call.trigger).kind
+    kind = trigger_at(w, call.trigger).kind
     good, bad = ZERO, ZERO
     before, link = -1, call.head
     while link >= 0:
         after, e = cargo_at(w, link).next, cargo_at(w, link).event
-        if failed or (each and _event_fails(w, unit, e)):
+        if failed or (each and _failed(w, c, link, rate)):
             bad += 1
             before = link
         else:

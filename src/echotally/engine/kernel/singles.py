@@ -6,6 +6,7 @@ from echotally.engine.codes import (
     ARRIVALS,
     CARRIED,
     NEVER,
+    NO,
     NO_ROOM,
     NONE,
     PER_CALL,
@@ -16,7 +17,7 @@ from echotally.engine.codes import (
     YES,
     ZERO,
 )
-from echotally.engine.kernel import clients, diary, endings, lists, marking, placing, pools, series, starting
+from echotally.engine.kernel import asking, clients, diary, endings, lists, marking, placing, pools, series, starting
 from echotally.engine.kernel.access import World, call_at, clock_of, entry_at, event_at, source_at, trigger_at, unit_at
 from echotally.engine.kernel.compiled import hot
 
@@ -40,6 +41,7 @@ def taken_in(w: World, s: int, g: int, payload: int, tap: int) -> int:
         return NONE
     if unit.payload_limit >= 0 and payload > unit.payload_limit:
         clients.pauses(w, e, YES)
+        asking.answers(w, e, NO)
         endings.ends(w, e, u, TOO_LARGE)
         return NONE
     c = pools.new_call(w, g, event.number)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from echotally.engine.kernel.access import Accessor, World, latency_bin, unit_at, wait_bin
+from echotally.engine.kernel.access import Accessor, World, latency_bin, request_bin, unit_at, wait_bin
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import bin_of, bin_start
-from echotally.engine.layout import OFFSET_BITS, SUB_BINS, WAIT_BINS, Whole
+from echotally.engine.layout import OFFSET_BITS, SUB_BINS, WAIT_BINS
+from echotally.engine.records import Whole
 
 
 @hot
@@ -18,8 +19,19 @@ def wait_seen(w: World, u: int, wait_ns: int, n: int) -> None:
 
 @kernel
 def latency_seen(w: World, u: int, latency_ns: int, n: int) -> None:
-    """The latency of ``n`` events, arrival to the end of the run: of what was handled, and of requests answered by an error."""
+    """The latency of ``n`` events, arrival to the end of the run: of what was handled, and of requests answered by an error.
+
+    Requests that were handled are kept by ``answer_seen``.
+    """
     _add(w, latency_bin, u, latency_ns, n)
+    unit = unit_at(w, u)
+    unit.latency_max = max(unit.latency_max, latency_ns)
+
+
+@kernel
+def answer_seen(w: World, u: int, latency_ns: int) -> None:
+    """The latency of a request that was handled, from asking to the answer."""
+    _add(w, request_bin, u, latency_ns, 1)
     unit = unit_at(w, u)
     unit.latency_max = max(unit.latency_max, latency_ns)
 

@@ -113,10 +113,11 @@ class Sampler:
             self.stretch(number, _EMPTY)
             self.done = 0.5 * (number + 1) / len(self.cut.groups)
         apart = self._schedules()
+        still = self.player.whole_month(()) if self.month.happenings.moments() else None
         found = []
         for part in range(PARTS):
             total = PartOfMonth(self, part).follow()
-            total.add_apart(apart)
+            total.add_apart(apart, still)
             found.append(total)
             self.done = 0.5 + 0.5 * (part + 1) / PARTS
         return found
@@ -261,7 +262,7 @@ def _direct(sampler: Sampler, lane: Lane) -> list[tuple[int, float]] | None:
     model = sampler.model
     environment, source = sampler.player.first.sources[lane.source]
     letters = {q.dead_letter for q in model.queues.values()} | {t.dead_letter for t in model.triggers}
-    fed = {emit.into for f in model.functions.values() for emit in f.emits} | letters
+    fed = {into for f in model.functions.values() for into in f.feeds} | letters
     topics = {
         f"topics.{name}": feed.share
         for name, topic in model.topics.items()

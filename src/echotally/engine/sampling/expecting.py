@@ -7,6 +7,7 @@ alike (design section 5). The count is an expectation: failures are left out, re
 from __future__ import annotations
 
 import math
+from collections import defaultdict
 from collections.abc import Mapping
 
 from echotally.demand.month import MonthPlan, Tap
@@ -37,6 +38,30 @@ def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offe
             wiring.flows({s: n for (e, s), n in outside.items() if e == environment}).at_sources.values()
         )
     return total
+
+
+def expected_flows(model: Model, month: MonthPlan) -> tuple[dict[str, float], dict[str, float]]:
+    """Expected of the month over all environments: runs by function, if batches are full, and events by what puts them in, as
+    ``rates.feasibility`` labels it.
+    """
+    by_function: dict[str, float] = defaultdict(float)
+    by_label: dict[str, float] = defaultdict(float)
+    outside: dict[str, dict[SourceRef, float]] = defaultdict(lambda: defaultdict(float))
+    for tap in month.taps:
+        outside[tap.environment][tap.source] += tap.expected
+        label = f"demand {tap.demand}" if tap.demand else f"items of schedule {tap.source.name}"
+        by_label[label] += tap.expected
+    wiring = Wiring(model)
+    for sources in outside.values():
+        for name, events in wiring.flows(sources).at_functions.items():
+            by_function[name] += events
+    for name, function in model.functions.items():
+        # Of several that go by one label none is told apart.
+        for what, of in (("emits", function.emits), ("asks", function.asks)):
+            if len(of) == 1:
+                by_label[f"what {name} {what}"] = by_function[name] * of[0].each
+    full = {name: max((model.items_of(t) for t in model.triggers if t.to == name), default=1) for name in by_function}
+    return {name: events / full[name] for name, events in by_function.items()}, by_label
 
 
 def wants_sampling(

@@ -40,11 +40,20 @@ def known_losses(model: Model, placement: Mapping[str, Offer]) -> dict[str, Loss
     found = {}
     for name in model.functions:
         triggers = [t for t in model.triggers if t.to == name]
+        if _depends(model, name, placement[name].plan):
+            continue
         if len(triggers) == 1 and sum(t.from_ == triggers[0].from_ for t in model.triggers) == 1:
             loss = _loss(model, model.functions[name], triggers[0], placement[name].plan)
             if loss is not None:
                 found[name] = loss
     return found
+
+
+def _depends(model: Model, name: str, plan: Plan) -> bool:
+    """Whether tries fail for other reasons than their own lots, or not independently of each other (rule 8)."""
+    function = model.functions[name]
+    troubled = any(incident.functions is None or name in incident.functions for incident in model.incidents)
+    return bool(troubled or function.asks or function.retry_run == "same" or plan.timeout_covers_cold_start)
 
 
 def _loss(model: Model, function: Function, trigger: Trigger, plan: Plan) -> Loss | None:

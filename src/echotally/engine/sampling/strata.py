@@ -48,11 +48,14 @@ class Segment:
 
 @dataclass(frozen=True)
 class Group:
-    """Segments of like demand: each tap's mean rate per ns, the time they last, how long to play for each part."""
+    """Segments of like demand: each tap's mean rate per ns, the time they last, how long to play for each part, and the floors
+    that the clock has set.
+    """
 
     rates: NDArray[np.float64]
     whole_ns: float
     part_ns: int
+    floors: tuple[tuple[str, int], ...] = ()
 
 
 @dataclass
@@ -85,6 +88,8 @@ def cut_month(
     warm = warm_up_ns(model, placement)
     hours = month.clock.local_hours()
     busy = _patterns(taps, whole, hours, _reach_ns(model, placement, whole))
+    for n, what in _troubled(month, hours, _aftermath_ns(model, placement)):
+        busy[n] = (*busy.get(n, ()), what)
     segments: list[Segment] = []
     for n, hour in enumerate(hours):
         for start, end in [(hour.start_ns, hour.end_ns)] if n in busy else _pieces(taps, hour):
@@ -96,12 +101,15 @@ def cut_month(
     more = max(1.0, expected / outside) if outside else 1.0
     budget = min(effort, expected * SHARE) / more
     groups: list[Group] = []
-    for members in _grouped(rates, steady, warm, budget):
+    alike: dict[tuple[tuple[str, int], ...], list[int]] = {}
+    for n in steady:
+        alike.setdefault(month.happenings.floors_at(segments[n].start_ns), []).append(n)
+    for floors, members in _groups_of(alike, rates, warm, budget):
         lengths = np.array([segments[n].end_ns - segments[n].start_ns for n in members], float)
         mean = (rates[members] * lengths[:, None]).sum(axis=0) / lengths.sum()
         for n in members:
             segments[n] = replace(segments[n], group=len(groups))
-        groups.append(Group(mean, float(lengths.sum()), 0))
+        groups.append(Group(mean, float(lengths.sum()), 0, floors))
     groups = [
         replace(g, part_ns=max(1, _stretch_ns(float(g.rates.sum()), len(groups), warm, g.whole_ns, budget) // parts))
         for g in groups
@@ -111,6 +119,51 @@ def cut_month(
         for n in members:
             segments[n] = replace(segments[n], kind=number)
     return Cut(taps, segments, groups, kinds, warm, more)
+
+
+def _groups_of(
+    alike: Mapping[tuple[tuple[str, int], ...], list[int]], rates: NDArray[np.float64], warm: int, budget: float
+) -> Iterator[tuple[tuple[tuple[str, int], ...], list[int]]]:
+    """Groups of segments, those of other floors apart."""
+    if not alike:
+        # No steady hour: nothing to group.
+        alike = {(): []}
+    for floors, members in alike.items():
+        for group in _grouped(rates, members, warm, budget / len(alike)):
+            yield floors, group
+
+
+def _troubled(month: MonthPlan, hours: Sequence[LocalHour], after_ns: int) -> Iterator[Happening]:
+    """Hours in which an incident holds or the clock brings something, and those that it reaches into."""
+    happenings, length = month.happenings, month.length_ns
+    stretches: list[tuple[tuple[object, ...], tuple[int, int]]] = [
+        (("incident", n), window) for n, each in enumerate(happenings.incidents) for window in each
+    ]
+    stretches += [(("release", name), (at, at)) for name, times in happenings.releases.items() for at in times]
+    stretches += [
+        (("floor", name, floor), (at, at)) for name, changes in happenings.floors.items() for at, floor in changes
+    ]
+    for what, (start, end) in stretches:
+        for n in _hours_of(hours, start, min(length, end + after_ns)):
+            yield n, (*what, start - hours[n].start_ns, end - hours[n].start_ns)
+
+
+def _aftermath_ns(model: Model, placement: Mapping[str, Offer]) -> int:
+    """How long trouble is felt: what it started runs out, what failed has come back, what was started goes idle."""
+    longest = 60 * _S
+    for name, function in model.functions.items():
+        plan = placement[name].plan
+        again = sum(plan.push.retry_waits) + max(
+            [
+                q.visibility
+                for n, q in model.queues.items()
+                for t in model.triggers
+                if t.to == name and t.from_.name == n
+            ],
+            default=0,
+        )
+        longest = max(longest, plan.keep_alive + function.timeout + again)
+    return min(longest, 6 * _HOUR)
 
 
 def expected_in(taps: Sequence[Tap], start: int, end: int) -> float:

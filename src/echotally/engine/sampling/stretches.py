@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from echotally.demand.happenings import QUIET, Happenings
 from echotally.demand.month import Arrivals, MonthPlan, Tap
 from echotally.engine.build import Built, stream_seed
 from echotally.engine.layout import events_so_far
@@ -113,7 +114,7 @@ class Player:
 
     def whole_month(self, taps: Sequence[Tap]) -> Span:
         """Some taps over the whole month, apart from the rest."""
-        built = self._begin(Arrivals(tuple(taps), self.month.length_ns), "schedules")
+        built = self._begin(Arrivals(tuple(taps), self.month.length_ns, self.month.happenings), "schedules")
         before = Reading(built)
         play(built, None, self._heard)
         after = Reading(built)
@@ -129,7 +130,8 @@ class Player:
         part = self._part_ns(group.part_ns, cut.warm_ns, full)
         length = cut.warm_ns + part * PARTS
         self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
-        plan = _lasting(steady(cut.taps, group.rates, length), length)
+        floors = Happenings(floors={name: ((0, floor),) for name, floor in group.floors})
+        plan = _lasting(steady(cut.taps, group.rates, length), length, floors)
         label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
         laid = {lane: self._first_guess(lane, length) for lane in full}
         while True:
@@ -213,7 +215,7 @@ class Player:
         # Room for all of the month that may follow is not bounded by what is played of it.
         coming = expected_in(cut.taps, first.start_ns - warm, first.end_ns) * cut.more
         self._refuse(self.played + int(min(1e18, coming)))
-        plan = _lasting(tuple(taps), self.month.length_ns - start)
+        plan = _lasting(tuple(taps), self.month.length_ns - start, self.month.happenings.since(start))
         laid = {lane: self._first_guess(lane, warm + first.end_ns - first.start_ns) for lane in full}
         while True:
             built = self._begin(plan, f"hour {number} part {part}" + "".join(f" {lane}" for lane in sorted(full)))
@@ -301,6 +303,6 @@ class Player:
             )
 
 
-def _lasting(taps: tuple[Tap, ...], length_ns: int) -> Arrivals:
+def _lasting(taps: tuple[Tap, ...], length_ns: int, happenings: Happenings = QUIET) -> Arrivals:
     """Time enough: to the next microsecond and a little more."""
-    return Arrivals(taps, (length_ns // 1_000 + 1) * 1_000)
+    return Arrivals(taps, (length_ns // 1_000 + 1) * 1_000, happenings)

@@ -83,6 +83,9 @@ class UnitCounts(Columns):
     busy_ns: Floats
     requests: Floats
     replies: Floats
+    cold_calls: Floats
+    started_items: Floats
+    served: Floats
 
 
 @dataclass
@@ -167,6 +170,7 @@ class Sketches(Columns):
 
     wait_bins: Any
     latency_bins: Any
+    request_bins: Any
     level_bins: Any
     count_bins: Any
     lag_bins: Any

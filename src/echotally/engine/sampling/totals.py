@@ -166,10 +166,15 @@ class Total(Span):
         self.maxima.rises(span.maxima)
         self.peak = max(self.peak, span.peak)
 
-    def add_apart(self, span: Span) -> None:
-        """Add what else happened in the same month: counts, and time only of units that did nothing so far."""
+    def add_apart(self, span: Span, still: Span | None) -> None:
+        """Add what else happened in the same month: counts, and time only of units that did nothing so far.
+
+        ``still`` is the month in which nothing comes, where the clock brings something: what floors and releases start is in the
+        month so far already.
+        """
         alone = self.unit.started == 0
-        self.unit.gains(span.unit)
+        self.unit.gains(span.unit if still is None else span.unit.less(still.unit))
+        self.unit.cold_starts[alone] = span.unit.cold_starts[alone]
         self.arrived += span.arrived
         self.source.gains(span.source)
         self.put.gains(span.put)
@@ -177,6 +182,7 @@ class Total(Span):
             time[alone] = more[alone]
         span.sketch.wait_bins.added_to(self.sketch.wait_bins)
         span.sketch.latency_bins.added_to(self.sketch.latency_bins)
+        span.sketch.request_bins.added_to(self.sketch.request_bins)
         rows = np.flatnonzero(alone)
         for bins, more in (
             (self.sketch.level_bins, span.sketch.level_bins),
@@ -278,6 +284,7 @@ class Total(Span):
         layout.set_wide(accounts, "node_hours_ns", self.nodes)
         _spread_lag(self.sketch.lag_bins)
         sketches = self.sketch.alike(lambda bins: np.rint(bins).astype(np.int64))
+        answers = sketches.request_bins
         counted = Counted(
             units=units,
             sources=sources,
@@ -285,7 +292,9 @@ class Total(Span):
             edges=edges,
             triggers=triggers,
             wait_bins=sketches.wait_bins,
-            latency_bins=sketches.latency_bins,
+            # Latencies are read from both together: their sum is what is rounded.
+            latency_bins=np.rint(self.sketch.latency_bins + self.sketch.request_bins).astype(np.int64) - answers,
+            request_bins=answers,
             level_bins=sketches.level_bins,
             count_bins=sketches.count_bins,
             lag_bins=sketches.lag_bins,

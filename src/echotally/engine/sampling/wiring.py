@@ -53,9 +53,11 @@ class Wiring:
         found.at_functions[function] = found.at_functions.get(function, 0.0) + events
         for emit in self.model.functions[function].emits:
             self._into(emit.into, events * emit.each, found)
+        for ask in self.model.functions[function].asks:
+            self._into(ask.to, events * ask.each, found)
 
     def reached(self, source: SourceRef) -> set[str]:
-        """Functions that an event put into ``source`` can reach, through topics, emits and dead letters."""
+        """Functions that an event put into ``source`` can reach, through topics, emits, requests and dead letters."""
         functions: set[str] = set()
         self._reach(source, functions, set())
         return functions
@@ -70,7 +72,7 @@ class Wiring:
         onward += [letters] if letters else []
         for trigger in self.triggers[source]:
             functions.add(trigger.to)
-            onward += [emit.into for emit in self.model.functions[trigger.to].emits]
+            onward += self.model.functions[trigger.to].feeds
             onward += [trigger.dead_letter] if trigger.dead_letter else []
         for each in onward:
             self._reach(each, functions, seen)

@@ -29,7 +29,7 @@ from echotally.evidence.logs.text_files import hold_against
 from echotally.files import hold_regular, text_of, unreadable
 from echotally.model.estate import Model
 from echotally.rates.billing import exact
-from echotally.rates.meters import METERS
+from echotally.rates.meters import METERS, OUTSIDE
 
 FORMS = "CSV or Parquet with the FOCUS columns BilledCost (or EffectiveCost), ResourceName or Tags, SkuMeter"
 #: Key of a bill's position: account, plan ("" if the bill does not say), meter, function and environment ("" for none).
@@ -41,6 +41,8 @@ _WANTED = (
     "ContractedCost",
     "BillingCurrency",
     "ChargeCategory",
+    "ChargeFrequency",
+    "ChargePeriodEnd",
     "ChargePeriodStart",
     "ConsumedQuantity",
     "ConsumedUnit",
@@ -48,6 +50,10 @@ _WANTED = (
     "PricingUnit",
     "ContractedUnitPrice",
     "ListUnitPrice",
+    "PricingCategory",
+    "ProviderName",
+    "RegionId",
+    "ServiceCategory",
     "ResourceId",
     "ResourceName",
     "ServiceName",
@@ -60,6 +66,7 @@ _WANTED = (
     "x_Environment",
     "x_Function",
     "x_Meter",
+    "x_Plan",
 )
 #: Which column is the cost: what was billed, what it comes to with commitments spread, what the list says, what was agreed.
 COSTS = {"billed": "BilledCost", "effective": "EffectiveCost", "list": "ListCost", "contracted": "ContractedCost"}
@@ -148,7 +155,7 @@ class _Reader:
     def read(self) -> BillRead:
         found, seen = BillRead(currency=self.into), set[int]()
         with localcontext(exact()):
-            for row in _rows(self.path, self.ways):
+            for row in bill_rows(self.path, self.ways):
                 found.rows += 1
                 if found.rows > _MOST_ROWS:
                     raise BadInput(Problem("has too many rows", file=self.path.name, allowed=f"at most {_MOST_ROWS:,}"))
@@ -188,8 +195,8 @@ class _Reader:
 
     def _cost(self, row: dict[str, str]) -> Decimal | None:
         if self.ways.cost:
-            return _number(row.get(COSTS[self.ways.cost]))
-        return _number(row.get("BilledCost") or row.get("EffectiveCost"))
+            return number_in(row.get(COSTS[self.ways.cost]))
+        return number_in(row.get("BilledCost") or row.get("EffectiveCost"))
 
     def _rate(self, currency: str) -> Decimal:
         """What one unit of a row's currency is worth in ours."""
@@ -224,14 +231,14 @@ class _Reader:
             quantity = self._quantity(row, "Pricing", meter)
         if quantity is not None:
             position.quantity = (position.quantity or Decimal(0)) + quantity
-        price = _number(row.get("ContractedUnitPrice")) or _number(row.get("ListUnitPrice"))
-        billable = _number(row.get("PricingQuantity"))
+        price = number_in(row.get("ContractedUnitPrice")) or number_in(row.get("ListUnitPrice"))
+        billable = number_in(row.get("PricingQuantity"))
         own = price * billable * rate if price is not None and billable is not None else cost
         position.priced = (position.priced or Decimal(0)) + own
 
     def _quantity(self, row: dict[str, str], kind: str, meter: str) -> Decimal | None:
         """A quantity in the meter's own unit; one in a unit that measures something else is refused and said."""
-        quantity, unit = _number(row.get(f"{kind}Quantity")), row.get(f"{kind}Unit", "")
+        quantity, unit = number_in(row.get(f"{kind}Quantity")), row.get(f"{kind}Unit", "")
         if quantity is None:
             return None
         times = factor(unit, meter) if unit else Decimal(1)
@@ -252,7 +259,7 @@ def mapping_skeleton(bill: BillRead) -> str:
     return paper.getvalue()
 
 
-def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
+def bill_rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
     """Rows of the columns we look at, as text; raises ``BadInput``."""
     import duckdb
 
@@ -288,7 +295,8 @@ def _rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
         raise BadInput(Problem(f"cannot be read as a bill: {first}", file=path.name, allowed=FORMS)) from error
 
 
-def _number(text: str | None) -> Decimal | None:
+def number_in(text: str | None) -> Decimal | None:
+    """The number a cell holds; None where it holds none, or one no bill can hold."""
     try:
         found = Decimal(text) if text else None
     except InvalidOperation:
@@ -314,25 +322,27 @@ def _key(row: dict[str, str], rules: list[_Rule], model: Model, ways: BillWays) 
         (r for r in rules if _fits(r.resource, row, "ResourceName", "ResourceId") and _fits(r.sku, row, *_SKU)),
         None,
     )
-    meter = (rule.meter if rule else "") or row.get("x_Meter") or _meter(row)
+    meter = (rule.meter if rule else "") or row.get("x_Meter") or meter_named(row)
     function = (rule.function if rule else "") or row.get("x_Function") or _named(row, model, ways.tag)
     environment = (
         (rule.environment if rule else "") or row.get("x_Environment") or _environment(row, model, ways.environment)
     )
     account = row.get("SubAccountId", "")
     account = "" if account == MAIN_ACCOUNT else account
-    if meter not in METERS or (function and function not in model.functions):
+    if (meter not in METERS and meter.removeprefix(OUTSIDE) not in model.outside) or (
+        function and function not in model.functions
+    ):
         return None
     if not function:
         return (account, meter, "", "") if "x_Meter" in row or (rule and rule.meter) else None
     return (account, meter, function, environment) if environment in model.environments else None
 
 
-def _meter(row: dict[str, str]) -> str:
+def meter_named(row: dict[str, str]) -> str:
     """A meter named in a row: as its SKU's meter, or as a word of its SKU, price or description (FOCUS 1.0 has no SkuMeter)."""
     for column in _SKU:
         text = row.get(column, "")
-        if text in METERS:
+        if text in METERS or text.startswith(OUTSIDE):
             return text
         words = [word for word in re.split(r"[^a-z_]+", text.lower()) if word in METERS]
         if words:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from decimal import Decimal
 
-from echotally.rates.meters import METERS
+from echotally.rates.meters import OUTSIDE, meter_of
 
 _TIMES = {
     "": 1,
@@ -50,6 +50,7 @@ _SECONDS = {
 #: Words for things that are counted one by one.
 _THINGS = {
     "call",
+    "use",
     "request",
     "invocation",
     "execution",
@@ -114,8 +115,8 @@ def _singular(word: str) -> str:
 def _plain(unit: str, meter: str) -> Decimal | None:
     """The factor of a unit without a number in front."""
     words = [_singular(word) for word in re.split(r"[\s\-/·*x]+", unit) if word]
-    kind = METERS[meter].unit
-    if meter in _COUNTED:
+    kind = meter_of(meter).unit
+    if meter in _COUNTED or meter.startswith(OUTSIDE):
         plain = all(word.isalpha() and word not in _TIMES for word in words)
         return Decimal(1) if plain and (not words or words[-1] in _THINGS or " ".join(words) in _THINGS) else None
     if kind == "h":

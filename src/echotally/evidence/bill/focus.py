@@ -17,6 +17,7 @@ from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import Bill
 from echotally.projection.metering import Account, Metered, UnitKey
 from echotally.rates.billing import Line, exact
+from echotally.rates.meters import OUTSIDE
 from echotally.rates.price_walk import Part, parts_of
 
 _QUANTUM = Decimal("1e-9")
@@ -170,13 +171,15 @@ def _row(
     model, card = found.model, projected.offer.card
     cost = _plain(quantity * tier.unit_price)
     price = _plain(tier.unit_price)
-    category, subcategory, service = _SERVICES.get(line.meter, _COMPUTE)
+    outside = line.meter.startswith(OUTSIDE)
+    category, subcategory, service = _SERVICES.get(line.meter, _COMPUTE) if not outside else _of_others(line.meter)
     name, environment = key or ("", "")
     start, end = (_time(at) for at in (found.month.clock.start, found.month.clock.end))
     resource = (
         f"{line.account or MAIN_ACCOUNT}/{environment}/{name}" if key else f"{line.account or MAIN_ACCOUNT}/{line.plan}"
     )
-    provider = card.provider or card.name
+    # Somebody else's service is somebody else's invoice.
+    provider = service if outside else card.provider or card.name
     row: dict[str, str | None] = dict.fromkeys(COLUMNS)
     row |= {
         "BilledCost": cost,
@@ -186,9 +189,9 @@ def _row(
         "ContractedUnitPrice": price,
         "ListUnitPrice": price,
         "PricingQuantity": _plain(quantity),
-        "PricingUnit": _UNITS[line.meter],
+        "PricingUnit": _UNITS.get(line.meter, "Uses"),
         "ConsumedQuantity": _plain(consumed),
-        "ConsumedUnit": _UNITS[line.meter],
+        "ConsumedUnit": _UNITS.get(line.meter, "Uses"),
         "PricingCategory": "Standard",
         "PricingCurrency": card.currency,
         "PricingCurrencyEffectiveCost": cost,
@@ -228,6 +231,11 @@ def _row(
         "x_Plan": line.plan,
     }
     return row
+
+
+def _of_others(meter: str) -> tuple[str, str, str]:
+    """Category, subcategory and name of an outside service."""
+    return "Other", "Other (Other)", meter.removeprefix(OUTSIDE)
 
 
 def _tags(model: Model, name: str) -> dict[str, str]:

@@ -19,6 +19,7 @@ from echotally.evidence.bill.bill_file import BillKey, BillRead, BillWays, read_
 from echotally.projection.answer import Projection, RefusedPlan
 from echotally.projection.metering import Account, Metered, UnitKey
 from echotally.rates.billing import bill_account, exact
+from echotally.rates.meters import OUTSIDE
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -208,6 +209,9 @@ class _Splitter:
         return place[1] in self.metered.plans[place[0]].prices()
 
     def _by_volume(self, place: Place, own: Decimal) -> Decimal:
+        if place[1].startswith(OUTSIDE):
+            # Uses follow events, not runs: all of their difference is volume.
+            return self._as_billed(place, own)
         if place[1] not in BY_VOLUME or place[2] is None:
             return own
         return own * self._ratio(place[0], place[2])

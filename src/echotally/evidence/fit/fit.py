@@ -241,7 +241,9 @@ class _Fitter:
         factors = {mb: 1 - cpu + cpu * self._slowdown(mb, measured or mb) for mb in self._memories()}
         cases = " ".join(f"WHEN {mb!r} THEN {factor!r}" for mb, factor in factors.items())
         base = f"run_ms / CASE coalesce(memory_mb, 0) {cases} ELSE 1 END - {each!r} * events"
-        self.log.connection.execute(f"CREATE TEMP TABLE base AS SELECT {base} AS ms FROM timed")
+        self.log.connection.execute(
+            f"CREATE TEMP TABLE base AS SELECT {base} AS ms, hash(t, run_ms, id) AS digest FROM timed"
+        )
         below = int(self._row("SELECT count(*) FROM base WHERE ms <= 0")[0])
         n, mean, sd = self._row("SELECT count(*), avg(ln(ms)), stddev_samp(ln(ms)) FROM base WHERE ms > 0")
         if not n:
@@ -272,7 +274,7 @@ class _Fitter:
     def _sample(self, table: str, n: int) -> NDArray[np.float64]:
         """At most ``_SAMPLE`` positive times, drawn by a digest of their row: the same log gives the same ones."""
         every = max(1, n // _SAMPLE)
-        rows = self.log.query(f"SELECT ms FROM {table} WHERE ms > 0 AND hash(rowid) % {every} = 0 LIMIT {2 * _SAMPLE}")
+        rows = self.log.query(f"SELECT ms FROM {table} WHERE ms > 0 AND digest % {every} = 0 LIMIT {2 * _SAMPLE}")
         if not rows:
             rows = self.log.query(f"SELECT ms FROM {table} WHERE ms > 0 LIMIT {_SAMPLE}")
         return np.array([row[0] for row in rows])
@@ -280,7 +282,7 @@ class _Fitter:
     def _cold(self) -> Spread | None:
         """Cold starts: their own column, or how much longer flagged runs take than warm ones."""
         self.log.connection.execute(
-            "CREATE TEMP TABLE starts AS SELECT cold_ms AS ms FROM mine WHERE cold AND cold_ms > 0"
+            "CREATE TEMP TABLE starts AS SELECT cold_ms AS ms, hash(t, run_ms, id) AS digest FROM mine WHERE cold AND cold_ms > 0"
         )
         n, mean, sd = self._row("SELECT count(*), avg(ln(ms)), stddev_samp(ln(ms)) FROM starts")
         if n:

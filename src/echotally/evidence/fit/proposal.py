@@ -73,7 +73,7 @@ def _only_demand(function: str, model: Model | None) -> tuple[str | None, str]:
     if model is None:
         return None, "without --model it is not known which demand feeds the function: the rate is only shown"
     sources = [t.from_ for t in model.triggers if t.to == function]
-    emitted = {emit.into for f in model.functions.values() for emit in f.emits}
+    emitted = {into for f in model.functions.values() for into in f.feeds}
     emitted |= {feed.into for topic in model.topics.values() for feed in topic.feeds}
     feeding = [name for name, demand in model.demand.items() if demand.into in sources]
     if len(sources) != 1 or len(feeding) != 1 or sources[0] in emitted:

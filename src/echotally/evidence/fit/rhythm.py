@@ -8,6 +8,7 @@ intervals are widened by the square root of Pearson's dispersion (quasi-likeliho
 from __future__ import annotations
 
 import math
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
@@ -36,11 +37,19 @@ class Rhythm:
     dispersion: float
 
 
-def rhythm(counts: dict[int, float], first_s: float, last_s: float, zone: ZoneInfo) -> Rhythm:
-    """The rhythm of events counted by stretch (number of ``STRETCH_S`` since 1970) between two instants."""
+def rhythm(
+    counts: dict[int, float], first_s: float, last_s: float, zone: ZoneInfo, without: Collection[int] = ()
+) -> Rhythm:
+    """The rhythm of events counted by stretch (number of ``STRETCH_S`` since 1970) between two instants.
+
+    Stretches of ``without`` are left out, as if the log had not been there then.
+    """
     starts = np.arange(int(first_s // STRETCH_S), int(last_s // STRETCH_S) + 1)
     events = np.array([counts.get(int(n), 0.0) for n in starts])
     covered = np.minimum((starts + 1) * STRETCH_S, last_s) - np.maximum(starts * STRETCH_S, first_s)
+    if without:
+        out = np.isin(starts, np.fromiter(without, np.int64))
+        events, covered = np.where(out, 0.0, events), np.where(out, 0.0, covered)
     covered = np.maximum(covered, 1e-9)
     local = [datetime.fromtimestamp(int(n) * STRETCH_S, UTC).astimezone(zone) for n in starts]
     hour, weekday = np.array([t.hour for t in local]), np.array([t.weekday() for t in local])

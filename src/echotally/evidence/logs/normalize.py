@@ -8,7 +8,10 @@ from echotally.evidence.logs.columns import UNITS, Mapped
 
 TABLE = """CREATE TABLE runs (t DOUBLE, function VARCHAR, environment VARCHAR, run_ms DOUBLE, cold_ms DOUBLE,
     cold BOOLEAN, billed_ms DOUBLE, memory_mb DOUBLE, used_mb DOUBLE, outcome VARCHAR, events DOUBLE, id UBIGINT,
-    raw VARCHAR, usable BOOLEAN)"""
+    raw VARCHAR, usable BOOLEAN, trigger_word VARCHAR, source VARCHAR, host VARCHAR, version VARCHAR, payload DOUBLE,
+    span UBIGINT)"""
+#: Columns of a log that are carried along as they are; a span's own id is that of its links.
+_ALONG = ("trigger", "source", "host", "version")
 OUTCOMES = {
     "ok": ("ok", "success", "succeeded", "done", "completed", "true", "0", "200", ""),
     "error": ("error", "failed", "failure", "fail", "exception", "false", "1", "500"),
@@ -26,6 +29,7 @@ _BOUNDS = {
     "memory_mb": (1e-6, 1e9),
     "used_mb": (0.0, 1e9),
     "events": (-1e9, 1e9),
+    "payload": (0.0, 1e15),
 }
 _NUMBERS = (
     "TINYINT",
@@ -67,6 +71,12 @@ def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: s
         "events": of("events", "1"),
         "id": f"hash({of('id', 'NULL')})" if "id" in mapped else "NULL",
     }
+    along = {
+        **{name: of(name, "NULL") for name in _ALONG},
+        "payload": of("payload", "NULL"),
+        "span": "span" if types.get("span") == "UBIGINT" else "NULL",
+    }
+    ours |= along
     for name, (low, high) in _BOUNDS.items():
         ours[name] = f"CASE WHEN ({ours[name]}) BETWEEN {low!r} AND {high!r} THEN ({ours[name]}) END"
     named = ", ".join(f"{expression} AS our_{name}" for name, expression in ours.items())
@@ -81,7 +91,8 @@ def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: s
     )
     # A row's text is put together only inside the CASE, that is for rows that cannot be used.
     return (
-        f"INSERT INTO runs SELECT {', '.join(f'our_{name}' for name in ours)}, CASE WHEN bad THEN {raw} END, NOT bad"
+        f"INSERT INTO runs SELECT {', '.join(f'our_{name}' for name in ours if name not in along)},"
+        f" CASE WHEN bad THEN {raw} END, NOT bad, {', '.join(f'our_{name}' for name in along)}"
         f" FROM (SELECT *, coalesce({bad}, true) AS bad FROM (SELECT *, {named} FROM {source}))"
     )
 
@@ -100,7 +111,7 @@ def _expression(column: Mapped, kind: str, utc: bool) -> str:
         return _time(name, kind, utc)
     if column.ours == "outcome":
         return _outcome(name)
-    if column.ours in ("function", "environment", "id"):
+    if column.ours in ("function", "environment", "id", *_ALONG):
         text = f"left(CAST({name} AS VARCHAR), {_LONGEST_NAME})"
         # The mark of our own files is no part of the name (``cells.unmarked``).
         return f"CASE WHEN regexp_matches({text}, '^''[{_SIGNS}]') THEN substr({text}, 2) ELSE {text} END"

@@ -1,94 +1,242 @@
-"""Run logs from OTLP/JSON trace exports: the spans that carry ``faas.*`` attributes.
+"""Run logs from OTLP/JSON trace exports: the spans that carry ``faas.*`` attributes, and what links them.
 
-Names are those of the OpenTelemetry semantic conventions for functions (faas.name, faas.coldstart,
-faas.invocation_id, faas.max_memory in bytes) and messaging (messaging.batch.message_count).
+Names are those of the semantic conventions for functions (faas.name, faas.trigger, faas.coldstart, faas.invocation_id,
+faas.max_memory in bytes), messaging and HTTP; older spellings are read too. Besides the rows of a run log tables are filled:
+``entries`` (by what an attempt came), ``sends`` (what attempts put out or asked), ``links`` (which attempt took what); ``between_spans``
+are the spans between.
 """
 
 from __future__ import annotations
 
-import json
+import csv
+import gc
+import gzip
+import re
 from collections.abc import Iterator
+from contextlib import contextmanager
+from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from echotally.errors import BadInput, Problem
-from echotally.files import opened, text_of
+from echotally.database import quoted
+from echotally.evidence.logs.json_stream import Lists, elements
+from echotally.files import opened
 
 if TYPE_CHECKING:
-    import pandas as pd
+    from duckdb import DuckDBPyConnection
 
-_ERROR = 2
+_ERROR = (2, "STATUS_CODE_ERROR")
+_KINDS = {
+    "SPAN_KIND_INTERNAL": 1,
+    "SPAN_KIND_SERVER": 2,
+    "SPAN_KIND_CLIENT": 3,
+    "SPAN_KIND_PRODUCER": 4,
+    "SPAN_KIND_CONSUMER": 5,
+}
+CLIENT, PRODUCER = 3, 4
+SPANS: Lists = {"resourceSpans": {"scopeSpans": {"spans": {}}, "instrumentationLibrarySpans": {"spans": {}}}}
+#: Rows handed to the database at a time.
+_EACH = 50_000
+_HEX = re.compile(r"[0-9a-fA-F]{16}")
+#: Spellings of earlier conventions, by the name of today.
+_OLDER = {
+    "faas.invocation_id": ("faas.execution", "faas.execution_id"),
+    "deployment.environment.name": ("deployment.environment",),
+    "messaging.operation.type": ("messaging.operation",),
+    "messaging.destination.name": ("messaging.destination",),
+    "http.request.method": ("http.method",),
+    "http.response.status_code": ("http.status_code",),
+    "http.route": ("http.target",),
+    "messaging.message.id": ("messaging.message_id",),
+    "messaging.message.body.size": ("messaging.message_payload_size_bytes", "messaging.message.payload_size_bytes"),
+    "http.request.body.size": ("http.request_content_length",),
+}
+TABLES = {
+    "otlp": (
+        ("time", "DOUBLE"), ("function", "VARCHAR"), ("environment", "VARCHAR"), ("id", "VARCHAR"), ("run_ms", "DOUBLE"),
+        ("cold", "BOOLEAN"), ("memory_mb", "DOUBLE"), ("outcome", "VARCHAR"), ("events", "BIGINT"), ("trigger", "VARCHAR"),
+        ("source", "VARCHAR"), ("version", "VARCHAR"), ("payload_bytes", "DOUBLE"), ("span", "UBIGINT"),
+    ),
+    "entries": (
+        ("span", "UBIGINT"), ("parent", "UBIGINT"), ("destination", "VARCHAR"), ("subscription", "VARCHAR"),
+        ("partitioned", "BOOLEAN"), ("batched", "BOOLEAN"), ("message", "UBIGINT"),
+    ),
+    "sends": (
+        ("span", "UBIGINT"), ("parent", "UBIGINT"), ("kind", "TINYINT"), ("destination", "VARCHAR"), ("n", "BIGINT"),
+        ("payload", "DOUBLE"), ("start", "DOUBLE"), ("finish", "DOUBLE"), ("cause", "VARCHAR"),
+    ),
+    "links": (("span", "UBIGINT"), ("linked", "UBIGINT")),
+    "between_spans": (("span", "UBIGINT"), ("parent", "UBIGINT")),
+    "tags": (("function", "VARCHAR"), ("key", "VARCHAR"), ("value", "VARCHAR")),
+}  # fmt: skip
+#: Attributes of a resource that are no tags: the conventions' own namespaces.
+_OWN_NAMES = re.compile(
+    r"(service|faas|deployment|telemetry|cloud|host|process|os|container|k8s|device|messaging|http|aws|gcp|azure)\."
+)
 
 
-_LARGEST = 1_000_000_000
+def begins_with(path: Path, word: bytes) -> bool:
+    """Whether a word stands in a file's first bytes, unpacked where it is packed."""
+    with opened(path) as file:
+        start = file.read(65_536)
+    if start.startswith(b"\x1f\x8b"):
+        try:
+            with opened(path) as file, gzip.open(file) as inner:
+                start = inner.read(65_536)
+        except (OSError, EOFError):
+            return False
+    return word in start
 
 
 def is_otlp(path: Path) -> bool:
     """Whether a JSON file looks like an OTLP trace export."""
-    with opened(path) as file:
-        return b'"resourceSpans"' in file.read(65_536)
+    return begins_with(path, b'"resourceSpans"')
 
 
-def read_otlp(path: Path) -> tuple[pd.DataFrame, list[str]]:
-    """Function spans as run-log rows (our columns, ms and MB), and what was left out, in words.
+def read_otlp(path: Path, connection: DuckDBPyConnection, folder: Path) -> tuple[int, list[str]]:
+    """Fill the tables of ``TABLES`` from a file's spans, by way of ``folder``; how many are attempts, and what was left out, in words.
 
-    A file holds one export request, or one a line. Raises ``BadInput`` if it is neither.
+    A file holds one export request, or several. Raises ``BadInput`` if it is neither.
     """
-    import pandas as pd
-
-    rows: list[dict[str, Any]] = []
-    other, broken = 0, 0
-    for request in _requests(path):
-        for resource, span in _spans(request):
-            own = _attributes(span.get("attributes"))
-            # The resource's attributes go for every span of the function, calls to others included.
-            if not any(key.startswith("faas.") for key in own):
-                other += 1
-                continue
-            row = _row({**_attributes(resource.get("attributes")), **own}, span)
-            broken += row is None
-            rows += [row] if row else []
-    notes = [f"{path.name}: {other} span(s) without faas attributes left out"] if other else []
-    if broken:
-        notes.append(f"{path.name}: {broken} span(s) without readable times left out")
-    columns = ["time", "function", "id", "run_ms", "cold", "memory_mb", "outcome", "events"]
-    return pd.DataFrame(rows, columns=columns), notes
+    reader = _Reader(connection, folder)
+    with _no_collection():
+        for beside, spans in elements(path, SPANS):
+            reader.take(beside, spans)
+    return reader.finish(path.name)
 
 
-def _requests(path: Path) -> Iterator[dict[str, Any]]:
-    text = text_of(path, _LARGEST)
+@contextmanager
+def _no_collection() -> Iterator[None]:
+    """Without looking for circles of garbage: millions of small objects are made here, none of them in a circle."""
+    was = gc.isenabled()
+    gc.disable()
     try:
-        found = json.loads(text)
-        yield from found if isinstance(found, list) else [found]
-        return
-    except (json.JSONDecodeError, RecursionError):
-        pass
-    for number, line in enumerate(text.splitlines(), 1):
-        if line.strip():
-            try:
-                found = json.loads(line)
-            except (json.JSONDecodeError, RecursionError) as error:
-                raise BadInput(Problem("is not OTLP/JSON", file=path.name, line=number)) from error
-            if isinstance(found, dict):
-                yield found
+        yield
+    finally:
+        if was:
+            gc.enable()
 
 
-def _spans(request: dict[str, Any]) -> Iterator[tuple[dict[str, Any], dict[str, Any]]]:
-    for each in _dicts(request.get("resourceSpans")):
-        resource = each.get("resource")
-        for scope in _dicts(each.get("scopeSpans")):
-            for span in _dicts(scope.get("spans")):
-                yield resource if isinstance(resource, dict) else {}, span
+class _Reader:
+    def __init__(self, connection: DuckDBPyConnection, folder: Path) -> None:
+        self.connection, self.folder = connection, folder
+        self.rows: dict[str, list[tuple[Any, ...]]] = {name: [] for name in TABLES}
+        self.attempts, self.other, self.broken = 0, 0, 0
+        self.resource: tuple[int, dict[str, Any]] | None = None
+        self.tagged: set[tuple[str, str, str]] = set()
+
+    def take(self, beside: dict[str, Any], spans: list[Any]) -> None:
+        """Sort some spans of one resource into the tables."""
+        resource = beside.get("resource")
+        facts = plain_attributes(resource.get("attributes")) if isinstance(resource, dict) else {}
+        for span in spans:
+            if isinstance(span, dict):
+                self._span(facts, span)
+        self._tags(facts)
+        if len(self.rows["otlp"]) + len(self.rows["sends"]) + len(self.rows["links"]) > _EACH:
+            self._flush()
+
+    def _tags(self, facts: dict[str, Any]) -> None:
+        name = str(facts.get("faas.name") or facts.get("service.name") or "")
+        for key, value in facts.items():
+            if name and not _OWN_NAMES.match(key) and isinstance(value, str) and (name, key, value) not in self.tagged:
+                self.tagged.add((name, key, value))
+                self.rows["tags"].append((name, key.rpartition("tag.")[2][:100], value[:200]))
+
+    def _span(self, resource: dict[str, Any], span: dict[str, Any]) -> None:
+        own = plain_attributes(span.get("attributes"))
+        try:
+            start, end = int(span["startTimeUnixNano"]), int(span["endTimeUnixNano"])
+        except (KeyError, TypeError, ValueError):
+            self.broken += any(key.startswith("faas.") for key in own)
+            return
+        kind = span.get("kind")
+        kind = _KINDS.get(kind, 0) if isinstance(kind, str) else kind if isinstance(kind, int) else 0
+        me, parent = number_of(span.get("spanId")), number_of(span.get("parentSpanId"))
+        if kind in (CLIENT, PRODUCER):
+            self._sent(own, kind, me, parent, start, end)
+            return
+        # The resource's attributes go for every span of the function, calls to others included.
+        if not any(key.startswith("faas.") for key in own):
+            self.other += 1
+            self.rows["between_spans"].append((me, parent))
+            return
+        self._attempt({**resource, **own}, span, me, parent, start, end)
+
+    def _sent(self, own: dict[str, Any], kind: int, me: int | None, parent: int | None, start: int, end: int) -> None:
+        where = destination_of(own)
+        n = _of(own, "messaging.batch.message_count")
+        size = _of(own, "messaging.message.body.size")
+        payload = float(size) if isinstance(size, int | float) else None
+        many = n if isinstance(n, int) and n > 0 else 1
+        cause = str(_of(own, "faas.invoked_name") or own.get("server.address") or own.get("url.full") or "")[:200]
+        self.rows["sends"].append((me, parent, kind, where, many, payload, start / 1e9, end / 1e9, cause))
+
+    def _attempt(
+        self, facts: dict[str, Any], span: dict[str, Any], me: int | None, parent: int | None, start: int, end: int
+    ) -> None:
+        self.attempts += 1
+        memory, count = facts.get("faas.max_memory"), _of(facts, "messaging.batch.message_count")
+        size = _of(facts, "messaging.message.body.size") or _of(facts, "http.request.body.size")
+        where = destination_of(facts)
+        subscription = facts.get("messaging.destination.subscription.name")
+        message = facts.get("messaging.message.id") or facts.get("messaging.message_id")
+        name = facts.get("faas.name") or facts.get("service.name") or span.get("name") or ""
+        self.rows["otlp"].append(
+            (
+                start / 1e9,
+                str(name)[:200],
+                str(_of(facts, "deployment.environment.name") or "")[:200] or None,
+                str(_of(facts, "faas.invocation_id") or span.get("spanId") or ""),
+                (end - start) / 1e6,
+                facts.get("faas.coldstart") is True,
+                memory / 2**20 if isinstance(memory, int | float) else None,
+                _outcome(facts, span),
+                count if isinstance(count, int) else 1,
+                str(facts.get("faas.trigger") or "")[:50] or None,
+                str(subscription or where or "")[:200] or None,
+                str(facts.get("faas.version") or facts.get("service.version") or "")[:100] or None,
+                float(size) if isinstance(size, int | float) else None,
+                me,
+            )
+        )
+        partition = "messaging.destination.partition.id" in facts
+        batched = isinstance(count, int)
+        self.rows["entries"].append(
+            (me, parent, where, str(subscription)[:200] if subscription else None, partition, batched, hashed(message))
+        )
+        for link in span.get("links") or ():
+            if isinstance(link, dict):
+                self.rows["links"].append((me, number_of(link.get("spanId"))))
+
+    def _flush(self) -> None:
+        for name, rows in self.rows.items():
+            if not rows:
+                continue
+            # A table of text is the quickest way in that needs no further library.
+            place = self.folder / f"{name}.csv"
+            with place.open("w", encoding="utf-8", errors="replace", newline="") as file:
+                csv.writer(file).writerows(rows)
+            columns = "{" + ", ".join(f"{quoted(column)}: {quoted(kind)}" for column, kind in TABLES[name]) + "}"
+            form = "header=false, delim=',', quote='\"', escape='\"', nullstr='', auto_detect=false"
+            self.connection.execute(f"INSERT INTO {name} FROM read_csv({quoted(place)}, {form}, columns={columns})")
+            place.unlink()
+            rows.clear()
+
+    def finish(self, name: str) -> tuple[int, list[str]]:
+        self._flush()
+        notes = [f"{name}: {self.other} span(s) without faas attributes left out"] if self.other else []
+        if self.broken:
+            notes.append(f"{name}: {self.broken} span(s) without readable times left out")
+        return self.attempts, notes
 
 
-def _dicts(found: Any) -> list[dict[str, Any]]:
-    return [each for each in found if isinstance(each, dict)] if isinstance(found, list) else []
-
-
-def _attributes(found: Any) -> dict[str, Any]:
+def plain_attributes(found: Any) -> dict[str, Any]:
     """Key to plain value; 64-bit integers come as strings."""
     plain: dict[str, Any] = {}
-    for each in _dicts(found):
+    for each in found if isinstance(found, list) else ():
+        if not isinstance(each, dict):
+            continue
         value = each.get("value")
         if isinstance(value, dict) and value:
             kind, raw = next(iter(value.items()))
@@ -96,22 +244,44 @@ def _attributes(found: Any) -> dict[str, Any]:
     return plain
 
 
-def _row(facts: dict[str, Any], span: dict[str, Any]) -> dict[str, Any] | None:
-    try:
-        start, end = int(span["startTimeUnixNano"]), int(span["endTimeUnixNano"])
-    except (KeyError, TypeError, ValueError):
+def _of(facts: dict[str, Any], name: str) -> Any:
+    """An attribute by the name of today's conventions, or by an older one."""
+    if name in facts:
+        return facts[name]
+    return next((facts[old] for old in _OLDER.get(name, ()) if old in facts), None)
+
+
+def destination_of(facts: dict[str, Any]) -> str | None:
+    """Where a span's event goes or comes from: a queue or topic, a folder, or a route."""
+    found = (
+        _of(facts, "messaging.destination.name") or facts.get("faas.document.collection") or _of(facts, "http.route")
+    )
+    if found is None and facts.get("url.path"):
+        found = facts["url.path"]
+    return str(found)[:200] if found else None
+
+
+def number_of(text: Any) -> int | None:
+    """A span's identifier as a number: its hexadecimal digits, or a digest of whatever else it is."""
+    if not isinstance(text, str) or not text:
         return None
+    return int(text, 16) if _HEX.fullmatch(text) else hashed(text)
+
+
+def hashed(text: Any) -> int | None:
+    """A digest of 64 bits, the same everywhere; None of nothing."""
+    if text is None or text == "":
+        return None
+    return int.from_bytes(blake2b(str(text).encode("utf-8", "replace"), digest_size=8).digest())
+
+
+def _outcome(facts: dict[str, Any], span: dict[str, Any]) -> str:
     status = span.get("status")
-    failed = isinstance(status, dict) and status.get("code") in (_ERROR, "STATUS_CODE_ERROR")
-    memory = facts.get("faas.max_memory")
-    count = facts.get("messaging.batch.message_count")
-    return {
-        "time": start / 1e9,
-        "function": str(facts.get("faas.name", span.get("name", ""))),
-        "id": str(facts.get("faas.invocation_id") or span.get("spanId") or ""),
-        "run_ms": (end - start) / 1e6,
-        "cold": facts.get("faas.coldstart") is True,
-        "memory_mb": memory / 2**20 if isinstance(memory, int | float) else None,
-        "outcome": "error" if failed else "ok",
-        "events": count if isinstance(count, int) else 1,
-    }
+    code = _of(facts, "http.response.status_code")
+    kind = str(facts.get("error.type", "")).lower()
+    if "timeout" in kind or "timed" in kind or "deadline" in kind or code == 504:
+        return "timeout"
+    if code == 429:
+        return "throttled"
+    failed = isinstance(status, dict) and status.get("code") in _ERROR
+    return "error" if failed or (isinstance(code, int) and code >= 500) else "ok"

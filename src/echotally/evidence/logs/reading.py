@@ -15,7 +15,7 @@ from echotally.database import MEMORY_LIMIT, database, named_in_sql, quoted_name
 from echotally.errors import BadInput, Problem
 from echotally.evidence.logs.columns import Mapped, map_columns, nearly_known
 from echotally.evidence.logs.normalize import TABLE, insert_statement
-from echotally.evidence.logs.otlp import is_otlp, read_otlp
+from echotally.evidence.logs.otlp import TABLES, is_otlp, read_otlp
 from echotally.evidence.logs.text_files import hold_against, utf8
 from echotally.files import hold_regular
 
@@ -26,6 +26,8 @@ FORMS = "CSV, JSON lines, Parquet or OTLP/JSON"
 _JSON = (".json", ".jsonl", ".ndjson", ".json.gz", ".jsonl.gz")
 #: A time that lies so far before the row above it is no reordering of runs that overlap.
 _JUMP_S = 3_600
+#: From so many bytes on a file is read by all cores.
+_LARGE = 64 << 20
 
 
 @dataclass(frozen=True)
@@ -92,6 +94,7 @@ class _Reader:
         self.notes: list[str] = []
         self.troubles: list[Trouble] = []
         self.mapped: dict[str, Mapped] = {}
+        self.ordered = True
 
     def read(self, paths: Sequence[Path]) -> RunLog:
         if not paths:
@@ -140,9 +143,10 @@ class _Reader:
         """What to select the file's rows from."""
         ending = "".join(path.suffixes[-2:]) if path.suffix == ".gz" else path.suffix
         if ending in (".parquet", ".pq"):
+            self.ordered &= path.stat().st_size < _LARGE // 10
             return f"read_parquet({named_in_sql(path, self.folder)}, hive_partitioning=false)"
         hold_against(path, FORMS)
-        if ending in _JSON and path.suffix != ".gz" and is_otlp(path):
+        if ending in _JSON and is_otlp(path):
             return self._otlp(path)
         text, note = utf8(path, self.folder)
         self.notes += [note] if note else []
@@ -150,16 +154,20 @@ class _Reader:
             lines = ending not in (".json", ".json.gz")
             form = "'newline_delimited', ignore_errors=true" if lines else "'auto'"
             return f"read_json({named_in_sql(text, self.folder)}, format={form}, hive_partitioning=false, maximum_object_size=16777216)"
-        return f"read_csv({named_in_sql(text, self.folder)}, hive_partitioning=false, header=true, all_varchar=true, ignore_errors=true, store_rejects=true, parallel=false)"
+        # Read by all cores a file's rows come in any order, which only a large one is worth.
+        parallel = text.stat().st_size >= _LARGE
+        self.ordered &= not parallel
+        return f"read_csv({named_in_sql(text, self.folder)}, hive_partitioning=false, header=true, all_varchar=true, ignore_errors=true, store_rejects=true, parallel={parallel})"
 
     def _otlp(self, path: Path) -> str:
-        frame, notes = read_otlp(path)
+        # Attempts of this file alone; what links them is kept for all files together.
+        for name, columns in TABLES.items():
+            form = "CREATE OR REPLACE TABLE" if name == "otlp" else "CREATE TABLE IF NOT EXISTS"
+            self.connection.execute(f"{form} {name} ({', '.join(f'{column} {kind}' for column, kind in columns)})")
+        attempts, notes = read_otlp(path, self.connection, self.folder)
         self.notes += notes
-        if frame.empty:
+        if attempts == 0:
             raise BadInput(Problem("holds no span with faas attributes", file=path.name))
-        self.connection.register("spans", frame)
-        self.connection.execute("CREATE OR REPLACE TEMP TABLE otlp AS SELECT * FROM spans")
-        self.connection.unregister("spans")
         return "otlp"
 
     def _mixed_units(self, path: Path, run: Mapped, types: dict[str, str], source: str) -> None:
@@ -207,8 +215,8 @@ class _Reader:
                 )
             elif again:
                 self.connection.execute(
-                    f"DELETE FROM runs WHERE {known} AND rowid NOT IN"
-                    f" (SELECT min(rowid) FROM runs WHERE {known} GROUP BY id, function)"
+                    f"DELETE FROM runs WHERE {known} AND rowid NOT IN (SELECT rowid FROM runs WHERE {known} QUALIFY"
+                    " row_number() OVER (PARTITION BY id, function ORDER BY t, run_ms, outcome, events, rowid) = 1)"
                 )
                 self.troubles.append(Trouble(int(again), "with an id that was there before", "counted once"))
             return
@@ -228,7 +236,9 @@ class _Reader:
             self._odd(f"NOT usable AND ({condition})", "raw", what, "left out")
         more = "CAST(used_mb AS VARCHAR) || ' of ' || CAST(memory_mb AS VARCHAR) || ' MB'"
         self._odd("usable AND used_mb > memory_mb", more, "that use more memory than is given", "kept")
-        jumps = f"(SELECT t - lag(t) OVER () AS step, t FROM runs WHERE usable) WHERE step < -{_JUMP_S}"
+        if not self.ordered:
+            return
+        jumps = f"(SELECT t - lag(t) OVER (ORDER BY rowid) AS step, t FROM runs WHERE usable) WHERE step < -{_JUMP_S}"
         back = int(self._number(f"SELECT count(*) FROM {jumps}"))
         if back:
             self.troubles.append(Trouble(back, "more than an hour before the row above", "kept; times are sorted"))

@@ -5,18 +5,23 @@ Counters are turned into counts by their increase from sample to sample; one tha
 
 from __future__ import annotations
 
+import base64
 import itertools
 import json
+import os
 from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.logs.text_files import hold_against
 from echotally.files import text_of, unreadable
+
+if TYPE_CHECKING:
+    from urllib.error import HTTPError
 
 FORMS = "OpenMetrics text with timestamps, or the JSON of a Prometheus range query"
 _PATIENCE_S = 30
@@ -52,11 +57,15 @@ def trace_of_files(paths: Iterable[Path], metric: str | None = None, rates: bool
     """
     samples: Samples = defaultdict(list)
     for path in paths:
-        text = _text(path)
-        found = _range_answer(text, path.name) if text.lstrip().startswith('{"') else _exposition(text, path.name)
-        for name, values in found.items():
+        for name, values in samples_of_file(path).items():
             samples[name] += values
     return _trace(samples, metric, rates)
+
+
+def samples_of_file(path: Path) -> Samples:
+    """The samples of a metrics file by series, (time in s since 1970, value); raises ``BadInput``."""
+    text = _text(path)
+    return _range_answer(text, path.name) if text.lstrip().startswith('{"') else _exposition(text, path.name)
 
 
 def _text(path: Path) -> str:
@@ -72,22 +81,61 @@ def trace_of_server(
     url: str, query: str, start: datetime, end: datetime, step_s: int, rates: bool | None = None
 ) -> TraceFound:
     """As ``trace_of_files``, of a server's answer to a range query (its HTTP interface, version 1)."""
-    from urllib.error import URLError
+    return _trace(_asked(url, query, start.timestamp(), end.timestamp(), step_s), None, rates)
+
+
+def samples_of_server(url: str, query: str, start_s: float, end_s: float) -> Samples:
+    """The samples of a range query by series, an hour apart; none where the server has no such series. Raises ``BadInput``."""
+    try:
+        return _asked(url, query, start_s, end_s, 3_600)
+    except BadInput as error:
+        if "holds no series" in str(error):
+            return {}
+        raise
+
+
+#: Credentials of a monitoring server come from the environment, never from the command line: a token, or a name and a word.
+TOKEN, LOGIN = "ECHOTALLY_METRICS_TOKEN", "ECHOTALLY_METRICS_LOGIN"
+
+
+def _headers() -> dict[str, str]:
+    token, login = os.environ.get(TOKEN), os.environ.get(LOGIN)
+    if token:
+        return {"Authorization": f"Bearer {token}"}
+    return {"Authorization": "Basic " + base64.b64encode(login.encode()).decode()} if login else {}
+
+
+def _asked(url: str, query: str, start_s: float, end_s: float, step_s: int) -> Samples:
+    from urllib.error import HTTPError, URLError
     from urllib.parse import urlencode
-    from urllib.request import urlopen
+    from urllib.request import Request, urlopen
 
     if not url.startswith(("http://", "https://")):
         raise BadInput(
             Problem("is not the address of a server", "--url", value=url, allowed="http://... or https://...")
         )
-    wanted = {"query": query, "start": start.timestamp(), "end": end.timestamp(), "step": step_s}
+    wanted = {"query": query, "start": start_s, "end": end_s, "step": step_s}
     address = f"{url.rstrip('/')}/api/v1/query_range?{urlencode(wanted)}"
     try:
-        with urlopen(address, timeout=_PATIENCE_S) as answer:
+        with urlopen(Request(address, headers=_headers()), timeout=_PATIENCE_S) as answer:
             text = answer.read(_LARGEST_ANSWER).decode("utf-8", "replace")
+    except HTTPError as error:
+        raise BadInput(_refusal(error, url)) from error
     except (URLError, OSError, ValueError) as error:
         raise BadInput(Problem(f"did not answer: {getattr(error, 'reason', error)}", "--url", value=url)) from error
-    return _trace(_range_answer(text, url), None, rates)
+    return _range_answer(text, url)
+
+
+def _refusal(error: HTTPError, url: str) -> Problem:
+    """What a server said when it refused: its own words, and what may help."""
+    said = error.read(4_096).decode("utf-8", "replace")
+    try:
+        found = json.loads(said)
+        said = str(found.get("error") or found.get("message") or said) if isinstance(found, dict) else said
+    except ValueError:
+        said = error.reason if "<" in said or not said.strip() else said
+    allowed = f"credentials in the environment: {TOKEN}, or {LOGIN} as name:word" if error.code in (401, 403) else ""
+    return Problem(f"answered {error.code}: {' '.join(said.split())[:300]}", "--url", value=url, allowed=allowed)
 
 
 def _range_answer(text: str, name: str) -> Samples:

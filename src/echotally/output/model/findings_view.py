@@ -18,6 +18,10 @@ _MOST_SHOWN = 5
 _SARIF_LEVEL = {"error": "error", "warning": "warning", "hint": "note"}
 
 
+#: Figures that are judged and not told: cold starts tell of these.
+_TOLD_BY_OTHERS = {"cold_calls"}
+
+
 def change_text(finding: Finding) -> str:
     """The change to try, as it is typed."""
     return " ".join(f"--set {shlex.quote(f'{address}={value}')}" for address, value in finding.noticed.sets)
@@ -81,7 +85,7 @@ def outcome_text(finding: Finding) -> str:
         if name == "wait_p95_s":
             if abs(after - before) > 0.0005:
                 said.append(f"wait p95 {seconds(before)} to {seconds(after)} s")
-        elif before != after:
+        elif before != after and name not in _TOLD_BY_OTHERS:
             said.append(f"{name.replace('_', ' ')} {before:,.0f} to {after:,.0f}")
     if outcome.sampled:
         return "on a sample of the month: about " + ", ".join(said)

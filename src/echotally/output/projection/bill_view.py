@@ -14,7 +14,8 @@ from echotally.projection.bills import merged_lines
 from echotally.projection.explain import Step, explain, price_text
 from echotally.projection.showback import Share, showback
 from echotally.rates.billing import Line
-from echotally.rates.meters import METERS
+from echotally.rates.meters import OUTSIDE, meter_of
+from echotally.rates.outside import OUTSIDE_ACCOUNT
 
 
 def bill_parts(
@@ -56,15 +57,16 @@ _BILL_COLUMNS = [
 
 def bill_table(projection: Projection, plan: PlayedPlan, width: int | None = None) -> RenderableType:
     """Every line of a plan's bill: quantity, free, billable, price, amount; the total below."""
-    plans = {account[1]: p for account, p in plan.metered.plans.items()} if plan.metered else {}
-    pinned = len(plans) > 1
+    pinned = len({name for account, name in plan.metered.plans if (account, name) != OUTSIDE_ACCOUNT}) > 1
     rows = []
     for line in merged_lines(plan.bill):
-        name = f"{line.plan}: {line.meter}" if pinned else line.meter
+        # An outside service is named as such, and is on no plan.
+        of_plan = pinned and not line.meter.startswith(OUTSIDE)
+        name = f"{line.plan}: {line.meter}" if of_plan else safe(line.meter)
         rows.append(
             [
                 name,
-                METERS[line.meter].unit,
+                meter_of(line.meter).unit,
                 quantity_text(line.quantity),
                 _free(plan, line),
                 quantity_text(line.billable),
@@ -86,7 +88,7 @@ def _free(plan: PlayedPlan, line: Line) -> str:
 def _price(plan: PlayedPlan, line: Line) -> str:
     tariff = next(p for (_, name), p in plan.metered.plans.items() if name == line.plan)
     if line.meter == "flat_months" and tariff.flat:
-        return ", ".join(f"{safe(item)} {amount:f}" for item, amount in tariff.flat.items())
+        return ", ".join(f"{safe(item)} {amount:f}" for item, amount in tariff.items().items()) or "none bought"
     return price_text(tariff, line.meter)
 
 
@@ -107,7 +109,7 @@ def explain_table(projection: Projection, plan: PlayedPlan, function: str, width
     """The walk from events to money of one function."""
     name, _, environment = function.partition("@")
     steps: list[Step] = explain(projection.model, plan, name, environment or None)
-    rows = [[step.label, safe(step.formula), step.result, step.rule] for step in steps]
+    rows = [[safe(step.label), safe(step.formula), step.result, step.rule] for step in steps]
     where = environment or next(iter(projection.model.environments))
     columns = [
         Column("step", False),

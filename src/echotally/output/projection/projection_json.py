@@ -11,7 +11,7 @@ from echotally.engine.reading import UnitMeasured
 from echotally.engine.sketch import Level
 from echotally.output.model.checked import values_in_force
 from echotally.output.projection.replications_view import replications_dict
-from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan, Said
+from echotally.projection.answer import IncidentEffect, PlanProjection, PlayedPlan, Projection, RefusedPlan, Said
 from echotally.projection.bills import Bill, merged_lines
 from echotally.projection.confidence import Confidence
 from echotally.projection.replicate import Replicated
@@ -57,6 +57,8 @@ def _unit(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, Any]:
             "p99": unit.latency.p99,
             "max": unit.latency.max,
         },
+        "latency_ms": None if unit.answers.p50 is None else _answers(unit),
+        "cold_share": None if unit.answers.p50 is None else unit.cold_share,
         "lag_s": None if unit.lag_max_s is None else {"p95": unit.lag_p95_s, "max": unit.lag_max_s},
         "backlog_peak": unit.backlog_peak,
         "left_behind": totals_of([unit]).left_behind_share,
@@ -64,6 +66,11 @@ def _unit(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, Any]:
         "gb_seconds": unit.gb_seconds,
         "cost": amount_text(plan.bill.functions[unit.key]),
     }
+
+
+def _answers(unit: UnitMeasured) -> dict[str, float]:
+    """From asking to the answer, of handled requests, ms."""
+    return {name: 1e3 * (getattr(unit.answers, name) or 0.0) for name in ("p50", "p95", "p99")}
 
 
 def _by(plan: PlayedPlan, billed_on: str, meter: str) -> dict[str, float]:
@@ -158,6 +165,20 @@ def _played(plan: PlayedPlan) -> dict[str, Any]:
         "left_behind": plan.totals.left_behind_share,
         "concurrency": _level(plan.measured.concurrency),
         "functions": [_unit(plan, unit) for unit in plan.units],
+        **({} if plan.incidents is None else {"incidents": [_incident(effect) for effect in plan.incidents]}),
+    }
+
+
+def _incident(effect: IncidentEffect) -> dict[str, Any]:
+    """What one incident made of the month, and what would have helped."""
+    helped = effect.helped
+    return {
+        "name": effect.name,
+        "cost": amount_text(effect.cost),
+        "left_behind": effect.left_behind,
+        "wait_p95": effect.wait_p95_s,
+        "would_have_helped": helped
+        and {"set": dict(helped.sets), "cost": amount_text(-helped.saved), "left_behind_events": -helped.served},
     }
 
 

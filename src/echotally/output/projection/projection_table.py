@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from decimal import Decimal
 
 from rich.console import RenderableType
@@ -12,6 +12,7 @@ from echotally.engine.reading import UnitMeasured
 from echotally.errors import safe
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, table
 from echotally.output.projection.bill_view import bill_parts, standing_line
+from echotally.output.projection.incidents_view import incident_parts
 from echotally.output.projection.replications_view import replication_parts
 from echotally.output.projection.verdict_text import check_text, has_targets, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
@@ -172,6 +173,7 @@ def assumptions(projection: Projection) -> list[str]:
             + ", ".join(f"{safe(n)} ({e.demand:g} x demand)" for n, e in model.environments.items())
             + "."
         )
+    lines += _happenings(projection)
     if model.exchange:
         rates = ", ".join(f"{currency} at {rate:f}" for currency, rate in model.exchange.rates.items())
         lines.append(f"Cards in other currencies: {rates} {model.exchange.into} of {model.exchange.date}.")
@@ -181,6 +183,22 @@ def assumptions(projection: Projection) -> list[str]:
         )
     lines += hint_lines(projection)
     return lines + list(projection.notes)
+
+
+def _happenings(projection: Projection) -> Iterator[str]:
+    """What the clock brings to the month, and runs that belong to their events."""
+    model, found = projection.model, projection.month.happenings
+    for incident, windows in zip(model.incidents, found.incidents, strict=False):
+        hours = sum(end - start for start, end in windows) / 3.6e12
+        whose = f" ({', '.join(map(safe, incident.functions))})" if incident.functions else ""
+        yield f"Incident {safe(incident.name)}{whose}: {safe(incident.words())}, {hours:,.2f} h of the month."
+    for name, times in found.releases.items():
+        yield f"{safe(name)} is released {len(times)} times: its instances go cold, floors start new ones at once."
+    for name, changes in found.floors.items():
+        yield f"The floor of {safe(name)} changes by the clock, {len(changes)} times."
+    same = [name for name, f in model.functions.items() if f.retry_run == "same"]
+    if same:
+        yield f"A repeated run takes as long as the first one: {', '.join(map(safe, same))} (retry_run)."
 
 
 def _method(projection: Projection) -> str:
@@ -225,6 +243,26 @@ def _intervals(projection: Projection, width: int | None = None) -> list[Rendera
     return [table(f"How sure: 95 % intervals ({projection.currency})", columns, rows, width=width)]
 
 
+def _latency(plan: PlayedPlan, width: int | None) -> list[RenderableType]:
+    """What callers of endpoints see: from asking to the answer, and how many meet a cold start (rule 5.4)."""
+    units = [u for u in plan.units if u.answers.p50 is not None]
+    if not units:
+        return []
+    rows = [
+        [
+            safe(u.unit.function),
+            safe(u.unit.environment),
+            *(f"{1e3 * (value or 0.0):,.0f}" for value in (u.answers.p50, u.answers.p95, u.answers.p99)),
+            share(u.cold_share or 0.0),
+        ]
+        for u in units
+    ]
+    columns = [Column("function", False), Column("environment", False), Column("p50 ms"), Column("p95 ms")]
+    columns += [Column("p99 ms"), Column("cold %", rank=1)]
+    title = f"What callers see on {plan.offer.name}: latency of handled requests"
+    return [table(title, columns, rows, width=width)]
+
+
 def _range(interval: tuple[float, float], text: Callable[[float], str]) -> str:
     low, high = text(interval[0]), text(interval[1])
     return low if low == high else f"{low} to {high}"
@@ -261,6 +299,8 @@ def projection_text(
     if plan := projection.best:
         parts += bill_parts(projection, plan, explained, by, len(projection.plans) == 1, width)
         parts.append(functions_table(projection, plan, width))
+        parts += _latency(plan, width)
+        parts += incident_parts(plan, projection.currency, width)
         parts += [Text(line) for line in standing_line(plan)]
     parts += [Text("Assumed: " + line, style="dim") for line in assumptions(projection)]
     return rendered(parts, width, colour)

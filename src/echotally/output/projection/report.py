@@ -25,12 +25,13 @@ from echotally.output.base.terminal import count, money, seconds, share
 from echotally.output.model.checked import values_in_force
 from echotally.output.model.findings_view import change_text
 from echotally.output.projection.bill_view import quantity_text, standing_line
+from echotally.output.projection.incidents_view import HEADINGS, helping_lines, incident_row
 from echotally.output.projection.projection_charts import backlog_chart, cost_chart, levels_chart
 from echotally.output.projection.projection_table import assumptions, targets_text
 from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
-from echotally.rates.meters import METERS
+from echotally.rates.meters import meter_of
 
 #: Functions with charts of their own; more would make a page that no browser opens gladly.
 _MOST_CHARTED = 6
@@ -94,6 +95,7 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path)
     parts = [
         ("plans", "Plans"),
         *([("bill", "Bill"), ("functions", "Functions")] if plan else []),
+        *([("incidents", "Incidents")] if plan and plan.incidents else []),
         ("findings", "Findings"),
         ("assumptions", "Assumptions"),
     ]
@@ -109,6 +111,8 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path)
         "bill": _bill(projection, plan) if plan else None,
         "standing": [safe(line) for line in standing_line(plan)] if plan else [],
         "functions": _functions(projection, plan) if plan else None,
+        "incidents": _incidents(plan, projection.currency) if plan and plan.incidents else None,
+        "helped": helping_lines(plan, projection.currency) if plan else [],
         "units": _units(projection, plan) if plan else [],
         "findings": [_finding(f) for f in checked.findings] if checked else [],
         "assumptions": [safe(line) for line in assumptions(projection)],
@@ -154,6 +158,16 @@ def _plans(projection: Projection) -> Grid:
     rows = tuple(_plan_cells(projection, p) for p in feasible)
     pick = next((n for n, p in enumerate(feasible) if p.offer.name == projection.pick), -1)
     return Grid("Plans that take every function", columns, rows, sortable=True, pick=pick)
+
+
+def _incidents(plan: PlayedPlan, currency: str) -> Grid:
+    """What each incident cost, left behind and delayed on the plan shown."""
+    columns = tuple(Heading(name if name != "cost" else f"cost ({currency})", n > 0) for n, name in enumerate(HEADINGS))
+    rows = []
+    for effect in plan.incidents or ():
+        values = (effect.name, float(effect.cost), effect.left_behind, effect.wait_p95_s)
+        rows.append(tuple(_cell(text, value) for text, value in zip(incident_row(effect), values, strict=True)))
+    return Grid("This month less the month without each incident", columns, tuple(rows))
 
 
 def _plan_cells(projection: Projection, plan: PlayedPlan) -> tuple[Cell, ...]:
@@ -204,7 +218,7 @@ def _bill(projection: Projection, plan: PlayedPlan) -> Grid:
     rows = [
         (
             _cell(line.meter, line.meter),
-            _cell(METERS[line.meter].unit, METERS[line.meter].unit),
+            _cell(meter_of(line.meter).unit, meter_of(line.meter).unit),
             *(_cell(quantity_text(q), q) for q in (line.quantity, line.allowance, line.billable)),
             _cell(f"{line.amount:,.6f}", line.amount),
         )
@@ -288,6 +302,13 @@ def _facts(unit: UnitMeasured) -> Grid:
     events = [[f"events {name.replace('_', ' ')}", count(n)] for name, n in unit.events.items() if n]
     attempts = [[f"attempts {name.replace('_', ' ')}", count(n)] for name, n in unit.attempts.items() if n]
     waits = [[f"wait {name} (s)", seconds(getattr(unit.waits, name))] for name in ("p50", "p95", "p99", "max")]
+    if unit.answers.p50 is not None:
+        # What callers see (rule 5.4).
+        waits += [
+            [f"latency {name} (ms)", f"{1e3 * (getattr(unit.answers, name) or 0):,.0f}"]
+            for name in ("p50", "p95", "p99")
+        ]
+        waits.append(["calls that met a cold start (%)", share(unit.cold_share or 0.0)])
     more = [
         ["calls", count(unit.calls)],
         ["cold starts", count(unit.cold_starts)],

@@ -13,6 +13,7 @@ from echotally.projection.trouble import Loss, Pile, losses, piles
 from echotally.projection.verdict import Check
 
 _SHARES = {"throttled": "throttled", "refused": "refused", "left_behind": "left behind"}
+_SECONDS = {"wait_p95": "wait p95", "latency_p95": "latency p95"}
 #: Losses named in the first lines; the tables have all.
 _MOST_SAID = 3
 #: Attempts an exact month plays a second, about: only for saying how long it would take.
@@ -26,9 +27,9 @@ def check_text(check: Check, currency: str) -> str:
     between = ""
     if check.low is not None and check.high is not None and check.low < check.high:
         between = f", {_quantity(check, check.low)} to {_quantity(check, check.high)}"
-    unit = {"wait_p95": " s", "monthly_cost": f" {currency}", "lost": " events"}.get(check.target, " %")
-    name = {**_SHARES, "wait_p95": "wait p95", "monthly_cost": "cost"}.get(check.target, check.target)
-    more = " %" if check.target in _SHARES else " s" if check.target == "wait_p95" else ""
+    unit = {**dict.fromkeys(_SECONDS, " s"), "monthly_cost": f" {currency}", "lost": " events"}.get(check.target, " %")
+    name = {**_SHARES, **_SECONDS, "monthly_cost": "cost"}.get(check.target, check.target)
+    more = " %" if check.target in _SHARES else " s" if check.target in _SECONDS else ""
     return f"{who}{name} {found}{unit}{between} (target {wanted}{more})"
 
 
@@ -36,7 +37,7 @@ def _wanted(check: Check) -> str:
     """A target as it was written: no more digits than that."""
     if check.target in _SHARES:
         return f"{check.wanted * 100:g}"
-    return f"{check.wanted:g}" if check.target == "wait_p95" else _quantity(check, check.wanted)
+    return f"{check.wanted:g}" if check.target in _SECONDS else _quantity(check, check.wanted)
 
 
 def _quantity(check: Check, value: float) -> str:
@@ -44,7 +45,7 @@ def _quantity(check: Check, value: float) -> str:
         share = value * 100
         # Two digits behind the point, or as many as it takes to see that a small share is not 0.
         return f"{share:.2f}" if share >= 0.01 or share == 0 else f"{share:.1g}"
-    if check.target == "wait_p95":
+    if check.target in _SECONDS:
         return seconds(value)
     return money(value) if check.target == "monthly_cost" else count(value)
 

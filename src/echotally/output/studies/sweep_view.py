@@ -67,9 +67,11 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
         Column("lost", rank=3),
         Column("wait p95 s"),
     ]
+    answered = any(row.get("latency_p95_ms") is not None for row in feasible)
+    columns += [Column("latency p95 ms", rank=2)] if answered else []
     columns += [Column(f"run of {name} s", rank=1) for name in runs]
     columns += [Column("peak calls", rank=3), Column("misses", rank=2), Column("front", False, rank=1)]
-    rows = [_cells(found, row, runs) for row in shown]
+    rows = [_cells(found, row, runs, answered) for row in shown]
     marks = ["bold" if row is found.best else "dim" if not row["meets_targets"] else "" for row in shown]
     parts: list[RenderableType] = [Text(safe(sweep_verdict(found)), style="bold"), Text("")]
     parts.append(
@@ -90,7 +92,7 @@ def _run_columns(found: Sweep) -> list[str]:
     return list(dict.fromkeys(names))
 
 
-def _cells(found: Sweep, row: Row, runs: list[str]) -> list[str]:
+def _cells(found: Sweep, row: Row, runs: list[str], answered: bool) -> list[str]:
     return [
         *(safe(str(row[axis.address])) for axis in found.axes),
         row["plan"],
@@ -98,6 +100,7 @@ def _cells(found: Sweep, row: Row, runs: list[str]) -> list[str]:
         share(row["throttled_share"]),
         count(row["lost_events"]),
         seconds(row["wait_p95_s"]),
+        *([count(row["latency_p95_ms"])] if answered else []),
         *(seconds(row.get(f"run_s:{name}")) for name in runs),
         count(row["concurrency_peak"]),
         count(row["misses"]),

@@ -1,0 +1,109 @@
+"""What the stand-in platform plays: an estate on one plan, with a diary of its attempts.
+
+Why it exists: run logs, spans and metrics are three views of one played month, and are made from the same pages.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.build import Built, Unit
+from echotally.engine.codes import NEVER, THROTTLED
+from echotally.engine.play import Page, begun, finish, pages
+from echotally.errors import BadInput, Problem
+from echotally.model.sources import SourceKind, SourceRef
+from echotally.projection.loaded import Loaded, placement_on
+from echotally.rates.feasibility import reasons_against
+
+#: Attempts of one page of the diary; a quarter of them are played at a time.
+DIARY = 400_000
+#: Lines of what attempts held: so many for a page, at least.
+_CARGO = 1 << 20
+OUTCOMES = ("ok", "error", "timeout", "throttled")
+#: What sets a function off, in the words of the semantic conventions (``faas.trigger``).
+TRIGGERS = {
+    SourceKind.SCHEDULES: "timer",
+    SourceKind.QUEUES: "pubsub",
+    SourceKind.TOPICS: "pubsub",
+    SourceKind.STREAMS: "pubsub",
+    SourceKind.ENDPOINTS: "http",
+    SourceKind.FOLDERS: "datasource",
+}
+
+
+@dataclass(frozen=True)
+class StandIn:
+    """A month about to be played on one plan."""
+
+    loaded: Loaded
+    built: Built
+    seed: int
+    start: datetime
+    entries: int
+
+    def pages(self) -> Iterator[Page]:
+        """The diary, a page at a time; the month is over when the last has been taken."""
+        yield from pages(self.built, self.entries)
+        finish(self.built)
+
+    def source_of(self, unit: Unit) -> SourceRef | None:
+        """The one source of a unit's function; None where it has several."""
+        found = {t.from_ for t in self.loaded.model.triggers if t.to == unit.function}
+        return next(iter(found)) if len(found) == 1 else None
+
+    def trigger_of(self, unit: Unit) -> str:
+        """What sets a unit's function off, "" where several kinds of source do."""
+        found = {TRIGGERS[t.from_.kind] for t in self.loaded.model.triggers if t.to == unit.function}
+        return found.pop() if len(found) == 1 else ""
+
+
+def stand_in(loaded: Loaded, plan: str, seed: int | None = None, cargo: bool = False) -> StandIn:
+    """A month at its first instant; ``cargo``: the diary also keeps what attempts held and where events came from.
+
+    Raises ``BadInput`` for a plan no card has or that cannot run a function.
+    """
+    offer = loaded.offer(plan)
+    placement = placement_on(loaded.model, loaded.offers, offer)
+    against = [text for name, at in placement.items() for text in reasons_against(loaded.model, name, at.plan)]
+    if against:
+        raise BadInput(Problem("cannot run this estate", value=plan, allowed=f"a plan that can; {against[0]}"))
+    seed = loaded.model.estate.seed if seed is None else seed
+    room = _room(loaded) if cargo else 0
+    built = begun(
+        loaded.model,
+        loaded.month.arrivals,
+        placement,
+        seed,
+        diary=DIARY,
+        cargo=max(_CARGO, 4 * room) if cargo else 1,
+    )
+    entries = DIARY // 4 if not cargo else max(1, min(DIARY // 4, _CARGO // (4 * room)))
+    return StandIn(loaded, built, seed, loaded.month.clock.start, entries)
+
+
+def _room(loaded: Loaded) -> int:
+    """Most lines of cargo that one entry of the calendar can bring: a batch, what it puts out, and every copy of that."""
+    model = loaded.model
+    most = max((model.items_of(trigger) for trigger in model.triggers), default=1)
+    copies = 1 + max((len(topic.feeds) for topic in model.topics.values()), default=0)
+    copies += max((len(group) for group in model.triggers_by_source().values()), default=0)
+    out = max(
+        (sum(e.each + 1 for e in f.emits) + sum(a.each + 1 for a in f.asks) for f in model.functions.values()),
+        default=0,
+    )
+    return int(most * (2 + out * copies)) + 1
+
+
+def run_times(attempts: NDArray[np.void]) -> tuple[NDArray[np.bool_], NDArray[np.int64], NDArray[np.int64]]:
+    """Which attempts ran at all, how long, and what they waited for an instance to start, ns."""
+    started = attempts["outcome"] != THROTTLED
+    # One that the timeout ended while its instance started has run nothing (rule 7.57).
+    ran = started & (attempts["run_at"] < NEVER)
+    run_ns = np.where(ran, attempts["ended"] - attempts["run_at"], 0)
+    cold_ns = np.where(started, np.where(ran, attempts["run_at"], attempts["ended"]) - attempts["at"], 0)
+    return ran, run_ns, cold_ns
