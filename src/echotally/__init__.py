@@ -2,8 +2,8 @@
 
 The Python API: ``project`` answers with a ``Projection``; ``load`` checks a model without playing it; ``check_model``
 gives findings; ``replicate``, ``sweep``, ``drain``, ``load_trial``, ``crossover``, ``choose``, ``forecast`` and ``compare`` are
-the studies; ``fit``, ``check_firings``, ``reconcile``, ``focus_rows`` and ``run_log`` bring measured data in. Heavy imports
-happen on first use.
+the studies; ``fit``, ``check_firings``, ``reconcile``, ``focus_rows`` and ``run_log`` bring measured data in, and ``survey``
+makes a model of it. Heavy imports happen on first use.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from echotally.evidence.bill.reconcile import reconcile
     from echotally.evidence.fit.fit import fit
     from echotally.evidence.run_log import run_log
+    from echotally.evidence.survey.survey import survey
     from echotally.evidence.telemetry.firing_check import check_firings
     from echotally.findings import check_model
     from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
@@ -51,6 +52,7 @@ _HOMES = {
     "focus_rows": "echotally.evidence.bill.focus",
     "reconcile": "echotally.evidence.bill.reconcile",
     "run_log": "echotally.evidence.run_log",
+    "survey": "echotally.evidence.survey.survey",
 }
 __all__ = [
     "BadInput",
@@ -75,6 +77,7 @@ __all__ = [
     "replicate",
     "run_log",
     "series_frame",
+    "survey",
     "sweep",
 ]
 

@@ -1,0 +1,87 @@
+"""Limits a log was seen to meet: calls in flight when attempts were throttled, calls of one host at once, how long idle ones stay."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.database import quoted
+from echotally.evidence.survey.tables import Sampled, Tables, Unit
+
+#: Attempts looked at: the busiest hours of a log hold its limits.
+_MOST = 3_000_000
+#: Share of throttled attempts that must have met the level.
+_SURE = 0.9
+
+
+def limit_met(tables: Tables, functions: Sequence[Unit]) -> int | None:
+    """The number of calls in flight at which attempts of these units were throttled; None where no one level explains it."""
+    names = ", ".join(f"({quoted(f)}, {quoted(e)})" for f, e in functions)
+    rows = tables.log.connection.execute(
+        "SELECT t, t + (run_ms + CASE WHEN cold THEN coalesce(cold_ms, 0) ELSE 0 END) / 1000 AS over, outcome = 'throttled' AS th"
+        f" FROM named WHERE {tables.where} AND (f, e) IN ({names}) LIMIT {_MOST}"
+    ).fetchnumpy()
+    throttled = np.asarray(rows["th"]).astype(bool)
+    at = np.asarray(rows["t"], float)
+    if throttled.sum() < 5:
+        return None
+    starts = np.sort(at[~throttled])
+    ends = np.sort(np.ma.filled(np.ma.asarray(rows["over"], float), np.inf)[~throttled])
+    # What ends at the instant of a refusal has ended, what starts at it has started.
+    refused = at[throttled]
+    level = np.searchsorted(starts, refused, "right") - np.searchsorted(ends, refused, "right")
+    most = int(np.bincount(np.maximum(level, 0)).argmax())
+    return most if most > 0 and np.mean(np.abs(level - most) <= max(0, 0.02 * most)) >= _SURE else None
+
+
+def slots_of(tables: Tables, function: str) -> int:
+    """Most calls that one host had in flight at once; 1 where the log has no hosts."""
+    if not tables.hosted:
+        return 1
+    mine = f"(SELECT * FROM {{seen}} WHERE host IS NOT NULL AND outcome <> 'throttled' AND f = {quoted(function)})"
+    rows = tables.query(
+        f"SELECT max(n) FROM (SELECT sum(d) OVER (PARTITION BY host ORDER BY moment, d) AS n FROM (SELECT host, t AS moment, 1 AS d"
+        f" FROM {mine} UNION ALL SELECT host, t + run_ms / 1000 + coalesce(cold_ms, 0) / 1000, -1 FROM {mine}))"
+    )
+    return max(1, int(rows[0][0] or 1)) if rows else 1
+
+
+def keep_alive_of(samples: Sequence[Sampled]) -> tuple[float, float] | None:
+    """Idle times that left an instance warm, and that did not, s: the bounds of how long idle instances stay.
+
+    Looked for where attempts never overlap: then the gap before each is how long the one instance was idle.
+    """
+    found: list[tuple[int, float, float]] = []
+    for sample in samples:
+        if sample.every > 1 or len(sample.t) < 10:
+            continue
+        over = sample.t + (sample.run + np.where(sample.cold, sample.cold_ms, 0.0)) / 1_000
+        before = np.maximum.accumulate(over)[:-1]
+        gap: NDArray[np.float64] = sample.t[1:] - before
+        # Only where at most one call ran shortly before: several instances have gaps of their own.
+        alone = (gap > 0) & (np.concatenate([[np.inf], gap[:-1]]) > 0)
+        bounds = _bounds(gap[alone], sample.cold[1:][alone])
+        found += [bounds] if bounds else []
+    if not found:
+        return None
+    # Of the function that tells most; floors and releases spoil those of others.
+    _, low, high = max(found)
+    for _, lower, upper in found:
+        if lower < high and low < upper:
+            low, high = max(low, lower), min(high, upper)
+    return low, high
+
+
+def _bounds(gap: NDArray[np.float64], cold: NDArray[np.bool_]) -> tuple[int, float, float] | None:
+    """How many starts of the rarer kind tell warm from cold ones, the longest idle time below and the shortest above the bound."""
+    order = np.argsort(gap)
+    gap, cold = gap[order], cold[order]
+    # Errors if everything up to a place is taken for warm and the rest for cold.
+    wrong = np.concatenate([[0], np.cumsum(cold)]) + (~cold).sum() - np.concatenate([[0], np.cumsum(~cold)])
+    place = int(np.argmin(wrong))
+    below, above = place, len(gap) - place
+    if min(below, above) < 5 or wrong[place] > 0.02 * min(below, above):
+        return None
+    return min(below, above), float(gap[place - 1]), float(gap[place])

@@ -1,0 +1,438 @@
+"""``survey``: from logs, spans, metrics and bills to a model that can be played, with its doubt stated."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from echotally.errors import BadInput, Problem
+from echotally.evidence.fit.fit import LogRead
+from echotally.evidence.logs.reading import RunLog, open_log
+from echotally.evidence.survey.assembling import Assembler, Found, Span, changes_in, month_span
+from echotally.evidence.survey.backtest import (
+    FEW,
+    SEEDS,
+    Backtest,
+    Sums,
+    happened_days,
+    laid_beside,
+    played_days,
+    together,
+)
+from echotally.evidence.survey.bills import Billed, read_bills
+from echotally.evidence.survey.card import Card, Seen, card_of
+from echotally.evidence.survey.draft import Draft, text_of
+from echotally.evidence.survey.environments import Worlds, worlds_of
+from echotally.evidence.survey.facts import Change, Unknown, Value, short
+from echotally.evidence.survey.levels import keep_alive_of, limit_met
+from echotally.evidence.survey.metrics import is_metrics, read_metrics
+from echotally.evidence.survey.tables import Tables, Unit, model_name
+from echotally.evidence.survey.wiring import Wiring, prepare_spans, wiring_of
+from echotally.evidence.survey.zones import zone_of
+from echotally.files import scratch, write_whole
+from echotally.model.sources import SourceKind
+from echotally.projection.loaded import Loaded, load
+
+_DAY_S = 86_400.0
+_ENDINGS = (".csv", ".csv.gz", ".parquet", ".pq", ".json", ".jsonl", ".ndjson", ".json.gz", ".jsonl.gz", ".ndjson.gz")
+#: Attempts of a month above which the held-back days are not played.
+_TOO_MANY = 30_000_000
+HEAD = "Made by `echotally survey`"
+Told = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What a survey found: the model, its card and files as text, each value with what it rests on, and all its doubts."""
+
+    month: str
+    zone: str
+    log: LogRead
+    span: tuple[float, float]
+    draft: Draft
+    card: Card
+    functions: dict[str, Found]
+    worlds: Worlds
+    wiring: Wiring
+    billed: Billed | None
+    changes: tuple[Change, ...]
+    backtests: tuple[Backtest, ...]
+    notes: tuple[str, ...]
+    text: str
+    scales: dict[Unit, float] = field(default_factory=dict)
+
+    @property
+    def values(self) -> dict[str, Value]:
+        """The model's values by address."""
+        return {value.address: value for value in self.draft.values}
+
+    @property
+    def unknowns(self) -> list[tuple[Unknown, float | None]]:
+        """What the data cannot tell, with what it could move in the month's bill, the most first."""
+        found = [(each, self._moves(each)) for each in (*self.draft.unknowns, *self.card.unknowns)]
+        return sorted(found, key=lambda each: -(each[1] if each[1] is not None else each[0].moves))
+
+    def _moves(self, unknown: Unknown) -> float | None:
+        if self.card.placeholder:
+            return None
+        return unknown.moves * (self.cost_of(unknown.function) if unknown.function else self.cost)
+
+    @property
+    def cost(self) -> float:
+        """What the log's month comes to, roughly, by the bill or the card's prices."""
+        return float(self.billed.total) if self.billed is not None and self.billed.prices else 0.0
+
+    def cost_of(self, function: str) -> float:
+        """What a function's rows on the bill cost."""
+        found = self.functions.get(function)
+        return float(self.billed.spent(found.units[0][0])) if found is not None and self.billed is not None else 0.0
+
+    @property
+    def files(self) -> dict[str, str]:
+        """The files that make the model, by path within the folder; the model itself last."""
+        return {f"rates/{self.card.name}.toml": self.card.text(), **self.draft.files, "model.toml": self.text}
+
+
+def survey(
+    sources: Sequence[Path | str],
+    *,
+    bills: Sequence[Path | str] = (),
+    metrics: Sequence[Path | str] = (),
+    month: str | None = None,
+    hold_back_s: float | None = None,
+    timezone: str | None = None,
+    columns: Iterable[tuple[str, str]] = (),
+    workers: int | None = None,
+    told: Told | None = None,
+) -> Survey:
+    """A model of what logs, spans, metrics and bills show. ``sources`` are files or folders.
+
+    ``month`` ("2027-03") is the model's, left out that of the bill, else the one most of the log lies in; ``hold_back_s`` days
+    at the log's end are kept back and laid beside what a model made without them says (0: none; left out: 7 days, or a quarter
+    of a short log). ``timezone`` is that of times without an offset, and the first choice of the schedules'. Raises ``BadInput``.
+    """
+    say = told or (lambda _: None)
+    zone = _zone(timezone or "UTC")
+    logs, extra = _sorted(sources)
+    say("reading the log")
+    with open_log(logs, columns, str(zone), workers) as log:
+        return _Surveyor(log, logs, zone, timezone, say).survey(
+            [Path(each) for each in bills], [*extra, *metrics], month, hold_back_s
+        )
+
+
+def _zone(name: str) -> ZoneInfo:
+    try:
+        return ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError) as error:
+        raise BadInput(Problem("is not an IANA zone", "timezone", value=name)) from error
+
+
+def _sorted(sources: Sequence[Path | str]) -> tuple[list[Path], list[Path]]:
+    """The logs and the metrics among files and folders, in the order of their names within a folder."""
+    paths: list[Path] = []
+    for each in map(Path, sources):
+        if each.is_dir():
+            inside = sorted(p for p in each.rglob("*") if p.is_file() and p.name.lower().endswith(_ENDINGS))
+            if not inside:
+                raise BadInput(Problem("holds no log", file=str(each), allowed=", ".join(_ENDINGS)))
+            paths += inside
+        else:
+            paths.append(each)
+    if not paths:
+        raise BadInput(Problem("no log is given", allowed="one or more files or folders"))
+    of_metrics = []
+    for path in paths:
+        with suppress(OSError):
+            if path.name.lower().endswith((".json", ".jsonl", ".json.gz", ".jsonl.gz")) and is_metrics(path):
+                of_metrics.append(path)
+    logs = [path for path in paths if path not in of_metrics]
+    if not logs:
+        allowed = "spans or a run log beside them; metrics alone tell no run time of one attempt"
+        raise BadInput(Problem("holds metrics only", file=of_metrics[0].name, allowed=allowed))
+    return logs, of_metrics
+
+
+class _Surveyor:
+    def __init__(self, log: RunLog, paths: list[Path], zone: ZoneInfo, asked: str | None, say: Told) -> None:
+        self.log, self.paths, self.zone, self.say = log, paths, zone, say
+        self.asked = asked
+        self.prefer = (asked, "UTC") if asked and asked != "UTC" else ("UTC",)
+        self.notes: list[str] = []
+
+    def survey(
+        self, bills: list[Path], metrics: list[Path | str], month: str | None, hold_back_s: float | None
+    ) -> Survey:
+        if not self.log.query("SELECT count(*) FROM runs WHERE usable AND outcome <> 'throttled'")[0][0]:
+            raise BadInput(Problem("the log has no usable attempt", file=self.paths[0].name))
+        prepare_spans(self.log)
+        tables = Tables(self.log, math.inf)
+        first, last = (float(x) for x in tables.query("SELECT min(t), max(t) FROM {seen}")[0])
+        self.metrics = read_metrics(metrics, (first, last)) if metrics else None
+        self.billed = read_bills(bills, {f for f, _ in tables.sums}) if bills else None
+        self.month = month or (self.billed.month if self.billed else None) or self._most(tables)
+        self.tags = self._tags()
+        self._lives_by(tables, first, last)
+        self.say("looking for changes")
+        made = self._made(tables, first, last, self.month, True)
+        backtests = self._backtests(first, last, hold_back_s, made)
+        self._unread(made)
+        return replace(made, backtests=backtests, notes=tuple(self.notes))
+
+    def _lives_by(self, tables: Tables, first: float, last: float) -> None:
+        """Take the zone that the rhythm keeps to where clocks change within the log, unless one was asked for."""
+        if self.asked is not None:
+            return
+        found = zone_of(tables, first, last, self.prefer)
+        if found is None:
+            self.notes.append(
+                "no zone explains the rhythm better than UTC: hours and days are UTC's, unless --timezone says others"
+            )
+            return
+        name, others = found
+        self.zone = ZoneInfo(name)
+        self.prefer = (name, "UTC")
+        more = (
+            f"; {', '.join(others[:5])}{' ...' if len(others) > 5 else ''} would do as well (--timezone)"
+            if others
+            else ""
+        )
+        self.notes.append(f"the rhythm keeps to the clock of {name}{more}")
+
+    def _most(self, tables: Tables) -> str:
+        """The month in which most attempts lie."""
+        rows = tables.query(
+            "SELECT strftime(make_timestamp(CAST(t * 1000000 AS BIGINT)), '%Y-%m') AS m, count(*) FROM {seen} GROUP BY m ORDER BY 2 DESC, m LIMIT 1"
+        )
+        return str(rows[0][0])
+
+    def _tags(self) -> dict[str, dict[str, str]]:
+        found: dict[str, dict[str, str]] = {}
+        names = {str(row[0]) for row in self.log.query("SELECT table_name FROM information_schema.tables")}
+        if "tags" in names:
+            for function, key, value in self.log.query(
+                "SELECT DISTINCT function, key, value FROM tags ORDER BY 1, 2, 3"
+            ):
+                found.setdefault(str(function), {}).setdefault(str(key), str(value))
+        return found
+
+    # -- one model ------------------------------------------------------------------------------------------------
+    def _made(self, tables: Tables, first: float, last: float, month: str, changes: bool) -> Survey:
+        """The model of the log up to ``last``; ``changes``: what holds since the last change counts, else all of it."""
+        names = {f: [unit for unit in tables.sums if unit[0] == f] for f, _ in tables.sums}
+        for units in names.values():
+            units.sort(key=lambda unit: -tables.sums[unit].started)
+        found = changes_in(tables, names, self.zone) if changes else {}
+        since = {f: max(c.at.timestamp() for c in group if isinstance(c, Change)) for f, group in found.items()}
+        if since:
+            tables = Tables(self.log, tables.until, since)
+        scales = self._scaled(tables, first, last)
+        wiring = wiring_of(tables, {f: self.billed.meters_of(f) for f, _ in tables.sums} if self.billed else {})
+        bill_month = (self.billed.month if self.billed else None) or month
+        worlds = worlds_of(tables, wiring.arrivals, self.tags, month_span(bill_month, self.zone))
+        worlds.concurrency = self._concurrency(tables)
+        span = Span(first, last, self.zone, self.prefer, month, since)
+        self.say("fitting functions")
+        assembler = Assembler(tables, wiring, worlds, span, self.billed, self.metrics)
+        draft = assembler.made()
+        draft.changes = [c for group in found.values() for c in group if isinstance(c, Change)]
+        card = self._card(tables, worlds, wiring)
+        self._estate(draft, card, month, self.zone)
+        text = draft.text(self._head(draft, month))
+        read = LogRead(
+            tuple(path.name for path in self.paths), self.log.rows, tuple(str(m) for m in self.log.mapped),
+            self.log.notes, self.log.troubles, self.log.functions,
+        )  # fmt: skip
+        return Survey(
+            month, str(self.zone), read, (first, last), draft, card, assembler.functions, worlds, wiring, self.billed,
+            tuple(draft.changes), (), (), text, scales,
+        )  # fmt: skip
+
+    def _scaled(self, tables: Tables, first: float, last: float) -> dict[Unit, float]:
+        """Where metrics count more attempts than there are spans, spans are a sample: sums are scaled up to the metrics'."""
+        found: dict[Unit, float] = {}
+        if self.metrics is None:
+            return found
+        for unit, sums in tables.sums.items():
+            since = max(first, sums.first - 3_600)
+            counted = self.metrics.total("invocations", unit, since, min(last, tables.until) + 3_600)
+            if counted and sums.started and counted > 1.02 * sums.started:
+                found[unit] = counted / sums.started
+                tables.scale(unit, found[unit])
+        if found and tables.until == math.inf:
+            share = sum(1 / f for f in found.values()) / len(found)
+            self.notes.append(
+                f"spans are a sample, about {share:.2%} of attempts: rates come from metrics, shapes and wiring from spans"
+            )
+        return found
+
+    def _concurrency(self, tables: Tables) -> int | None:
+        """The account's limit: a level of all functions together at which attempts of several were throttled."""
+        throttled = [unit for unit, sums in tables.sums.items() if sums.attempts["throttled"]]
+        if not throttled or any(limit_met(tables, [unit]) is not None for unit in throttled):
+            return None
+        return limit_met(tables, list(tables.sums))
+
+    def _card(self, tables: Tables, worlds: Worlds, wiring: Wiring) -> Card:
+        means = {unit: self.metrics.mean("cold", unit) for unit in tables.samples} if self.metrics else {}
+        cold = {unit: found[0] * 1_000 for unit, found in means.items() if found}
+        seen = Seen(
+            tables.sums, dict(tables.samples), keep_alive_of(list(tables.samples.values())), worlds.concurrency, cold
+        )
+        return card_of(self._in_month(tables, worlds), seen, self._poll_wait(tables, worlds, wiring))
+
+    def _in_month(self, tables: Tables, worlds: Worlds) -> Billed | None:
+        return self.billed
+
+    def _poll_wait(self, tables: Tables, worlds: Worlds, wiring: Wiring) -> float | None:
+        """Seconds between polls of an empty queue, from operations billed beyond sends, receives and deletes; inf for none."""
+        if self.billed is None or "queue_operations" not in self.billed.prices:
+            return None
+        extra, idle = 0.0, 0.0
+        for units in worlds.functions.values():
+            for unit in units:
+                ways = wiring.arrivals.get(unit[0], [])
+                billed = float(self.billed.of("queue_operations", *unit))
+                if not billed or not any(a.source.kind is SourceKind.QUEUES for a in ways):
+                    continue
+                counts = tables.counts[unit].window(*worlds.bill_span)
+                known = float(counts.events.sum() + 2 * counts.attempts.sum())
+                extra += billed - known
+                idle += worlds.bill_seconds * sum(a.source.kind is SourceKind.QUEUES for a in ways)
+        if not idle:
+            return None
+        return idle / extra if extra > 0.01 * idle / 60 else math.inf
+
+    def _estate(self, draft: Draft, card: Card, month: str, zone: ZoneInfo) -> None:
+        name = "surveyed estate"
+        draft.values[:0] = [
+            Value("estate.name", text_of(name)),
+            Value(
+                "estate.month", text_of(month), "that of the bill" if self.billed and self.billed.month == month else ""
+            ),
+            Value("estate.timezone", text_of(str(zone))),
+            Value("estate.rate_cards", f'["rates/{card.name}.toml"]'),
+            Value("estate.plans", f'["{card.full}"]'),
+        ]
+
+    def _head(self, draft: Draft, month: str) -> str:
+        files = ", ".join(path.name for path in self.paths[:6]) + (" ..." if len(self.paths) > 6 else "")
+        return (
+            f"{HEAD} from {files}: {self.log.rows:,} rows.\nBehind each value stands what it rests on; unknown.md says what"
+            " could not be told, survey.html shows the fits."
+        )
+
+    def _unread(self, made: Survey) -> None:
+        """What was read and belongs to no function, said."""
+        if self.billed is not None:
+            self.notes += self.billed.notes
+            logged = {f for f, _ in self.log_units()}
+            missing = sorted({f for _, f, _ in self.billed.quantity if f} - logged)
+            if missing:
+                self.notes.append(f"on the bill but not in the log: {', '.join(missing[:20])}")
+        if self.metrics is not None:
+            logged = {f for f, _ in self.log_units()}
+            more = sorted({f for f, _ in self.metrics.units} - logged)
+            if more:
+                self.notes.append(
+                    f"counted by metrics but not in the log, and so not in the model: {', '.join(more[:20])}"
+                )
+        self.notes += made.worlds.notes
+        few = [name for name, found in made.functions.items() if found.sums.started < 10]
+        if few:
+            self.notes.append(
+                f"of {', '.join(few[:20])} fewer than ten attempts were seen: in the model, but hardly known"
+            )
+
+    def log_units(self) -> list[tuple[str, str]]:
+        """The functions and environments of the log."""
+        return [(str(f), str(e)) for f, e in self.log.query("SELECT DISTINCT f, e FROM named ORDER BY 1, 2")]
+
+    # -- held-back days -------------------------------------------------------------------------------------------
+    def _backtests(self, first: float, last: float, hold_back_s: float | None, made: Survey) -> tuple[Backtest, ...]:
+        if hold_back_s == 0:
+            return ()
+        length = last - first
+        hold = hold_back_s if hold_back_s is not None else 7 * _DAY_S if length >= 14 * _DAY_S else length / 4
+        if length < 2 * _DAY_S or hold > 0.6 * length:
+            self.notes.append("the log is too short to hold days back: nothing was tried against what happened")
+            return ()
+        monthly = sum(s.started for s in Tables.totals(self.log)) / length * 31 * _DAY_S
+        if monthly > _TOO_MANY:
+            self.notes.append(f"about {monthly:,.0f} attempts a month are too many to play the held-back days")
+            return ()
+        self.say("playing the held-back days")
+        cut = last - hold
+        tables = Tables(self.log, cut)
+        found = self._tested(tables, first, cut, last, "fitted to what holds since the last change", True)
+        if found is None:
+            return ()
+        tests = [found[0]]
+        if found[1]:
+            again = self._tested(Tables(self.log, cut), first, cut, last, "fitted to the whole log before", False)
+            tests += [again[0]] if again else []
+        else:
+            tests = [replace(found[0], how="fitted to the days before")]
+        return tuple(tests)
+
+    def _tested(
+        self, tables: Tables, first: float, cut: float, last: float, how: str, changes: bool
+    ) -> tuple[Backtest, bool] | None:
+        months = sorted({datetime.fromtimestamp(at, self.zone).strftime("%Y-%m") for at in (cut, last)})
+        plays: list[dict[Unit, Sums]] = []
+        made = None
+        for month in months:
+            made = self._made(tables, first, cut, month, changes)
+            low, high = month_span(month, self.zone)
+            try:
+                loaded = loaded_from(made)
+            except BadInput as error:
+                self.notes.append(f"the held-back days could not be played: {error.problems[0].message}")
+                return None
+            few = sum(found.sums.started for found in made.functions.values()) < FEW
+            some = [
+                played_days(loaded, made.card.full, max(cut, low), min(last, high), seed)
+                for seed in range(1, (SEEDS if few else 1) + 1)
+            ]
+            plays = [_joined(a, b) for a, b in zip(plays, some, strict=False)] if plays else some
+        assert made is not None
+        scales = made.scales
+        happened = happened_days(tables, cut, last)
+        names = {name: found.units for name, found in made.functions.items()}
+        prices = {} if made.card.placeholder else made.card.prices
+        rows, total = laid_beside(plays, happened, names, made.values, prices, scales)
+        return Backtest(cut, last, rows, total, how), bool(made.changes)
+
+
+def _joined(one: Mapping[Unit, Sums], other: Mapping[Unit, Sums]) -> dict[Unit, Sums]:
+    found: dict[Unit, Sums] = {}
+    for unit in {*one, *other}:
+        parts = [p for p in (one.get(unit), other.get(unit)) if p is not None]
+        found[unit] = together(parts)
+    return found
+
+
+def loaded_from(made: Survey) -> Loaded:
+    """The model a survey made, loaded from a folder of its own; raises ``BadInput`` where it does not hold together."""
+    with scratch() as folder:
+        write_files(made, folder)
+        return load(folder / "model.toml")
+
+
+def write_files(made: Survey, folder: Path) -> list[Path]:
+    """Write the model and what belongs to it, the model last; each appears whole or not at all."""
+    written = []
+    for name, text in made.files.items():
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(path, text.encode())
+        written.append(path)
+    return written
+
+
+__all__ = ["UTC", "Survey", "loaded_from", "model_name", "short", "survey", "write_files"]

@@ -1,0 +1,240 @@
+"""A log of many functions, cut down to what a survey looks at: sums, counts by stretch, and a sample of attempts of each function.
+
+Why it exists: ten million rows are read once; all else is worked out from tables that fit in memory.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.database import quoted
+from echotally.evidence.fit.rhythm import STRETCH_S
+from echotally.evidence.logs.reading import RunLog
+
+#: Attempts of a function in an environment that are looked at one by one: about so many, drawn by a digest of the row.
+SAMPLE = 20_000
+_FORBIDDEN = re.compile(r"[^A-Za-z0-9_-]+")
+Unit = tuple[str, str]
+OTHERWISE = "live"
+
+
+def model_name(text: str) -> str:
+    """A name as the model's addresses take it: letters, digits, dashes."""
+    return _FORBIDDEN.sub("-", text).strip("-")[:100] or "function"
+
+
+@dataclass(frozen=True)
+class Sums:
+    """What all attempts of a function in an environment come to. Times in ms, instants in s since 1970, memory in MB."""
+
+    attempts: dict[str, int]
+    events: float
+    cold: int
+    cold_told: bool
+    flagged: bool
+    first: float
+    last: float
+    mean_run: float
+    longest: float
+    memory: float | None
+    used_most: float | None
+    gb_s: float
+    billed: float | None
+    timeout: float | None
+    started: int
+
+
+@dataclass(frozen=True)
+class Counts:
+    """What fell into each stretch of a quarter of an hour: its number since 1970, attempts, events, those that went well, failures."""
+
+    stretch: NDArray[np.int64]
+    attempts: NDArray[np.float64]
+    events: NDArray[np.float64]
+    good: NDArray[np.float64]
+    errors: NDArray[np.float64]
+    timeouts: NDArray[np.float64]
+    run_ms: NDArray[np.float64]
+    throttled: NDArray[np.float64]
+
+    def window(self, low: float, high: float) -> Counts:
+        """The stretches that begin at ``low`` or later and end by ``high``, s since 1970."""
+        kept = (self.stretch * STRETCH_S >= low) & (self.stretch * STRETCH_S < high)
+        return Counts(*(getattr(self, name)[kept] for name in self.__dataclass_fields__))
+
+    def plus(self, other: Counts) -> Counts:
+        """Both together."""
+        stretch = np.union1d(self.stretch, other.stretch)
+        found: dict[str, NDArray[np.float64]] = {}
+        for name in list(self.__dataclass_fields__)[1:]:
+            both = np.zeros(len(stretch))
+            both[np.searchsorted(stretch, self.stretch)] += getattr(self, name)
+            both[np.searchsorted(stretch, other.stretch)] += getattr(other, name)
+            found[name] = both
+        return Counts(stretch, **found)
+
+
+@dataclass(frozen=True)
+class Sampled:
+    """Some attempts of a unit, sorted by time: all of them where they are few. ``every``: one in so many was drawn."""
+
+    t: NDArray[np.float64]
+    run: NDArray[np.float64]
+    cold_ms: NDArray[np.float64]
+    cold: NDArray[np.bool_]
+    events: NDArray[np.float64]
+    payload: NDArray[np.float64]
+    memory: NDArray[np.float64]
+    used: NDArray[np.float64]
+    outcome: NDArray[Any]
+    every: int
+
+    def where(self, kept: NDArray[np.bool_]) -> Sampled:
+        """Those for which ``kept`` holds."""
+        columns = {name: getattr(self, name)[kept] for name in self.__dataclass_fields__ if name != "every"}
+        return Sampled(**columns, every=self.every)
+
+
+class Tables:
+    """The tables of a log, up to an instant (s since 1970): what a survey without the held-back days sees."""
+
+    def __init__(self, log: RunLog, until: float, since: Mapping[str, float] | None = None) -> None:
+        self.log, self.until = log, until
+        # What an attempt waited for answers is no run time of its own.
+        waiting = bool(log.query("SELECT count(*) FROM waits")[0][0])
+        own = "greatest(run_ms - coalesce(waits.ms, 0), 0)" if waiting else "run_ms"
+        waits = " LEFT JOIN waits USING (span)" if waiting else ""
+        log.connection.execute(
+            "CREATE TEMP VIEW IF NOT EXISTS named AS SELECT runs.*, coalesce(function, 'function') AS f,"
+            f" coalesce(nullif(environment, ''), '{OTHERWISE}') AS e, {own} AS own_ms FROM runs{waits} WHERE usable"
+        )
+        limits = ", ".join(f"({quoted(name)}, {at!r})" for name, at in (since or {}).items())
+        self.after = (
+            f" AND NOT EXISTS (SELECT 1 FROM (VALUES {limits}) w(n, at) WHERE n = f AND t < at)" if limits else ""
+        )
+        self.where = f"t < {min(until, 1e18)!r}{self.after}"
+        self.hosted = bool(log.query("SELECT count(host) FROM runs")[0][0])
+        self.log_end = min(until, float(log.query("SELECT max(t) FROM runs WHERE usable")[0][0] or 0.0))
+        self.sums = self._sums()
+        self.counts = self._counts()
+        self.samples = self._samples()
+
+    def query(self, sql: str) -> list[tuple[Any, ...]]:
+        """Rows of a query; ``{seen}`` stands for the attempts looked at."""
+        return self.log.query(sql.replace("{seen}", f"(SELECT * FROM named WHERE {self.where})"))
+
+    @staticmethod
+    def totals(log: RunLog) -> list[Any]:
+        """How many attempts started, as one sum; nothing else is looked at."""
+        from types import SimpleNamespace
+
+        return [
+            SimpleNamespace(started=int(log.query("SELECT count(*) FROM named WHERE outcome <> 'throttled'")[0][0]))
+        ]
+
+    def scale(self, unit: Unit, by: float) -> None:
+        """Let each attempt of a unit stand for ``by``: what was logged was a sample."""
+        from dataclasses import replace
+
+        sums, counts = self.sums[unit], self.counts[unit]
+        attempts = {how: round(n * by) for how, n in sums.attempts.items()}
+        self.sums[unit] = replace(
+            sums, attempts=attempts, events=sums.events * by, cold=round(sums.cold * by), gb_s=sums.gb_s * by,
+            billed=None if sums.billed is None else sums.billed * by, started=round(sums.started * by),
+        )  # fmt: skip
+        names = [name for name in counts.__dataclass_fields__ if name != "stretch"]
+        self.counts[unit] = Counts(counts.stretch, *(getattr(counts, name) * by for name in names))
+
+    def _sums(self) -> dict[Unit, Sums]:
+        rows = self.query(
+            "SELECT f, e, count(*) FILTER (outcome = 'ok'), count(*) FILTER (outcome = 'error'),"
+            " count(*) FILTER (outcome = 'timeout'), count(*) FILTER (outcome = 'throttled'),"
+            " sum(events) FILTER (outcome = 'ok'), count(*) FILTER (cold AND outcome <> 'throttled'),"
+            " count(*) FILTER (cold_ms > 0), count(*) FILTER (cold AND cold_ms IS NULL), min(t), max(t),"
+            " avg(own_ms) FILTER (outcome = 'ok'), max(run_ms), mode(memory_mb), max(used_mb) FILTER (outcome <> 'throttled'),"
+            " sum(run_ms / 1000 * memory_mb / 1024) FILTER (outcome <> 'throttled'), sum(billed_ms),"
+            " quantile_disc(run_ms + CASE WHEN cold_ms > 0 THEN 0 ELSE 0 END, 0.5) FILTER (outcome = 'timeout')"
+            " FROM {seen} GROUP BY f, e ORDER BY f, e"
+        )
+        found = {}
+        for f, e, ok, error, timeout, throttled, events, cold, told, flagged, *rest in rows:
+            first, last, mean, longest, memory, used, gb_s, billed, cut = rest
+            attempts = {"ok": int(ok), "error": int(error), "timeout": int(timeout), "throttled": int(throttled)}
+            found[f, e] = Sums(
+                attempts,
+                float(events or 0),
+                int(cold),
+                told > 0,
+                flagged > 0,
+                float(first),
+                float(last),
+                float(mean or 0),
+                float(longest or 0),
+                float(memory) if memory else None,
+                float(used) if used else None,
+                float(gb_s or 0),
+                float(billed) if billed else None,
+                float(cut) if cut else None,
+                int(ok + error + timeout),
+            )
+        return found
+
+    def _counts(self) -> dict[Unit, Counts]:
+        rows = self.log.connection.execute(
+            f"SELECT f, e, CAST(floor(t / {STRETCH_S}) AS BIGINT) AS s, count(*) FILTER (outcome <> 'throttled') AS n,"
+            " sum(events) FILTER (outcome <> 'throttled') AS ev, sum(events) FILTER (outcome = 'ok') AS good,"
+            " count(*) FILTER (outcome = 'error') AS er, count(*) FILTER (outcome = 'timeout') AS ti,"
+            " sum(run_ms) FILTER (outcome = 'ok') AS ms, count(*) FILTER (outcome = 'throttled') AS th"
+            f" FROM named WHERE {self.where} GROUP BY f, e, s ORDER BY f, e, s"
+        ).fetchnumpy()
+        return {
+            unit: Counts(
+                rows["s"][at].astype(np.int64),
+                *(_numbers(rows[k][at]) for k in ("n", "ev", "good", "er", "ti", "ms", "th")),
+            )
+            for unit, at in _groups(rows)
+        }
+
+    def _samples(self) -> dict[Unit, Sampled]:
+        wanted = ", ".join(
+            f"({quoted(f)}, {quoted(e)}, {max(1, (s.started + s.attempts['throttled']) // SAMPLE)})"
+            for (f, e), s in self.sums.items()
+        )
+        if not wanted:
+            return {}
+        rows = self.log.connection.execute(
+            f"SELECT f, e, t, own_ms AS run_ms, cold_ms, cold, events, payload, memory_mb, used_mb, outcome, every"
+            f" FROM named JOIN (VALUES {wanted}) w(n, m, every) ON f = n AND e = m"
+            f" WHERE {self.where} AND (every = 1 OR hash(t, run_ms, id) % every = 0) ORDER BY f, e, t, own_ms"
+        ).fetchnumpy()
+        names = ("t", "run_ms", "cold_ms", "cold", "events", "payload", "memory_mb", "used_mb")
+        found = {}
+        for unit, at in _groups(rows):
+            # Where the log says nothing of a column it is 0.
+            t, run, cold_ms, cold, events, payload, memory, used = (_numbers(rows[name][at]) for name in names)
+            outcome = np.asarray(rows["outcome"][at]).astype(str)
+            every = int(rows["every"][at][0])
+            found[unit] = Sampled(t, run, cold_ms, cold > 0, events, payload, memory, used, outcome, every)
+        return found
+
+
+def _groups(rows: dict[str, Any]) -> list[tuple[Unit, slice]]:
+    """The stretches of rows that belong to one unit, of rows that are sorted by it."""
+    f, e = np.asarray(rows["f"]).astype(str), np.asarray(rows["e"]).astype(str)
+    if not len(f):
+        return []
+    edges = [0, *(np.flatnonzero((f[1:] != f[:-1]) | (e[1:] != e[:-1])) + 1), len(f)]
+    return [((str(f[a]), str(e[a])), slice(int(a), int(b))) for a, b in pairwise(edges)]
+
+
+def _numbers(values: Any) -> NDArray[np.float64]:
+    """A column of the database as numbers, 0 where it holds nothing."""
+    plain: Any = np.ma.filled(np.ma.asarray(values).astype(float), 0.0)
+    return np.asarray(np.nan_to_num(plain, nan=0.0), dtype=float)

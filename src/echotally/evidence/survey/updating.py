@@ -1,0 +1,297 @@
+"""A survey of a model that stands: which of its values have drifted from what the log shows, and what is new.
+
+Only values that the log gives are looked at; comments, order and keys made by hand stay as they are.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from echotally.errors import BadInput, Problem
+from echotally.evidence.survey.draft import Draft
+from echotally.evidence.survey.facts import Value
+from echotally.evidence.survey.survey import Survey
+from echotally.files import scratch, write_whole
+from echotally.files import text_of as content
+from echotally.model.estate import Demand, Function, Model
+from echotally.model.sources import SourceKind, SourceRef
+from echotally.model.spread import Spread
+from echotally.model.writing import with_values
+from echotally.projection.loaded import load
+
+#: Values without an interval have moved where they differ by more than this.
+_MORE = 0.02
+_KEYS = (
+    "memory", "memory_used", "run", "per_item", "per_mb", "cold_start", "timeout", "error_rate", "slots", "instance_limit",
+    "log_bytes", "reply_bytes", "package",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Moved:
+    """A value of the model that the log no longer bears out: before and after, as TOML, and the interval it left."""
+
+    address: str
+    before: str
+    after: str
+    why: str
+
+
+@dataclass(frozen=True)
+class Updated:
+    """The model's new text, what moved in it, functions that are new, and what the log says but the model has no place for."""
+
+    text: str
+    moved: tuple[Moved, ...]
+    added: tuple[str, ...]
+    notes: tuple[str, ...]
+
+
+def updated(made: Survey, path: Path, model: Model) -> Updated:
+    """The model at ``path`` with the values that a survey found to have drifted. Raises ``BadInput``."""
+    return _Updater(made, path, model).updated()
+
+
+class _Updater:
+    def __init__(self, made: Survey, path: Path, model: Model) -> None:
+        self.made, self.model = made, model
+        self.text = content(path)
+        self.document = tomlkit.parse(self.text)
+        self.values = made.values
+        self.moved: list[Moved] = []
+        self.notes: list[str] = []
+
+    def updated(self) -> Updated:
+        for name in self.made.functions:
+            if name in self.model.functions:
+                self._function(name, self.model.functions[name])
+                self._fed(name)
+        added = [name for name in self.made.functions if name not in self.model.functions]
+        gone = [name for name in self.model.functions if name not in self.made.functions]
+        if gone:
+            self.notes.append(f"in the model but not in the log: {', '.join(gone)}; they stay as they are")
+        text = with_values(self.text, [(m.address, m.after) for m in self.moved])
+        for name in added:
+            text = text.rstrip() + "\n\n" + self._whole(name)
+        return Updated(text, tuple(self.moved), tuple(added), tuple(self.notes))
+
+    def _function(self, name: str, function: Function) -> None:
+        for key in _KEYS:
+            value = self.values.get(f"functions.{name}.{key}")
+            if value is not None and not value.guess and value.number is not None:
+                before = _number(key, getattr(function, key))
+                written = self._written(value.address)
+                if "samples" in value.toml or value.toml == written:
+                    continue
+                if before is None or _left(before, value):
+                    self.moved.append(Moved(value.address, written, value.toml, value.comment))
+
+    def _written(self, address: str) -> str:
+        """What the file says at an address, as TOML."""
+        found: Any = self.document
+        for part in address.split("."):
+            if not isinstance(found, dict) or part not in found:
+                return "(not said)"
+            found = found[part]
+        return str(found.as_string()) if hasattr(found, "as_string") else json.dumps(found)
+
+    def _fed(self, name: str) -> None:
+        """The rates and schedules of what sets a function off."""
+        mine = [t.from_ for t in self.model.triggers if t.to == name]
+        for found in self._sources(name):
+            same = [source for source in mine if source.kind is found.kind]
+            if len(same) != 1:
+                self.notes.append(
+                    f"{name}: comes by {found} in the log, and by {', '.join(mine) or 'nothing'} in the model"
+                )
+                continue
+            if found.kind is SourceKind.SCHEDULES:
+                self._schedule(found, same[0])
+            else:
+                self._rate(name, found, same[0])
+
+    def _sources(self, name: str) -> list[SourceRef]:
+        found = []
+        for address, value in self.values.items():
+            if address.startswith("triggers.") and address.endswith(".to") and value.toml == f'"{name}"':
+                found.append(SourceRef(self.values[address.replace(".to", ".from")].toml.strip('"')))
+        return found
+
+    def _schedule(self, found: SourceRef, own: SourceRef) -> None:
+        value, schedule = self.values.get(f"{found}.cron"), self.model.schedules[own.name]
+        if value is None or schedule.cron is None:
+            return
+        guess = next((f.guesses.get(str(found)) for f in self.made.functions.values() if str(found) in f.guesses), None)
+        known = {value.toml.strip('"'), *(each.split(" in ")[0] for each in (guess.also if guess else ()))}
+        if schedule.cron not in known:
+            self.moved.append(Moved(f"{own}.cron", f'"{schedule.cron}"', value.toml, value.comment))
+
+    def _rate(self, name: str, found: SourceRef, own: SourceRef) -> None:
+        place = next(
+            (
+                a
+                for a, v in self.values.items()
+                if a.startswith("demand.") and a.endswith(".into") and v.toml == f'"{found}"'
+            ),
+            None,
+        )
+        feeding = [key for key, demand in self.model.demand.items() if demand.into == own]
+        if place is None or not feeding:
+            return
+        rate = self.values[place.replace(".into", ".rate")]
+        before = [self.model.demand[key] for key in feeding]
+        if len(feeding) > 1 or before[0].rate is None:
+            self.notes.append(
+                f"{name}: {rate.toml} in the log; {', '.join(f'demand.{key}' for key in feeding)} says it otherwise, and stays"
+            )
+            return
+        per_h = _per_h(before[0])
+        if per_h is not None and _left(per_h, rate):
+            self.moved.append(Moved(f"demand.{feeding[0]}.rate", f'"{per_h:.6g} /h"', rate.toml, rate.comment))
+
+    def _whole(self, name: str) -> str:
+        """A function that the model lacks, with what sets it off, as text."""
+        sources = {str(source) for source in self._sources(name)}
+        part = Draft(notes=self.made.draft.notes)
+        triggers = [
+            a[: -len(".to")]
+            for a, v in self.values.items()
+            if a.startswith("triggers.") and a.endswith(".to") and v.toml == f'"{name}"'
+        ]
+        demands = [
+            a[: -len(".into")]
+            for a, v in self.values.items()
+            if a.startswith("demand.") and a.endswith(".into") and v.toml.strip('"') in sources
+        ]
+        tables = [f"functions.{name}", *sources, *triggers, *demands]
+        for value in self.made.draft.values:
+            table = value.address.rpartition(".")[0]
+            there = table in sources and self._there(table)
+            if table in tables and not there:
+                part.values.append(value)
+        whole = part.text("")
+        return whole[whole.index("\n[") + 1 :] if "\n[" in whole else whole
+
+    def _there(self, address: str) -> bool:
+        ref = SourceRef(address)
+        return ref.name in getattr(self.model, ref.kind.value)
+
+
+#: Lengths of time, which a model holds in ns and a survey in ms.
+_TIMES = ("per_item", "per_mb", "timeout")
+
+
+def _number(key: str, found: object) -> float | None:
+    """A key of a function as a survey counts it: ms, MB, bytes, or a bare number."""
+    if isinstance(found, Spread):
+        return found.quantile(0.5) / 1e6
+    if not isinstance(found, int | float):
+        return None
+    return float(found) / 1e6 if key in _TIMES else float(found)
+
+
+def _left(before: float, value: Value) -> bool:
+    """Whether a value of the model lies outside what the log bears out."""
+    assert value.number is not None
+    low = value.low if value.low is not None else value.number
+    high = value.high if value.high is not None else value.number
+    wide = _MORE * max(abs(low), abs(high))
+    return not low - wide <= before <= high + wide
+
+
+def _per_h(demand: Demand) -> float | None:
+    if demand.rate is None:
+        return None
+    return float(demand.rate) * 3_600
+
+
+def card_moves(made: Survey, prices: dict[str, float]) -> list[str]:
+    """Unit prices on the bill that are not the card's, in words."""
+    found = []
+    for meter, unit in made.card.prices.items():
+        own = prices.get(meter)
+        if own is not None and abs(float(unit) - own) > 1e-6 * max(own, 1e-12):
+            found.append(f"{meter}: {own:.9g} on the card, {float(unit):.9g} on the bill")
+    return found
+
+
+def hold_folder(folder: Path, head: str) -> None:
+    """Raise ``BadInput`` where a folder holds a model that no survey made: nothing of anybody's is written over."""
+    model = folder / "model.toml"
+    if model.exists() and head not in content(model)[:200]:
+        allowed = "another folder, or --model to bring a model up to date"
+        raise BadInput(Problem("is already there, and was not made by a survey", file=str(model), allowed=allowed))
+
+
+def try_update(model: Path, changed: Updated, files: dict[str, str]) -> None:
+    """Load the new text beside the files the model reads; raises ``BadInput`` where it would not load."""
+    with scratch() as folder:
+        _laid_out(model, folder, changed, files)
+        load(folder / model.name)
+
+
+def write_update(model: Path, folder: Path, changed: Updated, files: dict[str, str]) -> list[str]:
+    """Write the new text as ``model.toml`` into a folder, with the files it reads; returns what was written."""
+    if folder.resolve() == model.parent.resolve():
+        for name, text in files.items():
+            if name.endswith(".csv"):
+                write_whole(folder / name, text.encode())
+        write_whole(model, changed.text.encode())
+        return [str(model)]
+    written = _laid_out(model, folder, changed, files)
+    place = folder / "model.toml"
+    if place != written[-1]:
+        written[-1].rename(place)
+        written[-1] = place
+    return [str(path) for path in written]
+
+
+def _laid_out(model: Path, folder: Path, changed: Updated, files: dict[str, str]) -> list[Path]:
+    """The model and all it reads, laid out in another folder as they lie in its own."""
+    document = tomlkit.parse(changed.text)
+    written = []
+    for name in _read_files(document):
+        source, place = model.parent / name, folder / name
+        if Path(name).is_absolute() or ".." in Path(name).parts:
+            allowed = f"-o {model.parent}, where the model lies"
+            raise BadInput(
+                Problem(
+                    "reads a file outside its folder, which cannot be laid out anew",
+                    file=str(model),
+                    value=name,
+                    allowed=allowed,
+                )
+            )
+        place.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(place, source.read_bytes())
+        written.append(place)
+    for name, text in files.items():
+        if name.endswith(".csv"):
+            write_whole(folder / name, text.encode())
+            written.append(folder / name)
+    write_whole(folder / model.name, changed.text.encode())
+    return [*written, folder / model.name]
+
+
+def _read_files(document: Any) -> list[str]:
+    """The files a model names: rate cards, traces, samples."""
+    found = [str(name) for name in document.get("estate", {}).get("rate_cards", [])]
+
+    def look(value: Any) -> None:
+        if isinstance(value, dict):
+            for key, each in value.items():
+                if key in ("trace", "samples") and isinstance(each, str):
+                    found.append(str(each))
+                else:
+                    look(each)
+        elif isinstance(value, list):
+            for each in value:
+                look(each)
+
+    look(document)
+    return list(dict.fromkeys(found))

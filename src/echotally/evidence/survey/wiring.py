@@ -1,0 +1,321 @@
+"""What sets functions off and what they put out: from attributes, links and parents of spans, a log's columns, or the bill.
+
+Links first, then parents across processes, then equal names of destinations. What none of them tells is guessed from the times
+and batches of the attempts, and says so.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from echotally.evidence.logs.otlp import CLIENT, PRODUCER, TABLES
+from echotally.evidence.logs.reading import RunLog
+from echotally.evidence.survey.tables import Tables, model_name
+from echotally.model.sources import SourceKind, SourceRef
+
+#: Words by which a trigger is known, whatever else stands beside them.
+_WORDS = {
+    SourceKind.ENDPOINTS: r"http|https|request|api|gateway|endpoint|rest|web|url|rpc",
+    SourceKind.SCHEDULES: r"timer|schedule|scheduled|cron|clock|periodic",
+    SourceKind.FOLDERS: r"datasource|storage|file|files|folder|blob|object|document|bucket|upload",
+    SourceKind.STREAMS: r"stream|streams|record|records|partition|shard|log",
+    SourceKind.TOPICS: r"topic|topics|notification|publish",
+    SourceKind.QUEUES: r"pubsub|queue|queues|message|messages|messaging|event|events",
+}
+#: Meters of a bill that only functions of one kind of source have.
+_METERS = {
+    "schedule_firings": SourceKind.SCHEDULES,
+    "gateway_requests": SourceKind.ENDPOINTS,
+    "queue_operations": SourceKind.QUEUES,
+    "stream_partition_hours": SourceKind.STREAMS,
+    "stream_writes": SourceKind.STREAMS,
+    "topic_publishes": SourceKind.TOPICS,
+    "storage_operations": SourceKind.FOLDERS,
+}
+#: Inner spans that may stand between a function's span and what it sends.
+_DEPTH = 6
+#: A share of events that come from nowhere, below which it is loss of spans and not demand.
+_OUTSIDE = 0.02
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """One way in which a function's events come: from a source, ``topic`` where that feeds it. ``n`` attempts came so."""
+
+    source: SourceRef
+    topic: str | None
+    n: int
+    evidence: str
+    guess: bool
+
+
+@dataclass(frozen=True)
+class Output:
+    """What a function puts out (or asks): into which destination, how many by each event it handled well."""
+
+    function: str
+    target: SourceRef
+    each: float
+    n: int
+    handled: float
+    evidence: str
+    payload: float | None = None
+
+
+@dataclass
+class Wiring:
+    """The lines of the estate. ``outside`` is the share of a function's events that no function is known to have put out."""
+
+    arrivals: dict[str, list[Arrival]] = field(default_factory=dict)
+    emits: list[Output] = field(default_factory=list)
+    asks: list[Output] = field(default_factory=list)
+    shares: dict[tuple[str, str], tuple[float, int]] = field(default_factory=dict)
+    outside: dict[str, float] = field(default_factory=dict)
+    traced: bool = False
+    #: How soon an attempt starts after its oldest message was sent, s, of one in ten; by function, where links tell.
+    soonest: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def topics(self) -> set[str]:
+        """The topics that events go through."""
+        found = {a.topic for group in self.arrivals.values() for a in group if a.topic}
+        return found | {a.source.name for g in self.arrivals.values() for a in g if a.source.kind is SourceKind.TOPICS}
+
+
+def kind_of(word: str | None) -> SourceKind | None:
+    """The kind of source a trigger's word means, None where it means none we know."""
+    if not word:
+        return None
+    words = set(re.split(r"[^a-z]+", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", word).lower()))
+    for kind, known in _WORDS.items():
+        if words & set(known.split("|")):
+            return kind
+    return None
+
+
+def wiring_of(tables: Tables, billed: Mapping[str, set[str]]) -> Wiring:
+    """The lines of the estate; ``billed`` are the meters that a bill has of each function."""
+    found = Wiring(traced=_has_spans(tables))
+    found.arrivals = _arrivals(tables, billed)
+    if found.traced:
+        found.asks = _asks(tables, found)
+        found.emits = _emits(tables, found)
+        found.shares = _shares(tables, found)
+        found.outside = _outside(tables)
+        found.soonest = _soonest(tables)
+    return found
+
+
+def _has_spans(tables: Tables) -> bool:
+    return bool(tables.log.query("SELECT count(*) FROM entries")[0][0])
+
+
+def _arrivals(tables: Tables, billed: Mapping[str, set[str]]) -> dict[str, list[Arrival]]:
+    rows = tables.query(
+        "SELECT f, trigger_word, coalesce(destination, source) AS d, subscription, coalesce(partitioned, false),"
+        " coalesce(batched, false) OR max(events) > 1, count(*), max(events)"
+        " FROM {seen} s LEFT JOIN entries USING (span) WHERE outcome <> 'throttled'"
+        " GROUP BY f, trigger_word, d, subscription, partitioned, batched ORDER BY f, count(*) DESC"
+    )
+    readers: dict[str, set[str]] = defaultdict(set)
+    for f, word, where, subscription, *_ in rows:
+        if where and not subscription and kind_of(word) is SourceKind.QUEUES:
+            readers[where].add(f)
+    found: dict[str, list[Arrival]] = defaultdict(list)
+    for f, word, where, subscription, partitioned, batched, n, _most in rows:
+        kind, evidence, guess = _kind(f, word, partitioned, batched, billed.get(f, set()))
+        name, topic = model_name(_last_name(where or f)), None
+        if kind is SourceKind.QUEUES and subscription:
+            topic = name
+            evidence = f"a subscription to {where}"
+            if batched:
+                name = model_name(subscription)
+            else:
+                kind = SourceKind.TOPICS
+                topic = None
+        elif kind is SourceKind.QUEUES and len(readers.get(where or "", ())) > 1:
+            evidence = f"{len(readers[where])} functions read {where}: a topic"
+            if batched:
+                topic, name = name, model_name(f"{name}-{f}")
+            else:
+                kind = SourceKind.TOPICS
+        source = SourceRef.of(kind, name)
+        # Rare strays (a probe, a test) are no way of their own.
+        if any(each.source == source for each in found[f]) or (found[f] and n < 0.001 * found[f][0].n):
+            continue
+        found[f].append(Arrival(source, topic, int(n), evidence, guess))
+    return dict(found)
+
+
+def _last_name(where: str) -> str:
+    """The telling end of a route or an address: ``/map`` is ``map``, ``https://host/a/b`` is ``a-b``."""
+    path = re.sub(r"^[a-z]+://[^/]+", "", where).strip("/")
+    return path.replace("/", "-") or where.strip("/") or "root"
+
+
+def _kind(
+    function: str, word: str | None, partitioned: bool, batched: bool, meters: set[str]
+) -> tuple[SourceKind, str, bool]:
+    """What sets a function off, by what evidence, and whether that is a guess."""
+    known = kind_of(word)
+    if partitioned:
+        return SourceKind.STREAMS, "partitions in its spans", False
+    told = {_METERS[meter] for meter in meters if meter in _METERS}
+    if known is SourceKind.QUEUES and len(told & {SourceKind.STREAMS, SourceKind.TOPICS, SourceKind.QUEUES}) == 1:
+        (only,) = told & {SourceKind.STREAMS, SourceKind.TOPICS, SourceKind.QUEUES}
+        return only, f"trigger '{word}', and the bill has {', '.join(sorted(meters & set(_METERS)))}", False
+    if known is not None:
+        return known, f"trigger '{word}'", False
+    if SourceKind.SCHEDULES in told:
+        return SourceKind.SCHEDULES, "the bill counts its firings", False
+    for kind in (SourceKind.ENDPOINTS, SourceKind.STREAMS, SourceKind.FOLDERS, SourceKind.QUEUES, SourceKind.TOPICS):
+        if kind in told:
+            return kind, f"the bill has {', '.join(sorted(m for m in meters if _METERS.get(m) is kind))} of it", False
+    if batched:
+        return SourceKind.QUEUES, "its attempts hold batches", True
+    return SourceKind.ENDPOINTS, "nothing says what sets it off; as requests its attempts are played one for one", True
+
+
+def prepare_spans(log: RunLog) -> None:
+    """The tables ``owned`` (what was sent or asked, with the attempt whose span it stands in, however deep) and ``waits`` (how long
+    attempts waited for what they asked of other functions, ms); empty where the log has no spans.
+    """
+    run = log.connection.execute
+    for name, columns in TABLES.items():
+        if name != "otlp":
+            shape = ", ".join(f"{column} {kind}" for column, kind in columns)
+            run(f"CREATE TABLE IF NOT EXISTS {name} ({shape})")
+    run(
+        "CREATE TEMP TABLE pending AS SELECT DISTINCT span, parent, kind, destination, n, payload, start, finish FROM sends"
+    )
+    wanted = (
+        "SELECT p.span, p.kind, p.destination, p.n, p.payload, p.start, p.finish, r.function AS f, r.outcome, r.t, r.span AS owner"
+        " FROM pending p JOIN runs r ON p.parent = r.span WHERE r.usable"
+    )
+    run(f"CREATE TEMP TABLE owned AS {wanted}")
+    for _ in range(_DEPTH if log.query("SELECT count(*) FROM between_spans")[0][0] else 0):
+        run(
+            "CREATE TEMP TABLE deeper AS SELECT p.* REPLACE (i.parent AS parent)"
+            " FROM pending p JOIN between_spans i ON p.parent = i.span"
+        )
+        run("DROP TABLE pending")
+        run("ALTER TABLE deeper RENAME TO pending")
+        run(f"INSERT INTO owned {wanted}")
+    run("DROP TABLE pending")
+    # Requests asked at one instant are waited for together, others one after another.
+    run(
+        "CREATE TEMP TABLE waits AS SELECT owner AS span, 1000 * least(sum(finish - start), max(finish) - min(start)) AS ms"
+        f" FROM owned o WHERE kind = {CLIENT} AND o.span IN (SELECT parent FROM entries) GROUP BY owner"
+    )
+
+
+def _handled(tables: Tables, function: str) -> float:
+    return sum(s.events for (f, _), s in tables.sums.items() if f == function)
+
+
+def _asks(tables: Tables, found: Wiring) -> list[Output]:
+    """Requests that a function sends and another answers: a client's span that is the parent of a function's."""
+    rows = tables.query(
+        "SELECT o.f, s.f, count(DISTINCT o.span) FROM {seen} s JOIN entries x USING (span)"
+        f" JOIN owned o ON x.parent = o.span WHERE o.kind = {CLIENT} AND o.outcome = 'ok' GROUP BY 1, 2 ORDER BY 1, 2"
+    )
+    rows += tables.query(
+        "SELECT r.f, s.f, count(DISTINCT s.span) FROM {seen} s JOIN entries x USING (span) JOIN named r ON x.parent = r.span"
+        " WHERE r.f <> s.f AND r.outcome = 'ok' AND s.trigger_word IN ('http', 'other') GROUP BY 1, 2 ORDER BY 1, 2"
+    )
+    outputs = []
+    for asker, asked, n in rows:
+        target = _source_of(found, asked, SourceKind.ENDPOINTS)
+        handled = _handled(tables, asker)
+        if target is not None and handled and asker != asked:
+            evidence = f"{n:,} client spans with {asked}'s as children"
+            outputs.append(Output(asker, target, n / handled, int(n), handled, evidence))
+    return outputs
+
+
+def _source_of(found: Wiring, function: str, kind: SourceKind) -> SourceRef | None:
+    return next((a.source for a in found.arrivals.get(function, ()) if a.source.kind is kind), None)
+
+
+def _emits(tables: Tables, found: Wiring) -> list[Output]:
+    """What functions put out: their producers' spans, by destination."""
+    rows = tables.log.query(
+        "SELECT f, destination, sum(n), count(*), avg(payload) FROM"
+        f" (SELECT DISTINCT span, f, destination, n, payload, outcome FROM owned f WHERE kind = {PRODUCER} AND outcome = 'ok' AND {tables.where})"
+        " WHERE destination IS NOT NULL GROUP BY 1, 2 ORDER BY 1, 2"
+    )
+    # Links straight to a function's span: it put the message out without a span of its own.
+    rows += tables.query(
+        "SELECT r.f, coalesce(x.destination, s.source, s.f), count(DISTINCT hash(l.linked, s.f)), count(*), NULL"
+        " FROM {seen} s JOIN links l USING (span) JOIN entries x USING (span) JOIN named r ON l.linked = r.span"
+        " WHERE r.outcome = 'ok' GROUP BY 1, 2 ORDER BY 1, 2"
+    )
+    outputs = []
+    for function, where, n, spans, payload in rows:
+        target, handled = _target(found, str(where)), _handled(tables, function)
+        if handled:
+            evidence = f"{spans:,} producer spans into {where}"
+            size = float(payload) if payload else None
+            outputs.append(Output(function, target, float(n) / handled, int(n), handled, evidence, size))
+    return outputs
+
+
+def _target(found: Wiring, where: str) -> SourceRef:
+    """The source a destination's name is: a topic if something subscribes to it, else what is read by that name."""
+    name = model_name(_last_name(where))
+    if name in found.topics:
+        return SourceRef.of(SourceKind.TOPICS, name)
+    for group in found.arrivals.values():
+        for arrival in group:
+            if arrival.source.name == name and arrival.source.kind.traits.inside:
+                return arrival.source
+    return SourceRef.of(SourceKind.QUEUES, name)
+
+
+def _shares(tables: Tables, found: Wiring) -> dict[tuple[str, str], tuple[float, int]]:
+    """Of each topic and taker (a source's address, or a function's name): its share of what was published, and of how many."""
+    published = {
+        model_name(_last_name(str(where))): int(n)
+        for where, n in tables.log.query(
+            f"SELECT destination, count(DISTINCT span) FROM owned WHERE kind = {PRODUCER} AND {tables.where} GROUP BY 1"
+        )
+        if where
+    }
+    taken = tables.query(
+        "SELECT s.f, count(DISTINCT o.span) FROM {seen} s JOIN links l USING (span) JOIN owned o ON l.linked = o.span"
+        f" WHERE o.kind = {PRODUCER} GROUP BY 1"
+    )
+    shares = {}
+    for function, n in taken:
+        for arrival in found.arrivals.get(function, ()):
+            topic = arrival.topic or (arrival.source.name if arrival.source.kind is SourceKind.TOPICS else None)
+            if topic and published.get(topic):
+                taker = str(arrival.source) if arrival.topic else function
+                shares[topic, taker] = min(1.0, int(n) / published[topic]), published[topic]
+    return shares
+
+
+def _outside(tables: Tables) -> dict[str, float]:
+    """The share of each function's events that come from outside: neither linked to, nor child of, what a function sent."""
+    rows = tables.query(
+        "SELECT s.f, sum(s.events), sum(s.events) FILTER (NOT known) FROM (SELECT s.f, s.events,"
+        " coalesce(s.span IN (SELECT l.span FROM links l WHERE l.linked IN (SELECT span FROM owned UNION ALL SELECT span FROM named"
+        " WHERE span IS NOT NULL)), false) OR coalesce(x.parent IN (SELECT span FROM owned UNION ALL SELECT span FROM named"
+        " WHERE span IS NOT NULL), false) AS known"
+        " FROM {seen} s LEFT JOIN entries x USING (span)) s GROUP BY 1"
+    )
+    found = {f: float(outside or 0) / float(total) for f, total, outside in rows if total}
+    return {f: (share if share > _OUTSIDE else 0.0) for f, share in found.items()}
+
+
+def _soonest(tables: Tables) -> dict[str, float]:
+    """How long the first message of a batch waited before its attempt began, s: the tenth part that waited least."""
+    rows = tables.query(
+        "SELECT f, quantile_cont(wait, 0.1) FROM (SELECT s.f AS f, s.span, max(s.t - o.finish) AS wait FROM {seen} s"
+        f" JOIN links l USING (span) JOIN owned o ON l.linked = o.span WHERE o.kind = {PRODUCER} AND NOT s.cold GROUP BY 1, 2)"
+        " GROUP BY 1"
+    )
+    return {str(f): float(wait) for f, wait in rows if wait is not None}

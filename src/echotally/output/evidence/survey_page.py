@@ -1,0 +1,312 @@
+"""``survey.html``: the wiring found, and of each function the fit of its run time and its hours, as pictures in one page."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Sequence
+from importlib.resources import files
+from statistics import NormalDist
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from echotally.errors import safe
+from echotally.evidence.fit.rhythm import STRETCH_S
+from echotally.evidence.survey.assembling import Found
+from echotally.evidence.survey.survey import Survey
+from echotally.output.base.charts import COLOURS, picture, plain_x
+from echotally.output.base.terminal import count
+from echotally.output.evidence.survey_view import sources_of, survey_verdict, trouble_lines
+
+#: Functions with pictures; more would make a page that no browser opens gladly.
+_MOST = 80
+_Z95 = 1.6448536269514722
+
+
+def survey_page(made: Survey) -> str:
+    """The page; it needs no network and no script."""
+    from jinja2 import Environment, StrictUndefined
+
+    template = Environment(
+        autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    ).from_string((files("echotally.output") / "pages" / "survey.html").read_text(encoding="utf-8"))
+    shown = list(made.functions)[:_MOST]
+    return template.render(
+        verdict=safe(survey_verdict(made)),
+        caveats=[safe(line) for line in _caveats(made)],
+        month=made.month,
+        wiring=_data(wiring_chart(made)),
+        wiring_said=[safe(line) for line in wiring_lines(made)],
+        functions=[_shown(made, name) for name in shown],
+        left=len(made.functions) - len(shown),
+        unknowns=[
+            (
+                safe(u.function or "the estate"),
+                safe(u.what),
+                safe(u.assumed),
+                "" if m is None else f"{m:,.2f}",
+                safe(u.how),
+            )
+            for u, m in made.unknowns
+        ],
+        currency=made.card.currency,
+        card=made.card.text(),
+        model=made.text,
+    )
+
+
+def _caveats(made: Survey) -> list[str]:
+    found = []
+    if made.card.placeholder:
+        found.append("No bill was given: prices are placeholders, and cost cannot be told.")
+    found += [f"Changed for good: {change}." for change in made.changes]
+    found += [f"Trouble: {line}" for line in trouble_lines(made)]
+    return [*found, *(f"{note}." for note in made.notes)]
+
+
+def _data(png: bytes) -> str:
+    return "data:image/png;base64," + base64.b64encode(png).decode()
+
+
+def _shown(made: Survey, name: str) -> dict[str, Any]:
+    found = made.functions[name]
+    values = [
+        (
+            value.address.rpartition(".")[2],
+            value.toml if len(value.toml) < 120 else value.toml[:117] + "...",
+            value.comment,
+        )
+        for value in made.draft.values
+        if value.address.startswith(f"functions.{name}.")
+    ]
+    test = next((row for test in made.backtests[:1] for row in test.rows if row.function == name), None)
+    laid = []
+    if test is not None:
+        for label, part, unit in (
+            ("calls", test.calls, ""),
+            ("mean run", test.run_ms, "ms"),
+            ("GB-seconds", test.gb_seconds, ""),
+            ("p95 of runs", test.p95_ms, "ms"),
+        ):
+            laid.append(
+                (
+                    label,
+                    f"{part.played:,.4g} {unit}",
+                    f"{part.low:,.4g} to {part.high:,.4g}",
+                    f"{part.happened:,.4g} {unit}",
+                    part.holds,
+                )
+            )
+    return {
+        "name": safe(name),
+        "sources": safe(", ".join(sources_of(made, name)) or "nothing known"),
+        "attempts": count(found.sums.started),
+        "chart": _data(function_chart(made, found)),
+        "values": [(safe(key), safe(toml), safe(comment)) for key, toml, comment in values],
+        "laid": laid,
+    }
+
+
+def function_chart(made: Survey, found: Found) -> bytes:
+    """A function's runs, measured and fitted, beside its events by the hour of the week."""
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 3.6), dpi=100, layout="constrained", facecolor="white")
+    left, right = figure.subplots(1, 2)
+    for panel in (left, right):
+        panel.grid(True, color="#dddddd", linewidth=0.6)
+        panel.spines[["top", "right"]].set_visible(False)
+    _runs(left, found)
+    _hours(right, made, found)
+    return picture(figure, "png")
+
+
+def _runs(panel: Any, found: Found) -> None:
+    shares = np.arange(1, 100) / 100
+    panel.set_ylabel("share of runs that are shorter")
+    panel.set_xlabel("run time, without parts per event (ms)")
+    if found.runs is None:
+        panel.set_title("no run of it ended well", loc="left", fontsize=11)
+        return
+    panel.plot(found.runs.quantiles, shares, color=COLOURS[0], linewidth=2.2, label="as logged")
+    fitted = _fitted(found, shares)
+    if fitted is not None:
+        panel.plot(fitted, shares, color=COLOURS[1], linewidth=1.6, linestyle="--", label="as fitted")
+    low, high = found.runs.quantiles[0], found.runs.quantiles[-1]
+    if low > 0 and high > 1.2 * low:
+        panel.set_xscale("log")
+        plain_x(panel)
+    base = found.runs.base
+    kind = "two kinds of run" if found.runs.kinds else {"samples": "no formula fits: samples"}.get(base.kind, base.kind)
+    panel.set_title(f"{base.median.value:,.4g} ms at the median, {kind}", loc="left", fontsize=11)
+    panel.legend(frameon=False, loc="lower right")
+
+
+def _fitted(found: Found, shares: Any) -> Any:
+    """Quantiles of the fitted spread; None where samples stand for themselves."""
+    runs = found.runs
+    assert runs is not None
+    if runs.kinds:
+        from scipy.special import ndtr
+
+        times = np.geomspace(max(1e-3, runs.quantiles[0] / 2), runs.quantiles[-1] * 2, 2_000)
+        below = np.zeros(len(times))
+        for kind in runs.kinds:
+            sigma = max(1e-4, np.log(kind.p95.value / kind.median.value) / _Z95)
+            below += kind.share * ndtr(np.log(times / kind.median.value) / sigma)
+        return np.interp(shares, below, times)
+    base = runs.base
+    if base.kind == "samples":
+        return None
+    sigma = float(np.log(base.p95.value / base.median.value)) / _Z95
+    return [base.median.value * np.exp(sigma * NormalDist().inv_cdf(float(q))) for q in shares]
+
+
+def _hours(panel: Any, made: Survey, found: Found) -> None:
+    """Events an hour by hour of the day: as logged, a mark each, and as the model's rate has them."""
+    from datetime import UTC, datetime
+
+    zone = ZoneInfo(made.zone)
+    counts = found.counts
+    local = np.array([datetime.fromtimestamp(int(n) * STRETCH_S, UTC).astimezone(zone).hour for n in counts.stretch])
+    days = max(1.0, (found.sums.last - found.sums.first) / 86_400)
+    seen = np.bincount(local, counts.events, 24) / days if len(local) else np.zeros(24)
+    panel.bar(range(24), seen, color=COLOURS[5], edgecolor="#444444", linewidth=0.6, label="as logged")
+    rate = next(iter(found.rates.values()), None)
+    if rate is not None and rate.rhythm.rate.value > 0:
+        base = rate.rhythm.rate.value * 3_600
+        line = [base * (rate.rhythm.day[hour].value if rate.rhythm.day else 1.0) for hour in range(24)]
+        panel.plot(
+            range(24),
+            line,
+            color=COLOURS[1],
+            marker="o",
+            markersize=4,
+            linewidth=1.6,
+            label="the fitted rate, surges aside",
+        )
+    schedule = next(iter(found.guesses.values()), None)
+    text = (
+        f"fires by {schedule.cron or f'every {schedule.every_s:g} s'}"
+        if schedule is not None
+        else "events an hour, by the local hour"
+    )
+    panel.set_title(text, loc="left", fontsize=11)
+    panel.set_xlabel(f"hour of the day ({made.zone})")
+    panel.set_ylabel("events an hour")
+    panel.set_xticks(range(0, 24, 3))
+    panel.set_ylim(0, max(1e-9, float(seen.max(initial=0)) * 1.3))
+    panel.legend(frameon=False, loc="upper left")
+
+
+def wiring_lines(made: Survey) -> list[str]:
+    """The wiring in words, a line each."""
+    lines = []
+    for source, target, label in _edges(made):
+        lines.append(f"{source} → {target}" + (f" ({label})" if label else ""))
+    return lines
+
+
+def _edges(made: Survey) -> list[tuple[str, str, str]]:
+    """From, to and what is known of each line of the estate."""
+    values = made.values
+    edges = []
+    for address, value in values.items():
+        parts = address.split(".")
+        if parts[0] == "demand" and parts[-1] == "rate":
+            edges.append(
+                (f"demand {parts[1]}", values[address.replace(".rate", ".into")].toml.strip('"'), value.toml.strip('"'))
+            )
+        elif parts[0] == "triggers" and parts[-1] == "from":
+            batch = values.get(address.replace(".from", ".batch"))
+            label = f"up to {batch.toml.split('  #')[0]}" if batch else ""
+            edges.append((value.toml.strip('"'), values[address.replace(".from", ".to")].toml.strip('"'), label))
+    names = {found.units[0][0]: name for name, found in made.functions.items()}
+    edges += [
+        (names[o.function], str(o.target), f"{o.each:.3g} each") for o in made.wiring.emits if o.function in names
+    ]
+    edges += [
+        (names[o.function], str(o.target), f"asks {o.each:.3g} each") for o in made.wiring.asks if o.function in names
+    ]
+    for topic, feeds in made.worlds.feeds.items():
+        for source, known in feeds:
+            edges.append((f"topics.{topic}", str(source), f"{known[0]:.3g} of all" if known else ""))
+    return edges
+
+
+def wiring_chart(made: Survey) -> bytes:
+    """The lines of the estate from left to right, laid out by layers; functions of a circle share a layer."""
+    import networkx as nx  # type: ignore[import-untyped]
+    from matplotlib.figure import Figure
+
+    edges = _edges(made)
+    graph = nx.DiGraph()
+    graph.add_edges_from((a, b) for a, b, _ in edges)
+    circles = nx.condensation(graph)
+    layers = [
+        sorted(node for circle in generation for node in circles.nodes[circle]["members"])
+        for generation in nx.topological_generations(circles)
+    ]
+    ordered = _ordered(graph, layers)
+    places = {
+        node: (float(x), (len(layer) - 1) / 2 - y) for x, layer in enumerate(ordered) for y, node in enumerate(layer)
+    }
+    height = min(60.0, max([3.0, *(0.62 * len(layer) for layer in ordered)]))
+    figure = Figure(figsize=(12.8, height), dpi=100, layout="constrained", facecolor="white")
+    panel = figure.subplots()
+    panel.set_axis_off()
+    for a, b, label in edges:
+        _draw_line(panel, places[a], places[b], label)
+    for node, place in places.items():
+        _draw_box(panel, place, _short(node), node in made.functions)
+    if places:
+        xs, ys = zip(*places.values(), strict=True)
+        panel.set_xlim(min(xs) - 0.5, max(xs) + 0.5)
+        panel.set_ylim(min(ys) - 0.6, max(ys) + 0.6)
+    return picture(figure, "png")
+
+
+def _draw_line(panel: Any, start: tuple[float, float], end: tuple[float, float], label: str) -> None:
+    panel.annotate(
+        "",
+        end,
+        start,
+        arrowprops={"arrowstyle": "->", "color": "#777777", "shrinkA": 44, "shrinkB": 44, "linewidth": 1.1},
+    )
+    if label:
+        middle = [(a + b) / 2 for a, b in zip(start, end, strict=True)]
+        ground = {"facecolor": "white", "edgecolor": "none", "pad": 0.5, "alpha": 0.8}
+        panel.text(*middle, label, fontsize=9, color="#444444", ha="center", va="bottom", bbox=ground)
+
+
+def _draw_box(panel: Any, place: tuple[float, float], name: str, function: bool) -> None:
+    """A box with a name: round, filled and bold for a function, square and plain for all else."""
+    bbox = {
+        "facecolor": "#e8f1f9" if function else "white",
+        "edgecolor": "#333333",
+        "boxstyle": "round,pad=0.35" if function else "square,pad=0.3",
+    }
+    weight = "bold" if function else "normal"
+    panel.text(*place, name, fontsize=10, ha="center", va="center", fontweight=weight, bbox=bbox)
+
+
+def _ordered(graph: Any, layers: Sequence[list[str]]) -> list[list[str]]:
+    """Each layer in the order of what leads to it, so that few lines cross."""
+    found: list[list[str]] = []
+    place: dict[str, float] = {}
+    for layer in layers:
+
+        def middle(node: str) -> tuple[float, str]:
+            before = [place[a] for a in graph.predecessors(node) if a in place]
+            return (sum(before) / len(before) if before else 0.0, node)
+
+        ordered = sorted(layer, key=middle)
+        for n, node in enumerate(ordered):
+            place[node] = n - (len(ordered) - 1) / 2
+        found.append(ordered)
+    return found
+
+
+def _short(name: str) -> str:
+    return name if len(name) <= 24 else name[:22] + "…"

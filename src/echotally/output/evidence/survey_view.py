@@ -1,0 +1,305 @@
+"""What ``survey`` says: how well the model it made holds, then functions, what is not known, and how the log was read."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from echotally.errors import safe
+from echotally.evidence.survey.backtest import Backtest, Laid, Row
+from echotally.evidence.survey.facts import Unknown, Value
+from echotally.evidence.survey.survey import Survey
+from echotally.evidence.survey.updating import Updated
+from echotally.output.base.terminal import Column, count, rendered, table
+
+
+def survey_verdict(made: Survey) -> str:
+    """What was made, and how it did on the days held back."""
+    read = f"{len(made.functions):,} function(s) from {made.log.rows:,} row(s)"
+    if not made.backtests:
+        return f"A model of {read}; nothing was held back to try it on."
+    test = made.backtests[0]
+    if test.total is None:
+        return f"A model of {read}; nothing happened in the days held back."
+    days = (test.last - test.first) / 86_400
+    total = test.total
+    held = [row for row in test.rows if row.calls.holds and row.gb_seconds.holds]
+    said = f"calls {_percent(total.calls)}, GB-seconds {_percent(total.gb_seconds)}"
+    if total.money is not None:
+        said += f", money {_percent(total.money)}"
+    return (
+        f"A model of {read}. Made without the last {days:.1f} days and played through them, it says {said} of what happened;"
+        f" {len(held)} of {len(test.rows)} functions lie where it expected them."
+    )
+
+
+def _percent(laid: Laid) -> str:
+    return "as much" if laid.off is None else f"{laid.off * 100:+.1f} %"
+
+
+def survey_text(
+    made: Survey,
+    files: Sequence[str],
+    changed: Updated | None = None,
+    width: int | None = None,
+    colour: bool | None = None,
+) -> str:
+    """The verdict, the caveats that matter, a row a function, what is not known, and how the log was read."""
+    parts: list[RenderableType] = [Text(safe(survey_verdict(made)), style="bold")]
+    if made.card.placeholder:
+        parts.append(
+            Text("No bill was given: prices are placeholders, and cost is among what cannot be told.", style="yellow")
+        )
+    parts += [Text(f"Changed for good: {safe(str(change))}.", style="yellow") for change in made.changes]
+    parts += [Text(f"Trouble: {safe(line)}", style="yellow") for line in trouble_lines(made)]
+    parts.append(Text(""))
+    if changed is not None:
+        parts += _update_parts(changed, width)
+    parts.append(_functions(made, width))
+    if len(made.backtests) > 1:
+        parts += [Text(f"Held back, {test.how}: {_both_ways(test)}") for test in made.backtests]
+    parts.append(_unknowns(made, width))
+    parts += [Text(f"Note: {safe(note)}.") for note in made.notes]
+    if made.billed is not None and made.billed.aside:
+        rows = ", ".join(f"{name} ({n} row(s), {cost:,.2f})" for name, (n, cost) in made.billed.aside.items())
+        parts.append(Text(f"Set aside from the bill: {safe(rows)}."))
+    parts += [Text(f"Odd: {safe(str(trouble))}", style="yellow") for trouble in made.log.troubles]
+    parts += [Text(f"Note: {safe(note)}") for note in made.log.notes]
+    parts.append(Text(f"Columns: {safe('; '.join(made.log.columns))}.", style="dim"))
+    parts.append(Text(f"Written: {safe(', '.join(files))}."))
+    return rendered(parts, width, colour)
+
+
+def _both_ways(test: Backtest) -> str:
+    if test.total is None:
+        return "nothing happened"
+    return f"calls {_percent(test.total.calls)}, GB-seconds {_percent(test.total.gb_seconds)}"
+
+
+def trouble_lines(made: Survey) -> list[str]:
+    """Each stretch of trouble in a line."""
+    return [
+        f"{t.function} ({t.environment}): {t.share:.0%} {t.kind} from {t.at:%Y-%m-%d %H:%M} UTC for {t.lasts_s / 60:,.0f} min,"
+        f" {t.usual:.2%} otherwise."
+        for t in made.draft.troubles
+    ]
+
+
+def _functions(made: Survey, width: int | None) -> RenderableType:
+    columns = [
+        Column("function", False),
+        Column("set off by", False, wrap=True),
+        Column("attempts"),
+        Column("run p50 ms"),
+        Column("errors %", rank=1),
+        Column("cold %", rank=1),
+        Column("held back: calls"),
+        Column("GB-s"),
+        Column("p95 run", rank=1),
+    ]
+    tests = {row.function: row for row in made.backtests[0].rows} if made.backtests else {}
+    rows = [_row(made, name, tests.get(name)) for name in made.functions]
+    return table("Functions as logged, and what the model says of the held-back days", columns, rows, (), width)
+
+
+def _row(made: Survey, name: str, test: Row | None) -> list[str]:
+    found = made.functions[name]
+    sums, started = found.sums, max(1, found.sums.started)
+    middle = found.runs.base.median.value if found.runs is not None else 0.0
+    return [
+        safe(name),
+        safe(", ".join(sources_of(made, name))),
+        count(sums.started),
+        f"{middle:,.4g}",
+        f"{sums.attempts['error'] / started * 100:.2f}",
+        f"{sums.cold / started * 100:.1f}",
+        *[_off(getattr(test, part)) if test else "–" for part in ("calls", "gb_seconds", "p95_ms")],
+    ]
+
+
+def _off(laid: Laid) -> str:
+    if laid.off is None:
+        return "–"
+    return f"{laid.off * 100:+.1f} %" + ("" if laid.holds else " !")
+
+
+def sources_of(made: Survey, name: str) -> list[str]:
+    """The sources that set a function off, as the model has them."""
+    values = made.values
+    return [
+        values[a.replace(".to", ".from")].toml.strip('"')
+        for a, v in values.items()
+        if a.startswith("triggers.") and a.endswith(".to") and v.toml.strip('"') == name
+    ]
+
+
+def _unknowns(made: Survey, width: int | None) -> RenderableType:
+    columns = [
+        Column("of", False),
+        Column("what the data cannot tell", False, wrap=True),
+        Column("taken", False, wrap=True),
+        Column("could move"),
+    ]
+    rows = [
+        [safe(u.function or "estate"), safe(u.what), safe(u.assumed), _moves(made, m)] for u, m in made.unknowns[:6]
+    ]
+    left = len(made.unknowns) - len(rows)
+    title = "What is not known, the most first" + (f" ({left:,} more in unknown.md)" if left > 0 else "")
+    return table(title, columns, rows, (), width)
+
+
+def _moves(made: Survey, moves: float | None) -> str:
+    return "–" if moves is None else f"{moves:,.2f} {made.card.currency}"
+
+
+def _update_parts(changed: Updated, width: int | None) -> list[RenderableType]:
+    parts: list[RenderableType] = []
+    if changed.moved:
+        columns = [
+            Column("value", False),
+            Column("before", False, wrap=True),
+            Column("now", False, wrap=True),
+            Column("rests on", False, wrap=True, rank=1),
+        ]
+        rows = [[safe(m.address), safe(m.before), safe(m.after), safe(m.why)] for m in changed.moved]
+        parts.append(table("Values that have drifted, and were brought up to date", columns, rows, (), width))
+    else:
+        parts.append(Text("No value of the model has drifted from what the log shows."))
+    if changed.added:
+        parts.append(Text(f"New in the log, and put at the model's end: {safe(', '.join(changed.added))}."))
+    parts += [Text(f"Left as it is: {safe(note)}.") for note in changed.notes]
+    return [*parts, Text("")]
+
+
+def unknown_page(made: Survey) -> str:
+    """``unknown.md``: what the data cannot tell, what was assumed, how to find out, ordered by what it could move."""
+    lines = ["# What the data cannot tell", ""]
+    if made.card.placeholder:
+        lines += [
+            "No bill was given, so **cost cannot be told**: the card's prices are placeholders. `--bill` takes one.",
+            "",
+        ]
+        order = "Ordered by the share of a function's cost that it could move."
+    else:
+        order = f"Ordered by what it could move in a month's bill ({made.card.currency}), roughly and at the most."
+    lines += [order, "", "| of | what | taken instead | could move | how to find out |", "|---|---|---|---:|---|"]
+    for unknown, moves in made.unknowns:
+        moved = f"{moves:,.2f}" if moves is not None else f"{unknown.moves:.0%}"
+        cells = [unknown.function or "the estate", unknown.what, unknown.assumed, moved, unknown.how]
+        lines.append("| " + " | ".join(_cell(cell) for cell in cells) + " |")
+    guesses = [value for value in made.draft.values if value.guess]
+    if guesses:
+        lines += ["", "## Values that are guesses", "", "| value | taken | why |", "|---|---|---|"]
+        lines += [f"| `{_cell(v.address)}` | `{_cell(v.toml)}` | {_cell(v.evidence)} |" for v in guesses]
+    said = [*made.notes, *made.log.notes, *(str(t) for t in made.log.troubles)]
+    if said:
+        lines += ["", "## How the data was read", "", *(f"- {_cell(note)}" for note in said)]
+    if made.billed is not None and made.billed.aside:
+        lines += ["", "## Set aside from the bill", ""]
+        lines += [f"- {_cell(name)}: {n} row(s), {cost:,.2f}" for name, (n, cost) in made.billed.aside.items()]
+    return "\n".join(lines) + "\n"
+
+
+def _cell(text: str) -> str:
+    return safe(text).replace("|", "\\|").replace("\n", " ")
+
+
+def survey_json(made: Survey, changed: Updated | None = None) -> str:
+    """The survey as data (schema ``echotally-survey/1``)."""
+    data: dict[str, Any] = {
+        "schema": "echotally-survey/1",
+        "month": made.month,
+        "timezone": made.zone,
+        "plan": made.card.full,
+        "cost_known": not made.card.placeholder,
+        "log": {
+            "files": list(made.log.files), "rows": made.log.rows, "columns": list(made.log.columns),
+            "from": _moment(made.span[0]), "until": _moment(made.span[1]), "notes": list(made.log.notes),
+            "troubles": [{"rows": t.rows, "what": t.what, "done": t.done, "example": t.example} for t in made.log.troubles],
+        },
+        "functions": [_function_json(made, name) for name in made.functions],
+        "values": [_value_json(value) for value in made.draft.values if not value.address.endswith(".")],
+        "changes": [
+            {"function": c.function, "what": c.what, "on": c.at.date().isoformat(), "before": c.before, "after": c.after,
+             "unit": c.unit, "cause": c.cause or None}
+            for c in made.changes
+        ],
+        "incidents": [
+            {"function": t.function, "environment": t.environment, "kind": t.kind, "at": t.at.isoformat(), "lasts_s": t.lasts_s,
+             "share": t.share, "usual": t.usual, "attempts": t.n}
+            for t in made.draft.troubles
+        ],
+        "backtest": [_test_json(test) for test in made.backtests],
+        "unknown": [_unknown_json(u, m) for u, m in made.unknowns],
+        "set_aside": [
+            {"row": name, "rows": n, "cost": str(cost)} for name, (n, cost) in (made.billed.aside if made.billed else {}).items()
+        ],
+        "notes": list(made.notes),
+    }  # fmt: skip
+    if changed is not None:
+        data["drifted"] = [
+            {"address": m.address, "before": m.before, "after": m.after, "why": m.why} for m in changed.moved
+        ]
+        data["added"] = list(changed.added)
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _moment(at: float) -> str:
+    return datetime.fromtimestamp(at, UTC).isoformat(timespec="milliseconds")
+
+
+def _function_json(made: Survey, name: str) -> dict[str, Any]:
+    found = made.functions[name]
+    arrivals = made.wiring.arrivals.get(found.units[0][0], [])
+    return {
+        "function": name,
+        "logged_as": [{"function": f, "environment": e} for f, e in found.units],
+        "attempts": found.sums.attempts,
+        "events": found.sums.events,
+        "gb_seconds": found.sums.gb_s,
+        "set_off_by": [
+            {"source": str(a.source), "topic": a.topic, "attempts": a.n, "evidence": a.evidence, "guess": a.guess}
+            for a in arrivals
+        ],
+        "values": {
+            v.address.rpartition(".")[2]: _value_json(v)
+            for v in made.draft.values
+            if v.address.startswith(f"functions.{name}.")
+        },
+    }
+
+
+def _value_json(value: Value) -> dict[str, Any]:
+    return {
+        "address": value.address, "toml": value.toml, "value": value.number, "low": value.low, "high": value.high,
+        "unit": value.unit or None, "n": value.n, "evidence": value.evidence or None, "guess": value.guess,
+    }  # fmt: skip
+
+
+def _laid_json(laid: Laid | None) -> dict[str, Any] | None:
+    if laid is None:
+        return None
+    return {"played": laid.played, "low": laid.low, "high": laid.high, "happened": laid.happened, "holds": laid.holds}
+
+
+def _test_json(test: Backtest) -> dict[str, Any]:
+    def row(found: Row) -> dict[str, Any]:
+        parts = ("calls", "run_ms", "gb_seconds", "p95_ms", "money")
+        return {"function": found.function, **{part: _laid_json(getattr(found, part)) for part in parts}}
+
+    return {
+        "from": _moment(test.first), "until": _moment(test.last), "how": test.how,
+        "rows": [row(each) for each in test.rows], "total": row(test.total) if test.total else None,
+    }  # fmt: skip
+
+
+def _unknown_json(unknown: Unknown, moves: float | None) -> dict[str, Any]:
+    return {
+        "function": unknown.function or None, "what": unknown.what, "assumed": unknown.assumed, "how": unknown.how,
+        "could_move": moves, "share": unknown.moves,
+    }  # fmt: skip
