@@ -6,7 +6,7 @@ import math
 from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -20,14 +20,15 @@ from echotally.evidence.survey.draft import Draft, key_of, local_time, ms, rate_
 from echotally.evidence.survey.environments import Worlds
 from echotally.evidence.survey.facts import Trouble, Unknown, short
 from echotally.evidence.survey.levels import limit_met, slots_of
+from echotally.evidence.survey.lines import Arrival, Output, Wiring
 from echotally.evidence.survey.metrics import Metrics
 from echotally.evidence.survey.rates import Rate, rate_of
-from echotally.evidence.survey.redelivery import redelivery_of
+from echotally.evidence.survey.redelivery import Redelivery, redelivery_of
 from echotally.evidence.survey.regimes import changes_of, troubles_of
 from echotally.evidence.survey.runs import Runs, cold_of, runs_of
 from echotally.evidence.survey.schedules import Guess, guess_schedule
 from echotally.evidence.survey.tables import Counts, Sampled, Sums, Tables, Unit, model_name
-from echotally.evidence.survey.wiring import Arrival, Output, Wiring, kind_of
+from echotally.evidence.survey.wiring import kind_of
 from echotally.model.sources import SourceKind, SourceRef
 
 #: Timeouts that people choose, ms.
@@ -75,6 +76,9 @@ class Assembler:
         self.functions: dict[str, Found] = {}
         self.taken: set[str] = set()
         self.triggers = 0
+        self.backs: dict[str, Redelivery | None] = {}
+        #: How long a batch of a function waits to fill, s.
+        self.waits: dict[str, float] = {}
         self.troubled: dict[str, list[Trouble]] = defaultdict(list)
 
     def made(self) -> Draft:
@@ -390,7 +394,7 @@ class Assembler:
 
     def _comes_back(self, name: str, found: Found, address: str) -> None:
         """When a queue's failed messages come back, and when no more."""
-        back = redelivery_of(self.tables, found.units[0][0], found.sample)
+        back = self._back(found)
         if back is None:
             if found.sums.attempts["error"] + found.sums.attempts["timeout"]:
                 how = "its settings, or spans with ids of messages"
@@ -410,12 +414,20 @@ class Assembler:
             self.draft.add(f"{parked}.", "")
             self.taken.add(parked)
 
+    def _back(self, found: Found) -> Redelivery | None:
+        """How the messages of a function come back, looked up once."""
+        if found.name not in self.backs:
+            self.backs[found.name] = redelivery_of(self.tables, found.units[0])
+        return self.backs[found.name]
+
     def _rate(self, found: Found, arrival: Arrival) -> Rate:
         counts, kind = found.counts, arrival.source.kind
         if kind is SourceKind.ENDPOINTS:
             events = counts.attempts + counts.throttled
         else:
             events = counts.good / (1 - self._given_up(found, kind))
+        if kind is SourceKind.QUEUES and (back := self._back(found)) is not None:
+            events = events * (1 - back.again)
         of_all = sum(a.n for a in self.wiring.arrivals.get(found.units[0][0], ())) or arrival.n
         events = events * (arrival.n / of_all)
         first, last = self._since(found), self.span.last
@@ -449,6 +461,7 @@ class Assembler:
         waits = self.wiring.soonest.get(found.units[0][0], math.inf)
         if batching.wait_s is not None and waits > 0.5 * batching.wait_s.value:
             wait = batching.wait_s
+            self.waits[name] = wait.value
             keys["batch_wait"] = f"{ms(wait.value * 1_000)}  # 95 %: {short(wait.low)} to {short(wait.high)} s"
             if parts > 1:
                 keys["batch_wait"] += f", for {parts} partitions"
@@ -568,7 +581,12 @@ class Assembler:
             said.append(
                 f"{output.evidence} ({short(output.each)} ± {short(half)} of each of {output.handled:,.0f} handled)"
             )
-        self.draft.add(f"functions.{name}.{key}", "[" + ", ".join(rows) + "]", "; ".join(said))
+        guess = any(output.guess for output in group)
+        self.draft.add(f"functions.{name}.{key}", "[" + ", ".join(rows) + "]", "; ".join(said), guess=guess)
+        if guess:
+            into = ", ".join(str(output.target) for output in group if output.guess)
+            how = "links between spans, or what the function's code sends"
+            self._unknown(name, f"whether it puts events into {into}", "it does: starts follow its ends", how, 0.05)
 
     def _put_topic(self, topic: str, feeds: list[tuple[SourceRef, tuple[float, int] | None]]) -> None:
         rows, said = [], []
@@ -670,13 +688,6 @@ def _bytes(size: float) -> str:
     return f'"{size:.6g} B"' if size >= 1 else '"0 B"'
 
 
-def month_span(month: str, zone: ZoneInfo) -> tuple[float, float]:
-    """A month's first and last instant, s since 1970."""
-    start = datetime.strptime(month, "%Y-%m").replace(tzinfo=zone)
-    after = (start.replace(day=1) + timedelta(days=32)).replace(day=1)
-    return start.timestamp(), after.timestamp()
-
-
 def changes_in(tables: Tables, names: Mapping[str, list[Unit]], zone: ZoneInfo) -> dict[str, list[object]]:
     """Changes of each function for good, by its name in the log."""
     found: dict[str, list[object]] = {}
@@ -690,4 +701,4 @@ def changes_in(tables: Tables, names: Mapping[str, list[Unit]], zone: ZoneInfo) 
     return found
 
 
-__all__ = ["Assembler", "Found", "Span", "changes_in", "kind_of", "month_span"]
+__all__ = ["Assembler", "Found", "Span", "changes_in", "kind_of"]

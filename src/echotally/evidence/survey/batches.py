@@ -46,21 +46,43 @@ def batching_of(sample: Sampled, rate: NDArray[np.float64], partitions: int) -> 
     along, exposure = float(np.sum(events[part] - 1)), float(np.sum(rate[part]))
     if exposure <= 0 or along <= 0:
         return Batching(largest, full, None, float(events.mean()))
-    # Events are dealt out to partitions in turn, which makes those of one more regular than chance: of the renewals of such a
-    # process a wait sees (p - 1) / 2p fewer (Cox, "Renewal Theory", 1962, 4.2).
-    along += float(part.sum()) * (partitions - 1) / (2 * partitions)
-    each = along / exposure
-    if sample.every == 1 and partitions == 1 and not _waits(at, rate, each):
+    if sample.every == 1 and partitions == 1 and not _waits(at, rate / float(events.mean()), along / exposure):
         return Batching(largest, full, None, float(events.mean()))
-    half = _Z * math.sqrt(along) / exposure
-    wait = Estimate(each * partitions, max(0.0, (each - half) * partitions), (each + half) * partitions)
+    each = _wait_of(along, rate[part], partitions)
+    half = _Z * each / math.sqrt(along)
+    wait = Estimate(each, max(0.0, each - half), each + half)
     return Batching(largest, full, _near(wait) if wait.value > 0.05 else None, float(events.mean()))
+
+
+def _wait_of(along: float, rate: NDArray[np.float64], partitions: int) -> float:
+    """The wait, s, in which so many events come along, at these rates of all partitions together.
+
+    Events are dealt out to partitions in turn, which makes those of one more regular than chance: the k-th after the first is
+    the (k p)-th of a Poisson process, so that a wait w sees the sum over k of P(N(rate w) >= k p) (Cox, "Renewal Theory", 1962).
+    """
+    if partitions == 1:
+        return along / float(rate.sum())
+    from scipy.optimize import brentq
+    from scipy.special import gammainc
+
+    edges = np.quantile(rate, np.linspace(0, 1, 33))
+    place = np.clip(np.searchsorted(edges, rate, "right") - 1, 0, 31)
+    many = np.bincount(place, minlength=32).astype(float)
+    mean = np.bincount(place, rate, 32) / np.maximum(many, 1.0)
+
+    def more(wait: float) -> float:
+        most = int(np.max(mean) * wait / partitions * 3 + 12)
+        steps = np.arange(1, most + 1)[:, None] * partitions
+        return float(np.sum(many * gammainc(steps, np.maximum(mean * wait, 1e-12)).sum(axis=0))) - along
+
+    longest = partitions * (along + len(rate)) / float(rate.sum()) * 4 + 1.0
+    return float(brentq(more, 0.0, longest, xtol=1e-3)) if more(longest) > 0 else longest
 
 
 def _waits(at: NDArray[np.float64], rate: NDArray[np.float64], each: float) -> bool:
     """Whether batches are made by waiting: then hardly one leaves sooner after the one before than the wait.
 
-    Without a wait (events that come together) as many do as chance would have it.
+    Without a wait (events that come together) as many do as chance would have it; ``rate`` is that of batches.
     """
     order = np.argsort(at)
     free = float(np.sum(1 - np.exp(-rate[order][1:] * 0.8 * each)))
@@ -68,9 +90,18 @@ def _waits(at: NDArray[np.float64], rate: NDArray[np.float64], each: float) -> b
     return free > 5 and sooner < _SHORT_GAPS * free
 
 
+#: Lengths of time that people set, s.
+_PLAIN = (0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 20, 30, 45, 60, 90, 120, 180, 240, 300, 600, 900)
+
+
 def _near(wait: Estimate) -> Estimate:
     """The plain number that lies in the interval, if one does: people set waits of 2 minutes, not of 119.3 s."""
-    for value in (0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 20, 30, 45, 60, 90, 120, 180, 240, 300, 600, 900):
+    for value in _PLAIN:
         if wait.low <= value <= wait.high and wait.high - wait.low < 0.5 * value:
             return Estimate(float(value), wait.low, wait.high)
     return wait
+
+
+def plain_near(seconds: float) -> float:
+    """The plain length of time within a tenth of ``seconds``, if there is one, else ``seconds``."""
+    return next((float(value) for value in _PLAIN if abs(value / seconds - 1) < 0.1), seconds)

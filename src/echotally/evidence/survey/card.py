@@ -186,6 +186,9 @@ def _vcpu(billed: Billed | None) -> str:
 
 def _rounding(bills: str, billed: Billed | None, seen: Seen) -> tuple[int, int, bool, str]:
     """Step and least of billed time, ms, and whether cold starts are billed; from a log's billed times or the bill's GB-seconds."""
+    told = _rounding_told(seen) if bills == "runs" else None
+    if told is not None:
+        return told
     if bills != "runs" or billed is None:
         return 1, 0, False, "a guess"
     best: tuple[float, int, bool] | None = None
@@ -199,9 +202,35 @@ def _rounding(bills: str, billed: Billed | None, seen: Seen) -> tuple[int, int, 
     return best[1], 0, best[2], f"GB-seconds of the log so rounded are within {best[0]:.1%} of the bill's"
 
 
+def _rounding_told(seen: Seen) -> tuple[int, int, bool, str] | None:
+    """The rounding that makes each attempt's billed time of its run; None where the log has none, or no rule makes them."""
+    rows = [(s.run[k], np.where(s.cold, s.cold_ms, 0.0)[k], s.billed[k])
+            for s in seen.samples.values() for k in [(s.billed > 0) & (s.outcome != "throttled")] if k.any()]  # fmt: skip
+    if not rows:
+        return None
+    run, cold, billed = (np.concatenate(column) for column in zip(*rows, strict=True))
+    least = float(billed.min())
+    # A least that many short attempts share is a rule, not the shortest run.
+    least = (
+        least if np.mean(billed == least) > 0.01 and float((run + cold)[billed == least].min()) < 0.9 * least else 0.0
+    )
+    best = (0.0, 1, False)
+    for step in _STEPS:
+        for with_cold in (False, True):
+            time = np.maximum(np.ceil((run + (cold if with_cold else 0.0)) / step - 1e-6) * step, least)
+            right = float(np.mean(np.abs(time - billed) <= 1e-6 * billed + 1e-3))
+            if right > best[0] + 1e-9:
+                best = right, step, with_cold
+    if best[0] < 0.95:
+        return None
+    # What was rounded up to the step itself is no least of its own.
+    own = round(least) if least > best[1] else 0
+    return best[1], own, best[2], f"the billed times of {best[0]:.1%} of {len(run):,} attempts"
+
+
 def _off(billed: Billed, seen: Seen, step: int, cold: bool) -> float | None:
-    """How far GB-seconds of the log, rounded so, lie from the bill's, over all functions."""
-    ours, theirs = 0.0, 0.0
+    """How far GB-seconds of the log, rounded so, lie from the bill's: the mean over functions, each as a share of its own."""
+    apart, weight = 0.0, 0.0
     for (function, environment), sums in seen.sums.items():
         quantity = float(billed.of("gb_seconds", function, environment))
         sample = seen.samples.get((function, environment))
@@ -211,9 +240,11 @@ def _off(billed: Billed, seen: Seen, step: int, cold: bool) -> float | None:
         starts = np.where(sample.cold_ms > 0, sample.cold_ms, seen.cold_ms.get((function, environment), 0.0))
         time = sample.run[ran] + (np.where(sample.cold[ran], starts[ran], 0.0) if cold else 0.0)
         mean = float(np.mean(np.ceil(time / step - 1e-9) * step)) if len(time) else 0.0
-        ours += mean / 1_000 * sums.started * sums.memory / 1_024
-        theirs += quantity
-    return abs(ours / theirs - 1) if theirs and ours else None
+        ours = mean / 1_000 * sums.started * sums.memory / 1_024
+        # Few attempts say little.
+        apart += min(sums.started, 1_000) * min(1.0, abs(ours / quantity - 1))
+        weight += min(sums.started, 1_000)
+    return apart / weight if weight else None
 
 
 def _nice_s(low: float, high: float) -> str:

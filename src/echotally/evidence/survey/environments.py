@@ -14,8 +14,8 @@ from typing import Any
 import numpy as np
 
 from echotally.evidence.fit.estimates import Estimate
+from echotally.evidence.survey.lines import Arrival
 from echotally.evidence.survey.tables import Sums, Tables, Unit, model_name
-from echotally.evidence.survey.wiring import Arrival
 from echotally.model.sources import SourceKind, SourceRef
 
 #: How far the mean run of a copy may be off, beyond chance.

@@ -1,7 +1,7 @@
 """How failed messages come back: after how long, and after how many receipts no more.
 
-Where links or ids say which message an attempt held, its attempts are followed; else a failed attempt's next one tells, where
-it comes far sooner than the usual gap, and always after the same time.
+Where links or ids say which message an attempt held, its attempts are followed; else starts just when the messages of attempts
+that failed, or outlived the time, were due. A message that is handled again is no new event.
 """
 
 from __future__ import annotations
@@ -9,27 +9,36 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from echotally.database import quoted
-from echotally.evidence.survey.tables import Sampled, Tables
+from echotally.evidence.survey.tables import Tables, Unit
 
 #: Times people set, s.
 _PLAIN = (1, 2, 5, 10, 15, 20, 30, 45, 60, 90, 120, 180, 300, 600, 900, 1_800, 3_600)
 
 
+#: Attempts looked at where only times tell, and how soon after they are due messages are taken, s.
+_ATTEMPTS, _SOON_S = 20_000, 0.5
+
+
 @dataclass(frozen=True)
 class Redelivery:
-    """Seconds from receipt until a failed message is visible again; receipts after which it was seen no more (None: unknown)."""
+    """Seconds from receipt until a message is visible again; receipts after which it was seen no more (None: unknown).
+
+    ``again`` is the share of events handled well that had been before: their run outlived the time.
+    """
 
     visibility_s: float
     tries: int | None
     n: int
     evidence: str
+    again: float = 0.0
 
 
-def redelivery_of(tables: Tables, function: str, sample: Sampled) -> Redelivery | None:
-    """How a function's failed messages come back; None where none was seen to."""
-    return _followed(tables, function) or _next_ones(sample)
+def redelivery_of(tables: Tables, unit: Unit) -> Redelivery | None:
+    """How the messages a function did not delete in time come back; None where none was seen to."""
+    return _followed(tables, unit[0]) or _due(tables, unit)
 
 
 def _followed(tables: Tables, function: str) -> Redelivery | None:
@@ -40,12 +49,13 @@ def _followed(tables: Tables, function: str) -> Redelivery | None:
         + quoted(function)
         + " UNION ALL SELECT x.message, s.t, s.outcome FROM {seen} s JOIN entries x USING (span) WHERE x.message IS NOT NULL"
         " AND s.span NOT IN (SELECT span FROM links) AND s.f = " + quoted(function) + ")"
-        " GROUP BY m HAVING count(*) FILTER (outcome <> 'ok') > 0"
+        " GROUP BY m HAVING count(*) > 1 OR count(*) FILTER (outcome <> 'ok') > 0"
     )
-    gaps, lost = [], []
+    gaps, lost, twice = [], [], 0
     for _, times, outcomes in rows:
+        twice += max(0, outcomes.count("ok") - 1)
         for n in range(len(times) - 1):
-            if outcomes[n] != "ok":
+            if outcomes[n] != "ok" or outcomes[n + 1] == "ok":
                 gaps.append(times[n + 1] - times[n])
         # Long before the log ends, and never handled.
         if "ok" not in outcomes and tables.log_end - times[-1] > 4 * 3_600:
@@ -55,20 +65,41 @@ def _followed(tables: Tables, function: str) -> Redelivery | None:
     tries = int(np.bincount(lost).argmax()) if len(lost) >= 2 else None
     if tries is not None and np.mean(np.array(lost) == tries) < 0.8:
         tries = None
-    return Redelivery(_near(float(np.quantile(gaps, 0.1))), tries, len(gaps), "messages that failed and came back")
+    good = sum(sums.events for (f, _), sums in tables.sums.items() if f == function)
+    again = min(0.5, twice / good) if good else 0.0
+    return Redelivery(_near(float(np.quantile(gaps, 0.1))), tries, len(gaps), "messages that came back", again)
 
 
-def _next_ones(sample: Sampled) -> Redelivery | None:
-    failed = np.flatnonzero(((sample.outcome == "error") | (sample.outcome == "timeout"))[:-1])
-    if len(failed) < 5 or sample.every > 1 or len(sample.t) < 50:
+def _due(tables: Tables, unit: Unit) -> Redelivery | None:
+    """By times alone: attempts that failed, or outlived a time that people set, and starts just when their messages were due."""
+    rows = tables.log.connection.execute(
+        "SELECT t, (coalesce(cold_ms, 0) + coalesce(run_ms, 0)) / 1000 AS took, events, outcome FROM named"
+        f" WHERE f = ? AND e = ? AND outcome <> 'throttled' AND {tables.where} ORDER BY t LIMIT {_ATTEMPTS}",
+        [*unit],
+    ).fetchnumpy()
+    columns = [np.asarray(np.ma.filled(np.ma.asarray(rows[name], float), 0.0)) for name in ("t", "took", "events")]
+    t, took, events = columns
+    good = np.asarray(rows["outcome"]).astype(str) == "ok"
+    if len(t) < 50:
         return None
-    every = np.diff(sample.t)
-    gaps = every[failed]
-    middle = float(np.median(gaps))
-    same = np.mean(np.abs(gaps - middle) < 0.05 * middle + 0.5)
-    if same < 0.4 or middle > 0.5 * float(np.median(every)):
+    best: tuple[float, int, NDArray[np.bool_]] | None = None
+    for visibility in _PLAIN:
+        late = took > visibility
+        due = t[~good | late] + visibility
+        due = due[due < t[-1] - _SOON_S]
+        if len(due) < 5:
+            continue
+        near = np.searchsorted(t, due + _SOON_S, "right") - np.searchsorted(t, due - 0.001, "left")
+        hits = float(np.mean(near > 0))
+        chance = 1 - np.exp(-_SOON_S * len(t) / max(1.0, float(t[-1] - t[0])))
+        if hits > 0.6 and hits > 3 * chance and (best is None or hits > best[0]):
+            best = hits, visibility, late & good
+    if best is None:
         return None
-    return Redelivery(_near(middle), None, len(failed), "the next attempt after one that failed")
+    hits, visibility, late = best
+    again = min(0.5, hits * float(events[late].sum()) / max(1.0, float(events[good].sum())))
+    said = f"{hits:.0%} of attempts that failed or took longer are followed by a start just then"
+    return Redelivery(float(visibility), None, int(np.sum(~good)) + int(np.sum(late)), said, again)
 
 
 def _near(value: float) -> float:

@@ -164,25 +164,48 @@ def _share(bad: NDArray[np.float64], attempts: NDArray[np.float64], rest: NDArra
 
 
 def _worst(bad: NDArray[np.float64], attempts: NDArray[np.float64]) -> tuple[int, int] | None:
-    """The run of stretches (first and last place) that a high share of failures explains best, where it does so for certain."""
+    """The run of stretches (first and last place) that a high share of failures explains best, where it does so for certain.
+
+    The usual share is that of all else. It is first taken from the whole, then from what lies outside the run found with it.
+    """
     total, n = float(bad.sum()), float(attempts.sum())
     if total < 5 or n < 20:
         return None
-    # The usual share is that of the quieter half of the stretches that saw anything.
-    shares = bad[attempts > 0] / attempts[attempts > 0]
-    quiet = attempts[attempts > 0][shares <= np.median(shares)]
-    usual = min(
-        0.5, max(float((shares[shares <= np.median(shares)] * quiet).sum()) / max(1.0, float(quiet.sum())), 0.5 / n)
-    )
+    usual, found = min(0.5, total / n), None
+    for _ in range(4):
+        again = _highest(bad, attempts, max(usual, 0.5 / n))
+        if again is None or again == found:
+            break
+        found = again
+        span = slice(found[0], found[1] + 1)
+        outside = float(attempts.sum() - attempts[span].sum())
+        usual = float(bad.sum() - bad[span].sum()) / max(1.0, outside)
+    if found is None:
+        return None
+    span = slice(found[0], found[1] + 1)
+    inside = float(attempts[span].sum())
+    # Most of a month is no stretch of it.
+    if inside > 0.4 * n or _beyond(float(bad[span].sum()), inside, max(usual, 0.5 / n)) < _SURE:
+        return None
+    return found
+
+
+def _highest(bad: NDArray[np.float64], attempts: NDArray[np.float64], usual: float) -> tuple[int, int] | None:
+    """The run of stretches whose likelihood gains most by a high share (greatest sum of neighbours)."""
     high = min(0.98, max(0.3, 10 * usual))
     gain = bad * math.log(high / usual) + (attempts - bad) * math.log((1 - high) / (1 - usual))
     sums = np.concatenate([[0.0], np.cumsum(gain)])
     lowest = np.minimum.accumulate(sums)
     last = int(np.argmax(sums - lowest))
-    if last == 0 or sums[last] - lowest[last] < _SURE:
+    if last == 0 or sums[last] <= lowest[last]:
         return None
-    first = int(np.flatnonzero(sums[: last + 1] == lowest[last])[-1])
-    # Most of a month is no stretch of it.
-    if attempts[first:last].sum() > 0.4 * n:
-        return None
-    return first, last - 1
+    return int(np.flatnonzero(sums[: last + 1] == lowest[last])[-1]), last - 1
+
+
+def _beyond(bad: float, n: float, usual: float) -> float:
+    """Log-likelihood ratio of ``bad`` of ``n`` at their own share against the usual one; 0 where that is higher."""
+    share = bad / n if n else 0.0
+    if share <= usual:
+        return 0.0
+    good = (n - bad) * math.log((1 - share) / (1 - usual)) if share < 1 else 0.0
+    return bad * math.log(share / usual) + good

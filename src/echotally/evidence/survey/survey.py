@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.fit import LogRead
 from echotally.evidence.logs.reading import RunLog, open_log
-from echotally.evidence.survey.assembling import Assembler, Found, Span, changes_in, month_span
+from echotally.evidence.survey.assembling import Assembler, Found, Span, changes_in
 from echotally.evidence.survey.backtest import (
     FEW,
     SEEDS,
@@ -24,15 +24,17 @@ from echotally.evidence.survey.backtest import (
     played_days,
     together,
 )
+from echotally.evidence.survey.batches import plain_near
 from echotally.evidence.survey.bills import Billed, read_bills
 from echotally.evidence.survey.card import Card, Seen, card_of
 from echotally.evidence.survey.draft import Draft, text_of
 from echotally.evidence.survey.environments import Worlds, worlds_of
 from echotally.evidence.survey.facts import Change, Unknown, Value, short
 from echotally.evidence.survey.levels import keep_alive_of, limit_met
+from echotally.evidence.survey.lines import Wiring
 from echotally.evidence.survey.metrics import is_metrics, read_metrics
-from echotally.evidence.survey.tables import Tables, Unit, model_name
-from echotally.evidence.survey.wiring import Wiring, prepare_spans, wiring_of
+from echotally.evidence.survey.tables import Tables, Unit, model_name, month_span
+from echotally.evidence.survey.wiring import prepare_spans, wiring_of
 from echotally.evidence.survey.zones import zone_of
 from echotally.files import scratch, write_whole
 from echotally.model.sources import SourceKind
@@ -232,7 +234,7 @@ class _Surveyor:
         if since:
             tables = Tables(self.log, tables.until, since)
         scales = self._scaled(tables, first, last)
-        wiring = wiring_of(tables, {f: self.billed.meters_of(f) for f, _ in tables.sums} if self.billed else {})
+        wiring = wiring_of(tables, self.billed)
         bill_month = (self.billed.month if self.billed else None) or month
         worlds = worlds_of(tables, wiring.arrivals, self.tags, month_span(bill_month, self.zone))
         worlds.concurrency = self._concurrency(tables)
@@ -241,7 +243,7 @@ class _Surveyor:
         assembler = Assembler(tables, wiring, worlds, span, self.billed, self.metrics)
         draft = assembler.made()
         draft.changes = [c for group in found.values() for c in group if isinstance(c, Change)]
-        card = self._card(tables, worlds, wiring)
+        card = self._card(tables, worlds, self._poll_wait(worlds, wiring, tables, assembler.waits))
         self._estate(draft, card, month, self.zone)
         text = draft.text(self._head(draft, month))
         read = LogRead(
@@ -278,35 +280,37 @@ class _Surveyor:
             return None
         return limit_met(tables, list(tables.sums))
 
-    def _card(self, tables: Tables, worlds: Worlds, wiring: Wiring) -> Card:
+    def _card(self, tables: Tables, worlds: Worlds, poll_wait_s: float | None) -> Card:
         means = {unit: self.metrics.mean("cold", unit) for unit in tables.samples} if self.metrics else {}
         cold = {unit: found[0] * 1_000 for unit, found in means.items() if found}
         seen = Seen(
             tables.sums, dict(tables.samples), keep_alive_of(list(tables.samples.values())), worlds.concurrency, cold
         )
-        return card_of(self._in_month(tables, worlds), seen, self._poll_wait(tables, worlds, wiring))
+        return card_of(self.billed, seen, poll_wait_s)
 
-    def _in_month(self, tables: Tables, worlds: Worlds) -> Billed | None:
-        return self.billed
+    def _poll_wait(self, worlds: Worlds, wiring: Wiring, tables: Tables, waits: Mapping[str, float]) -> float | None:
+        """Seconds between polls of an empty queue, from operations billed beyond sends, receives and deletes; inf for none.
 
-    def _poll_wait(self, tables: Tables, worlds: Worlds, wiring: Wiring) -> float | None:
-        """Seconds between polls of an empty queue, from operations billed beyond sends, receives and deletes; inf for none."""
+        A queue is not empty while a batch waits to fill (``waits``, s by function), and what failed is not deleted.
+        """
         if self.billed is None or "queue_operations" not in self.billed.prices:
             return None
         extra, idle = 0.0, 0.0
-        for units in worlds.functions.values():
+        for name, units in worlds.functions.items():
             for unit in units:
                 ways = wiring.arrivals.get(unit[0], [])
                 billed = float(self.billed.of("queue_operations", *unit))
                 if not billed or not any(a.source.kind is SourceKind.QUEUES for a in ways):
                     continue
                 counts = tables.counts[unit].window(*worlds.bill_span)
-                known = float(counts.events.sum() + 2 * counts.attempts.sum())
-                extra += billed - known
-                idle += worlds.bill_seconds * sum(a.source.kind is SourceKind.QUEUES for a in ways)
+                batches = float(counts.attempts.sum())
+                deleted = batches - float(counts.errors.sum() + counts.timeouts.sum())
+                extra += billed - (float(counts.good.sum()) + batches + deleted)
+                each = worlds.bill_seconds * sum(a.source.kind is SourceKind.QUEUES for a in ways)
+                idle += max(0.0, each - batches * waits.get(name, 0.0))
         if not idle:
             return None
-        return idle / extra if extra > 0.01 * idle / 60 else math.inf
+        return plain_near(idle / extra) if extra > 0.01 * idle / 60 else math.inf
 
     def _estate(self, draft: Draft, card: Card, month: str, zone: ZoneInfo) -> None:
         name = "surveyed estate"

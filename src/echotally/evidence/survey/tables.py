@@ -8,8 +8,10 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from itertools import pairwise
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +30,13 @@ OTHERWISE = "live"
 def model_name(text: str) -> str:
     """A name as the model's addresses take it: letters, digits, dashes."""
     return _FORBIDDEN.sub("-", text).strip("-")[:100] or "function"
+
+
+def month_span(month: str, zone: ZoneInfo) -> tuple[float, float]:
+    """A month's first and last instant, s since 1970."""
+    start = datetime.strptime(month, "%Y-%m").replace(tzinfo=zone)
+    after = (start.replace(day=1) + timedelta(days=32)).replace(day=1)
+    return start.timestamp(), after.timestamp()
 
 
 @dataclass(frozen=True)
@@ -93,6 +102,7 @@ class Sampled:
     payload: NDArray[np.float64]
     memory: NDArray[np.float64]
     used: NDArray[np.float64]
+    billed: NDArray[np.float64]
     outcome: NDArray[Any]
     every: int
 
@@ -210,18 +220,18 @@ class Tables:
         if not wanted:
             return {}
         rows = self.log.connection.execute(
-            f"SELECT f, e, t, own_ms AS run_ms, cold_ms, cold, events, payload, memory_mb, used_mb, outcome, every"
+            f"SELECT f, e, t, own_ms AS run_ms, cold_ms, cold, events, payload, memory_mb, used_mb, billed_ms, outcome, every"
             f" FROM named JOIN (VALUES {wanted}) w(n, m, every) ON f = n AND e = m"
             f" WHERE {self.where} AND (every = 1 OR hash(t, run_ms, id) % every = 0) ORDER BY f, e, t, own_ms"
         ).fetchnumpy()
-        names = ("t", "run_ms", "cold_ms", "cold", "events", "payload", "memory_mb", "used_mb")
+        names = ("t", "run_ms", "cold_ms", "cold", "events", "payload", "memory_mb", "used_mb", "billed_ms")
         found = {}
         for unit, at in _groups(rows):
             # Where the log says nothing of a column it is 0.
-            t, run, cold_ms, cold, events, payload, memory, used = (_numbers(rows[name][at]) for name in names)
+            t, run, cold_ms, cold, events, payload, memory, used, billed = (_numbers(rows[name][at]) for name in names)
             outcome = np.asarray(rows["outcome"][at]).astype(str)
             every = int(rows["every"][at][0])
-            found[unit] = Sampled(t, run, cold_ms, cold > 0, events, payload, memory, used, outcome, every)
+            found[unit] = Sampled(t, run, cold_ms, cold > 0, events, payload, memory, used, billed, outcome, every)
         return found
 
 

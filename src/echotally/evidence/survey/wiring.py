@@ -9,10 +9,12 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 from echotally.evidence.logs.otlp import CLIENT, PRODUCER, TABLES
 from echotally.evidence.logs.reading import RunLog
+from echotally.evidence.survey.bills import Billed
+from echotally.evidence.survey.from_times import from_times
+from echotally.evidence.survey.lines import Arrival, Output, Wiring, handled_by
 from echotally.evidence.survey.tables import Tables, model_name
 from echotally.model.sources import SourceKind, SourceRef
 
@@ -41,50 +43,6 @@ _DEPTH = 6
 _OUTSIDE = 0.02
 
 
-@dataclass(frozen=True)
-class Arrival:
-    """One way in which a function's events come: from a source, ``topic`` where that feeds it. ``n`` attempts came so."""
-
-    source: SourceRef
-    topic: str | None
-    n: int
-    evidence: str
-    guess: bool
-
-
-@dataclass(frozen=True)
-class Output:
-    """What a function puts out (or asks): into which destination, how many by each event it handled well."""
-
-    function: str
-    target: SourceRef
-    each: float
-    n: int
-    handled: float
-    evidence: str
-    payload: float | None = None
-
-
-@dataclass
-class Wiring:
-    """The lines of the estate. ``outside`` is the share of a function's events that no function is known to have put out."""
-
-    arrivals: dict[str, list[Arrival]] = field(default_factory=dict)
-    emits: list[Output] = field(default_factory=list)
-    asks: list[Output] = field(default_factory=list)
-    shares: dict[tuple[str, str], tuple[float, int]] = field(default_factory=dict)
-    outside: dict[str, float] = field(default_factory=dict)
-    traced: bool = False
-    #: How soon an attempt starts after its oldest message was sent, s, of one in ten; by function, where links tell.
-    soonest: dict[str, float] = field(default_factory=dict)
-
-    @property
-    def topics(self) -> set[str]:
-        """The topics that events go through."""
-        found = {a.topic for group in self.arrivals.values() for a in group if a.topic}
-        return found | {a.source.name for g in self.arrivals.values() for a in g if a.source.kind is SourceKind.TOPICS}
-
-
 def kind_of(word: str | None) -> SourceKind | None:
     """The kind of source a trigger's word means, None where it means none we know."""
     if not word:
@@ -96,16 +54,18 @@ def kind_of(word: str | None) -> SourceKind | None:
     return None
 
 
-def wiring_of(tables: Tables, billed: Mapping[str, set[str]]) -> Wiring:
-    """The lines of the estate; ``billed`` are the meters that a bill has of each function."""
+def wiring_of(tables: Tables, billed: Billed | None) -> Wiring:
+    """The lines of the estate; a bill tells kinds of sources by its meters."""
     found = Wiring(traced=_has_spans(tables))
-    found.arrivals = _arrivals(tables, billed)
+    found.arrivals = _arrivals(tables, {f: billed.meters_of(f) for f, _ in tables.sums} if billed else {})
     if found.traced:
         found.asks = _asks(tables, found)
         found.emits = _emits(tables, found)
         found.shares = _shares(tables, found)
         found.outside = _outside(tables)
         found.soonest = _soonest(tables)
+    else:
+        from_times(tables, found, billed)
     return found
 
 
@@ -212,10 +172,6 @@ def prepare_spans(log: RunLog) -> None:
     )
 
 
-def _handled(tables: Tables, function: str) -> float:
-    return sum(s.events for (f, _), s in tables.sums.items() if f == function)
-
-
 def _asks(tables: Tables, found: Wiring) -> list[Output]:
     """Requests that a function sends and another answers: a client's span that is the parent of a function's."""
     rows = tables.query(
@@ -229,7 +185,7 @@ def _asks(tables: Tables, found: Wiring) -> list[Output]:
     outputs = []
     for asker, asked, n in rows:
         target = _source_of(found, asked, SourceKind.ENDPOINTS)
-        handled = _handled(tables, asker)
+        handled = handled_by(tables, asker)
         if target is not None and handled and asker != asked:
             evidence = f"{n:,} client spans with {asked}'s as children"
             outputs.append(Output(asker, target, n / handled, int(n), handled, evidence))
@@ -255,7 +211,7 @@ def _emits(tables: Tables, found: Wiring) -> list[Output]:
     )
     outputs = []
     for function, where, n, spans, payload in rows:
-        target, handled = _target(found, str(where)), _handled(tables, function)
+        target, handled = _target(found, str(where)), handled_by(tables, function)
         if handled:
             evidence = f"{spans:,} producer spans into {where}"
             size = float(payload) if payload else None

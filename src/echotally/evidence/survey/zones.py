@@ -31,12 +31,15 @@ def zone_of(tables: Tables, first: float, last: float, prefer: tuple[str, ...]) 
     kept = [row for row in rows if row.sum() > 500]
     if not kept:
         return None
-    plain = sum(_likelihood(row, (every % 96) // 4, every) for row in kept)
+    plain = [_likelihood(row, every) for row in kept]
     best: tuple[float, list[str]] | None = None
     for group in _zones_apart(first, last, prefer):
         zone = ZoneInfo(group[0])
-        hours = _local_hours(every, zone)
-        gain = sum(_likelihood(row, hours, every) for row in kept) - plain
+        local = _local(every, zone)
+        # Scatter beyond chance is taken off: that of UTC, for all.
+        gain = sum(
+            (_likelihood(row, local)[0] - fit) / scatter for row, (fit, scatter) in zip(kept, plain, strict=True)
+        )
         if best is None or gain > best[0] + 1e-6:
             best = gain, group
     return (best[1][0], tuple(best[1][1:])) if best is not None and best[0] > _SURE else None
@@ -55,20 +58,24 @@ def _usual(
     return np.asarray(np.minimum(row, most))
 
 
-def _local_hours(every: NDArray[np.int64], zone: ZoneInfo) -> NDArray[np.int64]:
-    """The local hour of each stretch; offsets are looked up once an hour."""
+def _local(every: NDArray[np.int64], zone: ZoneInfo) -> NDArray[np.int64]:
+    """Each stretch by the local clock, numbered since 1970; offsets are looked up once an hour."""
     hours = np.unique(every // 4)
     offset = {}
     for hour in hours:
         found = datetime.fromtimestamp(int(hour) * 3_600, UTC).astimezone(zone).utcoffset()
         offset[int(hour)] = int(found.total_seconds()) // STRETCH_S if found is not None else 0
-    shift = np.array([offset[int(hour)] for hour in every // 4], np.int64)
-    return np.asarray(((every + shift) % 96) // 4)
+    return every + np.array([offset[int(hour)] for hour in every // 4], np.int64)
 
 
-def _likelihood(row: NDArray[np.float64], hours: NDArray[np.int64], every: NDArray[np.int64]) -> float:
-    """Of counts by quarter, each with the mean of its local hour; scatter beyond chance is taken off."""
+def _likelihood(row: NDArray[np.float64], local: NDArray[np.int64]) -> tuple[float, float]:
+    """Of counts by quarter, each with its local hour's share of its local day; and how they scatter, times what chance does.
+
+    A day's total is taken as it is: busier weekdays, growth and holidays are no rhythm of a clock.
+    """
+    hours, day = local % 96 // 4, local // 96 - local[0] // 96
     seen, n = np.bincount(hours, row, 24), np.maximum(np.bincount(hours, minlength=24), 1)
-    mean = np.maximum((seen / n)[hours], 1e-6)
+    share = np.maximum((seen / n)[hours], 1e-9)
+    mean = np.maximum(share * (np.bincount(day, row) / np.maximum(np.bincount(day, share), 1e-9))[day], 1e-6)
     scatter = max(1.0, float(np.sum((row - mean) ** 2 / mean) / len(row)))
-    return float(np.sum(row * np.log(mean) - mean)) / scatter
+    return float(np.sum(row * np.log(mean) - mean)), scatter

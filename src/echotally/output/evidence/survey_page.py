@@ -203,12 +203,12 @@ def _hours(panel: Any, made: Survey, found: Found) -> None:
 def wiring_lines(made: Survey) -> list[str]:
     """The wiring in words, a line each."""
     lines = []
-    for source, target, label in _edges(made):
+    for source, target, label in edges_of(made):
         lines.append(f"{source} → {target}" + (f" ({label})" if label else ""))
     return lines
 
 
-def _edges(made: Survey) -> list[tuple[str, str, str]]:
+def edges_of(made: Survey) -> list[tuple[str, str, str]]:
     """From, to and what is known of each line of the estate."""
     values = made.values
     edges = []
@@ -240,7 +240,7 @@ def wiring_chart(made: Survey) -> bytes:
     import networkx as nx  # type: ignore[import-untyped]
     from matplotlib.figure import Figure
 
-    edges = _edges(made)
+    edges = edges_of(made)
     graph = nx.DiGraph()
     graph.add_edges_from((a, b) for a, b, _ in edges)
     circles = nx.condensation(graph)

@@ -1,0 +1,116 @@
+"""A round trip: an estate is played by the stand-in, surveyed from what that leaves, and both models' months are laid side by side."""
+
+from __future__ import annotations
+
+import csv
+import json
+import math
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from echotally import project
+from echotally.evidence.bill.focus import COLUMNS, focus_rows
+from echotally.evidence.survey.survey import Survey, survey, write_files
+from echotally.output.evidence.log_files import write_log
+from echotally.output.evidence.survey_page import edges_of
+from echotally.output.projection.projection_json import projection_json
+from echotally.projection.loaded import load
+from tests.evidence.made_estates import Made, made_estate
+
+PLAN = "osprey.main"
+
+
+@dataclass
+class Trip:
+    """What one round trip showed; ``misses`` is empty where everything is as the issue wants it."""
+
+    made: Made
+    found: Survey
+    truth: dict[str, Any]
+    again: dict[str, Any]
+    misses: list[str] = field(default_factory=list)
+
+
+def round_trip(seed: int, form: str, folder: Path) -> Trip:
+    """``form`` is that of the log: csv, parquet, otlp.json or otlp.jsonl.gz."""
+    made = made_estate(seed)
+    folder.mkdir(parents=True, exist_ok=True)
+    loaded = load(made.write(folder))
+    log = folder / f"log.{form}"
+    write_log(loaded, PLAN, None, log)
+    metrics = []
+    if "otlp" in form:
+        metrics = [folder / "m.metrics.json"]
+        write_log(loaded, PLAN, None, metrics[0])
+    projection = project(folder / "model.toml", plans=[PLAN])
+    write_bill(projection, PLAN, folder / "bill.csv")
+    found = survey([log], bills=[folder / "bill.csv"], metrics=metrics, hold_back_s=0)
+    out = folder / "out"
+    write_files(found, out)
+    again = project(out / "model.toml")
+    trip = Trip(made, found, _plan(projection), _plan(again))
+    _lay_beside(trip)
+    _wiring(trip, "otlp" in form)
+    return trip
+
+
+def _plan(projection: Any) -> dict[str, Any]:
+    return json.loads(projection_json(projection))["plans"][0]
+
+
+def write_bill(projection: Any, plan: str, path: Path) -> None:
+    """The bill of a projected plan as a file with FOCUS columns."""
+    with path.open("w", newline="") as file:
+        writer = csv.DictWriter(file, COLUMNS)
+        writer.writeheader()
+        writer.writerows(focus_rows(projection, plan))
+
+
+def _lay_beside(trip: Trip) -> None:
+    one, other = trip.truth, trip.again
+    if not other["feasible"]:
+        trip.misses.append(f"not feasible: {other['reasons']}")
+        return
+    _near(trip, "estate: cost", float(one["cost"]["total"]), float(other["cost"]["total"]), 0.03)
+    first, second = _units(one), _units(other)
+    # What never ran has left no trace.
+    seen = {name for name, unit in first.items() if unit["calls"]}
+    for name in sorted(seen ^ second.keys()):
+        trip.misses.append(f"{name} stands in one model only")
+    both = [(name, first[name], second[name]) for name in sorted(first.keys() & second.keys())]
+    for what, tolerance in (("calls", 0.02), ("gb_seconds", 0.03)):
+        _near(trip, f"estate: {what}", sum(a[what] for _, a, _ in both), sum(b[what] for _, _, b in both), tolerance)
+    for name, a, b in both:
+        # Two draws of one rate lie apart by chance: three standard errors of that are no fault of the survey.
+        root = first.get(f"{name.split('-')[0]}@{name.split('@')[1]}", a)
+        chance = 3 * math.sqrt(2 / max(1, min(a["calls"], root["calls"])))
+        _near(trip, f"{name}: calls", a["calls"], b["calls"], 0.02 + chance)
+        _near(trip, f"{name}: gb_seconds", a["gb_seconds"], b["gb_seconds"], 0.03 + 2 * chance)
+        p95, there = a["wait_s"]["p95"], b["wait_s"]["p95"]
+        if a["calls"] > 1_000 and abs(p95 - there) > max(0.1 * p95, 0.05):
+            trip.misses.append(f"{name}: wait p95 {p95:.3f} s, surveyed {there:.3f} s")
+
+
+def _units(plan: dict[str, Any]) -> dict[str, dict[str, Any]]:
+    return {f"{f['function']}@{f['environment']}": f for f in plan["functions"]}
+
+
+def _near(trip: Trip, what: str, one: float, other: float, tolerance: float) -> None:
+    if abs(other - one) > tolerance * abs(one) + 1e-9:
+        trip.misses.append(f"{what} {one:,.4g}, surveyed {other:,.4g} ({other / one - 1 if one else math.inf:+.2%})")
+
+
+def _wiring(trip: Trip, links: bool) -> None:
+    values = trip.found.values
+    for name, cron in trip.made.crons.items():
+        found = next(
+            (v.toml.strip('"') for a, v in values.items() if a.endswith(".cron") and name in a.split(".")[1]), "none"
+        )
+        if found != cron:
+            trip.misses.append(f"{name}: cron {cron}, surveyed {found}")
+    if links:
+        edges = {(a, b) for a, b, _ in edges_of(trip.found)}
+        demands = {e for e in edges if e[0].startswith("demand ")}
+        for edge in sorted(trip.made.lines ^ (edges - demands)):
+            trip.misses.append(f"line {edge} {'is missing' if edge in trip.made.lines else 'is not there'}")
