@@ -10,6 +10,8 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
+
 from echotally.engine import codes
 from echotally.engine.kernel.checked import BadIndex
 from echotally.engine.play import ask, begun
@@ -40,6 +42,11 @@ def _cut(name: str) -> Callable[[Any], Any]:
     return lambda world: world._replace(**{name: getattr(world, name)[:0]})
 
 
+def _grown(name: str) -> Callable[[Any], Any]:
+    """Give an array room that a world without a diary's cargo has not."""
+    return lambda world: world._replace(**{name: np.zeros(9, getattr(world, name).dtype)})
+
+
 #: Array of the world -> (plan on which it is reached, how an index into it is forged).
 FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "chains": ("calls", _set("sources", "lists")), "units": ("calls", _set("triggers", "unit")), "accounts": ("calls", _set("units", "account")),
@@ -52,6 +59,7 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "samples": ("calls", _both(_set("taps", "payload_kind", 3), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),
     "pauses": ("calls", _both(_set("units", "retry_from"), _set("units", "error_rate", 1.0), _set("triggers", "tries", 9))),
     "trail": ("calls", _set("clock", "trail_n", -5)), "diary": ("calls", _set("clock", "diary_n", -5)),
+    "carried": ("calls", _both(_grown("carried"), _set("clock", "carried_n", -5))), "born": ("calls", _both(_grown("born"), _set("clock", "born_n", -5))),
     "turns": ("calls", _both(_cut("turns"), _set("calendar", "what", int(codes.K_TURN), 0))),
     "conditions": ("calls", _set("units", "condition")),
     "portions": ("calls", _both(_set("taps", "payload_kind", 4), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),

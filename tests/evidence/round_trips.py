@@ -110,7 +110,12 @@ def _wiring(trip: Trip, links: bool) -> None:
         if found != cron:
             trip.misses.append(f"{name}: cron {cron}, surveyed {found}")
     if links:
-        edges = {(a, b) for a, b, _ in edges_of(trip.found)}
-        demands = {e for e in edges if e[0].startswith("demand ")}
-        for edge in sorted(trip.made.lines ^ (edges - demands)):
-            trip.misses.append(f"line {edge} {'is missing' if edge in trip.made.lines else 'is not there'}")
+        there, lines = ({_line(a, b) for a, b, *_ in found} for found in (edges_of(trip.found), trip.made.lines))
+        there = {line for line in there if not line[0].startswith("demand ")}
+        for line in sorted(lines ^ there):
+            trip.misses.append(f"line {line} {'is missing' if line in lines else 'is not there'}")
+
+
+def _line(source: str, target: str) -> tuple[str, str]:
+    """A line of the estate; spans do not tell what a schedule is called."""
+    return ("a schedule" if source.startswith("schedules.") else source), target

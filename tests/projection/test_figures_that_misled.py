@@ -207,11 +207,11 @@ def test_poisson_logs_scatter_as_poisson(hours):
 
 
 def test_a_column_close_to_a_known_name_but_not_read_is_said(says, tmp_path):
-    (tmp_path / "log.csv").write_text("time,run_ms,outcomes\n" + "2027-03-01T00:00:00Z,100,ok\n" * 5)
+    (tmp_path / "log.csv").write_text("time,run_ms,outcom\n" + "2027-03-01T00:00:00Z,100,ok\n" * 5)
     found = says(HOURLY, "check")
     assert found
     done = run_program("fit", "log.csv", "--model", "model.toml", "--function", "f", cwd=tmp_path)
-    assert "column 'outcomes' of log.csv is not read; it is close to outcome" in done.stdout + done.stderr
+    assert "column 'outcom' of log.csv is not read; it is close to outcome" in done.stdout + done.stderr
 
 
 def test_a_table_holds_one_level(write, tmp_path):

@@ -11,6 +11,7 @@ import math
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -51,8 +52,7 @@ def rhythm(
         out = np.isin(starts, np.fromiter(without, np.int64))
         events, covered = np.where(out, 0.0, events), np.where(out, 0.0, covered)
     covered = np.maximum(covered, 1e-9)
-    local = [datetime.fromtimestamp(int(n) * STRETCH_S, UTC).astimezone(zone) for n in starts]
-    hour, weekday = np.array([t.hour for t in local]), np.array([t.weekday() for t in local])
+    hour, weekday = hours_of(starts, zone)
     days = (last_s - first_s) / 86_400
     total = float(events.sum())
     day = _weights(hour, events, covered, 24) if days >= 1 else None
@@ -71,6 +71,27 @@ def rhythm(
     return Rhythm(
         rate, _kept(day, hour, events, covered, scatter), _kept(week, weekday, events, covered, scatter), days, scatter
     )
+
+
+def local_stretches(stretches: NDArray[np.int64], zone: ZoneInfo) -> NDArray[np.int64]:
+    """Stretches (number since 1970) by a zone's clock: shifted by its offset, which is looked up once an hour."""
+    hours, place = np.unique(stretches // (3_600 // STRETCH_S), return_inverse=True)
+    shift = np.array([_offset(int(hour), zone) for hour in hours], np.int64)
+    return stretches + shift[place] if len(stretches) else stretches
+
+
+@lru_cache(maxsize=100_000)
+def _offset(hour: int, zone: ZoneInfo) -> int:
+    found = datetime.fromtimestamp(hour * 3_600, UTC).astimezone(zone).utcoffset()
+    return int(found.total_seconds()) // STRETCH_S if found is not None else 0
+
+
+def hours_of(stretches: NDArray[np.int64], zone: ZoneInfo) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The local hour and weekday (0 Monday) of stretches."""
+    local = local_stretches(stretches, zone)
+    day = 86_400 // STRETCH_S
+    # The first of January 1970 was a Thursday.
+    return local % day * STRETCH_S // 3_600, (local // day + 3) % 7
 
 
 def _weights(

@@ -39,7 +39,7 @@ _TRIES = 3
 
 @dataclass
 class Found:
-    """One function as the model will have it: which units it stands for, its sums, sample, runs and rate."""
+    """One function as the model will have it: which units it stands for, its sums, sample, runs and rate, as logged."""
 
     name: str
     units: list[Unit]
@@ -48,6 +48,8 @@ class Found:
     sample: Sampled
     runs: Runs | None
     cold: Spread | None
+    #: So many attempts stand for each one logged.
+    by: float = 1.0
     rates: dict[str, Rate] = field(default_factory=dict)
     guesses: dict[str, Guess] = field(default_factory=dict)
 
@@ -62,6 +64,10 @@ class Span:
     prefer: tuple[str, ...]
     month: str
     since: Mapping[str, float] = field(default_factory=dict)
+
+
+#: Events of a batch, on average, up to which attempts hold single events.
+_ALONE = 1.05
 
 
 class Assembler:
@@ -99,7 +105,8 @@ class Assembler:
         counts = self.tables.counts[units[0]]
         sample = self.tables.samples[units[0]]
         runs, cold = runs_of(sample, sums.mean_run), cold_of(sample)
-        found = self.functions[name] = Found(name, units, sums, counts, sample, runs, cold)
+        by = self.tables.by.get(units[0], 1.0)
+        found = self.functions[name] = Found(name, units, sums, counts, sample, runs, cold, by)
         for trouble in troubles_of(units[0], counts):
             self.troubled[name].append(replace(trouble, function=name))
         at, draft = f"functions.{name}", self.draft
@@ -279,11 +286,11 @@ class Assembler:
     def _in_bill(self, found: Found) -> float:
         """Attempts started in the billed month."""
         counts = found.counts.window(*self.worlds.bill_span)
-        return float(counts.attempts.sum())
+        return float(counts.attempts.sum()) * found.by
 
     def _good_in_bill(self, found: Found) -> float:
         counts = found.counts.window(*self.worlds.bill_span)
-        return float((counts.attempts - counts.errors - counts.timeouts).sum())
+        return float((counts.attempts - counts.errors - counts.timeouts).sum()) * found.by
 
     # -- what sets it off -----------------------------------------------------------------------------------------
     def _set_off(self, name: str, found: Found) -> None:
@@ -312,6 +319,9 @@ class Assembler:
 
     def _starts(self, found: Found, arrival: Arrival) -> NDArray[np.float64]:
         function, environment = found.units[0]
+        counted = self.metrics.starts(found.units[0], found.sample.t) if self.metrics and found.by > 1 else None
+        if counted is not None:
+            return counted
         rows = self.tables.log.query(
             "SELECT t FROM named WHERE f = ? AND e = ? AND outcome <> 'throttled' AND t < ? AND t >= ?"
             " AND (? OR coalesce(source, '') = ?) ORDER BY t LIMIT 200001",
@@ -432,6 +442,10 @@ class Assembler:
         events = events * (arrival.n / of_all)
         first, last = self._since(found), self.span.last
         rate = rate_of(counts.stretch, events, first, last, self.span.zone)
+        if found.by > 1 and rate.burst is not None and found.sample.events.mean() > _ALONE:
+            # Whole batches were drawn: the scatter of their events is that of the drawing.
+            rate = replace(rate, spread="poisson", burst=None)
+        rate = rate.scaled(found.by)
         found.rates[str(arrival.source)] = rate
         return rate
 
@@ -453,10 +467,16 @@ class Assembler:
         sample = found.sample
         expected = rate.expected((sample.t // STRETCH_S).astype(np.int64), self.span.zone)
         parts = self._partition_count(found) if arrival.source.kind is SourceKind.STREAMS else 1
-        batching = batching_of(sample, expected[sample.outcome != "throttled"] if len(expected) else expected, parts)
+        batching = batching_of(sample, expected, parts)
         keys = {}
         if batching.batch > 1:
-            keys["batch"] = f"{batching.batch}  # the most seen, {batching.full:,} times"
+            most = round(float(sample.events.max(initial=1)))
+            said = (
+                f"the most seen, {batching.full:,} times"
+                if batching.capped
+                else f"a guess: none was full, the largest held {most}"
+            )
+            keys["batch"] = f"{batching.batch}  # {said}"
         # Messages that leave at once have not waited for others, however many came together.
         waits = self.wiring.soonest.get(found.units[0][0], math.inf)
         if batching.wait_s is not None and waits > 0.5 * batching.wait_s.value:
@@ -620,7 +640,7 @@ class Assembler:
             found = self.functions[names[function]]
             good = float(
                 sum(
-                    self.tables.counts[u].window(*self.worlds.bill_span).good.sum()
+                    self.tables.counts[u].window(*self.worlds.bill_span).good.sum() * self.tables.by.get(u, 1.0)
                     for u in self.worlds.all_units(function)
                 )
             )
@@ -682,6 +702,9 @@ class Assembler:
 
 
 def _bytes(size: float) -> str:
+    """A size as a setting would have it: three digits, where that is within half a percent."""
+    plain = float(f"{size:.3g}")
+    size = plain if abs(plain - size) < 0.005 * size else size
     for unit, factor in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
         if size >= factor:
             return f'"{size / factor:.6g} {unit}"'

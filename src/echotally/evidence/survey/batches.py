@@ -1,12 +1,14 @@
 """How events are gathered into batches: the largest batch, and how long a batch waits to fill.
 
-While a batch waits ``w`` after its first event, events come at the rate of that hour: it holds 1 + Poisson(rate x w) of them
-where it is not full. So w is the sum of what came along, over the sum of the rates at which it came (maximum likelihood).
+While a batch waits ``w`` after its first event, events come at the rate of that hour: C of them, Poisson(rate x w), or fewer where
+they are dealt out to partitions in turn. It leaves with 1 + C of them, or sooner, full. So w is the time in which as many would be
+expected to come along as came (the moment equation of a truncated Poisson, which is its maximum likelihood).
 """
 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,75 +20,119 @@ from echotally.evidence.survey.tables import Sampled
 _Z = 1.959963984540054
 #: Gaps shorter than most of the wait, as a share of those that chance would leave, up to which batches are made by waiting.
 _SHORT_GAPS = 0.75
+#: A start so soon after another attempt's end waited for room, not for events, s.
+_BEHIND_S = 0.05
+#: The largest batch taken where none was ever full.
+_OTHERWISE = 10
 
 
 @dataclass(frozen=True)
 class Batching:
-    """The largest batch seen, how many were that large, the wait for a batch to fill (s), where there is one, and their mean size."""
+    """The largest batch seen, how many were that large, the wait for a batch to fill (s), where there is one, and their mean size.
+
+    ``batch`` is a setting where batches came full again and again (``capped``), else at least what was seen.
+    """
 
     batch: int
     full: int
     wait_s: Estimate | None
     mean: float = 1.0
+    capped: bool = True
 
 
 def batching_of(sample: Sampled, rate: NDArray[np.float64], partitions: int) -> Batching:
     """``rate``: events a second when each attempt of the sample started."""
     ran = sample.outcome != "throttled"
-    events, at, rate = sample.events[ran], sample.t[ran], rate[ran]
+    events, rate = sample.events[ran], rate[ran]
     largest = int(events.max(initial=1))
     full = int(np.sum(events >= largest))
+    mean = float(events.mean()) if len(events) else 1.0
     if largest == 1:
         return Batching(1, full, None)
-    # The largest of a few open batches is full only if it comes again and again.
-    capped = full >= max(3, 0.01 * len(events))
-    part = events < largest if capped else np.ones(len(events), bool)
-    if part.sum() < 20:
-        return Batching(largest, full, None, float(events.mean()))
-    along, exposure = float(np.sum(events[part] - 1)), float(np.sum(rate[part]))
-    if exposure <= 0 or along <= 0:
-        return Batching(largest, full, None, float(events.mean()))
-    if sample.every == 1 and partitions == 1 and not _waits(at, rate / float(events.mean()), along / exposure):
-        return Batching(largest, full, None, float(events.mean()))
-    each = _wait_of(along, rate[part], partitions)
-    half = _Z * each / math.sqrt(along)
-    wait = Estimate(each, max(0.0, each - half), each + half)
-    return Batching(largest, full, _near(wait) if wait.value > 0.05 else None, float(events.mean()))
+    wait, capped = _wait(events, rate, partitions)
+    if wait is not None and not _by_waiting(sample.where(ran), rate / mean, wait.value / partitions, partitions):
+        wait, capped = None, full >= max(3, 0.01 * len(events))
+    batch = largest if capped else max(largest, _OTHERWISE)
+    return Batching(batch, full, _near(wait) if wait is not None and wait.value > 0.05 else None, mean, capped)
 
 
-def _wait_of(along: float, rate: NDArray[np.float64], partitions: int) -> float:
-    """The wait, s, in which so many events come along, at these rates of all partitions together.
+def _wait(events: NDArray[np.float64], rate: NDArray[np.float64], partitions: int) -> tuple[Estimate | None, bool]:
+    """The wait, and whether batches were cut at the largest seen: if not, some would have been larger."""
+    largest = int(events.max())
+    along = float(np.sum(events - 1))
+    if len(events) < 20 or along <= 0 or rate.sum() <= 0:
+        return None, True
+    wait = _solved(along, _coming(rate, partitions, None))
+    capped = _beyond(rate, partitions, wait, largest) > 5
+    if capped:
+        part = events < largest
+        along, rate = float(np.sum(events[part] - 1)), rate[part]
+        if part.sum() < 20 or along <= 0:
+            return None, True
+        wait = _solved(along, _coming(rate, partitions, largest - 2))
+    half = _Z * wait / math.sqrt(along)
+    return Estimate(wait, max(0.0, wait - half), wait + half), capped
 
-    Events are dealt out to partitions in turn, which makes those of one more regular than chance: the k-th after the first is
-    the (k p)-th of a Poisson process, so that a wait w sees the sum over k of P(N(rate w) >= k p) (Cox, "Renewal Theory", 1962).
-    """
-    if partitions == 1:
-        return along / float(rate.sum())
-    from scipy.optimize import brentq
+
+def _at_least(rate: NDArray[np.float64], partitions: int, wait: float, steps: NDArray[np.int64]) -> NDArray[np.float64]:
+    """P(C >= k) by k (rows) and rate: the k-th along is the (k p)-th event of all (Cox, "Renewal Theory", 1962)."""
     from scipy.special import gammainc
 
+    return np.asarray(gammainc(steps[:, None] * partitions, np.maximum(rate * wait, 1e-12)))
+
+
+def _coming(rate: NDArray[np.float64], partitions: int, most: int | None) -> Callable[[float], float]:
+    """How many are expected to come along in a wait, in all; ``most``: of batches in which no more did."""
     edges = np.quantile(rate, np.linspace(0, 1, 33))
     place = np.clip(np.searchsorted(edges, rate, "right") - 1, 0, 31)
     many = np.bincount(place, minlength=32).astype(float)
     mean = np.bincount(place, rate, 32) / np.maximum(many, 1.0)
 
-    def more(wait: float) -> float:
-        most = int(np.max(mean) * wait / partitions * 3 + 12)
-        steps = np.arange(1, most + 1)[:, None] * partitions
-        return float(np.sum(many * gammainc(steps, np.maximum(mean * wait, 1e-12)).sum(axis=0))) - along
+    def expected(wait: float) -> float:
+        last = most if most is not None else int(np.max(mean) * wait / partitions * 3 + 12)
+        least = _at_least(mean, partitions, wait, np.arange(1, last + 2))
+        if most is None:
+            return float(np.sum(many * least.sum(axis=0)))
+        over = least[-1]
+        return float(np.sum(many * (least[:-1] - over).sum(axis=0) / np.maximum(1 - over, 1e-12)))
 
-    longest = partitions * (along + len(rate)) / float(rate.sum()) * 4 + 1.0
-    return float(brentq(more, 0.0, longest, xtol=1e-3)) if more(longest) > 0 else longest
+    return expected
 
 
-def _waits(at: NDArray[np.float64], rate: NDArray[np.float64], each: float) -> bool:
-    """Whether batches are made by waiting: then hardly one leaves sooner after the one before than the wait.
+def _solved(along: float, expected: Callable[[float], float]) -> float:
+    """The wait in which ``along`` are expected; the longest tried where none is long enough."""
+    from scipy.optimize import brentq
 
-    Without a wait (events that come together) as many do as chance would have it; ``rate`` is that of batches.
+    longest = 1.0
+    while expected(longest) < along and longest < 86_400:
+        longest *= 2
+    return float(brentq(lambda w: expected(w) - along, 0.0, longest, xtol=1e-4)) if longest < 86_400 else longest
+
+
+def _beyond(rate: NDArray[np.float64], partitions: int, wait: float, largest: int) -> float:
+    """How many batches would hold more than the largest seen if nothing cut them."""
+    return float(_at_least(rate, partitions, wait, np.array([largest])).sum())
+
+
+def _by_waiting(sample: Sampled, rate: NDArray[np.float64], each: float, partitions: int) -> bool:
+    """Whether batches are made by waiting, not by events that come together or while no room was free.
+
+    Then hardly one leaves sooner after the one before than the wait (``rate`` is that of batches), and those of several events do
+    not start where another attempt ends. Of a sample it cannot be told.
     """
-    order = np.argsort(at)
+    if sample.every > 1:
+        return True
+    ended = np.sort(sample.t + (np.where(sample.cold, sample.cold_ms, 0.0) + sample.run) / 1_000)
+    several = sample.t[sample.events > 1]
+    before = np.searchsorted(ended, several + 0.002, "right") - 1
+    behind = (before >= 0) & (several - ended[np.maximum(before, 0)] < _BEHIND_S)
+    if np.mean(behind) > 0.5:
+        return False
+    if partitions > 1:
+        return True
+    order = np.argsort(sample.t)
     free = float(np.sum(1 - np.exp(-rate[order][1:] * 0.8 * each)))
-    sooner = float(np.sum(np.diff(at[order]) < 0.8 * each))
+    sooner = float(np.sum(np.diff(sample.t[order]) < 0.8 * each))
     return free > 5 and sooner < _SHORT_GAPS * free
 
 

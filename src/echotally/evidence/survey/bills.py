@@ -7,6 +7,7 @@ import re
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime, timedelta
 from decimal import Decimal, localcontext
 from pathlib import Path
 
@@ -79,8 +80,8 @@ class Billed:
     @property
     def month(self) -> str | None:
         """The month most rows are of, "2027-03"; None without rows."""
-        months = sorted(start[:7] for start in self.starts if re.match(r"\d{4}-\d{2}", start))
-        return max(set(months), key=months.count) if months else None
+        months = sorted(month for month in map(_month_of, self.starts) if month)
+        return max(months, key=months.count) if months else None
 
     def meters_of(self, function: str) -> set[str]:
         """The meters a function has rows of."""
@@ -96,6 +97,15 @@ class Billed:
     def spent(self, function: str) -> Decimal:
         """What a function's rows cost."""
         return sum((money for (_, f, _), money in self.cost.items() if f == function), Decimal(0))
+
+
+def _month_of(start: str) -> str | None:
+    """The month of a period that begins then. A month of a zone east of Greenwich begins on the last day before it in UTC."""
+    try:
+        at = datetime.fromisoformat(start)
+    except ValueError:
+        return None
+    return f"{at + timedelta(hours=14):%Y-%m}"
 
 
 def read_bills(paths: Sequence[Path], functions: Iterable[str]) -> Billed:

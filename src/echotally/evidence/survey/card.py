@@ -55,6 +55,8 @@ class Seen:
     sums: Mapping[Unit, Sums]
     samples: Mapping[Unit, Sampled]
     keep_alive_s: tuple[float, float] | None
+    #: Whether that is from counts of cold starts, and so rough.
+    keep_alive_rough: bool
     concurrency: int | None
     cold_ms: Mapping[Unit, float]
 
@@ -139,7 +141,10 @@ def _settings(card: Card, billed: Billed | None, seen: Seen, poll_wait_s: float 
     add(f"cold_start_billed = {'true' if cold else 'false'}{_remark(why)}")
     if seen.keep_alive_s is not None:
         low, high = seen.keep_alive_s
-        add(f'keep_alive = "{_nice_s(low, high)}"  # idle {short(low)} s stayed warm, {short(high)} s did not')
+        said = f"idle {short(low)} s stayed warm, {short(high)} s did not"
+        if seen.keep_alive_rough:
+            said = f"a guess, rough: counts of cold starts by the hour fit {short(low)} to {short(high)} s"
+        add(f'keep_alive = "{_nice_s(low, high)}"  # {said}')
     else:
         add('keep_alive = "5 min"  # a guess')
         how = "a log with a flag for cold starts, over hours in which a function is rarely called"

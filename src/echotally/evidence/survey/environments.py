@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from echotally.evidence.fit.estimates import Estimate
-from echotally.evidence.survey.lines import Arrival
+from echotally.evidence.survey.lines import Wiring
 from echotally.evidence.survey.tables import Sums, Tables, Unit, model_name
 from echotally.model.sources import SourceKind, SourceRef
 
@@ -73,13 +73,15 @@ class Worlds:
 
 def worlds_of(
     tables: Tables,
-    arrivals: Mapping[str, list[Arrival]],
+    wiring: Wiring,
     tags: dict[str, dict[str, str]],
     bill_span: tuple[float, float],
 ) -> Worlds:
     """The environments of a log and the functions of the model."""
     totals: dict[str, int] = defaultdict(int)
-    for (_, environment), sums in tables.sums.items():
+    everything = tables.scaled_sums
+    timed = _timed(wiring)
+    for (_, environment), sums in everything.items():
         totals[environment] += sums.started
     main = max(sorted(totals), key=lambda name: totals[name])
     names = sorted({function for function, _ in tables.sums})
@@ -89,8 +91,8 @@ def worlds_of(
             functions[_free(model_name(name), functions)] = [(name, main)]
     found = Worlds(functions, {main: None}, main, tags, bill_span)
     for environment in sorted(set(totals) - {main}, key=lambda name: -totals[name]):
-        own = {f: s for (f, e), s in tables.sums.items() if e == environment and s.started}
-        world = _copy(tables, arrivals, main, environment, own, found.notes)
+        own = {f: s for (f, e), s in everything.items() if e == environment and s.started}
+        world = _copy(tables, timed, (main, environment), own, found.notes)
         if world is not None:
             found.environments[environment] = world
             for units in functions.values():
@@ -112,17 +114,29 @@ def _free(name: str, taken: Collection[str]) -> str:
     return free
 
 
-def _copy(
-    tables: Tables,
-    arrivals: Mapping[str, list[Arrival]],
-    main: str,
-    environment: str,
-    own: Mapping[str, Sums],
-    notes: list[str],
-) -> World | None:
-    """The environment as a copy of the first one, or None, with the reason among ``notes``."""
-    firsts = {f: s for (f, e), s in tables.sums.items() if e == main and s.started}
+def _timed(wiring: Wiring) -> set[str]:
+    """Functions whose events come from schedules, or from what those put out: they do not follow a factor of demand."""
+    arrivals = wiring.arrivals
     timed = {f for f, ways in arrivals.items() if ways and all(a.source.kind is SourceKind.SCHEDULES for a in ways)}
+    while True:
+        targets = {str(o.target) for o in (*wiring.emits, *wiring.asks) if o.function in timed}
+        more = {
+            f
+            for f, ways in arrivals.items()
+            for a in ways
+            if str(a.source) in targets or (a.topic and f"topics.{a.topic}" in targets)
+        }
+        if more <= timed:
+            return timed
+        timed |= more
+
+
+def _copy(
+    tables: Tables, timed: set[str], pair: tuple[str, str], own: Mapping[str, Sums], notes: list[str]
+) -> World | None:
+    """The second environment of a pair as a copy of the first, or None, with the reason among ``notes``."""
+    main, environment = pair
+    firsts = {f: s for (f, e), s in tables.scaled_sums.items() if e == main and s.started}
     fed = [f for f in firsts if f not in timed]
     theirs = sum(own[f].events for f in fed if f in own)
     ours = sum(firsts[f].events for f in fed)
@@ -131,7 +145,7 @@ def _copy(
         factor = 1.0 if not ours else theirs / ours
     else:
         factor = theirs / ours
-    why = _why_not(tables, (main, environment), own, firsts, fed, factor)
+    why = _why_not(tables, pair, own, firsts, fed, factor)
     if why:
         notes.append(f"environment {environment} is no copy of {main}: {why}; its functions stand for themselves")
         return None

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.database import quoted
+from echotally.evidence.survey.metrics import Metrics
 from echotally.evidence.survey.tables import Sampled, Tables, Unit
 
 #: Attempts looked at: the busiest hours of a log hold its limits.
@@ -72,6 +73,45 @@ def keep_alive_of(samples: Sequence[Sampled]) -> tuple[float, float] | None:
         if lower < high and low < upper:
             low, high = max(low, lower), min(high, upper)
     return low, high
+
+
+#: Cold starts of a function that tell how long its instances stay, at least.
+_TELLING = 50
+
+
+def keep_alive_counted(tables: Tables, metrics: Metrics | None) -> tuple[float, float] | None:
+    """Bounds of the same from metrics that count calls and cold starts by the hour: of calls that come by chance at a rate r,
+    the share exp(-r k) finds the only instance gone after k.
+
+    Rough, since rates change within an hour and calls come together: the middle half of what functions say.
+    """
+    if metrics is None:
+        return None
+    found = [kept for unit, sample in tables.samples.items() if (kept := _kept(metrics, unit, sample)) is not None]
+    return (float(np.quantile(found, 0.25)) * 0.95, float(np.quantile(found, 0.75)) * 1.05) if found else None
+
+
+def _kept(metrics: Metrics, unit: Unit, sample: Sampled) -> float | None:
+    """How long idle instances of a function stay, s, by its cold starts; None where too few tell it."""
+    from scipy.optimize import brentq
+
+    calls, cold = metrics.by_point("invocations", unit), metrics.by_point("coldstarts", unit)
+    # Busy hours have several instances, batches that wait do not come by chance.
+    share = float(sample.run.mean()) / 1_000
+    hours = [
+        (n, cold.get((start, end), 0.0), n / (end - start))
+        for (start, end), n in calls.items()
+        if n >= 5 and 0 < end - start <= 3_600 and n * share < 0.05 * (end - start)
+    ]
+    total = sum(each[1] for each in hours)
+    if sample.events.mean() > 1.1 or total < _TELLING or total > 0.9 * sum(each[0] for each in hours):
+        return None
+    n, rate = np.array([each[0] for each in hours]), np.array([each[2] for each in hours])
+
+    def over(kept: float) -> float:
+        return float((n * np.exp(-rate * kept)).sum()) - total
+
+    return float(brentq(over, 0.0, 7_200.0)) if over(7_200.0) < 0 else None
 
 
 def _bounds(gap: NDArray[np.float64], cold: NDArray[np.bool_]) -> tuple[int, float, float] | None:

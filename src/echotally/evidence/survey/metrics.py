@@ -7,6 +7,7 @@ Spans are often a sample, metrics are not: rates are theirs. Names are those of 
 from __future__ import annotations
 
 import itertools
+import math
 import re
 from collections import defaultdict
 from collections.abc import Sequence
@@ -14,7 +15,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from echotally.errors import BadInput, Problem
+from echotally.evidence.fit.rhythm import STRETCH_S
 from echotally.evidence.logs.json_stream import Lists, elements
 from echotally.evidence.logs.otlp import begins_with, plain_attributes
 from echotally.evidence.survey.tables import OTHERWISE, Unit
@@ -52,11 +57,51 @@ class Metrics:
             return None
         return sum(n for start, end, n, _ in points if low <= (start + end) / 2 < high)
 
+    def by_point(self, what: str, unit: Unit) -> dict[tuple[float, float], float]:
+        """How many there were from when to when."""
+        found: dict[tuple[float, float], float] = defaultdict(float)
+        for start, end, n, _ in self.points.get((what, unit), []):
+            found[start, end] += n
+        return found
+
     def mean(self, what: str, unit: Unit) -> tuple[float, float] | None:
         """The mean of what a histogram measures, and of how many; None where there is none."""
         points = self.points.get((what, unit), [])
         n, total = sum(p[2] for p in points), sum(p[3] for p in points)
         return (total / n, n) if n else None
+
+    def starts(self, unit: Unit, some: NDArray[np.float64]) -> NDArray[np.float64] | None:
+        """When a function started, from counts by the hour and the moments within the hour of some of its starts.
+
+        What fires by a clock does so at the same minutes; None where points are wider than an hour, or nothing is counted.
+        """
+        points = [point for point in self.points.get(("invocations", unit), []) if point[2] > 0]
+        widths = {round(end - start) for start, end, _, _ in points}
+        if not points or not len(some) or max(widths) > 3_600 or min(widths) < 60:
+            return None
+        moments = np.sort(some % 3_600)
+        marks = moments[np.concatenate([[True], np.diff(moments) > 90])]
+        found: list[float] = []
+        for start, end, n, _ in points:
+            hour = start - start % 3_600
+            inside = [hour + mark for mark in marks if start <= hour + mark < end]
+            found += inside[: max(1, round(n))]
+        return np.array(found) if found else None
+
+    def quarters(self, what: str, unit: Unit) -> tuple[NDArray[np.int64], NDArray[np.float64]] | None:
+        """Counts by stretch of a quarter of an hour (number since 1970), those of longer points spread evenly; None where
+        points are longer than an hour, or there are none.
+        """
+        found: dict[int, float] = defaultdict(float)
+        points = self.points.get((what, unit), [])
+        if not points or max(end - start for start, end, _, _ in points) > 3_600:
+            return None
+        for start, end, n, _ in points:
+            low, high = int(start // STRETCH_S), math.ceil(end / STRETCH_S)
+            for place in range(low, max(high, low + 1)):
+                found[place] += n / max(1, high - low)
+        places = sorted(found)
+        return np.array(places, np.int64), np.array([found[place] for place in places])
 
     @property
     def units(self) -> set[Unit]:

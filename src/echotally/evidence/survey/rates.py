@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
-from datetime import UTC, datetime
+from dataclasses import dataclass, replace
 from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.estimates import Estimate
-from echotally.evidence.fit.rhythm import STRETCH_S, Rhythm, rhythm
+from echotally.evidence.fit.rhythm import STRETCH_S, Rhythm, hours_of, rhythm
 
 _Z = 1.959963984540054
 #: A surge is at least so many times what was to be expected, and as good as no accident (a normal score).
@@ -49,6 +48,20 @@ class Rate:
     first: float
     last: float
 
+    def scaled(self, by: float) -> Rate:
+        """The rate of which this is a sample, where each event stands for ``by``.
+
+        Drawing one in k by lot leaves 1 + (D - 1) / k of a scatter of D times chance.
+        """
+        if by == 1.0:
+            return self
+        scatter = 1 + max(0.0, self.rhythm.dispersion - 1) * by if self.spread == "bursty" else self.rhythm.dispersion
+        value, total = self.rhythm.rate.value * by, self.total * by
+        half = _Z * value * math.sqrt(max(1.0, scatter) / max(1.0, total))
+        found = replace(self.rhythm, rate=Estimate(value, max(0.0, value - half), value + half), dispersion=scatter)
+        burst = (scatter + 1) / 2 if self.burst is not None else None
+        return replace(self, rhythm=found, total=total, burst=burst)
+
     def expected(self, stretches: NDArray[np.int64], zone: ZoneInfo) -> NDArray[np.float64]:
         """Events a second in each stretch, by its number since 1970, surges included."""
         base = shape_of(self.rhythm, stretches, zone) * self.rhythm.rate.value
@@ -60,12 +73,12 @@ class Rate:
 
 def shape_of(found: Rhythm, stretches: NDArray[np.int64], zone: ZoneInfo) -> NDArray[np.float64]:
     """The weight of each stretch, its hour's times its weekday's."""
-    local = [datetime.fromtimestamp(int(n) * STRETCH_S, UTC).astimezone(zone) for n in stretches]
     weight = np.ones(len(stretches))
+    hour, weekday = hours_of(stretches, zone)
     if found.day is not None:
-        weight *= np.array([found.day[at.hour].value for at in local])
+        weight *= np.array([each.value for each in found.day])[hour]
     if found.week is not None:
-        weight *= np.array([found.week[at.weekday()].value for at in local])
+        weight *= np.array([each.value for each in found.week])[weekday]
     return weight
 
 

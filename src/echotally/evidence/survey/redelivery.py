@@ -77,7 +77,9 @@ def _due(tables: Tables, unit: Unit) -> Redelivery | None:
         f" WHERE f = ? AND e = ? AND outcome <> 'throttled' AND {tables.where} ORDER BY t LIMIT {_ATTEMPTS}",
         [*unit],
     ).fetchnumpy()
-    columns = [np.asarray(np.ma.filled(np.ma.asarray(rows[name], float), 0.0)) for name in ("t", "took", "events")]
+    columns: list[NDArray[np.float64]] = [
+        np.asarray(np.ma.filled(np.ma.asarray(rows[name], float), 0.0)) for name in ("t", "took", "events")
+    ]
     t, took, events = columns
     good = np.asarray(rows["outcome"]).astype(str) == "ok"
     if len(t) < 50:

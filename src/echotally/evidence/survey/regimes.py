@@ -16,7 +16,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.evidence.fit.rhythm import STRETCH_S
+from echotally.evidence.fit.rhythm import STRETCH_S, local_stretches
 from echotally.evidence.survey.facts import Change, Trouble
 from echotally.evidence.survey.tables import Counts, Sampled, Unit
 
@@ -24,7 +24,9 @@ _DAY_S = 86_400
 #: Days on either side that a change needs.
 _LEAST_DAYS = 3
 #: How far the two sides must lie apart: in standard errors, and in relation.
-_ERRORS = 5.0
+_ERRORS = 5.5
+#: Runs a day from which on their mean is looked at.
+_MANY = 10
 _RATE_STEP, _RUN_STEP = 0.25, 0.12
 #: Log-likelihood by which a stretch of trouble must beat the usual share.
 _SURE = 15.0
@@ -44,7 +46,9 @@ def changes_of(
     if rate is not None:
         found.append(_change((function, "events a day", ""), (days, attempts), rate, versions, zone))
     took = np.divide(runs, np.maximum(attempts, 1.0))
-    run = _step(days[attempts > 0], took[attempts > 0], _RUN_STEP)
+    # The mean of a few runs a day is moved by one long one.
+    many = len(attempts) > 0 and float(np.median(attempts)) >= _MANY
+    run = _step(days[attempts > 0], took[attempts > 0], _RUN_STEP) if many else None
     if run is not None:
         kept = attempts > 0
         found.append(_change((function, "run time", "ms"), (days[kept], took[kept]), run, versions, zone))
@@ -54,9 +58,7 @@ def changes_of(
 
 def _daily(counts: Counts, zone: ZoneInfo) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]]:
     """Local days (number since 1970) with events handled and time run, days without any in between included."""
-    local = [datetime.fromtimestamp(int(n) * STRETCH_S, UTC).astimezone(zone).utcoffset() for n in counts.stretch]
-    offset = [int(each.total_seconds()) if each is not None else 0 for each in local]
-    day = (counts.stretch * STRETCH_S + np.array(offset, np.int64)) // _DAY_S
+    day = local_stretches(counts.stretch, zone) * STRETCH_S // _DAY_S
     if not len(day):
         return np.zeros(0, np.int64), np.zeros(0), np.zeros(0)
     every = np.arange(int(day[0]), int(day[-1]) + 1)

@@ -195,6 +195,8 @@ def _day_fields(days: list[date]) -> list[str]:
     month = sorted({day.day for day in days})
     # Days of the month that a weekday explains in two characters are no better explanation.
     weekly = len(week) < 7 and len(month) > 5
+    # A list of days is a rule only where it came again: within one month any days make one.
+    weekly = weekly or (len(month) > 3 and len(span) < 59)
     if len(month) < 28 and not weekly and len(days) >= _LEAST and _explains(lambda d: d.day in month, span, there):
         found.append(f"{_field(month, 1, 31, whole=False)} * *")
     if len(days) >= _LEAST and all((day + timedelta(days=1)).day == 1 for day in days):

@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.fit import LogRead
+from echotally.evidence.logs.otlp import begins_with
 from echotally.evidence.logs.reading import RunLog, open_log
 from echotally.evidence.survey.assembling import Assembler, Found, Span, changes_in
 from echotally.evidence.survey.backtest import (
@@ -30,7 +31,7 @@ from echotally.evidence.survey.card import Card, Seen, card_of
 from echotally.evidence.survey.draft import Draft, text_of
 from echotally.evidence.survey.environments import Worlds, worlds_of
 from echotally.evidence.survey.facts import Change, Unknown, Value, short
-from echotally.evidence.survey.levels import keep_alive_of, limit_met
+from echotally.evidence.survey.levels import keep_alive_counted, keep_alive_of, limit_met
 from echotally.evidence.survey.lines import Wiring
 from echotally.evidence.survey.metrics import is_metrics, read_metrics
 from echotally.evidence.survey.tables import Tables, Unit, model_name, month_span
@@ -79,6 +80,18 @@ class Survey:
         found = [(each, self._moves(each)) for each in (*self.draft.unknowns, *self.card.unknowns)]
         return sorted(found, key=lambda each: -(each[1] if each[1] is not None else each[0].moves))
 
+    @property
+    def unknown_groups(self) -> list[tuple[Unknown, list[str], float | None]]:
+        """The same with those of many functions together: one of them, their names, and what they could move in all."""
+        groups: dict[tuple[str, str, str], list[tuple[Unknown, float | None]]] = {}
+        for unknown, moves in self.unknowns:
+            groups.setdefault((unknown.what, unknown.assumed, unknown.how), []).append((unknown, moves))
+        found = []
+        for group in groups.values():
+            moved = [moves for _, moves in group if moves is not None]
+            found.append((group[0][0], [u.function for u, _ in group if u.function], sum(moved) if moved else None))
+        return sorted(found, key=lambda each: -(each[2] if each[2] is not None else each[0].moves))
+
     def _moves(self, unknown: Unknown) -> float | None:
         if self.card.placeholder:
             return None
@@ -120,11 +133,11 @@ def survey(
     """
     say = told or (lambda _: None)
     zone = _zone(timezone or "UTC")
-    logs, extra = _sorted(sources)
+    logs, extra, more_bills = _sorted(sources, {Path(each).resolve() for each in (*bills, *metrics)})
     say("reading the log")
     with open_log(logs, columns, str(zone), workers) as log:
         return _Surveyor(log, logs, zone, timezone, say).survey(
-            [Path(each) for each in bills], [*extra, *metrics], month, hold_back_s
+            [*map(Path, bills), *more_bills], [*extra, *metrics], month, hold_back_s
         )
 
 
@@ -135,29 +148,32 @@ def _zone(name: str) -> ZoneInfo:
         raise BadInput(Problem("is not an IANA zone", "timezone", value=name)) from error
 
 
-def _sorted(sources: Sequence[Path | str]) -> tuple[list[Path], list[Path]]:
-    """The logs and the metrics among files and folders, in the order of their names within a folder."""
+def _sorted(sources: Sequence[Path | str], known: set[Path]) -> tuple[list[Path], list[Path], list[Path]]:
+    """The logs, metrics and bills among files and folders, in the order of their names within a folder; without those ``known``."""
     paths: list[Path] = []
     for each in map(Path, sources):
         if each.is_dir():
             inside = sorted(p for p in each.rglob("*") if p.is_file() and p.name.lower().endswith(_ENDINGS))
             if not inside:
                 raise BadInput(Problem("holds no log", file=str(each), allowed=", ".join(_ENDINGS)))
-            paths += inside
+            paths += [path for path in inside if path.resolve() not in known]
         else:
             paths.append(each)
     if not paths:
         raise BadInput(Problem("no log is given", allowed="one or more files or folders"))
-    of_metrics = []
+    of_metrics, bills = [], []
     for path in paths:
         with suppress(OSError):
             if path.name.lower().endswith((".json", ".jsonl", ".json.gz", ".jsonl.gz")) and is_metrics(path):
                 of_metrics.append(path)
-    logs = [path for path in paths if path not in of_metrics]
+            elif path.suffix.lower() in (".csv", ".parquet") and begins_with(path, b"BilledCost"):
+                bills.append(path)
+    logs = [path for path in paths if path not in of_metrics and path not in bills]
     if not logs:
-        allowed = "spans or a run log beside them; metrics alone tell no run time of one attempt"
-        raise BadInput(Problem("holds metrics only", file=of_metrics[0].name, allowed=allowed))
-    return logs, of_metrics
+        what = "metrics" if of_metrics else "bills"
+        allowed = f"spans or a run log beside them; {what} alone tell no run time of one attempt"
+        raise BadInput(Problem(f"holds {what} only", file=[*of_metrics, *bills][0].name, allowed=allowed))
+    return logs, of_metrics, bills
 
 
 class _Surveyor:
@@ -190,21 +206,21 @@ class _Surveyor:
         """Take the zone that the rhythm keeps to where clocks change within the log, unless one was asked for."""
         if self.asked is not None:
             return
-        found = zone_of(tables, first, last, self.prefer)
-        if found is None:
+        found = zone_of(tables, first, last, self.prefer, self.metrics)
+        for function, zone in found.apart:
+            self.notes.append(
+                f"{function}'s rhythm keeps to the clock of {zone}, not to the estate's, which has one zone"
+            )
+        if found.zone is None:
             self.notes.append(
                 "no zone explains the rhythm better than UTC: hours and days are UTC's, unless --timezone says others"
             )
             return
-        name, others = found
-        self.zone = ZoneInfo(name)
-        self.prefer = (name, "UTC")
-        more = (
-            f"; {', '.join(others[:5])}{' ...' if len(others) > 5 else ''} would do as well (--timezone)"
-            if others
-            else ""
-        )
-        self.notes.append(f"the rhythm keeps to the clock of {name}{more}")
+        self.zone = ZoneInfo(found.zone)
+        self.prefer = (found.zone, "UTC")
+        more = ", ".join(found.others[:5]) + (" ..." if len(found.others) > 5 else "")
+        also = f"; {more} would do as well (--timezone)" if found.others else ""
+        self.notes.append(f"the rhythm keeps to the clock of {found.zone}{also}")
 
     def _most(self, tables: Tables) -> str:
         """The month in which most attempts lie."""
@@ -236,7 +252,7 @@ class _Surveyor:
         scales = self._scaled(tables, first, last)
         wiring = wiring_of(tables, self.billed)
         bill_month = (self.billed.month if self.billed else None) or month
-        worlds = worlds_of(tables, wiring.arrivals, self.tags, month_span(bill_month, self.zone))
+        worlds = worlds_of(tables, wiring, self.tags, month_span(bill_month, self.zone))
         worlds.concurrency = self._concurrency(tables)
         span = Span(first, last, self.zone, self.prefer, month, since)
         self.say("fitting functions")
@@ -265,7 +281,7 @@ class _Surveyor:
             counted = self.metrics.total("invocations", unit, since, min(last, tables.until) + 3_600)
             if counted and sums.started and counted > 1.02 * sums.started:
                 found[unit] = counted / sums.started
-                tables.scale(unit, found[unit])
+        tables.by = found
         if found and tables.until == math.inf:
             share = sum(1 / f for f in found.values()) / len(found)
             self.notes.append(
@@ -283,9 +299,9 @@ class _Surveyor:
     def _card(self, tables: Tables, worlds: Worlds, poll_wait_s: float | None) -> Card:
         means = {unit: self.metrics.mean("cold", unit) for unit in tables.samples} if self.metrics else {}
         cold = {unit: found[0] * 1_000 for unit, found in means.items() if found}
-        seen = Seen(
-            tables.sums, dict(tables.samples), keep_alive_of(list(tables.samples.values())), worlds.concurrency, cold
-        )
+        samples = dict(tables.samples)
+        kept = keep_alive_counted(tables, self.metrics) if tables.by else keep_alive_of(list(samples.values()))
+        seen = Seen(tables.scaled_sums, samples, kept, bool(tables.by), worlds.concurrency, cold)
         return card_of(self.billed, seen, poll_wait_s)
 
     def _poll_wait(self, worlds: Worlds, wiring: Wiring, tables: Tables, waits: Mapping[str, float]) -> float | None:
@@ -302,10 +318,10 @@ class _Surveyor:
                 billed = float(self.billed.of("queue_operations", *unit))
                 if not billed or not any(a.source.kind is SourceKind.QUEUES for a in ways):
                     continue
-                counts = tables.counts[unit].window(*worlds.bill_span)
-                batches = float(counts.attempts.sum())
-                deleted = batches - float(counts.errors.sum() + counts.timeouts.sum())
-                extra += billed - (float(counts.good.sum()) + batches + deleted)
+                counts, by = tables.counts[unit].window(*worlds.bill_span), tables.by.get(unit, 1.0)
+                batches = float(counts.attempts.sum()) * by
+                deleted = batches - float(counts.errors.sum() + counts.timeouts.sum()) * by
+                extra += billed - (float(counts.good.sum()) * by + batches + deleted)
                 each = worlds.bill_seconds * sum(a.source.kind is SourceKind.QUEUES for a in ways)
                 idle += max(0.0, each - batches * waits.get(name, 0.0))
         if not idle:

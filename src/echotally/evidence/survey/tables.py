@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from itertools import pairwise
 from typing import Any
@@ -127,9 +127,13 @@ class Tables:
         )
         limits = ", ".join(f"({quoted(name)}, {at!r})" for name, at in (since or {}).items())
         self.after = (
-            f" AND NOT EXISTS (SELECT 1 FROM (VALUES {limits}) w(n, at) WHERE n = f AND t < at)" if limits else ""
+            f" AND NOT EXISTS (SELECT 1 FROM (VALUES {limits}) w(n, since_s) WHERE n = f AND t < since_s)"
+            if limits
+            else ""
         )
         self.where = f"t < {min(until, 1e18)!r}{self.after}"
+        #: How many attempts each one logged stands for, where that is more than one.
+        self.by: dict[Unit, float] = {}
         self.hosted = bool(log.query("SELECT count(host) FROM runs")[0][0])
         self.log_end = min(until, float(log.query("SELECT max(t) FROM runs WHERE usable")[0][0] or 0.0))
         self.sums = self._sums()
@@ -149,18 +153,10 @@ class Tables:
             SimpleNamespace(started=int(log.query("SELECT count(*) FROM named WHERE outcome <> 'throttled'")[0][0]))
         ]
 
-    def scale(self, unit: Unit, by: float) -> None:
-        """Let each attempt of a unit stand for ``by``: what was logged was a sample."""
-        from dataclasses import replace
-
-        sums, counts = self.sums[unit], self.counts[unit]
-        attempts = {how: round(n * by) for how, n in sums.attempts.items()}
-        self.sums[unit] = replace(
-            sums, attempts=attempts, events=sums.events * by, cold=round(sums.cold * by), gb_s=sums.gb_s * by,
-            billed=None if sums.billed is None else sums.billed * by, started=round(sums.started * by),
-        )  # fmt: skip
-        names = [name for name in counts.__dataclass_fields__ if name != "stretch"]
-        self.counts[unit] = Counts(counts.stretch, *(getattr(counts, name) * by for name in names))
+    @property
+    def scaled_sums(self) -> dict[Unit, Sums]:
+        """The sums of all that happened, where what was logged was a sample (``by``)."""
+        return {unit: _times(sums, self.by.get(unit, 1.0)) for unit, sums in self.sums.items()}
 
     def _sums(self) -> dict[Unit, Sums]:
         rows = self.query(
@@ -233,6 +229,14 @@ class Tables:
             every = int(rows["every"][at][0])
             found[unit] = Sampled(t, run, cold_ms, cold > 0, events, payload, memory, used, billed, outcome, every)
         return found
+
+
+def _times(sums: Sums, by: float) -> Sums:
+    attempts = {how: round(n * by) for how, n in sums.attempts.items()}
+    return replace(
+        sums, attempts=attempts, events=sums.events * by, cold=round(sums.cold * by), gb_s=sums.gb_s * by,
+        billed=None if sums.billed is None else sums.billed * by, started=round(sums.started * by),
+    )  # fmt: skip
 
 
 def _groups(rows: dict[str, Any]) -> list[tuple[Unit, slice]]:

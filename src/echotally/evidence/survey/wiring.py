@@ -10,6 +10,7 @@ import re
 from collections import defaultdict
 from collections.abc import Mapping
 
+from echotally.database import quoted
 from echotally.evidence.logs.otlp import CLIENT, PRODUCER, TABLES
 from echotally.evidence.logs.reading import RunLog
 from echotally.evidence.survey.bills import Billed
@@ -250,21 +251,42 @@ def _shares(tables: Tables, found: Wiring) -> dict[tuple[str, str], tuple[float,
             topic = arrival.topic or (arrival.source.name if arrival.source.kind is SourceKind.TOPICS else None)
             if topic and published.get(topic):
                 taker = str(arrival.source) if arrival.topic else function
-                shares[topic, taker] = min(1.0, int(n) / published[topic]), published[topic]
+                part = int(n) / published[topic] * _apart(tables, function)
+                shares[topic, taker] = min(1.0, part), published[topic]
     return shares
 
 
+def _apart(tables: Tables, function: str) -> float:
+    """What makes good that a function's spans were drawn apart from those of its producers: 1 where traces were kept whole."""
+    by = max((by for (f, _), by in tables.by.items() if f == function), default=1.0)
+    if by == 1.0:
+        return by
+    ((links, there),) = tables.query(
+        "SELECT count(*), count(*) FILTER (l.linked IN (SELECT span FROM owned)) FROM {seen} s JOIN links l USING (span)"
+        f" WHERE s.f = {quoted(function)}"
+    )
+    return by if links and there / links < (1 + 1 / by) / 2 else 1.0
+
+
 def _outside(tables: Tables) -> dict[str, float]:
-    """The share of each function's events that come from outside: neither linked to, nor child of, what a function sent."""
+    """The share of each function's events that come from outside: neither linked to, nor child of, what a function sent.
+
+    Of a sample, what is linked to a span that was not kept counts as sent by one like those that were.
+    """
+    ours = "(SELECT span FROM owned UNION ALL SELECT span FROM named WHERE span IS NOT NULL)"
     rows = tables.query(
-        "SELECT s.f, sum(s.events), sum(s.events) FILTER (NOT known) FROM (SELECT s.f, s.events,"
-        " coalesce(s.span IN (SELECT l.span FROM links l WHERE l.linked IN (SELECT span FROM owned UNION ALL SELECT span FROM named"
-        " WHERE span IS NOT NULL)), false) OR coalesce(x.parent IN (SELECT span FROM owned UNION ALL SELECT span FROM named"
-        " WHERE span IS NOT NULL), false) AS known"
+        "SELECT f, sum(events), sum(events) FILTER (known), sum(events) FILTER (linked) FROM (SELECT s.f, s.events,"
+        f" coalesce(s.span IN (SELECT span FROM links WHERE linked IN {ours}), false) OR coalesce(x.parent IN {ours}, false) AS known,"
+        " s.span IN (SELECT span FROM links) OR x.parent IS NOT NULL AS linked"
         " FROM {seen} s LEFT JOIN entries x USING (span)) s GROUP BY 1"
     )
-    found = {f: float(outside or 0) / float(total) for f, total, outside in rows if total}
-    return {f: (share if share > _OUTSIDE else 0.0) for f, share in found.items()}
+    found = {}
+    for f, total, known, linked in rows:
+        sampled = any(unit[0] == f for unit in tables.by)
+        inside = float(linked or 0) if sampled and known else float(known or 0)
+        share = 1 - inside / float(total) if total else 0.0
+        found[f] = share if share > _OUTSIDE else 0.0
+    return found
 
 
 def _soonest(tables: Tables) -> dict[str, float]:

@@ -18,6 +18,8 @@ def log_form(path: Path, option: str) -> str:
     if form is None or (path.name.lower().endswith(".gz") and "json" not in form):
         allowed = "a name that ends in .csv or .parquet (rows), .otlp.json or .otlp.jsonl (spans), .metrics.json (metrics); .gz after json"
         raise BadInput(Problem("has no ending of a log", option, value=path.name, allowed=allowed))
+    if not path.absolute().parent.is_dir():
+        raise BadInput(Problem("cannot be written: No such file or directory", file=str(path)))
     return form
 
 

@@ -146,11 +146,20 @@ def _unknowns(made: Survey, width: int | None) -> RenderableType:
         Column("could move"),
     ]
     rows = [
-        [safe(u.function or "estate"), safe(u.what), safe(u.assumed), _moves(made, m)] for u, m in made.unknowns[:6]
+        [safe(of_functions(names, 1)), safe(u.what), safe(u.assumed), _moves(made, m)]
+        for u, names, m in made.unknown_groups[:6]
     ]
-    left = len(made.unknowns) - len(rows)
+    left = len(made.unknown_groups) - len(rows)
     title = "What is not known, the most first" + (f" ({left:,} more in unknown.md)" if left > 0 else "")
     return table(title, columns, rows, (), width)
+
+
+def of_functions(names: Sequence[str], most: int) -> str:
+    """The functions something is true of, the first few by name."""
+    if not names:
+        return "the estate"
+    left = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + left
 
 
 def _moves(made: Survey, moves: float | None) -> str:
@@ -188,9 +197,9 @@ def unknown_page(made: Survey) -> str:
     else:
         order = f"Ordered by what it could move in a month's bill ({made.card.currency}), roughly and at the most."
     lines += [order, "", "| of | what | taken instead | could move | how to find out |", "|---|---|---|---:|---|"]
-    for unknown, moves in made.unknowns:
+    for unknown, names, moves in made.unknown_groups:
         moved = f"{moves:,.2f}" if moves is not None else f"{unknown.moves:.0%}"
-        cells = [unknown.function or "the estate", unknown.what, unknown.assumed, moved, unknown.how]
+        cells = [of_functions(names, 8), unknown.what, unknown.assumed, moved, unknown.how]
         lines.append("| " + " | ".join(_cell(cell) for cell in cells) + " |")
     guesses = [value for value in made.draft.values if value.guess]
     if guesses:
