@@ -38,7 +38,6 @@ CHARTS = {
     "forecast": "forecast river-watch/river.toml",
     "fit": "fit river-watch/logs/look.csv --model river-watch/river.toml --plan heron.shared",
     "reconcile": "reconcile river-watch/river.toml river-watch/logs/bill.csv --plan heron.shared",
-    "cost": "project river-watch/river.toml",
     "levels": "project river-watch/river.toml --plan heron.per-run --chart levels --function map",
 }
 PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:#fdfdfb">
@@ -108,6 +107,12 @@ def main(names: list[str]) -> None:
             run(["report", "river-watch/river.toml", "-o", "report.html"], folder)
             shoot(folder / "report.html", SHOTS / "report.png", folder)
             print(SHOTS / "report.png")
+        if not names or "survey" in names:
+            logs = "river-watch/logs"
+            run(["survey", f"{logs}/spans.otlp.json.gz", "--metrics", f"{logs}/metrics.otlp.json.gz", "--bill", f"{logs}/bill.csv",
+                 "-o", "surveyed"], folder)  # fmt: skip
+            shoot(folder / "surveyed/survey.html", SHOTS / "survey.png", folder)
+            print(SHOTS / "survey.png")
         for shot, words in VIEWS.items():
             if not names or shot in names:
                 picture(view(words, folder), SHOTS / f"{shot}.png", folder)

@@ -18,7 +18,7 @@ from echotally.evidence.survey.facts import short
 from echotally.evidence.survey.survey import Survey
 from echotally.output.base.charts import COLOURS, picture, plain_x
 from echotally.output.base.terminal import count
-from echotally.output.evidence.survey_view import of_functions, sources_of, survey_verdict, trouble_lines
+from echotally.output.evidence.survey_view import of_functions, plain_number, sources_of, survey_verdict, trouble_lines
 
 #: Functions with pictures; more would make a page that no browser opens gladly.
 _MOST = 80
@@ -66,11 +66,6 @@ def _caveats(made: Survey) -> list[str]:
     return [*found, *(f"{note}." for note in made.notes)]
 
 
-def _plain(value: float) -> str:
-    """Four significant digits or all before the point, in groups of three."""
-    return f"{value:,.0f}" if abs(value) >= 1_000 else short(value)
-
-
 def _rough(value: float) -> str:
     """Two significant digits, for a picture."""
     return short(float(f"{value:.2g}"))
@@ -103,9 +98,9 @@ def _shown(made: Survey, name: str) -> dict[str, Any]:
             laid.append(
                 (
                     label,
-                    f"{_plain(part.played)} {unit}",
-                    f"{_plain(part.low)} to {_plain(part.high)}",
-                    f"{_plain(part.happened)} {unit}",
+                    f"{plain_number(part.played)} {unit}",
+                    f"{plain_number(part.low)} to {plain_number(part.high)}",
+                    f"{plain_number(part.happened)} {unit}",
                     part.holds,
                 )
             )
@@ -152,7 +147,7 @@ def _runs(panel: Any, found: Found) -> None:
         plain_x(panel)
     base = found.runs.base
     kind = "two kinds of run" if found.runs.kinds else {"samples": "no formula fits: samples"}.get(base.kind, base.kind)
-    panel.set_title(f"{_plain(base.median.value)} ms at the median, {kind}", loc="left", fontsize=11)
+    panel.set_title(f"{plain_number(base.median.value)} ms at the median, {kind}", loc="left", fontsize=11)
     panel.legend(frameon=False, loc="lower right")
 
 

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.evidence.survey.backtest import Backtest, Laid, Row
-from echotally.evidence.survey.facts import Unknown, Value
+from echotally.evidence.survey.facts import Unknown, Value, short
 from echotally.evidence.survey.survey import Survey
 from echotally.evidence.survey.updating import Updated
 from echotally.output.base.terminal import Column, count, rendered, table
@@ -115,11 +115,16 @@ def _row(made: Survey, name: str, test: Row | None) -> list[str]:
         safe(name),
         safe(", ".join(sources_of(made, name))),
         count(sums.started),
-        f"{middle:,.4g}",
+        plain_number(middle),
         f"{sums.attempts['error'] / started * 100:.2f}",
         f"{sums.cold / started * 100:.1f}",
         *[_off(getattr(test, part)) if test else "–" for part in ("calls", "gb_seconds", "p95_ms")],
     ]
+
+
+def plain_number(value: float) -> str:
+    """Four significant digits or all before the point, in groups of three."""
+    return f"{value:,.0f}" if abs(value) >= 1_000 else short(value)
 
 
 def _off(laid: Laid) -> str:
