@@ -29,6 +29,7 @@ class Trip:
     found: Survey
     truth: dict[str, Any]
     again: dict[str, Any]
+    folder: Path
     misses: list[str] = field(default_factory=list)
 
 
@@ -49,7 +50,7 @@ def round_trip(seed: int, form: str, folder: Path) -> Trip:
     out = folder / "out"
     write_files(found, out)
     again = project(out / "model.toml")
-    trip = Trip(made, found, _plan(projection), _plan(again))
+    trip = Trip(made, found, _plan(projection), _plan(again), folder)
     _lay_beside(trip)
     _wiring(trip, "otlp" in form)
     return trip
@@ -112,6 +113,10 @@ def _wiring(trip: Trip, links: bool) -> None:
     if links:
         there, lines = ({_line(a, b) for a, b, *_ in found} for found in (edges_of(trip.found), trip.made.lines))
         there = {line for line in there if not line[0].startswith("demand ")}
+        # What never ran has left no trace.
+        unseen = {f["function"] for f in trip.truth["functions"]} - {f["function"] for f in trip.again["functions"]}
+        unread = {source for source, target in lines if target in unseen}
+        lines = {line for line in lines if not unread & set(line) and line[1] not in unseen}
         for line in sorted(lines ^ there):
             trip.misses.append(f"line {line} {'is missing' if line in lines else 'is not there'}")
 
@@ -119,3 +124,36 @@ def _wiring(trip: Trip, links: bool) -> None:
 def _line(source: str, target: str) -> tuple[str, str]:
     """A line of the estate; spans do not tell what a schedule is called."""
     return ("a schedule" if source.startswith("schedules.") else source), target
+
+
+def held(trip: Trip) -> list[tuple[str, bool]]:
+    """Of every 95 % interval a survey gave of a value that the truth has: its address, and whether it holds that."""
+    truth, found = load(trip.folder / "model.toml").model, []
+    for name, function in truth.functions.items():
+        values = {
+            key: trip.found.values.get(f"functions.{name}.{key}")
+            for key in ("run", "per_item", "error_rate", "cold_start")
+        }
+        wanted: dict[str, Any] = {
+            "run": _median(function.run),
+            "per_item": function.per_item / 1e6 or None,
+            "error_rate": function.error_rate or None,
+            "cold_start": _median(function.cold_start),
+        }
+        if values["per_item"] is None and wanted["run"] is not None:
+            # Where all attempts hold one event the run has its part in it.
+            wanted["run"] += function.per_item / 1e6
+        for key, value in values.items():
+            if value is not None and value.low is not None and value.high is not None and wanted[key] is not None:
+                # What is constant is known to the digit that is written.
+                found.append((value.address, value.low * 0.9999 <= wanted[key] <= value.high * 1.0001))
+    for demand in truth.demand.values():
+        value = trip.found.values.get(f"demand.{str(demand.into).partition('.')[2]}.rate")
+        if value is not None and value.low is not None and value.high is not None:
+            found.append((value.address, value.low <= float(demand.rate or 0) * 3_600 <= value.high))
+    return found
+
+
+def _median(spread: Any) -> float | None:
+    """The median of a run time or a cold start, ms; None for mixtures, whose parts have one each."""
+    return None if spread is None or spread.parts else spread.scale / 1e6

@@ -110,6 +110,15 @@ def fit(
     loaded = load(model) if model else None
     options.check_zone(timezone)
     found = fit_logs(logs, function, columns, loaded, plan=plan, environment=environment, timezone=timezone)
+    if write and loaded is not None and found.function not in loaded.model.functions:
+        raise BadInput(
+            Problem(
+                "is no function of the model, and nothing was written",
+                file=str(model),
+                value=found.function,
+                allowed=f"{', '.join(loaded.model.functions)}; `echotally survey LOG --model {model} -o FOLDER` adds one whole",
+            )
+        )
     proposal = propose(found, loaded.model if loaded else None)
     if plot:
         write_whole(plot, shown.fit_chart(found, plot.suffix[1:]))
@@ -131,13 +140,35 @@ def _trials(model: Path | None, function: str | None, log: Path, plan: str | Non
 
 
 def _write(model: Path, proposal: Proposal) -> None:
-    """Files of samples first, so that the model never names one that is not there."""
+    """Files of samples first, so that the model never names one that is not there; the new text is loaded before it replaces
+    the old one.
+    """
     from echotally.model.writing import with_values
 
-    for name, text in proposal.files:
-        write_whole(model.parent / name, text.encode())
-    write_whole(model, with_values(text_of(model), proposal.sets).encode())
+    new = [model.parent / name for name, _ in proposal.files if not (model.parent / name).exists()]
+    text = with_values(text_of(model), proposal.sets).encode()
+    for name, samples in proposal.files:
+        write_whole(model.parent / name, samples.encode())
+    try:
+        _try(model, text)
+    except BaseException:
+        for path in new:
+            path.unlink(missing_ok=True)
+        raise
+    write_whole(model, text)
     click.echo(f"Written into {model}: {', '.join(address for address, _ in proposal.sets)}.", err=True)
+
+
+def _try(model: Path, text: bytes) -> None:
+    """Load a text where the model lies, under another name, since it names files by where it lies."""
+    from echotally.projection.loaded import load
+
+    tried = model.with_name(f".tried-{model.name}")
+    try:
+        write_whole(tried, text)
+        load(tried)
+    finally:
+        tried.unlink(missing_ok=True)
 
 
 def _trace(

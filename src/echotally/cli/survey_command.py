@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 @click.option("--metrics", multiple=True, metavar="FILE|URL",
               help="Metrics of the functions: OTLP/JSON, OpenMetrics text, or a monitoring server. Where spans are a sample, rates are theirs.")  # fmt: skip
 @click.option("--month", metavar="YYYY-MM", help="The model's month (default: the bill's, else the log's fullest).")
-@click.option("--hold-back", metavar="TIME",
+@click.option("--hold-back", metavar="TIME", callback=options.duration,
               help="How much of the log's end to keep back and try the model on, such as '7 d' (default: 7 d, or a quarter of a short log); '0 s': nothing.")  # fmt: skip
 @click.option("--model", type=click.Path(path_type=Path, dir_okay=False),
               help="A model that stands: bring its values up to date, say which have drifted, keep all else.")  # fmt: skip
@@ -48,7 +48,7 @@ def survey(
     bills: tuple[Path, ...],
     metrics: tuple[str, ...],
     month: str | None,
-    hold_back: str | None,
+    hold_back: int | None,
     model: Path | None,
     timezone: str | None,
     columns: tuple[tuple[str, str], ...],
@@ -66,7 +66,7 @@ def survey(
     options.check_month(month)
     if timezone:
         options.check_zone(timezone)
-    held = None if hold_back is None else (options.duration(None, None, hold_back) or 0) / 1e9
+    held = None if hold_back is None else hold_back / 1e9
     if model is None:
         hold_folder(folder, surveying.HEAD)
     prepare_simulation()

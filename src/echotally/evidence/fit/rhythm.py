@@ -23,6 +23,8 @@ from echotally.evidence.fit.estimates import Estimate
 STRETCH_S = 900
 _Z = 1.959963984540054
 _LEAST_DAYS = 7
+#: Scatter, as a share of chance's, below which events come evenly.
+_EVEN = 0.3
 #: Chance at which an even rhythm is given up.
 _SURE = 0.01
 
@@ -105,7 +107,7 @@ def _dispersion(
     events: NDArray[np.float64], expected: NDArray[np.float64], starts: NDArray[np.int64], fitted: int
 ) -> float:
     """Pearson's chi-square over its degrees of freedom (less the ``fitted`` weights), in stretches of which at least five events
-    are expected. Within what chance does to so few stretches it is 1.
+    are expected. Within what chance does to so few stretches it is 1; far below that events come evenly.
     """
     block = max(1, math.ceil(5 / max(float(expected.mean()), 1e-9)))
     at = (starts - starts[0]) // block
@@ -114,6 +116,8 @@ def _dispersion(
     kept = wanted > max(1.0, 0.5 * float(np.median(wanted)))
     freedom = max(1, int(np.sum(kept)) - fitted)
     found = float(np.sum((seen - wanted)[kept] ** 2 / wanted[kept])) / freedom
+    if found < _EVEN and freedom > 20:
+        return max(found, 0.01)
     # Chi-square over its freedom is above 1 + 2.33 sqrt(2 / freedom) once in a hundred Poisson logs.
     return found if found > 1 + 2.33 * math.sqrt(2 / freedom) else 1.0
 
@@ -133,7 +137,7 @@ def _kept(
     n = len(weights)
     seen, time = np.bincount(group, events, n), np.bincount(group, covered, n)
     even = time / time.sum() * seen.sum()
-    statistic = float(np.sum((seen - even)[even > 0] ** 2 / even[even > 0])) / scatter
+    statistic = float(np.sum((seen - even)[even > 0] ** 2 / even[even > 0])) / max(1.0, scatter)
     if chi2.sf(statistic, n - 1) > _SURE:
         return None
     halves = [_Z * w * math.sqrt(scatter / max(k, 1.0)) for w, k in zip(weights, seen, strict=True)]

@@ -184,7 +184,7 @@ def _why_not(
         if there.attempts["ok"] >= 30 and _slower(tables, function, main, environment):
             slower.append(function)
     # One that waits for others, or is rarely called, may take longer there; half of them is another world.
-    if timed and len(slower) > max(1, timed / 3):
+    if len(slower) > timed / 3 and (len(slower) > 1 or timed < 3):
         name = slower[0]
         return f"{name} runs {short_ms(own[name].mean_run)} there and {short_ms(firsts[name].mean_run)} here, and so do others"
     return ""

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from echotally.evidence.survey.bills import Billed
 from echotally.evidence.survey.coincidence import Follows, followers
 from echotally.evidence.survey.lines import Output, Wiring, handled_by
+from echotally.evidence.survey.redelivery import redelivery_of
 from echotally.evidence.survey.tables import Tables, Unit, model_name, month_span
 from echotally.model.sources import SourceKind, SourceRef
 
@@ -29,11 +30,18 @@ def from_times(tables: Tables, found: Wiring, billed: Billed | None) -> None:
             for line in group:
                 del lines[line.reader]
     for line in (each for group in lines.values() for each in group):
-        handled, taken = handled_by(tables, line.producer), handled_by(tables, line.reader) * line.share
+        handled, taken = handled_by(tables, line.producer), _taken(tables, line.reader) * line.share
         target = found.arrivals[line.reader][0].source
         if handled:
             said = _follows(line)
             found.emits.append(Output(line.producer, target, taken / handled, round(taken), handled, said, guess=True))
+
+
+def _taken(tables: Tables, reader: str) -> float:
+    """Events a reader took, those that came again once only."""
+    units = [unit for unit in tables.sums if unit[0] == reader]
+    back = redelivery_of(tables, max(units, key=lambda unit: tables.sums[unit].started))
+    return handled_by(tables, reader) * (1 - (back.again if back is not None else 0.0))
 
 
 def _readers(tables: Tables, found: Wiring) -> list[Unit]:
@@ -58,7 +66,7 @@ def _topic(tables: Tables, found: Wiring, producer: str, lines: list[Follows], b
     """A topic between a producer and readers; what is published is on the bill, else as much as its busiest reader took."""
     readers = [line.reader for line in lines]
     handled = handled_by(tables, producer)
-    taken = {reader: handled_by(tables, reader) for reader in readers}
+    taken = {reader: _taken(tables, reader) for reader in readers}
     if not handled:
         return
     published, said = max(taken.values()), "as many as the busiest reader took"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,8 +55,22 @@ def runs_of(sample: Sampled, mean_ms: float) -> Runs | None:
     if good.every > 1 and rest > 0:
         base = base * min(1.1, max(0.9, rest / base.mean()))
     spread, kinds = spread_of(base)
+    # What a part may be off, the rest is off the other way.
+    apart = [(per_item, good.events), (per_mb, good.payload / 1e6)]
+    spread = _wider(spread, math.hypot(*((e.high - e.low) / 2 * float(x.mean()) for e, x in apart if e is not None)))
     shares = np.arange(1, 100) / 100
     return Runs(spread, kinds, per_item, per_mb, tuple(float(x) for x in np.quantile(base, shares)), tuple(notes))
+
+
+def _wider(spread: Spread, by: float) -> Spread:
+    """A spread whose intervals have another error added in squares, ms."""
+    if not by:
+        return spread
+    middle, upper = (
+        Estimate(e.value, e.value - math.hypot(e.value - e.low, by), e.value + math.hypot(e.high - e.value, by))
+        for e in (spread.median, spread.p95)
+    )
+    return replace(spread, median=middle, p95=upper)
 
 
 def spread_of(times: NDArray[np.float64]) -> tuple[Spread, tuple[Kind, ...]]:

@@ -209,7 +209,7 @@ class _Surveyor:
         found = zone_of(tables, first, last, self.prefer, self.metrics)
         for function, zone in found.apart:
             self.notes.append(
-                f"{function}'s rhythm keeps to the clock of {zone}, not to the estate's, which has one zone"
+                f"the rhythm of {function} keeps to the clock of {zone}, not to the estate's, which has one zone"
             )
         if found.zone is None:
             self.notes.append(

@@ -66,6 +66,12 @@ def _caveats(made: Survey) -> list[str]:
     return [*found, *(f"{note}." for note in made.notes)]
 
 
+def _rate_said(toml: str) -> str:
+    """A rate as the model has it, in two digits."""
+    number, _, per = toml.strip('"').partition(" ")
+    return f"{_rough(float(number))} {per}"
+
+
 def _rough(value: float) -> str:
     """Two significant digits, for a picture."""
     return short(float(f"{value:.2g}"))
@@ -222,7 +228,11 @@ def edges_of(made: Survey) -> list[tuple[str, str, str]]:
         parts = address.split(".")
         if parts[0] == "demand" and parts[-1] == "rate":
             edges.append(
-                (f"demand {parts[1]}", values[address.replace(".rate", ".into")].toml.strip('"'), value.toml.strip('"'))
+                (
+                    f"demand {parts[1]}",
+                    values[address.replace(".rate", ".into")].toml.strip('"'),
+                    _rate_said(value.toml),
+                )
             )
         elif parts[0] == "triggers" and parts[-1] == "from":
             batch = values.get(address.replace(".from", ".batch"))

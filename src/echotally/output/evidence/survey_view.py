@@ -20,7 +20,8 @@ from echotally.output.base.terminal import Column, count, rendered, table
 
 def survey_verdict(made: Survey) -> str:
     """What was made, and how it did on the days held back."""
-    read = f"{len(made.functions):,} function(s) from {made.log.rows:,} row(s)"
+    n = len(made.functions)
+    read = f"{n:,} function{'' if n == 1 else 's'} from {made.log.rows:,} rows"
     if not made.backtests:
         return f"A model of {read}; nothing was held back to try it on."
     test = made.backtests[0]
