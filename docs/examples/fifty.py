@@ -56,7 +56,7 @@ into = "streams.{r}-levels"
 rate = "{levels} /h"
 [demand.{r}-cameras]
 into = "folders.{r}-pictures"
-rate = "2 /h"
+rate = "1 /h"
 day_shape = [0, 0, 0, 0, 0, 1, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 1, 0, 0, 0, 0, 0]
 [demand.{r}-people]
 into = "endpoints.{r}-map"
@@ -99,7 +99,7 @@ def main(folder: Path) -> None:
         intake, look = chance.choice((80, 120, 200)), chance.choice((900, 1_300, 1_700))
         text += RIVER.format(
             r=river, intake=intake, intake_p95=3 * intake, look=look, look_p95=2 * look, charts=chance.choice((90, 150)),
-            partitions=2 if number < 3 else 1, minute=5 * number, levels=chance.choice((3, 5)), people=chance.choice((4, 8)),
+            partitions=2 if number < 3 else 1, minute=5 * number, levels=chance.choice((2, 3)), people=chance.choice((2, 4)),
         )  # fmt: skip
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "model.toml").write_text(text + TROUBLE)

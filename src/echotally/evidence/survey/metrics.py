@@ -180,8 +180,11 @@ def _otlp(found: Metrics, path: Path) -> None:
                     cumulative.add(key)
                 series[key].append(_point(point, metric))
     for key, points in series.items():
-        plain = _differences(sorted(set(points))) if key in cumulative else sorted(set(points))
-        found.points[key[0], key[1]] += plain
+        ordered = sorted(set(points), key=lambda point: (point[1], point[0]))
+        if key in cumulative:
+            found.points[key[0], key[1]] += _differences(ordered)
+        else:
+            found.points[key[0], key[1]] += [(start or end, end, n, total) for start, end, n, total in ordered]
 
 
 def _point(point: dict[str, Any], metric: dict[str, Any]) -> Point:
@@ -190,21 +193,20 @@ def _point(point: dict[str, Any], metric: dict[str, Any]) -> Point:
     total = float(point.get("sum") or 0.0)
     if metric.get("unit") == "ms":
         total /= 1_000
-    return start or end, end, value, total
+    return start, end, value, total
 
 
 def _differences(points: list[Point]) -> list[Point]:
-    """Cumulative points as those between them; a counter that begins anew (another start, or a fall) is no negative count."""
+    """Cumulative points as those between them; a counter that begins anew (another start, or a fall) is no negative count.
+
+    Without a start (0) it is not known over how long the first point had been counted: it is left out.
+    """
     found = []
     for before, after in itertools.pairwise(points):
-        anew = after[2] < before[2] or (after[0] != before[0] and after[0] >= before[1])
+        anew = after[2] < before[2] or (after[0] > 0 and after[0] != before[0] and after[0] >= before[1])
         n, total = (after[2], after[3]) if anew else (after[2] - before[2], after[3] - before[3])
         found.append((max(after[0], before[1]) if anew else before[1], after[1], n, total))
-    if points:
-        # What had been counted when the first point was written began with it.
-        first = points[0]
-        found.insert(0, first)
-    return found
+    return [points[0], *found] if points and points[0][0] > 0 else found
 
 
 def _text(found: Metrics, samples: dict[str, list[tuple[float, float]]]) -> None:
@@ -215,5 +217,4 @@ def _text(found: Metrics, samples: dict[str, list[tuple[float, float]]]) -> None
         unit = _unit(facts)
         if what is None or unit is None or base.endswith(("_bucket", "_sum", "_created")):
             continue
-        points = [(at, at, value, 0.0) for at, value in sorted(set(values))]
-        found.points[what, unit] += _differences(points)[1:]
+        found.points[what, unit] += _differences([(0.0, at, value, 0.0) for at, value in sorted(set(values))])

@@ -76,6 +76,7 @@ def titled(panel: Any, text: str, size: int = 12) -> None:
 def picture(figure: Figure, form: str) -> bytes:
     """The figure as PNG or SVG; the same figure gives the same bytes."""
     import matplotlib
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.text import Text
 
     paper = io.BytesIO()
@@ -85,5 +86,10 @@ def picture(figure: Figure, form: str) -> bytes:
     # Text stays text in SVG, for readers and searches.
     settings: Any = {"svg.hashsalt": "echotally", "text.parse_math": False, "svg.fonttype": "none"}
     with matplotlib.rc_context(settings):
-        figure.savefig(paper, format=form, metadata={"Date": None} if form == "svg" else {"Software": None})
+        if form == "png":
+            # ``savefig`` would draw it twice.
+            canvas: Any = FigureCanvasAgg(figure)
+            canvas.print_png(paper, metadata={"Software": None})
+        else:
+            figure.savefig(paper, format=form, metadata={"Date": None})
     return paper.getvalue()
