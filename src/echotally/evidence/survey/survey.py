@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.fit import LogRead
+from echotally.evidence.fit.rhythm import STRETCH_S
 from echotally.evidence.logs.otlp import begins_with
 from echotally.evidence.logs.reading import RunLog, open_log
 from echotally.evidence.survey.assembling import Assembler, Found, Span, changes_in
@@ -198,7 +199,7 @@ class _Surveyor:
         self._lives_by(tables, first, last)
         self.say("looking for changes")
         made = self._made(tables, first, last, self.month, True)
-        backtests = self._backtests(first, last, hold_back_s, made)
+        backtests = self._backtests(tables, first, last, hold_back_s, made)
         self._unread(made)
         return replace(made, backtests=backtests, notes=tuple(self.notes))
 
@@ -248,7 +249,7 @@ class _Surveyor:
         found = changes_in(tables, names, self.zone) if changes else {}
         since = {f: max(c.at.timestamp() for c in group if isinstance(c, Change)) for f, group in found.items()}
         if since:
-            tables = Tables(self.log, tables.until, since)
+            tables = tables.within(tables.until, since)
         scales = self._scaled(tables, first, last)
         wiring = wiring_of(tables, self.billed)
         bill_month = (self.billed.month if self.billed else None) or month
@@ -374,7 +375,9 @@ class _Surveyor:
         return [(str(f), str(e)) for f, e in self.log.query("SELECT DISTINCT f, e FROM named ORDER BY 1, 2")]
 
     # -- held-back days -------------------------------------------------------------------------------------------
-    def _backtests(self, first: float, last: float, hold_back_s: float | None, made: Survey) -> tuple[Backtest, ...]:
+    def _backtests(
+        self, whole: Tables, first: float, last: float, hold_back_s: float | None, made: Survey
+    ) -> tuple[Backtest, ...]:
         if hold_back_s == 0:
             return ()
         length = last - first
@@ -387,14 +390,15 @@ class _Surveyor:
             self.notes.append(f"about {monthly:,.0f} attempts a month are too many to play the held-back days")
             return ()
         self.say("playing the held-back days")
-        cut = last - hold
-        tables = Tables(self.log, cut)
+        # Counts are by the quarter of an hour.
+        cut = (last - hold) // STRETCH_S * STRETCH_S
+        tables = whole.within(cut)
         found = self._tested(tables, first, cut, last, "fitted to what holds since the last change", True)
         if found is None:
             return ()
         tests = [found[0]]
         if found[1]:
-            again = self._tested(Tables(self.log, cut), first, cut, last, "fitted to the whole log before", False)
+            again = self._tested(whole.within(cut), first, cut, last, "fitted to the whole log before", False)
             tests += [again[0]] if again else []
         else:
             tests = [replace(found[0], how="fitted to the days before")]
@@ -403,7 +407,7 @@ class _Surveyor:
     def _tested(
         self, tables: Tables, first: float, cut: float, last: float, how: str, changes: bool
     ) -> tuple[Backtest, bool] | None:
-        months = sorted({datetime.fromtimestamp(at, self.zone).strftime("%Y-%m") for at in (cut, last)})
+        months = sorted({datetime.fromtimestamp(at, self.zone).strftime("%Y-%m") for at in (cut, last - 1)})
         plays: list[dict[Unit, Sums]] = []
         made = None
         for month in months:

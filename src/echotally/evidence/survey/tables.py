@@ -5,6 +5,7 @@ Why it exists: ten million rows are read once; all else is worked out from table
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -22,6 +23,8 @@ from echotally.evidence.logs.reading import RunLog
 
 #: Attempts of a function in an environment that are looked at one by one: about so many, drawn by a digest of the row.
 SAMPLE = 20_000
+#: And of all of them together, as long as that leaves each a quarter.
+SAMPLES = 500_000
 _FORBIDDEN = re.compile(r"[^A-Za-z0-9_-]+")
 Unit = tuple[str, str]
 OTHERWISE = "live"
@@ -113,19 +116,20 @@ class Sampled:
 
 
 class Tables:
-    """The tables of a log, up to an instant (s since 1970): what a survey without the held-back days sees."""
+    """The tables of a log, up to an instant (s since 1970): what a survey without the held-back days sees.
 
-    def __init__(self, log: RunLog, until: float, since: Mapping[str, float] | None = None) -> None:
-        self.log, self.until = log, until
-        # What an attempt waited for answers is no run time of its own.
-        waiting = bool(log.query("SELECT count(*) FROM waits")[0][0])
-        own = "greatest(run_ms - coalesce(waits.ms, 0), 0)" if waiting else "run_ms"
-        waits = " LEFT JOIN waits USING (span)" if waiting else ""
-        log.connection.execute(
-            "CREATE TEMP VIEW IF NOT EXISTS named AS SELECT runs.*, coalesce(function, 'function') AS f,"
-            f" coalesce(nullif(environment, ''), '{OTHERWISE}') AS e, {own} AS own_ms FROM runs{waits} WHERE usable"
-        )
-        limits = ", ".join(f"({quoted(name)}, {at!r})" for name, at in (since or {}).items())
+    ``since``: of these functions what came before is left out. ``whole``: tables of the whole log, of which counts and samples
+    are taken instead of the log's rows.
+    """
+
+    def __init__(
+        self, log: RunLog, until: float, since: Mapping[str, float] | None = None, whole: Tables | None = None
+    ) -> None:
+        self.log, self.until, self.since = log, until, dict(since or {})
+        self.whole = whole or self
+        if whole is None:
+            _name_columns(log)
+        limits = ", ".join(f"({quoted(name)}, {at!r})" for name, at in self.since.items())
         self.after = (
             f" AND NOT EXISTS (SELECT 1 FROM (VALUES {limits}) w(n, since_s) WHERE n = f AND t < since_s)"
             if limits
@@ -134,11 +138,30 @@ class Tables:
         self.where = f"t < {min(until, 1e18)!r}{self.after}"
         #: How many attempts each one logged stands for, where that is more than one.
         self.by: dict[Unit, float] = {}
-        self.hosted = bool(log.query("SELECT count(host) FROM runs")[0][0])
-        self.log_end = min(until, float(log.query("SELECT max(t) FROM runs WHERE usable")[0][0] or 0.0))
+        self.hosted: bool = whole.hosted if whole else bool(log.query("SELECT count(host) FROM runs")[0][0])
+        last: float = whole.log_end if whole else float(log.query("SELECT max(t) FROM runs WHERE usable")[0][0] or 0.0)
+        self.log_end: float = min(until, last)
         self.sums = self._sums()
-        self.counts = self._counts()
-        self.samples = self._samples()
+        if whole is None:
+            self.counts, self.samples = self._counts(), self._samples()
+        else:
+            self._cut(whole)
+
+    def within(self, until: float, since: Mapping[str, float] | None = None) -> Tables:
+        """The tables of a part of the log: up to an instant, and of some functions from one on."""
+        return Tables(self.log, until, since, self.whole)
+
+    def _cut(self, whole: Tables) -> None:
+        self.counts, self.samples = {}, {}
+        for unit in self.sums:
+            low = (
+                math.ceil(self.since.get(unit[0], -math.inf) / STRETCH_S) * STRETCH_S
+                if self.since.get(unit[0])
+                else -math.inf
+            )
+            self.counts[unit] = whole.counts[unit].window(low, self.until)
+            sample = whole.samples[unit]
+            self.samples[unit] = sample.where((sample.t >= low) & (sample.t < self.until))
 
     def query(self, sql: str) -> list[tuple[Any, ...]]:
         """Rows of a query; ``{seen}`` stands for the attempts looked at."""
@@ -209,8 +232,9 @@ class Tables:
         }
 
     def _samples(self) -> dict[Unit, Sampled]:
+        most = max(SAMPLE // 4, min(SAMPLE, SAMPLES // max(1, len(self.sums))))
         wanted = ", ".join(
-            f"({quoted(f)}, {quoted(e)}, {max(1, (s.started + s.attempts['throttled']) // SAMPLE)})"
+            f"({quoted(f)}, {quoted(e)}, {max(1, (s.started + s.attempts['throttled']) // most)})"
             for (f, e), s in self.sums.items()
         )
         if not wanted:
@@ -229,6 +253,18 @@ class Tables:
             every = int(rows["every"][at][0])
             found[unit] = Sampled(t, run, cold_ms, cold > 0, events, payload, memory, used, billed, outcome, every)
         return found
+
+
+def _name_columns(log: RunLog) -> None:
+    """The view ``named``: usable attempts with the names and the run times a survey goes by."""
+    # What an attempt waited for answers is no run time of its own.
+    waiting = bool(log.query("SELECT count(*) FROM waits")[0][0])
+    own = "greatest(run_ms - coalesce(waits.ms, 0), 0)" if waiting else "run_ms"
+    waits = " LEFT JOIN waits USING (span)" if waiting else ""
+    log.connection.execute(
+        "CREATE TEMP VIEW IF NOT EXISTS named AS SELECT runs.*, coalesce(function, 'function') AS f,"
+        f" coalesce(nullif(environment, ''), '{OTHERWISE}') AS e, {own} AS own_ms FROM runs{waits} WHERE usable"
+    )
 
 
 def _times(sums: Sums, by: float) -> Sums:

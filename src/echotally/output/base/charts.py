@@ -73,19 +73,21 @@ def titled(panel: Any, text: str, size: int = 12) -> None:
     panel.set_title("\n".join(lines), loc="left", fontsize=size)
 
 
-def picture(figure: Figure, form: str) -> bytes:
-    """The figure as PNG or SVG; the same figure gives the same bytes."""
+#: Names of a model may hold dollar signs, which are no formulas; text stays text in SVG, for readers and searches.
+SETTINGS: Any = {"svg.hashsalt": "echotally", "text.parse_math": False, "svg.fonttype": "none"}
+
+
+def picture(figure: Figure, form: str, plain: bool = False) -> bytes:
+    """The figure as PNG or SVG; the same figure gives the same bytes. ``plain``: it was made under ``SETTINGS``."""
     import matplotlib
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.text import Text
 
     paper = io.BytesIO()
-    # Names of a model may hold dollar signs, which are no formulas: neither in what is there nor in what drawing adds.
-    for text in figure.findobj(Text):
+    # Neither in what is there nor in what drawing adds.
+    for text in () if plain else figure.findobj(Text):
         text.set_parse_math(False)
-    # Text stays text in SVG, for readers and searches.
-    settings: Any = {"svg.hashsalt": "echotally", "text.parse_math": False, "svg.fonttype": "none"}
-    with matplotlib.rc_context(settings):
+    with matplotlib.rc_context(SETTINGS):
         if form == "png":
             # ``savefig`` would draw it twice.
             canvas: Any = FigureCanvasAgg(figure)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Sequence
+from dataclasses import replace
 from importlib.resources import files
 from statistics import NormalDist
 from typing import Any
@@ -16,12 +17,14 @@ from echotally.evidence.fit.rhythm import hours_of
 from echotally.evidence.survey.assembling import Found
 from echotally.evidence.survey.facts import short
 from echotally.evidence.survey.survey import Survey
-from echotally.output.base.charts import COLOURS, picture, plain_x
+from echotally.output.base.charts import COLOURS, SETTINGS, picture, plain_x
 from echotally.output.base.terminal import count
 from echotally.output.evidence.survey_view import of_functions, plain_number, sources_of, survey_verdict, trouble_lines
 
 #: Functions with pictures; more would make a page that no browser opens gladly.
 _MOST = 80
+#: Up to so many are drawn before another process has begun.
+_ALONE = 16
 _Z95 = 1.6448536269514722
 
 
@@ -39,7 +42,7 @@ def survey_page(made: Survey) -> str:
         month=made.month,
         wiring=_data(wiring_chart(made)),
         wiring_said=[safe(line) for line in wiring_lines(made)],
-        functions=[_shown(made, name) for name in shown],
+        functions=[_shown(made, name, chart) for name, chart in zip(shown, _charts(made, shown), strict=True)],
         left=len(made.functions) - len(shown),
         unknowns=[
             (
@@ -81,7 +84,22 @@ def _data(png: bytes) -> str:
     return "data:image/png;base64," + base64.b64encode(png).decode()
 
 
-def _shown(made: Survey, name: str) -> dict[str, Any]:
+def _charts(made: Survey, names: Sequence[str]) -> list[bytes]:
+    """The functions' pictures, drawn on all cores where they are many."""
+    # Attempts one by one are not drawn: they need not go to another process.
+    found = [
+        replace(each, sample=each.sample.where(np.zeros(len(each.sample.t), bool)))
+        for each in map(made.functions.get, names)
+        if each
+    ]
+    if len(names) < _ALONE:
+        return [function_chart(made.zone, each) for each in found]
+    from joblib import Parallel, delayed
+
+    return list(Parallel(n_jobs=-1)(delayed(function_chart)(made.zone, each) for each in found))
+
+
+def _shown(made: Survey, name: str, chart: bytes) -> dict[str, Any]:
     found = made.functions[name]
     values = [
         (
@@ -114,26 +132,28 @@ def _shown(made: Survey, name: str) -> dict[str, Any]:
         "name": safe(name),
         "sources": safe(", ".join(sources_of(made, name)) or "nothing known"),
         "attempts": count(found.sums.started),
-        "chart": _data(function_chart(made, found)),
+        "chart": _data(chart),
         "values": [(safe(key), safe(toml), safe(comment)) for key, toml, comment in values],
         "laid": laid,
     }
 
 
-def function_chart(made: Survey, found: Found) -> bytes:
+def function_chart(zone: str, found: Found) -> bytes:
     """A function's runs, measured and fitted, beside its events by the hour of the week."""
+    import matplotlib
     from matplotlib.figure import Figure
 
-    # Set margins are drawn twice as fast as those that are found out.
-    figure = Figure(figsize=(12.8, 3.6), dpi=80, facecolor="white")
-    figure.subplots_adjust(left=0.06, right=0.985, bottom=0.16, top=0.9, wspace=0.16)
-    left, right = figure.subplots(1, 2)
-    for panel in (left, right):
-        panel.grid(True, color="#dddddd", linewidth=0.6)
-        panel.spines[["top", "right"]].set_visible(False)
-    _runs(left, found)
-    _hours(right, made, found)
-    return picture(figure, "png")
+    with matplotlib.rc_context(SETTINGS):
+        # Set margins are drawn twice as fast as those that are found out.
+        figure = Figure(figsize=(12.8, 3.6), dpi=80, facecolor="white")
+        figure.subplots_adjust(left=0.06, right=0.985, bottom=0.16, top=0.9, wspace=0.16)
+        left, right = figure.subplots(1, 2)
+        for panel in (left, right):
+            panel.grid(True, color="#dddddd", linewidth=0.6)
+            panel.spines[["top", "right"]].set_visible(False)
+        _runs(left, found)
+        _hours(right, zone, found)
+        return picture(figure, "png", plain=True)
 
 
 def _runs(panel: Any, found: Found) -> None:
@@ -177,9 +197,9 @@ def _fitted(found: Found, shares: Any) -> Any:
     return [base.median.value * np.exp(sigma * NormalDist().inv_cdf(float(q))) for q in shares]
 
 
-def _hours(panel: Any, made: Survey, found: Found) -> None:
+def _hours(panel: Any, name: str, found: Found) -> None:
     """Events an hour by hour of the day: as logged, a mark each, and as the model's rate has them."""
-    zone = ZoneInfo(made.zone)
+    zone = ZoneInfo(name)
     counts = found.counts
     local, _ = hours_of(counts.stretch, zone)
     days = max(1.0, (found.sums.last - found.sums.first) / 86_400)
@@ -205,7 +225,7 @@ def _hours(panel: Any, made: Survey, found: Found) -> None:
         else "events an hour, by the local hour"
     )
     panel.set_title(text, loc="left", fontsize=11)
-    panel.set_xlabel(f"hour of the day ({made.zone})")
+    panel.set_xlabel(f"hour of the day ({name})")
     panel.set_ylabel("events an hour")
     panel.set_xticks(range(0, 24, 3))
     panel.set_ylim(0, max(1e-9, float(seen.max(initial=0)) * 1.3))
