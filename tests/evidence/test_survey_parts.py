@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import gzip
 import json
 import math
@@ -10,9 +11,12 @@ import re
 import shlex
 import sys
 from datetime import UTC, datetime
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from importlib import import_module
 from pathlib import Path
+from threading import Thread
 from typing import Any
+from urllib.parse import parse_qs, urlparse
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -402,3 +406,53 @@ def test_the_month_of_a_bill_is_that_of_its_zone() -> None:
     ):
         assert Billed(starts={start}).month == month
     assert Billed().month is None
+
+
+# -- a server of metrics ------------------------------------------------------------------------------------------
+class _Asked(BaseHTTPRequestHandler):
+    """Lets in who knows the word; counts sixty calls an hour."""
+
+    def do_GET(self) -> None:
+        known = self.headers.get("Authorization") in ("Bearer open", "Basic " + base64.b64encode(b"ann:open").decode())
+        asked = parse_qs(urlparse(self.path).query)
+        start = int(float(asked["start"][0]))
+        values = [[start + 3_600 * k, str(60 * k)] for k in range(20)]
+        series = {"metric": {"__name__": "faas_invocations_total", "faas_name": "gauge"}, "values": values}
+        answer = (
+            {"data": {"result": [series] if asked["query"] == ["faas_invocations_total"] else []}}
+            if known
+            else {"status": "error", "error": "who \x1b[31mare you?"}
+        )
+        self.send_response(200 if known else 401)
+        self.end_headers()
+        self.wfile.write(json.dumps(answer).encode())
+
+    def log_message(self, *_: object) -> None:
+        """Says nothing."""
+
+
+@pytest.mark.parametrize(
+    ("name", "value"), [("ECHOTALLY_METRICS_TOKEN", "open"), ("ECHOTALLY_METRICS_LOGIN", "ann:open"), (None, "")]
+)
+def test_a_server_is_asked_with_credentials_of_the_environment(
+    name: str | None, value: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for each in ("ECHOTALLY_METRICS_TOKEN", "ECHOTALLY_METRICS_LOGIN"):
+        monkeypatch.delenv(each, raising=False)
+    if name:
+        monkeypatch.setenv(name, value)
+    with ThreadingHTTPServer(("127.0.0.1", 0), _Asked) as server:
+        Thread(target=server.serve_forever, daemon=True).start()
+        address = f"http://127.0.0.1:{server.server_port}"
+        try:
+            if name:
+                assert (
+                    read_metrics([address], (AT, AT + 72_000)).total("invocations", ("gauge", "live"), AT, AT + 1e6)
+                    == 19 * 60
+                )
+            else:
+                with pytest.raises(BadInput, match=r"answered 401: who .*are you\?") as refused:
+                    read_metrics([address], (AT, AT + 72_000))
+                assert "\x1b" not in str(refused.value) and "ECHOTALLY_METRICS_TOKEN" in str(refused.value)
+        finally:
+            server.shutdown()

@@ -23,7 +23,7 @@ from echotally.evidence.survey.levels import limit_met, slots_of
 from echotally.evidence.survey.lines import Arrival, Output, Wiring
 from echotally.evidence.survey.metrics import Metrics
 from echotally.evidence.survey.rates import Rate, rate_of
-from echotally.evidence.survey.redelivery import Redelivery, redelivery_of
+from echotally.evidence.survey.redelivery import Redelivery, poison_of, redelivery_of
 from echotally.evidence.survey.regimes import changes_of, troubles_of
 from echotally.evidence.survey.runs import Runs, cold_of, runs_of
 from echotally.evidence.survey.schedules import Guess, guess_schedule
@@ -82,6 +82,7 @@ class Assembler:
         self.functions: dict[str, Found] = {}
         self.taken: set[str] = set()
         self.triggers = 0
+        self.poisoned: dict[str, float] = {}
         self.backs: dict[str, Redelivery | None] = {}
         #: How long a batch of a function waits to fill, s.
         self.waits: dict[str, float] = {}
@@ -138,6 +139,12 @@ class Assembler:
             # Rows with more than was given are odd and named as such; a model must not ask for more than it gives.
             used = min(math.ceil(sums.used_most), round(sums.memory or sums.used_most))
             draft.add(f"{at}.memory_used", f'"{used} MB"', "the most used", number=float(used), unit="MB")
+        elif self.metrics and (mean := self.metrics.mean("memory", found.units[0])) and mean[0] > 0:
+            used = min(max(1, math.ceil(mean[0] / 2**20)), round(sums.memory or 512))
+            said = "the mean of faas.mem_usage; the most may be more"
+            draft.add(
+                f"{at}.memory_used", f'"{used} MB"', said, n=int(mean[1]), number=float(used), unit="MB", guess=True
+            )
         else:
             self._unknown(
                 found.name, "memory used", "all that is given", "a column of memory used, or faas.mem_usage", 0.02
@@ -224,17 +231,25 @@ class Assembler:
         bad, n = float(counts.errors[kept].sum()), float(counts.attempts[kept].sum())
         if n < 1:
             return
+        poison = poison_of(self.tables, found.units[0][0], self.troubled[found.name]) if bad else None
+        if poison is not None:
+            bad = max(0.0, bad - poison.attempts)
+            part = share(poison.messages, round(poison.of))
+            self.poisoned[found.name] = part.value
+            said = f"{poison.messages:,} messages failed every time they were tried"
+            self.draft.estimate(f"{at}.poison_rate", f"{part.value:.4g}", part, round(poison.of), "", said)
         rate = share(round(bad), round(n))
         if rate.value > 0:
             toml = f"{rate.value:.4g}" if rate.value >= 1e-4 else f"{rate.value:.8f}".rstrip("0")
             self.draft.estimate(f"{at}.error_rate", toml, rate, round(n), "", f"{round(bad):,} failed, here and there")
-            self._unknown(
-                found.name,
-                "whether the same events fail every time",
-                "errors come by chance",
-                "messages with ids in the log, tried again",
-                rate.value,
-            )
+            if poison is None:
+                self._unknown(
+                    found.name,
+                    "whether the same events fail every time",
+                    "errors come by chance",
+                    "messages with ids in the log, tried again",
+                    rate.value,
+                )
 
     def _room(self, at: str, found: Found) -> None:
         slots = slots_of(self.tables, found.units[0][0])
@@ -438,6 +453,8 @@ class Assembler:
             events = counts.good / (1 - self._given_up(found, kind))
         if kind is SourceKind.QUEUES and (back := self._back(found)) is not None:
             events = events * (1 - back.again)
+        if kind is not SourceKind.ENDPOINTS:
+            events = events / (1 - min(0.9, self.poisoned.get(found.name, 0.0)))
         of_all = sum(a.n for a in self.wiring.arrivals.get(found.units[0][0], ())) or arrival.n
         events = events * (arrival.n / of_all)
         first, last = self._since(found), self.span.last

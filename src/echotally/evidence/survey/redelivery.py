@@ -6,12 +6,15 @@ that failed, or outlived the time, were due. A message that is handled again is 
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from echotally.database import quoted
+from echotally.evidence.survey.facts import Trouble
 from echotally.evidence.survey.tables import Tables, Unit
 
 #: Times people set, s.
@@ -20,6 +23,8 @@ _PLAIN = (1, 2, 5, 10, 15, 20, 30, 45, 60, 90, 120, 180, 300, 600, 900, 1_800, 3
 
 #: Attempts looked at where only times tell, and how soon after they are due messages are taken, s.
 _ATTEMPTS, _SOON_S = 20_000, 0.5
+#: Messages that failed and were tried again, from which on it is told whether they fail every time.
+_FEW = 5
 
 
 @dataclass(frozen=True)
@@ -36,14 +41,41 @@ class Redelivery:
     again: float = 0.0
 
 
+@dataclass(frozen=True)
+class Poison:
+    """Messages that failed every time, of how many in all, and the attempts they took."""
+
+    messages: int
+    of: float
+    attempts: int
+
+
 def redelivery_of(tables: Tables, unit: Unit) -> Redelivery | None:
     """How the messages a function did not delete in time come back; None where none was seen to."""
     return _followed(tables, unit[0]) or _due(tables, unit)
 
 
-def _followed(tables: Tables, function: str) -> Redelivery | None:
-    """By the sending span or the id of each message."""
-    rows = tables.query(
+def poison_of(tables: Tables, function: str, troubles: Sequence[Trouble]) -> Poison | None:
+    """Events that fail every time, where messages can be followed: of those that failed once most failed again, and never went
+    well. Stretches of trouble are left out, in which all do. None where chance explains the failures.
+    """
+    away = [(t.at.timestamp() - 60, t.at.timestamp() + t.lasts_s + 60) for t in troubles]
+    followed = [
+        outcomes
+        for _, times, outcomes in _messages(tables, function)
+        if len(outcomes) > 1 and outcomes[0] != "ok" and not any(low <= at < high for at in times for low, high in away)
+    ]
+    again = sum(outcomes[1] != "ok" for outcomes in followed)
+    if len(followed) < _FEW or again < 0.5 * len(followed):
+        return None
+    never = [outcomes for outcomes in followed if "ok" not in outcomes]
+    good = sum(sums.events for (f, _), sums in tables.sums.items() if f == function)
+    return Poison(len(never), good + len(never), sum(map(len, never)))
+
+
+def _messages(tables: Tables, function: str) -> list[tuple[Any, list[float], list[str]]]:
+    """Messages that were attempted again or failed, by the sending span or their id: when, and with what outcome."""
+    return tables.query(
         "SELECT m, list(t ORDER BY t), list(outcome ORDER BY t) FROM ("
         "SELECT l.linked AS m, s.t, s.outcome FROM {seen} s JOIN links l USING (span) WHERE s.f = "
         + quoted(function)
@@ -51,8 +83,12 @@ def _followed(tables: Tables, function: str) -> Redelivery | None:
         " AND s.span NOT IN (SELECT span FROM links) AND s.f = " + quoted(function) + ")"
         " GROUP BY m HAVING count(*) > 1 OR count(*) FILTER (outcome <> 'ok') > 0"
     )
+
+
+def _followed(tables: Tables, function: str) -> Redelivery | None:
+    """By the sending span or the id of each message."""
     gaps, lost, twice = [], [], 0
-    for _, times, outcomes in rows:
+    for _, times, outcomes in _messages(tables, function):
         twice += max(0, outcomes.count("ok") - 1)
         for n in range(len(times) - 1):
             if outcomes[n] != "ok" or outcomes[n + 1] == "ok":

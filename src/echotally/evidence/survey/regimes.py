@@ -187,9 +187,23 @@ def _worst(bad: NDArray[np.float64], attempts: NDArray[np.float64]) -> tuple[int
     span = slice(found[0], found[1] + 1)
     inside = float(attempts[span].sum())
     # Most of a month is no stretch of it.
-    if inside > 0.4 * n or _beyond(float(bad[span].sum()), inside, max(usual, 0.5 / n)) < _SURE:
-        return None
-    return found
+    beyond = _beyond(float(bad[span].sum()), inside, max(usual, 0.5 / n)) / _together(bad, attempts, span)
+    return found if inside <= 0.4 * n and beyond >= _SURE else None
+
+
+def _together(bad: NDArray[np.float64], attempts: NDArray[np.float64], span: slice) -> float:
+    """How far failures outside a run of stretches come together, times what chance does: one message may fail several times."""
+    rest = np.ones(len(bad), bool)
+    rest[span] = False
+    seen, of = bad[rest], attempts[rest]
+    share = float(seen.sum() / max(1.0, of.sum()))
+    if not 0 < share < 1:
+        return 1.0
+    expected = of * share
+    apart = np.sort((seen - expected)[of > 0] ** 2 / (expected * (1 - share))[of > 0])
+    # The worst are other stretches of trouble.
+    kept = apart[: max(1, int(0.98 * len(apart)))]
+    return max(1.0, float(kept.mean()))
 
 
 def _highest(bad: NDArray[np.float64], attempts: NDArray[np.float64], usual: float) -> tuple[int, int] | None:
