@@ -69,10 +69,8 @@ TABLES = {
     "between_spans": (("span", "UBIGINT"), ("parent", "UBIGINT")),
     "tags": (("function", "VARCHAR"), ("key", "VARCHAR"), ("value", "VARCHAR")),
 }  # fmt: skip
-#: Attributes of a resource that are no tags: the conventions' own namespaces.
-_OWN_NAMES = re.compile(
-    r"(service|faas|deployment|telemetry|cloud|host|process|os|container|k8s|device|messaging|http|aws|gcp|azure)\."
-)
+#: Attributes of a resource that are tags: names without a namespace, or in one for tags (``x.tag.team``, ``tags.team``).
+_TAG = re.compile(r"(?:x\.)?(?:tags?\.)?([^.]+)")
 
 
 def begins_with(path: Path, word: bytes) -> bool:
@@ -139,9 +137,10 @@ class _Reader:
     def _tags(self, facts: dict[str, Any]) -> None:
         name = str(facts.get("faas.name") or facts.get("service.name") or "")
         for key, value in facts.items():
-            if name and not _OWN_NAMES.match(key) and isinstance(value, str) and (name, key, value) not in self.tagged:
+            tag = _TAG.fullmatch(key)
+            if name and tag and isinstance(value, str) and (name, key, value) not in self.tagged:
                 self.tagged.add((name, key, value))
-                self.rows["tags"].append((name, key.rpartition("tag.")[2][:100], value[:200]))
+                self.rows["tags"].append((name, tag[1][:100], value[:200]))
 
     def _span(self, resource: dict[str, Any], span: dict[str, Any]) -> None:
         own = plain_attributes(span.get("attributes"))

@@ -21,7 +21,7 @@ from echotally.model.sources import SourceKind, SourceRef
 
 #: Words by which a trigger is known, whatever else stands beside them.
 _WORDS = {
-    SourceKind.ENDPOINTS: r"http|https|request|api|gateway|endpoint|rest|web|url|rpc",
+    SourceKind.ENDPOINTS: r"http|https|request|gateway|endpoint|api|rest|web|url|rpc",
     SourceKind.SCHEDULES: r"timer|schedule|scheduled|cron|clock|periodic",
     SourceKind.FOLDERS: r"datasource|storage|file|files|folder|blob|object|document|bucket|upload",
     SourceKind.STREAMS: r"stream|streams|record|records|partition|shard|log",
