@@ -60,8 +60,9 @@ def survey(
     SOURCE is a run log (CSV, JSON lines, Parquet), OTLP/JSON of spans or metrics, each also gzipped, or a folder of them.
     """
     from echotally.evidence.survey import survey as surveying
-    from echotally.evidence.survey.updating import hold_folder
+    from echotally.evidence.survey.updating import hold_folder, updated
     from echotally.output.evidence import survey_view as shown
+    from echotally.projection.loaded import load
 
     options.check_month(month)
     if timezone:
@@ -69,6 +70,7 @@ def survey(
     held = None if hold_back is None else hold_back / 1e9
     if model is None:
         hold_folder(folder, surveying.HEAD)
+    standing = load(model).model if model else None
     prepare_simulation()
     made = surveying.survey(
         sources,
@@ -76,11 +78,11 @@ def survey(
         metrics=metrics,
         month=month,
         hold_back_s=held,
-        timezone=timezone,
+        timezone=timezone or (standing.estate.timezone if standing else None),
         columns=columns,
         told=_told(),
     )
-    changed = _updated(made, model) if model else None
+    changed = updated(made, model, standing) if model and standing else None
     written = _write(made, folder, model, changed)
     if form == "json":
         click.echo(shown.survey_json(made, changed), nl=False)
@@ -98,13 +100,6 @@ def _told() -> Callable[[str], None] | None:
         sys.stderr.flush()
 
     return tell
-
-
-def _updated(made: Survey, path: Path) -> Updated:
-    from echotally.evidence.survey.updating import updated
-    from echotally.projection.loaded import load
-
-    return updated(made, path, load(path).model)
 
 
 def _write(made: Survey, folder: Path, model: Path | None, changed: Updated | None) -> list[str]:

@@ -10,6 +10,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
+from itertools import product
 
 import numpy as np
 
@@ -219,18 +220,16 @@ def _rounding_told(seen: Seen) -> tuple[int, int, bool, str] | None:
     least = (
         least if np.mean(billed == least) > 0.01 and float((run + cold)[billed == least].min()) < 0.9 * least else 0.0
     )
-    best = (0.0, 1, False)
-    for step in _STEPS:
-        for with_cold in (False, True):
-            time = np.maximum(np.ceil((run + (cold if with_cold else 0.0)) / step - 1e-6) * step, least)
-            right = float(np.mean(np.abs(time - billed) <= 1e-6 * billed + 1e-3))
-            if right > best[0] + 1e-9:
-                best = right, step, with_cold
+    best = (0.0, 1, False, 0.0)
+    # The plainest first: a step alone, if it explains as much.
+    for at_least, step, with_cold in product((0.0, least) if least else (0.0,), _STEPS, (False, True)):
+        time = np.maximum(np.ceil((run + (cold if with_cold else 0.0)) / step - 1e-6) * step, at_least)
+        right = float(np.mean(np.abs(time - billed) <= 1e-6 * billed + 1e-3))
+        if right > best[0] + 1e-9:
+            best = right, step, with_cold, at_least
     if best[0] < 0.95:
         return None
-    # What was rounded up to the step itself is no least of its own.
-    own = round(least) if least > best[1] else 0
-    return best[1], own, best[2], f"the billed times of {best[0]:.1%} of {len(run):,} attempts"
+    return best[1], round(best[3]), best[2], f"the billed times of {best[0]:.1%} of {len(run):,} attempts"
 
 
 def _off(billed: Billed, seen: Seen, step: int, cold: bool) -> float | None:

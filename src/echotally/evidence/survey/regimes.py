@@ -192,18 +192,18 @@ def _worst(bad: NDArray[np.float64], attempts: NDArray[np.float64]) -> tuple[int
 
 
 def _together(bad: NDArray[np.float64], attempts: NDArray[np.float64], span: slice) -> float:
-    """How far failures outside a run of stretches come together, times what chance does: one message may fail several times."""
+    """How many failures outside a run of stretches come together: one message may fail several times.
+
+    The middle number in stretches that have any, over the mean that single failures would have there (a Poisson number's, given
+    that it is not 0). Other stretches of trouble are few, and do not move the middle.
+    """
     rest = np.ones(len(bad), bool)
     rest[span] = False
-    seen, of = bad[rest], attempts[rest]
-    share = float(seen.sum() / max(1.0, of.sum()))
-    if not 0 < share < 1:
+    some = rest & (bad > 0)
+    if not some.any():
         return 1.0
-    expected = of * share
-    apart = np.sort((seen - expected)[of > 0] ** 2 / (expected * (1 - share))[of > 0])
-    # The worst are other stretches of trouble.
-    kept = apart[: max(1, int(0.98 * len(apart)))]
-    return max(1.0, float(kept.mean()))
+    expected = float(np.mean(attempts[some]) * bad[rest].sum() / max(1.0, attempts[rest].sum()))
+    return max(1.0, float(np.median(bad[some])) * -math.expm1(-expected) / expected)
 
 
 def _highest(bad: NDArray[np.float64], attempts: NDArray[np.float64], usual: float) -> tuple[int, int] | None:

@@ -7,11 +7,15 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
+from datetime import UTC, datetime
+from itertools import takewhile
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import tomlkit
 
+from echotally.demand.cron import firings_after, parse_cron
 from echotally.errors import BadInput, Problem
 from echotally.evidence.survey.draft import Draft
 from echotally.evidence.survey.facts import Value
@@ -75,9 +79,9 @@ class _Updater:
         gone = [name for name in self.model.functions if name not in self.made.functions]
         if gone:
             self.notes.append(f"in the model but not in the log: {', '.join(gone)}; they stay as they are")
-        text = with_values(self.text, [(m.address, m.after) for m in self.moved])
+        text = with_values(self.text, [(m.address, m.after) for m in self.moved]) if self.moved else self.text
         for name in added:
-            text = text.rstrip() + "\n\n" + self._whole(name)
+            text = _with_tables(text, self._whole(name))
         return Updated(text, tuple(self.moved), tuple(added), tuple(self.notes))
 
     def _function(self, name: str, function: Function) -> None:
@@ -128,8 +132,18 @@ class _Updater:
             return
         guess = next((f.guesses.get(str(found)) for f in self.made.functions.values() if str(found) in f.guesses), None)
         known = {value.toml.strip('"'), *(each.split(" in ")[0] for each in (guess.also if guess else ()))}
-        if schedule.cron not in known:
+        zone = str(schedule.timezone or self.model.estate.timezone)
+        same = guess is not None and self._firings(schedule.cron, zone) == self._firings(str(guess.cron), guess.zone)
+        if schedule.cron not in known and not same:
             self.moved.append(Moved(f"{own}.cron", f'"{schedule.cron}"', value.toml, value.comment))
+
+    def _firings(self, cron: str, zone: str) -> list[float]:
+        """When an expression fired while the log was written."""
+        first, last = (datetime.fromtimestamp(at, UTC) for at in self.made.span)
+        return [
+            at.timestamp()
+            for at in takewhile(lambda at: at <= last, firings_after(parse_cron(cron), ZoneInfo(zone), first))
+        ]
 
     def _rate(self, name: str, found: SourceRef, own: SourceRef) -> None:
         place = next(
@@ -180,6 +194,26 @@ class _Updater:
     def _there(self, address: str) -> bool:
         ref = SourceRef(address)
         return ref.name in getattr(self.model, ref.kind.value)
+
+
+def _with_tables(text: str, more: str) -> str:
+    """A model with more tables: triggers behind its last one, since pieces of a list that lie apart are put together when the
+    file is next written, the rest at its end.
+    """
+    blocks = more.strip().split("\n\n")
+    triggers = [block for block in blocks if "[[triggers]]" in block]
+    rest = [block for block in blocks if block not in triggers]
+    lines = text.rstrip().split("\n")
+    last = max((n for n, line in enumerate(lines) if line.strip().startswith("[[triggers]]")), default=None)
+    if last is None or not triggers:
+        return "\n\n".join([text.rstrip(), *rest, *triggers]) + "\n"
+    end = next((n for n in range(last + 1, len(lines)) if lines[n].startswith("[")), len(lines))
+    # Comments and blank lines above the next table belong to it.
+    while end > last + 1 and (not lines[end - 1].strip() or lines[end - 1].startswith("#")):
+        end -= 1
+    inside = "\n".join(lines[:end]) + "\n\n" + "\n\n".join(triggers)
+    behind = "\n".join(lines[end:]).strip("\n")
+    return "\n\n".join(part for part in (inside, behind, *rest) if part) + "\n"
 
 
 #: Lengths of time, which a model holds in ns and a survey in ms.
