@@ -70,7 +70,7 @@ def folder(tmp_path_factory) -> Path:
 def examples() -> list[str]:
     """Every distinct example line of the README, the docs and the helps, comments cut off."""
     pages = (ROOT / "README.md", *(ROOT / "docs").glob("*.md"))
-    text = "".join(path.read_text() for path in pages if path.name != "commands.md")
+    text = "".join(path.read_text() for path in pages if path.name not in ("commands.md", "from-logs-to-a-model.md"))
     lines = [line.split("   #")[0].strip() for line in re.findall(r"^echotally .*$", text, re.M)]
     for _, command in commands():
         lines += [part.strip() for part in (command.epilog or "").split(":", 1)[1].split("   |   ")]

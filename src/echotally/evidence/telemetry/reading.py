@@ -120,7 +120,8 @@ def _asked(url: str, query: str, start_s: float, end_s: float, step_s: int) -> S
         with urlopen(Request(address, headers=_headers()), timeout=_PATIENCE_S) as answer:
             text = answer.read(_LARGEST_ANSWER).decode("utf-8", "replace")
     except HTTPError as error:
-        raise BadInput(_refusal(error, url)) from error
+        with error:
+            raise BadInput(_refusal(error, url)) from error
     except (URLError, OSError, ValueError) as error:
         raise BadInput(Problem(f"did not answer: {getattr(error, 'reason', error)}", "--url", value=url)) from error
     return _range_answer(text, url)
