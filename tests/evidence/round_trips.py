@@ -89,7 +89,9 @@ def _lay_beside(trip: Trip) -> None:
         _near(trip, f"{name}: calls", a["calls"], b["calls"], 0.02 + chance)
         _near(trip, f"{name}: gb_seconds", a["gb_seconds"], b["gb_seconds"], 0.03 + 2 * chance)
         p95, there = a["wait_s"]["p95"], b["wait_s"]["p95"]
-        if a["calls"] > 1_000 and abs(p95 - there) > max(0.1 * p95, 0.05):
+        # Where just about one call in twenty waits for a cold start, the quantile lies on a step.
+        on_a_step = 0.04 < a["cold_starts"] / max(1, a["calls"]) < 0.06
+        if a["calls"] > 1_000 and not on_a_step and abs(p95 - there) > max(0.1 * p95, 0.05):
             trip.misses.append(f"{name}: wait p95 {p95:.3f} s, surveyed {there:.3f} s")
 
 

@@ -33,7 +33,7 @@ from echotally.evidence.logs.json_stream import elements
 from echotally.evidence.survey.batches import batching_of
 from echotally.evidence.survey.metrics import Metrics, read_metrics
 from echotally.evidence.survey.schedules import guess_schedule
-from echotally.evidence.survey.survey import survey
+from echotally.evidence.survey.survey import loaded_from, survey
 from echotally.evidence.survey.tables import Sampled
 
 ROOT = Path(__file__).parents[2]
@@ -456,3 +456,33 @@ def test_a_server_is_asked_with_credentials_of_the_environment(
                 assert "\x1b" not in str(refused.value) and "ECHOTALLY_METRICS_TOKEN" in str(refused.value)
         finally:
             server.shutdown()
+
+
+# -- circles ------------------------------------------------------------------------------------------------------
+def _span(name: str, kind: int, me: int, at_ms: int, took_ms: int, **more: Any) -> dict[str, Any]:
+    facts = [{"key": key, "value": {"stringValue": value}} for key, value in more.pop("facts", {}).items()]
+    start = (AT * 1_000 + at_ms) * 10**6
+    return {"name": name, "kind": kind, "spanId": f"{me:016x}", "traceId": f"{me:032x}", "startTimeUnixNano": str(start),
+            "endTimeUnixNano": str(start + took_ms * 10**6), "attributes": facts, **more}  # fmt: skip
+
+
+def test_what_a_function_puts_into_its_own_queue_is_no_circle_of_the_model(tmp_path: Path) -> None:
+    """A worker that puts one message in five back into the queue it reads: real, and more than a model can hold."""
+    spans, chance, at, sent = [], random.Random(8), 0, None
+    for n in range(3_000):
+        at += round(chance.expovariate(1 / 300_000))
+        facts = {"faas.trigger": "pubsub", "messaging.destination.name": "work", "faas.invocation_id": str(n)}
+        links: list[dict[str, str]] = [{"spanId": f"{sent:016x}", "traceId": "0" * 32}] if sent else []
+        spans.append(_span("worker", 5, 10 + 2 * n, at, 100, facts=facts, links=links))
+        sent = None
+        if n % 5 == 0:
+            sent = 11 + 2 * n
+            put = {"messaging.destination.name": "work", "messaging.operation.type": "send"}
+            spans.append(_span("send work", 4, sent, at + 90, 1, facts=put, parentSpanId=f"{10 + 2 * n:016x}"))
+    resource = {"attributes": [{"key": "faas.name", "value": {"stringValue": "worker"}}]}
+    document = {"resourceSpans": [{"resource": resource, "scopeSpans": [{"spans": spans}]}]}
+    (tmp_path / "spans.json").write_text(json.dumps(document))
+    found = survey([tmp_path / "spans.json"], hold_back_s=0)
+    assert "functions.worker.emits" not in found.values and "no circles" in " ".join(found.notes)
+    assert found.values["demand.work.rate"].number == pytest.approx(12, rel=0.1)
+    assert loaded_from(found).model.functions["worker"]

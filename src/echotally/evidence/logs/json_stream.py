@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import codecs
 import gzip
+import json
 import re
 import zlib
 from collections.abc import Iterator, Mapping
@@ -103,41 +104,30 @@ class Window:
                 raise self.problem("is no JSON, or ends in the middle")
             return self._read(found.end())
 
-    def some(self) -> list[Any]:
-        """Within a list: those of the next elements that stand whole in the window, at least one; none at the list's end.
+    def some(self) -> bytes:
+        """Within a list: those of the next elements that stand whole in the window, at least one, as a list's text; empty at the
+        list's end.
 
         Elements that are neither objects nor lists come along with such ones only, or one by one.
         """
         if self.sign() == b",":
             self.at += 1
         if self.sign() in (b"]", b""):
-            return []
+            return b""
         if self.sign() not in (b"{", b"["):
-            return [self.value()]
+            start = self.value()
+            return json.dumps([start]).encode()
         while (end := self._last_end()) < 0:
             if not self.more():
                 raise self.problem("is no JSON, or ends in the middle")
-        found = self._loads(b"[" + self.data[self.at : end] + b"]")
-        self.at = end
-        return cast(list[Any], found)
-
-    def _read(self, end: int) -> Any:
-        found = self._loads(self.data[self.at : end])
+        found = b"[" + self.data[self.at : end] + b"]"
         self.at = end
         return found
 
-    def _loads(self, data: bytes) -> Any:
-        import orjson
-
-        try:
-            return orjson.loads(data)
-        except orjson.JSONDecodeError:
-            pass
-        try:
-            # Names of other encodings are no reason to lose a log.
-            return orjson.loads(data.decode("utf-8", "replace"))
-        except orjson.JSONDecodeError as error:
-            raise self.problem(f"is no JSON: {str(error).split(':', maxsplit=1)[0]}") from error
+    def _read(self, end: int) -> Any:
+        found = loaded(self.data[self.at : end], self.name)
+        self.at = end
+        return found
 
     def _first_end(self) -> int:
         """Where the object or list that begins here ends; -1: not in this window."""
@@ -163,6 +153,22 @@ class Window:
         return -1
 
 
+def loaded(text: bytes, name: str) -> Any:
+    """What a text of JSON holds; ``BadInput``, naming the file, where it is none."""
+    import orjson
+
+    try:
+        return orjson.loads(text)
+    except orjson.JSONDecodeError:
+        pass
+    try:
+        # Names of other encodings are no reason to lose a log.
+        return orjson.loads(text.decode("utf-8", "replace"))
+    except orjson.JSONDecodeError as error:
+        said = f"is no JSON: {str(error).split(':', maxsplit=1)[0]}"
+        raise BadInput(Problem(said, file=name)) from error
+
+
 def _depths(data: bytes, at: int, length: int) -> NDArray[np.int32]:
     """How many brackets are open after each byte from ``at`` on, those in texts aside."""
     signs = np.frombuffer(data, np.uint8, min(length, len(data) - at), at)
@@ -182,7 +188,13 @@ def _depths(data: bytes, at: int, length: int) -> NDArray[np.int32]:
 
 
 def elements(path: Path, lists: Lists) -> Iterator[tuple[dict[str, Any], list[Any]]]:
-    """The elements of the innermost lists named, some at a time, with what stands beside those lists on the way to them, merged.
+    """As ``pieces``, read."""
+    for beside, text in pieces(path, lists):
+        yield beside, loaded(text, path.name)
+
+
+def pieces(path: Path, lists: Lists) -> Iterator[tuple[dict[str, Any], bytes]]:
+    """The elements of the innermost lists named, some at a time, as a list's text, with what stands beside those lists on the way to them, merged.
 
     ``lists`` is, say, ``{"resourceSpans": {"scopeSpans": {"spans": {}}}}``. The file holds one document, a list of them, or one
     after another (a line each). What stands beside a list counts for its elements also where it follows. Raises ``BadInput``.
@@ -200,7 +212,7 @@ def elements(path: Path, lists: Lists) -> Iterator[tuple[dict[str, Any], list[An
         window.close()
 
 
-def _list(window: Window, beside: dict[str, Any], lists: Lists) -> Iterator[tuple[dict[str, Any], list[Any]]]:
+def _list(window: Window, beside: dict[str, Any], lists: Lists) -> Iterator[tuple[dict[str, Any], bytes]]:
     window.take(b"[")
     if not lists:
         while found := window.some():
@@ -215,11 +227,11 @@ def _list(window: Window, beside: dict[str, Any], lists: Lists) -> Iterator[tupl
     window.take(b"]")
 
 
-def _object(window: Window, beside: dict[str, Any], lists: Lists) -> Iterator[tuple[dict[str, Any], list[Any]]]:
+def _object(window: Window, beside: dict[str, Any], lists: Lists) -> Iterator[tuple[dict[str, Any], bytes]]:
     window.take(b"{")
     own = dict(beside)
     # Elements wait for what follows them only where nothing has been said of their resource before.
-    early: list[tuple[dict[str, Any], list[Any]]] = []
+    early: list[tuple[dict[str, Any], bytes]] = []
     while window.sign() not in (b"}", b""):
         name = window.value()
         window.take(b":")

@@ -14,12 +14,14 @@ import gzip
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from hashlib import blake2b
+from os import cpu_count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from echotally.database import quoted
-from echotally.evidence.logs.json_stream import Lists, elements
+from echotally.evidence.logs.json_stream import Lists, loaded, pieces
 from echotally.files import opened
 
 if TYPE_CHECKING:
@@ -35,8 +37,10 @@ _KINDS = {
 }
 CLIENT, PRODUCER = 3, 4
 SPANS: Lists = {"resourceSpans": {"scopeSpans": {"spans": {}}, "instrumentationLibrarySpans": {"spans": {}}}}
-#: Rows handed to the database at a time.
-_EACH = 50_000
+#: Bytes of spans that are sorted together.
+_TOGETHER = 4 << 20
+#: Bytes of a file from which on other processes help, packed and not.
+_LARGE_PACKED, _LARGE = 6 << 20, 64 << 20
 _HEX = re.compile(r"[0-9a-fA-F]{16}")
 #: Spellings of earlier conventions, by the name of today.
 _OLDER = {
@@ -94,13 +98,71 @@ def is_otlp(path: Path) -> bool:
 def read_otlp(path: Path, connection: DuckDBPyConnection, folder: Path) -> tuple[int, list[str]]:
     """Fill the tables of ``TABLES`` from a file's spans, by way of ``folder``; how many are attempts, and what was left out, in words.
 
-    A file holds one export request, or several. Raises ``BadInput`` if it is neither.
+    A file holds one export request, or several; a large one is sorted by all cores. Raises ``BadInput`` if it is neither.
     """
-    reader = _Reader(connection, folder)
+    attempts, other, broken = 0, 0, 0
+    for part in _parts(path, folder):
+        part.load(connection)
+        attempts, other, broken = attempts + part.attempts, other + part.other, broken + part.broken
+    notes = [f"{path.name}: {other} span(s) without faas attributes left out"] if other else []
+    if broken:
+        notes.append(f"{path.name}: {broken} span(s) without readable times left out")
+    return attempts, notes
+
+
+#: Some spans as text, with what stands beside them.
+_Some = list[tuple[dict[str, Any], bytes]]
+
+
+def _parts(path: Path, folder: Path) -> Iterator[_Part]:
+    grouped = enumerate(_grouped(path))
+    if path.stat().st_size < (_LARGE_PACKED if path.suffix == ".gz" else _LARGE) or (cpu_count() or 1) < 2:
+        yield from (_sorted_part(some, folder, number, path.name) for number, some in grouped)
+        return
+    from joblib import Parallel, delayed
+
+    pool = Parallel(n_jobs=-1, return_as="generator", batch_size=1, pre_dispatch="2 * n_jobs")
+    yield from pool(delayed(_sorted_part)(some, folder, number, path.name) for number, some in grouped)
+
+
+def _grouped(path: Path) -> Iterator[_Some]:
+    """The file's spans, a few megabytes at a time."""
+    some: _Some = []
+    size = 0
+    for beside, text in pieces(path, SPANS):
+        some.append((beside, text))
+        size += len(text)
+        if size > _TOGETHER:
+            yield some
+            some, size = [], 0
+    yield some
+
+
+def _sorted_part(some: _Some, folder: Path, number: int, name: str) -> _Part:
+    """Spans sorted into files of rows, a file a table."""
+    rows = _Rows()
     with _no_collection():
-        for beside, spans in elements(path, SPANS):
-            reader.take(beside, spans)
-    return reader.finish(path.name)
+        for beside, text in some:
+            rows.take(beside, loaded(text, name))
+        return rows.written(folder, number)
+
+
+@dataclass(frozen=True)
+class _Part:
+    """Files of rows by table, and how many spans they are of."""
+
+    files: dict[str, Path]
+    attempts: int
+    other: int
+    broken: int
+
+    def load(self, connection: DuckDBPyConnection) -> None:
+        """Put the rows into the tables; the files are gone then."""
+        for name, place in self.files.items():
+            columns = "{" + ", ".join(f"{quoted(column)}: {quoted(kind)}" for column, kind in TABLES[name]) + "}"
+            form = "header=false, delim=',', quote='\"', escape='\"', nullstr='', auto_detect=false"
+            connection.execute(f"INSERT INTO {name} FROM read_csv({quoted(place)}, {form}, columns={columns})")
+            place.unlink()
 
 
 @contextmanager
@@ -115,12 +177,12 @@ def _no_collection() -> Iterator[None]:
             gc.enable()
 
 
-class _Reader:
-    def __init__(self, connection: DuckDBPyConnection, folder: Path) -> None:
-        self.connection, self.folder = connection, folder
+class _Rows:
+    """Spans as rows of the tables."""
+
+    def __init__(self) -> None:
         self.rows: dict[str, list[tuple[Any, ...]]] = {name: [] for name in TABLES}
         self.attempts, self.other, self.broken = 0, 0, 0
-        self.resource: tuple[int, dict[str, Any]] | None = None
         self.tagged: set[tuple[str, str, str]] = set()
 
     def take(self, beside: dict[str, Any], spans: list[Any]) -> None:
@@ -131,8 +193,6 @@ class _Reader:
             if isinstance(span, dict):
                 self._span(facts, span)
         self._tags(facts)
-        if len(self.rows["otlp"]) + len(self.rows["sends"]) + len(self.rows["links"]) > _EACH:
-            self._flush()
 
     def _tags(self, facts: dict[str, Any]) -> None:
         name = str(facts.get("faas.name") or facts.get("service.name") or "")
@@ -208,26 +268,16 @@ class _Reader:
             if isinstance(link, dict):
                 self.rows["links"].append((me, number_of(link.get("spanId"))))
 
-    def _flush(self) -> None:
+    def written(self, folder: Path, number: int) -> _Part:
+        """The rows as files, of tables that have any."""
+        files = {}
         for name, rows in self.rows.items():
-            if not rows:
-                continue
-            # A table of text is the quickest way in that needs no further library.
-            place = self.folder / f"{name}.csv"
-            with place.open("w", encoding="utf-8", errors="replace", newline="") as file:
-                csv.writer(file).writerows(rows)
-            columns = "{" + ", ".join(f"{quoted(column)}: {quoted(kind)}" for column, kind in TABLES[name]) + "}"
-            form = "header=false, delim=',', quote='\"', escape='\"', nullstr='', auto_detect=false"
-            self.connection.execute(f"INSERT INTO {name} FROM read_csv({quoted(place)}, {form}, columns={columns})")
-            place.unlink()
-            rows.clear()
-
-    def finish(self, name: str) -> tuple[int, list[str]]:
-        self._flush()
-        notes = [f"{name}: {self.other} span(s) without faas attributes left out"] if self.other else []
-        if self.broken:
-            notes.append(f"{name}: {self.broken} span(s) without readable times left out")
-        return self.attempts, notes
+            if rows:
+                # A table of text is the quickest way in that needs no further library.
+                place = files[name] = folder / f"{name}-{number}.csv"
+                with place.open("w", encoding="utf-8", errors="replace", newline="") as file:
+                    csv.writer(file).writerows(rows)
+        return _Part(files, self.attempts, self.other, self.broken)
 
 
 def plain_attributes(found: Any) -> dict[str, Any]:

@@ -46,6 +46,9 @@ class Wiring:
     #: How soon an attempt starts after its oldest message was sent, s, of one in ten; by function, where links tell.
     soonest: dict[str, float] = field(default_factory=dict)
 
+    #: Lines that were left out since with them events would go round in a circle, in words.
+    circles: list[str] = field(default_factory=list)
+
     @property
     def topics(self) -> set[str]:
         """The topics that events go through."""

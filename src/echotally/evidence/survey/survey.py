@@ -363,7 +363,7 @@ class _Surveyor:
                 self.notes.append(
                     f"counted by metrics but not in the log, and so not in the model: {', '.join(more[:20])}"
                 )
-        self.notes += made.worlds.notes
+        self.notes += [*made.worlds.notes, *made.wiring.circles]
         few = [name for name, found in made.functions.items() if found.sums.started < 10]
         if few:
             self.notes.append(

@@ -67,7 +67,44 @@ def wiring_of(tables: Tables, billed: Billed | None) -> Wiring:
         found.soonest = _soonest(tables)
     else:
         from_times(tables, found, billed)
+    _without_circles(tables, found)
     return found
+
+
+def _without_circles(tables: Tables, found: Wiring) -> None:
+    """Leave out the weakest line of every circle, which a model cannot have: what came by it comes from outside."""
+    import networkx as nx  # type: ignore[import-untyped]
+
+    while True:
+        graph = nx.DiGraph()
+        for output in (*found.emits, *found.asks):
+            for reader in _readers_of(found, output.target):
+                graph.add_edge(output.function, reader)
+        try:
+            circle = nx.find_cycle(graph)
+        except nx.NetworkXNoCycle:
+            return
+        lines = [
+            o
+            for o in (*found.emits, *found.asks)
+            for asker, reader in circle
+            if o.function == asker and reader in _readers_of(found, o.target)
+        ]
+        weakest = min(lines, key=lambda o: (o.n, o.function, str(o.target)))
+        found.emits = [o for o in found.emits if o is not weakest]
+        found.asks = [o for o in found.asks if o is not weakest]
+        found.circles.append(
+            f"{weakest.function} puts events into {weakest.target}, which lead back to it: a model has no circles, so they come from outside"
+        )
+        for reader in _readers_of(found, weakest.target):
+            share = weakest.n / max(1.0, handled_by(tables, reader))
+            found.outside[reader] = min(1.0, found.outside.get(reader, 0.0) + share)
+
+
+def _readers_of(found: Wiring, target: SourceRef) -> list[str]:
+    """The functions that take what is put into a source or a topic."""
+    topic = target.name if target.kind is SourceKind.TOPICS else None
+    return [f for f, ways in found.arrivals.items() for a in ways if a.source == target or (topic and a.topic == topic)]
 
 
 def _has_spans(tables: Tables) -> bool:
