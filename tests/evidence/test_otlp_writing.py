@@ -38,7 +38,8 @@ def _read(document: dict[str, Any], name: str) -> Any:
     """A document as the standard's reader takes it: unknown fields and wrong types are refused."""
     pytest.importorskip("opentelemetry.proto")
     message = _message(name)
-    form = import_module("google.protobuf.json_format")
+    # The JSON form is that of the library whose message this is, wherever that library lives.
+    form = import_module(f"{type(message.DESCRIPTOR).__module__.split('.')[0]}.protobuf.json_format")
     # Identifiers are hexadecimal in OTLP's JSON, base64 in the library's: as many letters of both are valid.
     return form.ParseDict(document, message, ignore_unknown_fields=False)
 

@@ -176,7 +176,9 @@ def test_the_form_of_a_file_changes_nothing(tmp_path: Path) -> None:
     duckdb.from_df(frame.assign(time=pd.to_datetime(frame["time"]))).write_parquet(str(tmp_path / "log.parquet"))
     (tmp_path / "folder").mkdir()
     (tmp_path / "folder/log.csv").write_bytes((tmp_path / "log.csv").read_bytes())
-    for name in ("log.csv.gz", "log.jsonl", "log.parquet", "folder"):
+    (tmp_path / "log.parquet.gz").write_bytes(gzip.compress((tmp_path / "log.parquet").read_bytes()))
+    (tmp_path / "log.jsonl.gz").write_bytes(gzip.compress((tmp_path / "log.jsonl").read_bytes()))
+    for name in ("log.csv.gz", "log.jsonl.gz", "log.parquet.gz", "log.jsonl", "log.parquet", "folder"):
         text = survey([tmp_path / name], hold_back_s=0).text
         assert text.replace(name, "log.csv") == found["csv"], name
 

@@ -35,6 +35,7 @@ from echotally.evidence.survey.metrics import Metrics, read_metrics
 from echotally.evidence.survey.schedules import guess_schedule
 from echotally.evidence.survey.survey import loaded_from, survey
 from echotally.evidence.survey.tables import Sampled
+from echotally.evidence.telemetry.reading import trace_of_files
 
 ROOT = Path(__file__).parents[2]
 
@@ -213,6 +214,24 @@ def test_counters_are_counts(temporality: int, values: list[tuple[int, int, int]
     assert (
         read_metrics([tmp_path / "m.json"], (AT, AT + 300)).total("invocations", ("f", "live"), AT, AT + 300) == total
     )
+
+
+def test_a_trace_of_packed_otlp_metrics_counts_what_they_count(tmp_path: Path) -> None:
+    delta = {
+        "name": "faas.invocations",
+        "sum": {"aggregationTemporality": 1, "dataPoints": _points([(0, 60, 5), (60, 120, 7), (120, 180, 1)])},
+    }
+    document = {"resourceMetrics": [{"scopeMetrics": [{"metrics": [delta]}]}]}
+    (tmp_path / "m.json.gz").write_bytes(gzip.compress(json.dumps(document).encode()))
+    found = trace_of_files([tmp_path / "m.json.gz"])
+    assert [count for _, count in found.rows] == [5, 7, 1] and found.rows[0][0] == AT
+    (tmp_path / "text.gz").write_bytes(
+        gzip.compress(b"requests_total 1 1801440000000\nrequests_total 9 1801440060000\n")
+    )
+    assert trace_of_files([tmp_path / "text.gz"]).total == 8
+    (tmp_path / "bad.gz").write_bytes(gzip.compress(b"requests_total 1 1801440000000\n" * 50)[:40])
+    with pytest.raises(BadInput, match="cannot be unpacked"):
+        trace_of_files([tmp_path / "bad.gz"])
 
 
 def test_starts_between_counts_by_the_hour_are_those_of_the_minutes_seen() -> None:

@@ -16,7 +16,7 @@ from echotally.errors import BadInput, Problem
 from echotally.evidence.logs.columns import Mapped, map_columns, nearly_known
 from echotally.evidence.logs.normalize import TABLE, insert_statement
 from echotally.evidence.logs.otlp import TABLES, is_otlp, read_otlp
-from echotally.evidence.logs.text_files import hold_against, utf8
+from echotally.evidence.logs.text_files import hold_against, unpacked, utf8
 from echotally.files import hold_regular
 
 if TYPE_CHECKING:
@@ -145,6 +145,8 @@ class _Reader:
         if ending in (".parquet", ".pq"):
             self.ordered &= path.stat().st_size < _LARGE // 10
             return f"read_parquet({named_in_sql(path, self.folder)}, hive_partitioning=false)"
+        if ending in (".parquet.gz", ".pq.gz"):
+            return f"read_parquet({named_in_sql(unpacked(path, self.folder), self.folder)}, hive_partitioning=false)"
         hold_against(path, FORMS)
         if ending in _JSON and is_otlp(path):
             return self._otlp(path)

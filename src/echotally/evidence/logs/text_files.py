@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gzip
+import zlib
 from pathlib import Path
 
 from echotally.errors import BadInput, Problem
@@ -22,6 +24,30 @@ def hold_against(path: Path, forms: str) -> None:
         raise BadInput(Problem("is empty", file=path.name, allowed=forms))
     if path.suffix != ".gz" and b"\0" in start and not start.startswith(_UTF16):
         raise BadInput(Problem("is not text", file=path.name, allowed=forms))
+
+
+def unpacked(path: Path, folder: Path) -> Path:
+    """A gzipped file, unpacked in ``folder``; raises ``BadInput`` for one that is damaged."""
+    copy = folder / path.name.removesuffix(".gz")
+    try:
+        with opened(path) as packed, gzip.open(packed) as old, copy.open("wb") as new:
+            while piece := old.read(_PIECE):
+                new.write(piece)
+    except (OSError, EOFError, zlib.error) as error:
+        raise BadInput(Problem(f"cannot be unpacked: {error}", file=path.name)) from error
+    return copy
+
+
+def unpacked_text(path: Path, most: int) -> str:
+    """The text of a gzipped file of at most so many bytes; raises ``BadInput`` for one that is larger or damaged."""
+    try:
+        with opened(path) as packed, gzip.open(packed) as old:
+            data = old.read(most + 1)
+    except (OSError, EOFError, zlib.error) as error:
+        raise BadInput(Problem(f"cannot be unpacked: {error}", file=path.name)) from error
+    if len(data) > most:
+        raise BadInput(Problem(f"unpacks to more than {most >> 20} MB", file=path.name))
+    return data.decode("utf-8", "replace")
 
 
 def utf8(path: Path, folder: Path) -> tuple[Path, str]:

@@ -20,12 +20,12 @@ from numpy.typing import NDArray
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.rhythm import STRETCH_S
-from echotally.evidence.logs.json_stream import Lists, elements
+from echotally.evidence.logs.json_stream import elements
 from echotally.evidence.logs.otlp import begins_with, plain_attributes
 from echotally.evidence.survey.tables import OTHERWISE, Unit
+from echotally.evidence.telemetry.otlp_metrics import CUMULATIVE, LISTS
 from echotally.evidence.telemetry.reading import samples_of_file, samples_of_server
 
-_LISTS: Lists = {"resourceMetrics": {"scopeMetrics": {"metrics": {}}, "instrumentationLibraryMetrics": {"metrics": {}}}}
 #: Names of metrics, by what they count; a monitoring server writes underscores and endings of its own.
 _NAMES = {
     "invocations": r"faas[._]invocations",
@@ -38,7 +38,6 @@ _NAMES = {
     "sent": r"messaging[._]client[._]sent[._]messages",
     "consumed": r"messaging[._]client[._]consumed[._]messages",
 }
-_CUMULATIVE = (2, "AGGREGATION_TEMPORALITY_CUMULATIVE")
 #: A point: from when to when (s since 1970), how many, and what they add up to.
 Point = tuple[float, float, float, float]
 
@@ -158,7 +157,7 @@ def _unit(facts: dict[str, Any]) -> Unit | None:
 def _otlp(found: Metrics, path: Path) -> None:
     series: dict[tuple[Any, ...], list[tuple[float, float, float, float]]] = defaultdict(list)
     cumulative: set[tuple[Any, ...]] = set()
-    for beside, metrics in elements(path, _LISTS):
+    for beside, metrics in elements(path, LISTS):
         resource = beside.get("resource")
         facts = plain_attributes(resource.get("attributes")) if isinstance(resource, dict) else {}
         for metric in metrics:
@@ -176,7 +175,7 @@ def _otlp(found: Metrics, path: Path) -> None:
                 if unit is None:
                     continue
                 key = (what, unit, tuple(sorted((k, str(v)) for k, v in {**facts, **own}.items())))
-                if data.get("aggregationTemporality") in _CUMULATIVE:
+                if data.get("aggregationTemporality") in CUMULATIVE:
                     cumulative.add(key)
                 series[key].append(_point(point, metric))
     for key, points in series.items():

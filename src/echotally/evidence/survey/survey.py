@@ -43,7 +43,20 @@ from echotally.model.sources import SourceKind
 from echotally.projection.loaded import Loaded, load
 
 _DAY_S = 86_400.0
-_ENDINGS = (".csv", ".csv.gz", ".parquet", ".pq", ".json", ".jsonl", ".ndjson", ".json.gz", ".jsonl.gz", ".ndjson.gz")
+_ENDINGS = (
+    ".csv",
+    ".csv.gz",
+    ".parquet",
+    ".pq",
+    ".parquet.gz",
+    ".pq.gz",
+    ".json",
+    ".jsonl",
+    ".ndjson",
+    ".json.gz",
+    ".jsonl.gz",
+    ".ndjson.gz",
+)
 #: Attempts of a month above which the held-back days are not played.
 _TOO_MANY = 30_000_000
 HEAD = "Made by `echotally survey`"

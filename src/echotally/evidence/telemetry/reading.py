@@ -17,13 +17,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from echotally.errors import BadInput, Problem
-from echotally.evidence.logs.text_files import hold_against
+from echotally.evidence.logs.otlp import begins_with
+from echotally.evidence.logs.text_files import hold_against, unpacked_text
+from echotally.evidence.telemetry.otlp_metrics import otlp_samples
 from echotally.files import text_of, unreadable
 
 if TYPE_CHECKING:
     from urllib.error import HTTPError
 
-FORMS = "OpenMetrics text with timestamps, or the JSON of a Prometheus range query"
+FORMS = "OpenMetrics text with timestamps, the JSON of a range query, or OTLP/JSON of metrics; each also gzipped"
 _PATIENCE_S = 30
 #: The year 2200, and a count no monitoring reaches; not-a-numbers compare false and so are none as well.
 _LATEST, _LARGEST = 7_258_118_400.0, 1e15
@@ -64,6 +66,11 @@ def trace_of_files(paths: Iterable[Path], metric: str | None = None, rates: bool
 
 def samples_of_file(path: Path) -> Samples:
     """The samples of a metrics file by series, (time in s since 1970, value); raises ``BadInput``."""
+    if str(path) != "-" and begins_with(path, b'"resourceMetrics"'):
+        samples = otlp_samples(path)
+        if not samples:
+            raise BadInput(Problem("holds no sum and no histogram", file=path.name, allowed=FORMS))
+        return samples
     text = _text(path)
     return _range_answer(text, path.name) if text.lstrip().startswith('{"') else _exposition(text, path.name)
 
@@ -72,6 +79,8 @@ def _text(path: Path) -> str:
     if str(path) != "-":
         hold_against(path, FORMS)
     try:
+        if path.suffix == ".gz":
+            return unpacked_text(path, _LARGEST_ANSWER)
         return text_of(path, _LARGEST_ANSWER)
     except OSError as error:
         raise unreadable(path, error, FORMS) from error
