@@ -13,6 +13,8 @@ from echotally.evidence.survey.tables import Sampled, Tables, Unit
 
 #: Attempts looked at: the busiest hours of a log hold its limits.
 _MOST = 3_000_000
+#: A cold start so soon after another attempt's end is a further instance's, s.
+_STARTING_S = 5.0
 #: Share of throttled attempts that must have met the level.
 _SURE = 0.9
 
@@ -63,6 +65,8 @@ def keep_alive_of(samples: Sequence[Sampled]) -> tuple[float, float] | None:
         gap: NDArray[np.float64] = sample.t[1:] - before
         # Only where at most one call ran shortly before: several instances have gaps of their own.
         alone = (gap > 0) & (np.concatenate([[np.inf], gap[:-1]]) > 0)
+        # A span begins after its cold start: one that came while another instance was starting seems to follow it.
+        alone &= ~sample.cold[1:] | (gap > _STARTING_S)
         bounds = _bounds(gap[alone], sample.cold[1:][alone])
         found += [bounds] if bounds else []
     if not found:
