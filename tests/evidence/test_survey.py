@@ -15,6 +15,7 @@ import pytest
 import echotally
 from echotally.demo import write_example
 from echotally.errors import BadInput
+from echotally.evidence.fit.proposal import Proposal
 from echotally.evidence.run_log import run_log
 from echotally.evidence.survey.survey import Survey, loaded_from, survey, write_files
 from echotally.findings import check_model
@@ -347,15 +348,15 @@ def test_fit_refuses_to_write_a_function_the_model_lacks(tmp_path: Path) -> None
     assert (tmp_path / "model.toml").read_text() == STANDING
 
 
-def test_what_is_written_by_fit_is_loaded_before_it_takes_the_old_ones_place(tmp_path: Path) -> None:
+def test_what_fit_writes_is_loaded_before_it_takes_the_old_ones_place(tmp_path: Path) -> None:
+    from echotally.cli.fit_command import _write
+
     _standing(tmp_path)
-    # Runs of more than the timeout that was set by hand: the model they would make is refused as a whole.
-    _log(tmp_path / "log.csv", _rows("gauge", 300, 600, outcome="ok", memory_mb=100_000))
-    done = run_program("fit", "log.csv", "--model", "model.toml", "--function", "gauge", "--write", cwd=tmp_path)
-    text = (tmp_path / "model.toml").read_text()
-    assert load(tmp_path / "model.toml").model.functions["gauge"]
-    assert (done.returncode == 2 and text == STANDING) or done.returncode == 0
-    assert [path.name for path in tmp_path.iterdir() if path.name.startswith(".tried")] == []
+    bad = Proposal((("functions.gauge.run", '"never"'),), (("gauge-run.csv", "ms\n1\n"),), ())
+    with pytest.raises(BadInput, match="never"):
+        _write(tmp_path / "model.toml", bad)
+    assert (tmp_path / "model.toml").read_text() == STANDING
+    assert {path.name for path in tmp_path.iterdir()} == {"model.toml", "card.toml"}
 
 
 def test_a_log_without_usable_rows_is_refused(tmp_path: Path) -> None:

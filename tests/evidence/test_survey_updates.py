@@ -15,6 +15,7 @@ from echotally.evidence.survey.survey import survey
 from echotally.evidence.survey.updating import updated
 from echotally.projection.loaded import load
 from tests.conftest import run_program
+from tests.evidence.test_survey_bills import bill, row
 
 CARD = """schema = "echotally-rates/1"
 [card]
@@ -111,7 +112,7 @@ def _standing(folder: Path) -> Path:
 
 def _moves(folder: Path, log: Path) -> dict[str, tuple[str, str]]:
     path = _standing(folder)
-    changed = updated(survey([log], hold_back_s=0, timezone="Europe/Berlin"), path, load(path).model)
+    changed = updated(survey([log], hold_back_s=0, timezone="Europe/Berlin"), path, load(path))
     return {moved.address: (moved.before, moved.after) for moved in changed.moved}
 
 
@@ -142,7 +143,7 @@ def test_a_rate_and_a_run_time_that_left_their_intervals_are_changed(tmp_path: P
 
 def test_what_the_log_does_not_show_stays_and_is_named(tmp_path: Path) -> None:
     path = _standing(tmp_path)
-    changed = updated(survey([_log(tmp_path / "log.csv")], hold_back_s=0), path, load(path).model)
+    changed = updated(survey([_log(tmp_path / "log.csv")], hold_back_s=0), path, load(path))
     assert "mill" in " ".join(changed.notes) and changed.text == MODEL
 
 
@@ -210,3 +211,21 @@ def test_a_model_whose_files_lie_elsewhere_is_not_laid_out_anew(tmp_path: Path) 
     assert done.returncode == 2 and "../card.toml" in done.stderr and "-o" in done.stderr
     assert not (tmp_path / "out/model.toml").exists()
     assert (inner / "model.toml").read_text() == MODEL.replace('"card.toml"', '"../card.toml"')
+
+
+def test_prices_that_moved_are_said_and_the_card_stays(tmp_path: Path) -> None:
+    path = _standing(tmp_path)
+    charge = row("calls", "1000000", "0.00000025", "Calls", "sort", x_Plan="reed.a")
+    made = survey([_log(tmp_path / "log.csv")], bills=[bill(tmp_path / "bill.csv", [charge])], hold_back_s=0)
+    assert "calls: 0.2 for 1,000,000 on the card, 0.25 on the bill" in " ".join(updated(made, path, load(path)).notes)
+
+
+@pytest.mark.parametrize("key", ['per_item = "5 ms"', "measured_vcpu = 1"])
+def test_a_run_time_the_log_cannot_tell_apart_is_left_alone(key: str, tmp_path: Path) -> None:
+    """Written over, what the other key says would count twice."""
+    path = _standing(tmp_path)
+    path.write_text(MODEL.replace('timeout = "45 s"', f'{key}\ntimeout = "45 s"'))
+    changed = updated(
+        survey([_log(tmp_path / "log.csv", sort_ms=120)], hold_back_s=0, timezone="Europe/Berlin"), path, load(path)
+    )
+    assert changed.moved == () and "sort: its run time" in " ".join(changed.notes)

@@ -70,7 +70,7 @@ def survey(
     held = None if hold_back is None else hold_back / 1e9
     if model is None:
         hold_folder(folder, surveying.HEAD)
-    standing = load(model).model if model else None
+    standing = load(model) if model else None
     prepare_simulation()
     made = surveying.survey(
         sources,
@@ -78,7 +78,7 @@ def survey(
         metrics=metrics,
         month=month,
         hold_back_s=held,
-        timezone=timezone or (standing.estate.timezone if standing else None),
+        timezone=timezone or (standing.model.estate.timezone if standing else None),
         columns=columns,
         told=_told(),
     )

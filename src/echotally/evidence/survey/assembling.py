@@ -654,7 +654,6 @@ class Assembler:
         for (service, function), (n, cost) in self.billed.outside.items():
             if function not in names:
                 continue
-            found = self.functions[names[function]]
             good = float(
                 sum(
                     self.tables.counts[u].window(*self.worlds.bill_span).good.sum() * self.tables.by.get(u, 1.0)
@@ -668,7 +667,6 @@ class Assembler:
                 f"{cost} for {short(quantity)} uses on the bill",
             )
             used[names[function]].append((service, quantity / good if good else 1.0, quantity))
-            del found
         for name, rows in used.items():
             inside = ", ".join(f"{{ what = {text_of(service)}, each = {each:.6g} }}" for service, each, _ in rows)
             said = ", ".join(f"{short(n)} uses of {service} on the bill" for service, _, n in rows)

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -31,11 +31,11 @@ from echotally.evidence.survey.bills import Billed, read_bills
 from echotally.evidence.survey.card import Card, Seen, card_of
 from echotally.evidence.survey.draft import Draft, text_of
 from echotally.evidence.survey.environments import Worlds, worlds_of
-from echotally.evidence.survey.facts import Change, Unknown, Value, short
+from echotally.evidence.survey.facts import Change, Unknown, Value
 from echotally.evidence.survey.levels import keep_alive_counted, keep_alive_of, limit_met
 from echotally.evidence.survey.lines import Wiring
 from echotally.evidence.survey.metrics import is_metrics, read_metrics
-from echotally.evidence.survey.tables import Tables, Unit, model_name, month_span
+from echotally.evidence.survey.tables import Tables, Unit, month_span
 from echotally.evidence.survey.wiring import prepare_spans, wiring_of
 from echotally.evidence.survey.zones import zone_of
 from echotally.files import scratch, write_whole
@@ -286,7 +286,7 @@ class _Surveyor:
         )  # fmt: skip
 
     def _scaled(self, tables: Tables, first: float, last: float) -> dict[Unit, float]:
-        """Where metrics count more attempts than there are spans, spans are a sample: sums are scaled up to the metrics'."""
+        """Where metrics count more attempts than there are spans, spans are a sample: each stands for so many (``Tables.by``)."""
         found: dict[Unit, float] = {}
         if self.metrics is None:
             return found
@@ -295,6 +295,7 @@ class _Surveyor:
             counted = self.metrics.total("invocations", unit, since, min(last, tables.until) + 3_600)
             if counted and sums.started and counted > 1.02 * sums.started:
                 found[unit] = counted / sums.started
+        tables.by = found
         tables.by = found
         if found and tables.until == math.inf:
             share = sum(1 / f for f in found.values()) / len(found)
@@ -398,7 +399,7 @@ class _Surveyor:
         if length < 2 * _DAY_S or hold > 0.6 * length:
             self.notes.append("the log is too short to hold days back: nothing was tried against what happened")
             return ()
-        monthly = sum(s.started for s in Tables.totals(self.log)) / length * 31 * _DAY_S
+        monthly = sum(s.started for s in whole.sums.values()) / length * 31 * _DAY_S
         if monthly > _TOO_MANY:
             self.notes.append(f"about {monthly:,.0f} attempts a month are too many to play the held-back days")
             return ()
@@ -470,6 +471,3 @@ def write_files(made: Survey, folder: Path) -> list[Path]:
         write_whole(path, text.encode())
         written.append(path)
     return written
-
-
-__all__ = ["UTC", "Survey", "loaded_from", "model_name", "short", "survey", "write_files"]

@@ -154,11 +154,8 @@ class Tables:
     def _cut(self, whole: Tables) -> None:
         self.counts, self.samples = {}, {}
         for unit in self.sums:
-            low = (
-                math.ceil(self.since.get(unit[0], -math.inf) / STRETCH_S) * STRETCH_S
-                if self.since.get(unit[0])
-                else -math.inf
-            )
+            since = self.since.get(unit[0])
+            low = -math.inf if since is None else math.ceil(since / STRETCH_S) * STRETCH_S
             self.counts[unit] = whole.counts[unit].window(low, self.until)
             sample = whole.samples[unit]
             self.samples[unit] = sample.where((sample.t >= low) & (sample.t < self.until))
@@ -166,15 +163,6 @@ class Tables:
     def query(self, sql: str) -> list[tuple[Any, ...]]:
         """Rows of a query; ``{seen}`` stands for the attempts looked at."""
         return self.log.query(sql.replace("{seen}", f"(SELECT * FROM named WHERE {self.where})"))
-
-    @staticmethod
-    def totals(log: RunLog) -> list[Any]:
-        """How many attempts started, as one sum; nothing else is looked at."""
-        from types import SimpleNamespace
-
-        return [
-            SimpleNamespace(started=int(log.query("SELECT count(*) FROM named WHERE outcome <> 'throttled'")[0][0]))
-        ]
 
     @property
     def scaled_sums(self) -> dict[Unit, Sums]:

@@ -6,7 +6,9 @@ Only values that the log gives are looked at; comments, order and keys made by h
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from itertools import takewhile
 from pathlib import Path
@@ -26,14 +28,21 @@ from echotally.model.estate import Demand, Function, Model
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import Spread
 from echotally.model.writing import with_values
-from echotally.projection.loaded import load
+from echotally.projection.loaded import Loaded, load
+from echotally.rates.card_loading import Offer
 
 #: Values without an interval have moved where they differ by more than this.
 _MORE = 0.02
+#: Prices worked out from costs differ in their last digits.
+_PRICES_APART = 1e-6
 _KEYS = (
     "memory", "memory_used", "run", "per_item", "per_mb", "cold_start", "timeout", "error_rate", "slots", "instance_limit",
     "log_bytes", "reply_bytes", "package",
 )  # fmt: skip
+
+
+#: What makes up a run's time.
+_PARTS = ("run", "per_item", "per_mb")
 
 
 @dataclass(frozen=True)
@@ -56,9 +65,10 @@ class Updated:
     notes: tuple[str, ...]
 
 
-def updated(made: Survey, path: Path, model: Model) -> Updated:
+def updated(made: Survey, path: Path, standing: Loaded) -> Updated:
     """The model at ``path`` with the values that a survey found to have drifted. Raises ``BadInput``."""
-    return _Updater(made, path, model).updated()
+    found = _Updater(made, path, standing.model).updated()
+    return replace(found, notes=(*found.notes, *_card_moves(made, standing.offers)))
 
 
 class _Updater:
@@ -85,15 +95,26 @@ class _Updater:
         return Updated(text, tuple(self.moved), tuple(added), tuple(self.notes))
 
     def _function(self, name: str, function: Function) -> None:
-        for key in _KEYS:
+        why = self._incomparable(name, function)
+        if why:
+            self.notes.append(f"{name}: its run time, since {why}; `fit` lays it beside the log")
+        for key in _KEYS if not why else [key for key in _KEYS if key not in _PARTS]:
             value = self.values.get(f"functions.{name}.{key}")
             if value is not None and not value.guess and value.number is not None:
-                before = _number(key, getattr(function, key))
+                # Without an interval a time is the mean of a histogram.
+                before = _number(key, getattr(function, key), mean=value.low is None)
                 written = self._written(value.address)
                 if "samples" in value.toml or value.toml == written:
                     continue
                 if before is None or _left(before, value):
                     self.moved.append(Moved(value.address, written, value.toml, value.comment))
+
+    def _incomparable(self, name: str, function: Function) -> str:
+        """Why the log's run time cannot take the place of the model's by itself; empty where it can."""
+        if function.measured_at not in (None, function.memory) or function.measured_vcpu is not None:
+            return "the model gives it for another size than it ran at"
+        parts = [key for key in _PARTS[1:] if getattr(function, key) and f"functions.{name}.{key}" not in self.values]
+        return f"the log does not tell {' and '.join(parts)} apart from it" if parts else ""
 
     def _written(self, address: str) -> str:
         """What the file says at an address, as TOML."""
@@ -220,10 +241,10 @@ def _with_tables(text: str, more: str) -> str:
 _TIMES = ("per_item", "per_mb", "timeout")
 
 
-def _number(key: str, found: object) -> float | None:
-    """A key of a function as a survey counts it: ms, MB, bytes, or a bare number."""
+def _number(key: str, found: object, mean: bool = False) -> float | None:
+    """A key of a function as a survey counts it: ms, MB, bytes, or a bare number; of a spread its median, or its mean."""
     if isinstance(found, Spread):
-        return found.quantile(0.5) / 1e6
+        return (found.mean if mean else found.quantile(0.5)) / 1e6
     if not isinstance(found, int | float):
         return None
     return float(found) / 1e6 if key in _TIMES else float(found)
@@ -234,7 +255,9 @@ def _left(before: float, value: Value) -> bool:
     assert value.number is not None
     low = value.low if value.low is not None else value.number
     high = value.high if value.high is not None else value.number
-    wide = _MORE * max(abs(low), abs(high))
+    # A bare mean of n may be off by chance as well: two deviations of as much as itself, over the root of n.
+    chance = 2 / math.sqrt(value.n) if value.low is None and value.n else 0.0
+    wide = max(_MORE, chance) * max(abs(low), abs(high))
     return not low - wide <= before <= high + wide
 
 
@@ -244,13 +267,19 @@ def _per_h(demand: Demand) -> float | None:
     return float(demand.rate) * 3_600
 
 
-def card_moves(made: Survey, prices: dict[str, float]) -> list[str]:
-    """Unit prices on the bill that are not the card's, in words."""
+def _card_moves(made: Survey, offers: Mapping[str, Offer]) -> list[str]:
+    """First unit prices on the bill that are not those of the model's plan of that name, in words."""
+    offer = offers.get(made.card.full)
+    if made.card.placeholder or offer is None:
+        return []
     found = []
     for meter, unit in made.card.prices.items():
-        own = prices.get(meter)
-        if own is not None and abs(float(unit) - own) > 1e-6 * max(own, 1e-12):
-            found.append(f"{meter}: {own:.9g} on the card, {float(unit):.9g} on the bill")
+        price = offer.plan.price.get(meter)
+        own = (price.tiers[0].unit if price.tiers else price.unit) if price is not None else None
+        if price is not None and own is not None and abs(float(unit) * price.per / float(own or 1) - 1) > _PRICES_APART:
+            found.append(
+                f"{meter}: {own} for {price.per:,} on the card, {float(unit) * price.per:.9g} on the bill; the card stays"
+            )
     return found
 
 
