@@ -5,8 +5,10 @@ from __future__ import annotations
 import gzip
 import json
 import random
+from collections import Counter
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import duckdb
 import pandas as pd
@@ -211,6 +213,27 @@ def river(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def surveyed(river: Path) -> Survey:
     logs = river / "logs"
     return survey([logs / "spans.otlp.json.gz"], bills=[logs / "bill.csv"], metrics=[logs / "metrics.otlp.json.gz"])
+
+
+def test_the_demo_lives_by_one_clock_that_its_nightly_charts_share(surveyed: Survey) -> None:
+    zone = json.loads(survey_json(surveyed))["timezone"]
+    march = [datetime(2027, 3, day, 12, tzinfo=ZoneInfo(zone)).utcoffset() for day in (27, 28)]
+    assert march == [timedelta(0), timedelta(hours=1)]
+    assert _value(surveyed, "schedules.charts.cron") == '"30 1 * * *"'
+
+
+def test_held_back_days_of_a_sample_are_laid_beside_what_metrics_counted(river: Path, surveyed: Survey) -> None:
+    test = surveyed.backtests[0]
+    counted: Counter[str] = Counter()
+    for resource in json.loads(gzip.decompress((river / "logs/metrics.otlp.json.gz").read_bytes()))["resourceMetrics"]:
+        name = next(a["value"]["stringValue"] for a in resource["resource"]["attributes"] if a["key"] == "faas.name")
+        for metric in resource["scopeMetrics"][0]["metrics"]:
+            for point in metric["sum"]["dataPoints"] if metric["name"] == "faas.invocations" else ():
+                middle = (int(point["startTimeUnixNano"]) + int(point["timeUnixNano"])) / 2e9
+                counted[name] += int(point["asInt"]) if test.first <= middle < test.last else 0
+    happened = {row.function: row.calls.happened for row in test.rows}
+    assert happened == pytest.approx(dict(counted)) and counted["charts"] == 14
+    assert sum(row.calls.holds for row in test.rows) >= len(test.rows) - 1
 
 
 def test_the_demos_evidence_is_small(river: Path) -> None:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from echotally.engine.codes import THROTTLED
 from echotally.evidence.stand_in import run_times, stand_in
 from echotally.evidence.survey.facts import Value
+from echotally.evidence.survey.metrics import Metrics
 from echotally.evidence.survey.tables import Tables, Unit
 from echotally.projection.loaded import Loaded
 
@@ -71,12 +72,16 @@ class Backtest:
 
 @dataclass
 class Sums:
-    """What a unit's attempts come to: how many, seconds run, GB-seconds, and their run times (s) or the p95 of them (ms)."""
+    """What a unit's attempts come to: how many, seconds run, GB-seconds, and their run times (s) or the p95 of them (ms).
+
+    ``rows``: of how many attempts the times are known, where spans are a sample.
+    """
 
     calls: float = 0.0
     run_s: float = 0.0
     gb_s: float = 0.0
     runs: Any = None
+    rows: float = 0.0
 
 
 def played_days(loaded: Loaded, plan: str, low: float, high: float, seed: int) -> dict[Unit, Sums]:
@@ -111,14 +116,37 @@ def _some(before: NDArray[np.float64] | None, more: NDArray[np.float64]) -> NDAr
     return both[::step] if step > 1 else both
 
 
-def happened_days(tables: Tables, low: float, high: float) -> dict[Unit, Sums]:
-    """What the log says of the days between two instants."""
+def happened_days(
+    tables: Tables, low: float, high: float, scale: Mapping[Unit, float], metrics: Metrics | None
+) -> dict[Unit, Sums]:
+    """What the log says of the days between two instants; where spans are a sample, what metrics count in them.
+
+    ``scale``: attempts that stand for each one logged, by the whole log.
+    """
     rows = tables.log.query(
         "SELECT f, e, count(*), sum(run_ms) / 1000, sum(run_ms / 1000 * memory_mb / 1024), quantile_disc(run_ms, 0.95)"
         " FROM named WHERE outcome <> 'throttled' AND t >= ? AND t < ? GROUP BY f, e",
         [low, high],
     )
-    return {(f, e): Sums(float(n), float(run or 0), float(gb or 0), float(p95 or 0)) for f, e, n, run, gb, p95 in rows}
+    found = {
+        (f, e): Sums(float(n), float(run or 0), float(gb or 0), float(p95 or 0), float(n))
+        for f, e, n, run, gb, p95 in rows
+    }
+    for unit, factor in scale.items():
+        counted = metrics.total("invocations", unit, low, high) if metrics is not None else None
+        logged = found.get(unit)
+        if logged is not None:
+            found[unit] = _scaled(logged, (counted or factor * logged.calls) / logged.calls)
+        elif counted and unit in tables.sums:
+            # None of them was kept as a span: they ran as the others did.
+            usual = tables.sums[unit]
+            gb_s = counted * usual.gb_s / max(1, usual.started)
+            found[unit] = Sums(counted, counted * usual.mean_run / 1_000, gb_s, usual.mean_run)
+    return found
+
+
+def _scaled(sums: Sums, by: float) -> Sums:
+    return Sums(sums.calls * by, sums.run_s * by, sums.gb_s * by, sums.runs, sums.rows)
 
 
 def laid_beside(
@@ -127,25 +155,24 @@ def laid_beside(
     names: Mapping[str, list[Unit]],
     values: Mapping[str, Value],
     prices: Mapping[str, Decimal],
-    scale: Mapping[Unit, float],
 ) -> tuple[tuple[Row, ...], Row | None]:
-    """Functions over the held-back days, and all of them together; ``scale``: attempts that stand for each one logged."""
+    """Functions over the held-back days, and all of them together."""
     rows = []
     for name, units in names.items():
         log = [happened[u] for u in units if u in happened]
-        factor = scale.get(units[0], 1.0)
         ours = [together([p for (f, _), p in play.items() if f == name]) for play in plays]
         if not log and not any(p.calls for p in ours):
             continue
         truth = together(log)
         doubt = _doubt(name, values)
-        rows.append(_row(name, ours, truth, doubt, prices, factor))
+        rows.append(_row(name, ours, truth, doubt, prices))
     return tuple(rows), _total(rows)
 
 
 def together(parts: Sequence[Sums]) -> Sums:
     """Several units as one."""
-    found = Sums(sum(p.calls for p in parts), sum(p.run_s for p in parts), sum(p.gb_s for p in parts))
+    calls, run_s, gb_s, rows = (sum(getattr(p, name) for p in parts) for name in ("calls", "run_s", "gb_s", "rows"))
+    found = Sums(calls, run_s, gb_s, rows=rows)
     arrays = [p.runs for p in parts if isinstance(p.runs, np.ndarray)]
     if arrays:
         found.runs = float(np.quantile(np.concatenate(arrays), 0.95, method="inverted_cdf")) * 1_000
@@ -180,23 +207,21 @@ def _doubt(name: str, values: Mapping[str, Value]) -> tuple[float, float]:
     return max(rates, default=0.05), half(f"functions.{name}.run")
 
 
-def _row(
-    name: str, ours: list[Sums], truth: Sums, doubt: tuple[float, float], prices: Mapping[str, Decimal], factor: float
-) -> Row:
+def _row(name: str, ours: list[Sums], truth: Sums, doubt: tuple[float, float], prices: Mapping[str, Decimal]) -> Row:
     rate, run = doubt
-    calls = _laid([p.calls for p in ours], truth.calls * factor, rate, counted=True)
+    calls = _laid([p.calls for p in ours], truth.calls, rate, counted=True)
     mean = [p.run_s / p.calls * 1_000 if p.calls else 0.0 for p in ours]
-    scatter = 1 / math.sqrt(max(1.0, truth.calls))
+    scatter = 1 / math.sqrt(max(1.0, truth.rows))
     happened = truth.run_s / truth.calls * 1_000 if truth.calls else 0.0
     run_ms = _laid(mean, happened, math.hypot(run, 1.5 * scatter))
-    gb_s = _laid([p.gb_s for p in ours], truth.gb_s * factor, math.hypot(rate, run, 2 * scatter))
+    gb_s = _laid([p.gb_s for p in ours], truth.gb_s, math.hypot(rate, run, 2 * scatter))
     p95 = _laid([float(p.runs or 0.0) for p in ours], float(truth.runs or 0.0), math.hypot(run, 3 * scatter))
     money = None
     if prices:
         per_call, per_gb = (float(prices.get(meter, 0)) for meter in ("calls", "gb_seconds"))
         money = _laid(
             [p.calls * per_call + p.gb_s * per_gb for p in ours],
-            (truth.calls * per_call + truth.gb_s * per_gb) * factor,
+            truth.calls * per_call + truth.gb_s * per_gb,
             math.hypot(rate, run, 2 * scatter),
         )
     return Row(name, calls, run_ms, gb_s, p95, money)

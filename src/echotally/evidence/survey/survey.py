@@ -439,11 +439,10 @@ class _Surveyor:
             ]
             plays = [_joined(a, b) for a, b in zip(plays, some, strict=False)] if plays else some
         assert made is not None
-        scales = made.scales
-        happened = happened_days(tables, cut, last)
+        happened = happened_days(tables, cut, last, made.scales, self.metrics)
         names = {name: found.units for name, found in made.functions.items()}
         prices = {} if made.card.placeholder else made.card.prices
-        rows, total = laid_beside(plays, happened, names, made.values, prices, scales)
+        rows, total = laid_beside(plays, happened, names, made.values, prices)
         return Backtest(cut, last, rows, total, how), bool(made.changes)
 
 
