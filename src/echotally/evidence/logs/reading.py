@@ -176,7 +176,10 @@ class _Reader:
         """Cells with a unit of their own beside cells without, or with another."""
         if types[run.theirs] != "VARCHAR":
             return
-        units = f"SELECT regexp_extract(lower(trim({quoted_name(run.theirs)})), '[0-9.]\\s*([a-zµ]+)$', 1) AS unit FROM {source}"
+        cell = quoted_name(run.theirs)
+        # A look at each cell's letters takes longer than to see that it is a number.
+        unit = f"regexp_extract(lower(trim({cell})), '[0-9.]\\s*([a-zµ]+)$', 1)"
+        units = f"SELECT CASE WHEN try_cast({cell} AS DOUBLE) IS NULL THEN {unit} ELSE '' END AS unit FROM {source}"
         rows = self.connection.execute(f"SELECT unit, count(*) FROM ({units}) GROUP BY 1 ORDER BY 2 DESC").fetchall()
         self._forget_rejects()
         if len(rows) > 1:
