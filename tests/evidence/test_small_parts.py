@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from datetime import UTC, datetime
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -16,6 +17,7 @@ from echotally.errors import BadInput
 from echotally.evidence.fit.estimates import log_normal, run_parts, share
 from echotally.evidence.fit.rhythm import STRETCH_S, rhythm
 from echotally.evidence.logs.columns import map_columns
+from echotally.evidence.logs.reading import open_log
 from echotally.evidence.telemetry.firing_check import _compared
 from echotally.evidence.telemetry.reading import _whole
 
@@ -141,3 +143,30 @@ def test_a_zone_read_wrongly_shows_as_whole_hours(hours: int) -> None:
         "s", "f", expected, sorted(at + hours * 3_600 + 2 for at in expected), tolerance_s=60.0, troubles=(), notes=()
     )
     assert (found.shift_h, found.shifted_share) == (hours, 1.0)
+
+
+@pytest.mark.parametrize(
+    ("written", "meant"),
+    [
+        ("2027-03-01T00:30:00Z", "2027-03-01T00:30:00+00:00"),
+        ("2027-03-01 00:30:00.250", "2027-03-01T00:30:00.25+00:00"),
+        ("  2027-03-01T00:30  ", "2027-03-01T00:30:00+00:00"),
+        ("2027-03-01", "2027-03-01T00:00:00+00:00"),
+        ("2027-03-01T00:30:00+05:30", "2027-02-28T19:00:00+00:00"),
+        ("2027-03-01 00:30:00-0330", "2027-03-01T04:00:00+00:00"),
+        ("2027-03-01 00:30:00 UTC", "2027-03-01T00:30:00+00:00"),
+        ("1803861000", "2027-03-01T00:30:00+00:00"),
+        (" 1803861000250 ", "2027-03-01T00:30:00.25+00:00"),
+        ("1803861000250000", "2027-03-01T00:30:00.25+00:00"),
+        ("1803861000250000000", "2027-03-01T00:30:00.25+00:00"),
+    ],
+)
+def test_a_time_is_read_in_whatever_form_beside_others(written: str, meant: str, tmp_path: Path) -> None:
+    """Whether or not the zone given is UTC, and whatever the form of the rows around it."""
+    log = tmp_path / "log.csv"
+    log.write_text(f"time,function,run_ms\n2027-03-05T00:00:00Z,gauge,10\n{written},gauge,11\nnever,gauge,12\n")
+    for zone in ("UTC", "Etc/UTC", "Africa/Abidjan"):
+        with open_log([log], timezone=zone) as read:
+            found = dict(read.query("SELECT run_ms, t FROM runs"))
+            assert found[11] == pytest.approx(datetime.fromisoformat(meant).timestamp(), abs=1e-6)
+            assert found[12] is None and any("readable time" in trouble.what for trouble in read.troubles)
