@@ -85,6 +85,7 @@ class World(NamedTuple):
     request_bins: NDArray[Any]  # of handled requests
     level_bins: NDArray[Any]  # ns at each level (units + 1, LEVEL_BINS), the last row the estate's
     count_bins: NDArray[Any]  # ns at each number of instances (units, LEVEL_BINS)
+    charge_bins: NDArray[Any]  # time charged for each attempt, as ``wait_bins``
     lag_bins: NDArray[Any]  # ns at each lag, and rises that passed a bin whole (units, 2, WAIT_BINS)
     trail: NDArray[Any]
     diary: NDArray[Any]
@@ -127,6 +128,7 @@ HOLDS: dict[str, type] = {
     "request_bins": Whole,
     "level_bins": Whole,
     "count_bins": Whole,
+    "charge_bins": Whole,
     "lag_bins": Whole,
     "trail": Change,
     "diary": Attempt,
@@ -157,7 +159,18 @@ WIDE_BITS: int = np.int64(26)  # type: ignore[assignment]
 WIDE_LOW: int = np.int64(2**26 - 1)  # type: ignore[assignment]
 WIDE = {
     name: name.removesuffix("_ns") + "_hi"
-    for name in ("billed_ns", "busy_ns", "life_ns", "idle_floor_ns", "node_hours_ns")
+    for name in (
+        "billed_ns",
+        "busy_ns",
+        "life_ns",
+        "idle_floor_ns",
+        "node_hours_ns",
+        "warming_ns",
+        "failed_ns",
+        "cut_ns",
+        "again_ns",
+        "running_ns",
+    )
 }
 
 

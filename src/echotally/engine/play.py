@@ -14,13 +14,23 @@ from echotally.engine import codes, layout, records
 from echotally.engine.build import Built, build
 from echotally.engine.compiling import form
 from echotally.engine.pools import with_room
-from echotally.engine.reading import Measured, read_out
+from echotally.engine.reading import Measured, marked, read_out
 from echotally.engine.watch import Watch
 from echotally.errors import OurFault
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
 
 Progress = Callable[[float], None]
+
+
+class Marks(NamedTuple):
+    """Instants, ns since the month's start and rising, at which what had been measured until then is kept (``reading.marked``)."""
+
+    at_ns: tuple[int, ...]
+    passing: bool = False
+
+
+NO_MARKS = Marks(())
 
 
 def simulate(
@@ -32,17 +42,24 @@ def simulate(
     bounded: bool = True,
     *,
     starts: bool = False,
+    marks: Marks = NO_MARKS,
 ) -> Measured:
     """Play the month event by event; ``progress`` is told the share of the month that is over (``bounded``: see ``play``).
 
-    ``starts``: when start tokens were taken is kept as well.
+    ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at some instants as well.
     """
     built = begun(model, arrivals, placement, seed)
     if starts:
         keep_log(built, codes.STARTS_ONLY)
-    play(built, None, progress, bounded)
+    watch, kept = Watch(built, bounded), []
+    for at in marks.at_ns:
+        play_watched(built, watch, at, progress)
+        flushed(built)
+        kept.append(marked(model, built, at, marks.passing))
+    play_watched(built, watch, None, progress)
+    flushed(built)
     finish(built)
-    found = read_out(model, built)
+    found = replace(read_out(model, built), marks=tuple(kept))
     return replace(found, starts_ns=_starts_of(built)) if starts else found
 
 

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from echotally.engine import codes
 from echotally.engine.build import Built, Unit
 from echotally.engine.layout import World, wide
-from echotally.engine.sketch import KeptWaits, Level, Waits, lag_quantile, level_of, waits_of
+from echotally.engine.sketch import KeptWaits, Level, Waits, lag_quantile, level_of, wait_quantile, waits_of
 from echotally.errors import OurFault
 from echotally.model.estate import Model
 from echotally.model.sources import SourceRef
@@ -44,6 +45,16 @@ def throttled_share(attempts: Mapping[str, int]) -> float:
 def lost_events(events: Mapping[str, int]) -> int:
     """Events lost, dead-lettered, expired or too large: what the target ``lost`` counts (rule 6.8)."""
     return sum(events[name] for name in _LOST)
+
+
+@dataclass(frozen=True)
+class Outcomes:
+    """Attempts that started by what they came to, and their time, ns (rule 9.1): billed time less its unrounded cold start, or,
+    where a plan does not bill attempts one by one, time with runs. ``cold_starts`` is billed cold-start time.
+    """
+
+    attempts: dict[str, int]
+    times_ns: dict[str, int]
 
 
 @dataclass(frozen=True)
@@ -81,6 +92,8 @@ class UnitMeasured:
     cold_calls: int
     started_items: int
     served: int
+    charge_p95_s: float | None
+    outcomes: Outcomes
 
     @property
     def cold_share(self) -> float | None:
@@ -155,7 +168,8 @@ class PutIn:
 class Measured:
     """A simulated month. ``series`` has shape (units, hours, 6), columns ``layout.SERIES``; ``put_in`` says who put what where.
 
-    ``starts_ns`` are the times at which start tokens of an account were taken, where they were asked for.
+    ``starts_ns`` are the times at which start tokens of an account were taken, where they were asked for. ``marks`` are what had
+    been measured up to instants that were asked for: only what meters are made of, levels and waits are nothing.
     """
 
     units: list[UnitMeasured]
@@ -167,6 +181,7 @@ class Measured:
     series: NDArray[np.float64]
     put_in: tuple[PutIn, ...] = ()
     starts_ns: dict[tuple[str, str], NDArray[np.int64]] | None = None
+    marks: tuple[Measured, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -186,6 +201,7 @@ class Counted:
     request_bins: NDArray[np.int64]
     level_bins: NDArray[np.int64]
     count_bins: NDArray[np.int64]
+    charge_bins: NDArray[np.int64]
     lag_bins: NDArray[np.int64]
     series: NDArray[np.float64]
     length_ns: int
@@ -206,6 +222,7 @@ def counted(w: World, length_ns: int | None = None) -> Counted:
         request_bins=w.request_bins,
         level_bins=w.level_bins,
         count_bins=w.count_bins,
+        charge_bins=w.charge_bins,
         lag_bins=w.lag_bins,
         series=w.series,
         length_ns=int(clock["horizon"]) if length_ns is None else length_ns,
@@ -220,13 +237,43 @@ def read_out(model: Model, built: Built) -> Measured:
     return found
 
 
-def assemble(model: Model, built: Built, w: Counted) -> Measured:
-    """Measurements from what was counted, laid out like the world of ``built``."""
+def marked(model: Model, built: Built, at_ns: int, passing: bool) -> Measured:
+    """What meters are made of, up to this instant of a world that is being played.
+
+    ``passing``: lives and active periods that have begun count up to now; else where they end.
+    """
+    w = counted(built.world, at_ns)
+    if passing:
+        w = replace(w, units=_with_what_goes_on(built))
+    return assemble(model, built, w, quantities_only=True)
+
+
+def _with_what_goes_on(built: Built) -> Any:
+    """The records of the units, with lives and active periods up to now, unrounded."""
+    w, units = built.world, built.world.units.copy()
+    now, alive = int(w.clock[0]["now"]), w.instances[w.instances["state"] != codes.ABSENT]
+    for instance in alive[(alive["unit"] >= 0) & (alive["unit"] < len(built.units))]:
+        unit = units[int(instance["unit"])]
+        unit["life_ns"] += now - int(instance["created"])
+        if unit["bills"] == codes.ACTIVE and instance["active_since"] >= 0:
+            unit["billed_ns"] += now - int(instance["active_since"])
+    return units
+
+
+#: Levels and waits of what is read for its quantities alone.
+_NO_LEVEL, _NO_WAITS = Level(0.0, 0, 0, 0), Waits(None, None, None, None)
+
+
+def assemble(model: Model, built: Built, w: Counted, quantities_only: bool = False) -> Measured:
+    """Measurements from what was counted, laid out like the world of ``built``; ``quantities_only``: no levels and waits."""
     length, order = w.length_ns, _file_order(model)
     return Measured(
-        units=[_unit(w, n, unit, length, order[unit.environment, unit.function]) for n, unit in enumerate(built.units)],
+        units=[
+            _unit(w, n, unit, length, order[unit.environment, unit.function], quantities_only)
+            for n, unit in enumerate(built.units)
+        ],
         sources=[_source(w, n, env, source) for n, (env, source) in enumerate(built.sources)],
-        concurrency=level_of(w.level_bins[len(built.units)], w.level_peak, length),
+        concurrency=_NO_LEVEL if quantities_only else level_of(w.level_bins[len(built.units)], w.level_peak, length),
         node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
         accounts=built.accounts,
         month_ns=length,
@@ -267,17 +314,27 @@ def _range(array: Any, record: Any, first: str, n: str) -> Any:
     return array[int(record[first]) : int(record[first] + record[n])]
 
 
-def _unit(w: Counted, n: int, unit: Unit, length: int, order: int) -> UnitMeasured:
+def _no_level(bins: Any, peak: int, length_ns: int) -> Level:
+    return _NO_LEVEL
+
+
+def _no_waits(sketch: Any, longest: int) -> Waits:
+    return _NO_WAITS
+
+
+def _unit(w: Counted, n: int, unit: Unit, length: int, order: int, quantities_only: bool = False) -> UnitMeasured:
     f = w.units[n]
     events = {ending: int(f[field]) for ending, field in ENDINGS.items()}
     reserved = unit.offer.plan.bills == "reserved"
     limit = None if f["shown_limit"] < 0 else int(f["shown_limit"])
-    instances = level_of(w.count_bins[n], int(f["count_peak"]), length)
+    level = _no_level if quantities_only else level_of
+    waits = _no_waits if quantities_only else waits_of
+    instances = level(w.count_bins[n], int(f["count_peak"]), length)
     if reserved:
         # Reserved instances are there whatever runs (rule 7.13).
         limit = unit.offer.plan.instances or 0
         instances = Level(float(limit), limit, limit, limit)
-    lag_p95, lag_max = _lag(w, n)
+    lag_p95, lag_max = (None, None) if quantities_only else _lag(w, n)
     return UnitMeasured(
         unit=unit,
         events={"in": sum(events.values()), **events},
@@ -286,13 +343,15 @@ def _unit(w: Counted, n: int, unit: Unit, length: int, order: int) -> UnitMeasur
         attempts={"total": int(f["attempts"]), **{o: int(f[o]) for o in _OUTCOMES}, "running": int(f["in_flight"])},
         started=int(f["started"]),
         cold_starts=0 if reserved else int(f["cold_starts"]),
-        concurrency=level_of(w.level_bins[n], int(f["level_peak"]), length),
+        concurrency=level(w.level_bins[n], int(f["level_peak"]), length),
         instances=instances,
         instance_limit=limit,
         at_limit_ns=0 if limit is None or reserved else int(f["at_limit_ns"]),
-        waits=waits_of(w.wait_bins[n], int(f["wait_max"])),
-        latency=waits_of(w.latency_bins[n] + w.request_bins[n], int(f["latency_max"])),
-        answers=waits_of(w.request_bins[n], int(f["latency_max"])),
+        waits=waits(w.wait_bins[n], int(f["wait_max"])),
+        latency=_NO_WAITS
+        if quantities_only
+        else waits_of(w.latency_bins[n] + w.request_bins[n], int(f["latency_max"])),
+        answers=waits(w.request_bins[n], int(f["latency_max"])),
         lag_p95_s=lag_p95,
         lag_max_s=lag_max,
         backlog_peak=int(f["backlog_peak"]),
@@ -302,7 +361,7 @@ def _unit(w: Counted, n: int, unit: Unit, length: int, order: int) -> UnitMeasur
         idle_floor_ns=wide(f, "idle_floor_ns"),
         requests=int(f["requests"]),
         replies=int(f["replies"]),
-        wait_sketch=KeptWaits.of(w.wait_bins[n]),
+        wait_sketch=KeptWaits.of(w.wait_bins[n][:, :0] if quantities_only else w.wait_bins[n]),
         order=order,
         in_flight_events=int(f["flying"]),
         cut_requests=int(f["cut_requests"]),
@@ -310,7 +369,27 @@ def _unit(w: Counted, n: int, unit: Unit, length: int, order: int) -> UnitMeasur
         cold_calls=int(f["cold_calls"]),
         started_items=int(f["started_items"]),
         served=int(f["served"]),
+        charge_p95_s=None if quantities_only else wait_quantile(w.charge_bins[n], 0.95),
+        outcomes=_outcomes(f, unit.offer.plan.bills == "runs"),
     )
+
+
+def _outcomes(f: Any, by_attempt: bool) -> Outcomes:
+    again_good = int(f["again"] - f["again_failed"] - f["again_cut"])
+    attempts = {
+        "handled": int(f["succeeded"]) - again_good,
+        "failed": int(f["failed"] - f["again_failed"]),
+        "timed out": int(f["timed_out"] - f["again_cut"]),
+        "duplicates": int(f["again"]),
+        "running": int(f["in_flight"]),
+    }
+    fields = {"failed": "failed_ns", "timed out": "cut_ns", "duplicates": "again_ns", "running": "running_ns"}
+    times = {outcome: wide(f, name) for outcome, name in fields.items()}
+    cold = wide(f, "warming_ns")
+    # In a sampled month sums are rounded each by itself.
+    all_of_it = wide(f, "billed_ns") - cold if by_attempt else wide(f, "busy_ns")
+    times["handled"] = max(0, all_of_it - sum(times.values()))
+    return Outcomes(attempts, {**times, "cold starts": cold})
 
 
 def _lag(w: Counted, n: int) -> tuple[float | None, float | None]:

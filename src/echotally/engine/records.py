@@ -171,10 +171,23 @@ class Unit:
     busy_ns: int  # time with runs
     life_ns: int  # lives of instances, rounded where they are billed
     idle_floor_ns: int  # time of floor instances without a call
-    billed_hi: int  # the upper words of the four sums above, in 2^26 ns
+    warming_ns: int  # billed cold-start time of attempts, not rounded
+    failed_ns: int  # time of attempts by what they came to: billed time less its cold start, or time with runs (see ``charge``)
+    cut_ns: int  # of those that the timeout ended
+    again_ns: int  # of those whose every event had been handled before
+    running_ns: int  # of those that still ran at the month's end; the rest of all is the time of those that went well
+    again: int  # attempts whose every event had been handled before, whatever they came to,
+    again_failed: int  # and those among them that failed,
+    again_cut: int  # or were ended by the timeout
+    billed_hi: int  # the upper words of the sums above, in 2^26 ns
     busy_hi: int  # upper word
     life_hi: int  # upper word
     idle_floor_hi: int  # upper word
+    warming_hi: int  # upper word
+    failed_hi: int  # upper word
+    cut_hi: int  # upper word
+    again_hi: int  # upper word
+    running_hi: int  # upper word
     floor_since: int  # since when ``busy_count`` holds
     backlog_peak: int  # most events waiting
     wait_max: int  # longest wait and latency, ns

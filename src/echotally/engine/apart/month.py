@@ -12,7 +12,7 @@ from echotally.engine.apart.joining import joined
 from echotally.engine.apart.merging import MOST_ACCOUNTS, Merged
 from echotally.engine.apart.playing import Player, Players
 from echotally.engine.apart.splitting import Part, parts_of
-from echotally.engine.play import simulate
+from echotally.engine.play import NO_MARKS, Marks, simulate
 from echotally.engine.reading import Measured
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
@@ -32,15 +32,17 @@ def simulate_month(
     bounded: bool = True,
     cores: int = 1,
     starts: bool = False,
+    marks: Marks = NO_MARKS,
 ) -> Measured:
-    """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads."""
-    parts = parts_of(model, arrivals, placement) if _may_be_parted(model) and _pays(model, arrivals, cores) else []
+    """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads; with ``marks`` it is played jointly."""
+    whole = bool(marks.at_ns) or not (_may_be_parted(model) and _pays(model, arrivals, cores))
+    parts = [] if whole else parts_of(model, arrivals, placement)
     found = (
         _apart(model, parts, placement, seed, progress, bounded=bounded, cores=cores, starts=starts)
         if len(parts) > 1
         else None
     )
-    return found or simulate(model, arrivals, placement, seed, progress, bounded, starts=starts)
+    return found or simulate(model, arrivals, placement, seed, progress, bounded, starts=starts, marks=marks)
 
 
 def _may_be_parted(model: Model) -> bool:

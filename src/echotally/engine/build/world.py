@@ -164,6 +164,7 @@ def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
                 "request_bins": (n, 2, layout.WAIT_BINS),
                 "level_bins": (n + 1, layout.LEVEL_BINS),
                 "count_bins": (n, layout.LEVEL_BINS),
+                "charge_bins": (n, 2, layout.WAIT_BINS),
                 "lag_bins": (lag_rows, 2, layout.WAIT_BINS),
             }
         ),

@@ -39,6 +39,7 @@ __all__ = [
     "cargo_at",
     "carried_at",
     "chain_at",
+    "charge_bin",
     "clock_of",
     "condition_at",
     "count_bin_at",
@@ -118,6 +119,7 @@ latency_bin: Accessor[kinds.Whole] = accessor("latency_bins")
 level_bin_at: Accessor[kinds.Whole] = accessor("level_bins")
 count_bin_at: Accessor[kinds.Whole] = accessor("count_bins")
 lag_bin: Accessor[kinds.Whole] = accessor("lag_bins")
+charge_bin: Accessor[kinds.Whole] = accessor("charge_bins")
 trail_at: Accessor[kinds.Change] = accessor("trail")
 diary_at: Accessor[kinds.Attempt] = accessor("diary")
 carried_at: Accessor[kinds.Carried] = accessor("carried")

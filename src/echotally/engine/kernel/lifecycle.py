@@ -129,11 +129,12 @@ def rounded(unit: Unit, ns: int) -> int:
 
 
 @hot
-def bill(unit: Unit, ns: int) -> None:
-    """Add a time to what is billed, rounded (a wide sum, see ``records.WIDE``)."""
+def bill(unit: Unit, ns: int) -> int:
+    """Add a time to what is billed, rounded (a wide sum, see ``records.WIDE``); returns it."""
     billed = rounded(unit, ns)
     unit.billed_ns += billed & WIDE_LOW
     unit.billed_hi += billed >> WIDE_BITS
+    return billed
 
 
 @hot

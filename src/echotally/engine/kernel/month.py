@@ -68,6 +68,7 @@ from echotally.engine.kernel.access import (
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import draw, whole
 from echotally.engine.kernel.compiled import kernel
+from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 
 
 @kernel
@@ -203,7 +204,9 @@ def _bill_what_runs(w: World) -> None:
     for c in range(n_calls(w)):
         call = call_at(w, c)
         if call.state >= COLD:
-            starting.charge(w, c, clock_of(w).now)
+            own, unit = starting.charge(w, c, clock_of(w).now), unit_at(w, call.unit)
+            unit.running_ns += own & WIDE_LOW
+            unit.running_hi += own >> WIDE_BITS
             link = call.head
             while link >= 0:
                 # Its run is in flight: unfinished, but not left behind (rule 7.38).

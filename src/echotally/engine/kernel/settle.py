@@ -16,6 +16,7 @@ from echotally.engine.codes import (
     NO,
     NONE,
     POISON_STREAM,
+    QUEUE,
     SUCCEEDED,
     TIMED_OUT,
     YES,
@@ -36,6 +37,7 @@ from echotally.engine.kernel.access import (
 from echotally.engine.kernel.calendar import LAST, put
 from echotally.engine.kernel.chance import draw, hashed, uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 from echotally.engine.records import Unit
 
 
@@ -94,14 +96,14 @@ def cold_long(w: World, c: int, number: int) -> None:
     if call.state != COLD or call.number != number or call.started + unit.timeout != clock.now:
         return
     call.timed_out = YES
-    starting.charge(w, c, clock.now)
+    own = starting.charge(w, c, clock.now)
     levels.in_flight_changes(w, u, DOWN)
     unit.in_flight_events -= call.items
     starting.waits_no_more(w, c)
     marking.mark_blocked(w, unit.account)
     if unit.waiting > 0:
         marking.mark(w, u)
-    _settle(w, c)
+    _settle(w, c, own)
 
 
 @kernel
@@ -144,7 +146,7 @@ def _over(w: World, c: int) -> None:
     clock, call = clock_of(w), call_at(w, c)
     u = call.unit
     unit = unit_at(w, u)
-    starting.charge(w, c, clock.now)
+    own = starting.charge(w, c, clock.now)
     # Before its slot is free again, so that levels fall before they rise.
     levels.in_flight_changes(w, u, DOWN)
     unit.in_flight_events -= call.items
@@ -153,7 +155,7 @@ def _over(w: World, c: int) -> None:
     marking.mark_blocked(w, unit.account)
     if unit.waiting > 0:
         marking.mark(w, u)
-    _settle(w, c)
+    _settle(w, c, own)
 
 
 @kernel
@@ -194,8 +196,8 @@ def _call_fails(w: World, c: int, rate: float) -> bool:
 
 
 @hot
-def _settle(w: World, c: int) -> None:
-    """Decide what failed, and hand the events to their source's rules."""
+def _settle(w: World, c: int, own: int) -> None:
+    """Decide what failed, and hand the events to their source's rules; ``own`` is the time that belongs to its outcome."""
     call = call_at(w, c)
     unit, trigger = unit_at(w, call.unit), trigger_at(w, call.trigger)
     each, rate = trigger.fail_each == YES, _error_rate(w, c)
@@ -208,6 +210,7 @@ def _settle(w: World, c: int) -> None:
     # Noted before events leave the cargo.
     items = call.items
     diary.carries(w, c)
+    again = trigger.kind == QUEUE and _all_handled_before(w, c)
     good, bad = _sort_out(w, c, failed, each, rate)
     call.decided = NO
     call.failed = NO
@@ -221,12 +224,45 @@ def _settle(w: World, c: int) -> None:
     else:
         unit.succeeded += 1
         outcome = SUCCEEDED
+    if again or outcome != SUCCEEDED:
+        _beside_good(unit, outcome, again, own)
     diary.noted(w, c, items, call.run_at, outcome)
     if good > 0:
         clock_of(w).emitter = clock_of(w).noted - 1
         _emit(w, call.unit, good)
         clock_of(w).emitter = NONE
     kinds.settle(w, c, trigger.kind, good, bad)
+
+
+@kernel
+def _all_handled_before(w: World, c: int) -> bool:
+    """Whether every message of a call has been handled by another attempt meanwhile."""
+    link = call_at(w, c).head
+    while link >= 0:
+        if event_at(w, cargo_at(w, link).event).handled == NO:
+            return False
+        link = cargo_at(w, link).next
+    return True
+
+
+@kernel
+def _beside_good(unit: Unit, outcome: int, again: bool, own: int) -> None:
+    """Keep the time of an attempt that did not handle new events (rule 9.1, wide sums)."""
+    low, high = own & WIDE_LOW, own >> WIDE_BITS
+    if again:
+        unit.again += 1
+        unit.again_ns += low
+        unit.again_hi += high
+        if outcome == TIMED_OUT:
+            unit.again_cut += 1
+        elif outcome == FAILED:
+            unit.again_failed += 1
+    elif outcome == TIMED_OUT:
+        unit.cut_ns += low
+        unit.cut_hi += high
+    else:
+        unit.failed_ns += low
+        unit.failed_hi += high
 
 
 @kernel

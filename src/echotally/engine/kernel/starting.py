@@ -28,8 +28,9 @@ from echotally.engine.codes import (
     STARTING,
     UP,
     YES,
+    ZERO,
 )
-from echotally.engine.kernel import diary, levels, lifecycle, lists, marking, placing, reserved
+from echotally.engine.kernel import diary, levels, lifecycle, lists, marking, placing, reserved, waits
 from echotally.engine.kernel.access import (
     World,
     account_at,
@@ -270,8 +271,12 @@ def frees(w: World, c: int) -> None:
 
 
 @hot
-def charge(w: World, c: int, until: int) -> None:
-    """Bill the attempt of call ``c`` up to ``until`` (its end, or the month's)."""
+def charge(w: World, c: int, until: int) -> int:
+    """Bill the attempt of call ``c`` up to ``until`` (its end, or the month's).
+
+    Returns the part of its time that belongs to its outcome (rule 9.1): billed time less its cold start, rounding included; where
+    attempts are not billed one by one, the time it ran.
+    """
     call = call_at(w, c)
     unit = unit_at(w, call.unit)
     # A call that still waits out its cold start has run nothing.
@@ -280,5 +285,11 @@ def charge(w: World, c: int, until: int) -> None:
     cold = call.cold_ns if has_run else max(0, until - (instance_at(w, call.instance).ready - call.cold_ns))
     unit.busy_ns += ran & WIDE_LOW
     unit.busy_hi += ran >> WIDE_BITS
+    warming = cold if unit.cold_billed == YES else ZERO
+    unit.warming_ns += warming & WIDE_LOW
+    unit.warming_hi += warming >> WIDE_BITS
+    own = ran
     if unit.bills == RUNS and (has_run or unit.cold_billed):
-        lifecycle.bill(unit, ran + (cold if unit.cold_billed else 0))
+        own = lifecycle.bill(unit, ran + warming) - warming
+    waits.charge_seen(w, call.unit, own + warming)
+    return own

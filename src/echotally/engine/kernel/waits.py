@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.kernel.access import Accessor, World, latency_bin, request_bin, unit_at, wait_bin
+from echotally.engine.kernel.access import Accessor, World, charge_bin, latency_bin, request_bin, unit_at, wait_bin
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import bin_of, bin_start
 from echotally.engine.layout import OFFSET_BITS, SUB_BINS, WAIT_BINS
@@ -34,6 +34,12 @@ def answer_seen(w: World, u: int, latency_ns: int) -> None:
     _add(w, request_bin, u, latency_ns, 1)
     unit = unit_at(w, u)
     unit.latency_max = max(unit.latency_max, latency_ns)
+
+
+@hot
+def charge_seen(w: World, u: int, ns: int) -> None:
+    """The time that one attempt is charged for."""
+    _add(w, charge_bin, u, ns, 1)
 
 
 @hot

@@ -86,6 +86,13 @@ class UnitCounts(Columns):
     cold_calls: Floats
     started_items: Floats
     served: Floats
+    warming_ns: Floats
+    failed_ns: Floats
+    cut_ns: Floats
+    again_ns: Floats
+    again: Floats
+    again_failed: Floats
+    again_cut: Floats
 
 
 @dataclass
@@ -174,6 +181,7 @@ class Sketches(Columns):
     level_bins: Any
     count_bins: Any
     lag_bins: Any
+    charge_bins: Any
 
 
 @dataclass

@@ -183,6 +183,7 @@ class Total(Span):
         span.sketch.wait_bins.added_to(self.sketch.wait_bins)
         span.sketch.latency_bins.added_to(self.sketch.latency_bins)
         span.sketch.request_bins.added_to(self.sketch.request_bins)
+        span.sketch.charge_bins.added_to(self.sketch.charge_bins)
         rows = np.flatnonzero(alone)
         for bins, more in (
             (self.sketch.level_bins, span.sketch.level_bins),
@@ -297,6 +298,7 @@ class Total(Span):
             request_bins=answers,
             level_bins=sketches.level_bins,
             count_bins=sketches.count_bins,
+            charge_bins=sketches.charge_bins,
             lag_bins=sketches.lag_bins,
             series=self.series,
             length_ns=self.length_ns,
