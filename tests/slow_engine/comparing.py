@@ -33,6 +33,7 @@ def ours(loaded, placement):
             "life": u.life_ns, "duplicates": u.duplicates, "peak": u.concurrency.peak,
             "area": round(u.concurrency.mean * measured.month_ns),
             "instances": 0 if u.unit.offer.plan.bills == "reserved" else u.instances.peak,
+            "spent": {k: n for k, n in u.outcomes.times_ns.items() if n}, "came_to": {k: n for k, n in u.outcomes.attempts.items() if n},
             "served": u.served, "items": u.started_items, "cold": u.cold_calls, "waits": u.wait_sketch.sum_ns, "longest": round((u.waits.max or 0) * 1e9), "backlog": u.backlog_peak,
         }  # fmt: skip
     sources = {s.source: (s.sends, s.receives, s.deletes) for s in measured.sources if s.source.startswith("queues.")}
@@ -49,6 +50,7 @@ def theirs(loaded, placement):
             "calls": u.calls, "cold_starts": u.cold_starts, "billed": u.billed, "floor": u.floor_idle, "lag": u.lag_max, "life": u.lives, "duplicates": u.duplicates,
             "peak": u.peak, "served": u.served, "items": u.started_items, "cold": u.cold_calls, "area": u.area, "instances": u.inst_peak, "waits": pytest.approx(u.wait_sum, rel=1e-9, abs=1),
             "longest": u.wait_max, "backlog": u.backlog_peak,
+            "spent": {k: n for k, n in u.spent.items() if n}, "came_to": {k: n for k, n in u.came_to.items() if n},
         }  # fmt: skip
     sources = {s: (sim.sends[s], sim.receives[s], sim.deletes[s]) for s in sim.visible if s.startswith("queues.")}
     return sim.diary, found, sources, sim.node_ns, sim.tied

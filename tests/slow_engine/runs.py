@@ -99,8 +99,12 @@ class Runs:
         ran = self.now - call.run_at if call.run_at is not None else 0
         cold = call.cold if call.run_at is not None else max(0, self.now - (call.instance.ready - call.cold))
         billed = unit.plan.cold_start_billed
+        call.own = ran
         if unit.plan.bills == "runs" and (call.run_at is not None or billed):
-            unit.billed += self.rounded(unit, ran + (cold if billed else 0))
+            charged = self.rounded(unit, ran + (cold if billed else 0))
+            unit.billed += charged
+            call.own = charged - (cold if billed else 0)
+        unit.spent["cold starts"] += cold if billed else 0
 
     def end(self, call):
         if call.timed_out or not call.unit.function.asks or not self.asks(call):
@@ -138,6 +142,10 @@ class Runs:
         bad = list(call.events) if call.timed_out else self.bad_events(call) if call.bad is None else call.bad
         outcome = "timed_out" if call.timed_out else "failed" if bad else "succeeded"
         unit.attempts[outcome] += 1
+        again = all(e.handled for e in call.events)
+        kind = "duplicates" if again else {"succeeded": "handled", "timed_out": "timed out"}.get(outcome, outcome)
+        unit.spent[kind] += call.own
+        unit.came_to[kind] += 1
         unit.served += sum(e.items for e in call.events if e not in bad)
         self.diary.append((self.now, unit.name, outcome, call.number, call.items, call.started, call.run_at))
         self.settle(call, bad)

@@ -119,6 +119,8 @@ class Simulation(Arrivals, Queues, Streams, Starting, Instances, Runs, Asking, T
             self.weigh(unit)
             for call in unit.in_flight:
                 self.charge(call)
+                unit.spent["running"] += call.own
+                unit.came_to["running"] += 1
             self.busy_changes(unit, 0)
             for i in unit.instances:
                 self.deactivate(i, unit)

@@ -71,6 +71,7 @@ class Unit:
         self.line, self.fresh, self.backoff = [], [], []
         self.instances, self.ready_order = [], []
         self.events, self.attempts = Counter(), Counter()
+        self.spent, self.came_to = Counter(), Counter()
         self.calls = self.started = self.cold_starts = self.billed = self.lives = self.duplicates = 0
         self.in_flight, self.peak, self.inst_peak, self.area, self.since = [], 0, 0, 0, 0
         self.wait_sum = self.wait_max = self.backlog_peak = self.refused = 0

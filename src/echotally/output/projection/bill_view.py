@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from decimal import Decimal
 
 from rich.console import RenderableType
@@ -12,7 +11,7 @@ from echotally.output.base.terminal import Column, count, money, table
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.explain import Step, explain, price_text
-from echotally.projection.showback import Share, showback
+from echotally.projection.showback import showback, splits_of
 from echotally.rates.billing import Line
 from echotally.rates.meters import OUTSIDE, meter_of
 from echotally.rates.outside import OUTSIDE_ACCOUNT
@@ -94,14 +93,24 @@ def _price(plan: PlayedPlan, line: Line) -> str:
 
 def showback_table(projection: Projection, plan: PlayedPlan, by: str, width: int | None = None) -> RenderableType:
     """Who pays what: the plan's cost split by owner, adding up to the total."""
-    shares: Sequence[Share] = showback(projection.model, plan, by)
-    whole = plan.bill.unrounded
+    splits, whole = splits_of(by), plan.bill.unrounded
+    told = [s for s in showback(projection.model, plan, by) if s.cost or s.events]
     rows = [
-        [safe(s.label), count(s.events), f"{s.cost:,.6f}", f"{s.cost / whole * 100:,.1f}" if whole else "–"]
-        for s in shares
+        [
+            *map(safe, s.labels),
+            count(s.events) if s.events is not None else "",
+            f"{s.cost:,.6f}",
+            f"{s.cost / whole * 100:,.1f}" if whole else "–",
+        ]
+        for s in told
     ]
-    rows.append(["total", "", f"{whole:,.6f}", "100.0" if whole else "–"])
-    columns = [Column(by, False), Column("events in", rank=2), Column("cost"), Column("share %", rank=1)]
+    rows.append(["total", *[""] * len(splits), f"{whole:,.6f}", "100.0" if whole else "–"])
+    events = [Column("events in", rank=2)]
+    columns = [*(Column(split, False) for split in splits), *events, Column("cost"), Column("share %", rank=1)]
+    if "outcome" in splits:
+        # Of an event nobody can say to which outcome it belongs.
+        columns.remove(events[0])
+        rows = [row[: len(splits)] + row[len(splits) + 1 :] for row in rows]
     return table(f"{plan.offer.name} by {by} ({projection.currency})", columns, rows, width=width)
 
 

@@ -14,8 +14,9 @@ from echotally.output.projection.replications_view import replications_dict
 from echotally.projection.answer import IncidentEffect, PlanProjection, PlayedPlan, Projection, RefusedPlan, Said
 from echotally.projection.bills import Bill, merged_lines
 from echotally.projection.confidence import Confidence
+from echotally.projection.outcomes import cost_per_call
 from echotally.projection.replicate import Replicated
-from echotally.projection.showback import showback
+from echotally.projection.showback import showback, splits_of
 from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check
 from echotally.rates.billing import exact
@@ -65,7 +66,17 @@ def _unit(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, Any]:
         "billed_s": unit.time_billed_ns / 1e9,
         "gb_seconds": unit.gb_seconds,
         "cost": amount_text(plan.bill.functions[unit.key]),
+        "cost_per_call": _per_call(plan, unit),
     }
+
+
+def _per_call(plan: PlayedPlan, unit: UnitMeasured) -> dict[str, str] | None:
+    """What one call costs, nine decimals: calls are cheap."""
+    found = cost_per_call(plan.bill, unit)
+    if found is None:
+        return None
+    mean, p95 = (each.quantize(Decimal("1e-9"), ROUND_HALF_UP, context=exact()) for each in (found.mean, found.p95))
+    return {"mean": f"{mean:f}", "p95": f"{p95:f}"}
 
 
 def _answers(unit: UnitMeasured) -> dict[str, float]:
@@ -241,9 +252,13 @@ def projection_json(projection: Projection, by: str | None = None, replicated: R
     """The projection as JSON text; ``by`` adds each plan's cost split that way, ``replicated`` the intervals."""
     data = projection_dict(projection)
     if by:
+        splits = splits_of(by)
         for plan, shown in zip(projection.plans, data["plans"], strict=True):
             shares = showback(projection.model, plan, by) if isinstance(plan, PlayedPlan) else []
-            shown["showback"] = [{by: s.label, "events": s.events, "cost": amount_text(s.cost)} for s in shares]
+            shown["showback"] = [
+                {**dict(zip(splits, s.labels, strict=True)), "events": s.events, "cost": amount_text(s.cost)}
+                for s in shares
+            ]
     if replicated:
         data["replications"] = replications_dict(replicated)
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
