@@ -36,7 +36,11 @@ if TYPE_CHECKING:
     metavar="FUNCTION[@ENVIRONMENT]",
     help="Walk from events to money for one function, each step with its formula and numbers.",
 )
-@click.option("--by", metavar="SPLIT", help="Split the cost by function, environment, source or tag:NAME.")
+@click.option(
+    "--by",
+    metavar="SPLIT,...",
+    help="Split the cost by function, environment, source, tag:NAME or outcome (what failure, cold starts and idle time cost), or by several.",
+)
 @click.option(
     "--incidents",
     is_flag=True,
@@ -80,10 +84,10 @@ if TYPE_CHECKING:
 @options.plot_option
 @click.option(
     "--chart",
-    type=click.Choice(["cost", "levels", "backlog", "hours"]),
+    type=click.Choice(["cost", "outcome", "levels", "backlog", "hours"]),
     default="cost",
     show_default=True,
-    help="What --plot draws: cost by plan; or, of one function on the picked plan, calls and instances over the month, "
+    help="What --plot draws: cost by plan, by meter or by what attempts came to (outcome); or, of one function on the picked plan, calls and instances over the month, "
     "its backlog and oldest age, or arrivals by day and hour.",
 )
 @click.option(
@@ -131,6 +135,10 @@ def project(
     options.only_where(replications, "without --replications", "workers")
     options.only_where(not exact, "with --exact", "sampled_from")
     _fits_the_form(form, out)
+    if by:
+        from echotally.projection.showback import splits_of
+
+        splits_of(by)
     loaded = load(model, sets)
     if unpinned:
         loaded = loaded.unpinned()
@@ -188,7 +196,8 @@ def _fits_the_form(form: str, out: Path | None) -> None:
     options.only_where(form == "table", "but in the table", "explained")
     as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
     options.only_where(as_rows, "but in CSV and Parquet", "level")
-    options.only_where(form in ("table", "json"), "but in the table and in JSON", "by", "incidents")
+    options.only_where(form != "focus", "but in the table, JSON, CSV and Markdown", "by")
+    options.only_where(form in ("table", "json"), "but in the table and in JSON", "incidents")
 
 
 def _gate(result: Projection) -> int:
@@ -207,7 +216,7 @@ def _as_data(result: Projection, form: str, by: str | None, replicated: Replicat
         return projection_json(result, by, replicated)
     from echotally.output.projection.projection_exports import projection_rows
 
-    return projection_rows(result, form, level)
+    return projection_rows(result, form, level, by)
 
 
 def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:

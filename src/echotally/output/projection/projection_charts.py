@@ -16,8 +16,10 @@ from echotally.output.base.terminal import money
 from echotally.output.projection.verdict_text import headline
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
+from echotally.projection.outcomes import OUTCOMES
+from echotally.projection.showback import showback
 
-KINDS = ("cost", "levels", "backlog", "hours")
+KINDS = ("cost", "outcome", "levels", "backlog", "hours")
 _HATCHES = ("", "///", "...", "xxx", "\\\\\\", "+++", "ooo", "---")
 _MOST_METERS = 7
 
@@ -27,8 +29,8 @@ def projection_chart(projection: Projection, kind: str, form: str, function: str
 
     Raises ``BadInput`` if no plan can run the estate, or the function is not there.
     """
-    if kind == "cost":
-        return cost_chart(projection, form)
+    if kind in ("cost", "outcome"):
+        return (cost_chart if kind == "cost" else outcome_chart)(projection, form)
     plan = projection.best
     if plan is None:
         raise BadInput(Problem("no plan can run this estate, so there is nothing to draw", "--plot"))
@@ -51,8 +53,7 @@ def _place(plan: PlayedPlan, asked: str | None) -> int:
 
 def cost_chart(projection: Projection, form: str) -> bytes:
     """Cost by plan, cheapest on top, stacked by meter; plans that miss a target are said to."""
-    figure, (panel,) = new_figure()
-    plans = sorted(projection.played, key=lambda p: -p.bill.unrounded)
+    plans = _dearest_first(projection)
     amounts: dict[str, list[float]] = {}
     for n, plan in enumerate(plans):
         for line in merged_lines(plan.bill):
@@ -62,6 +63,36 @@ def cost_chart(projection: Projection, form: str) -> bytes:
     rest = [sum(amounts[meter][n] for meter in ranked[_MOST_METERS:]) for n in range(len(plans))]
     if any(rest):
         shown["all other meters"] = rest
+    return _cost_bars(projection, plans, shown, headline(projection), form)
+
+
+def outcome_chart(projection: Projection, form: str) -> bytes:
+    """Cost by plan, cheapest on top, stacked by what attempts came to (rule 9.1); the headline says what failure cost."""
+    plans = _dearest_first(projection)
+    by_plan = [{s.label: float(s.cost) for s in showback(projection.model, plan, "outcome")} for plan in plans]
+    amounts = {name: [costs[name] for costs in by_plan] for name in OUTCOMES if any(costs[name] for costs in by_plan)}
+    best = projection.best
+    said = headline(projection)
+    if best is not None:
+        costs = {s.label: s.cost for s in showback(projection.model, best, "outcome")}
+        failure = sum(costs[name] for name in ("failed", "timed out", "duplicates"))
+        said = (
+            f"{money(failure)} of {money(best.bill.shown)} {projection.currency} on {best.offer.name} go to attempts that failed,"
+            f" timed out or did what was done; {money(costs['cold starts'])} to cold starts,"
+            f" {money(costs['floors and idle time'])} to instances without a call"
+        )
+    return _cost_bars(projection, plans, amounts, said, form)
+
+
+def _dearest_first(projection: Projection) -> list[PlayedPlan]:
+    return sorted(projection.played, key=lambda p: -p.bill.unrounded)
+
+
+def _cost_bars(
+    projection: Projection, plans: list[PlayedPlan], shown: dict[str, list[float]], headline: str, form: str
+) -> bytes:
+    """A bar a plan, the first one at the bottom, stacked by what is shown of each."""
+    figure, (panel,) = new_figure()
     left = np.zeros(len(plans))
     for n, (meter, values) in enumerate(shown.items()):
         panel.barh(
@@ -93,7 +124,7 @@ def cost_chart(projection: Projection, form: str) -> bytes:
         figure.legend(frameon=False, loc="outside lower center", ncols=4)
     else:
         panel.text(0.5, 0.5, "no plan can be used", ha="center", va="center", transform=panel.transAxes)
-    titled(panel, headline(projection))
+    titled(panel, headline)
     return picture(figure, form)
 
 

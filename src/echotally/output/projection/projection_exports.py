@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from echotally.errors import BadInput, Problem
 from echotally.output.base.exports import csv_text, markdown_text, workbook
 from echotally.output.base.frames import parquet
-from echotally.projection.tables import bill_frame, frame_at, functions_frame, series_frame
+from echotally.projection.tables import bill_frame, frame_at, functions_frame, series_frame, showback_frame
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -18,13 +18,17 @@ if TYPE_CHECKING:
 _MOST_ROWS = 200_000
 
 
-def projection_rows(projection: Projection, form: str, level: str = "functions") -> str:
-    """One level as CSV, plans and functions as Markdown tables, or the picked plan's month as FOCUS rows (CSV)."""
+def projection_rows(projection: Projection, form: str, level: str = "functions", by: str | None = None) -> str:
+    """One level as CSV, plans and functions as Markdown tables, or the picked plan's month as FOCUS rows (CSV).
+
+    ``by``: in place of a level every plan's cost split that way; in Markdown below the others.
+    """
     if form == "focus":
         return csv_text(focus_frame(projection))
     if form == "csv":
-        return csv_text(frame_at(projection, level))
+        return csv_text(showback_frame(projection, by) if by else frame_at(projection, level))
     tables = [frame_at(projection, each).dropna(axis=1, how="all") for each in ("plans", "functions")]
+    tables += [showback_frame(projection, by).dropna(axis=1, how="all")] if by else []
     return "\n".join(markdown_text(table) for table in tables)
 
 

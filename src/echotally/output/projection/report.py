@@ -31,6 +31,8 @@ from echotally.output.projection.projection_table import assumptions, targets_te
 from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
+from echotally.projection.outcomes import OUTCOMES
+from echotally.projection.showback import showback
 from echotally.rates.meters import meter_of
 
 #: Functions with charts of their own; more would make a page that no browser opens gladly.
@@ -109,6 +111,7 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path)
         "cost_chart": _picture(cost_chart(projection, "svg"), _cost_text(projection)),
         "plan": safe(plan.offer.name if plan else ""),
         "bill": _bill(projection, plan) if plan else None,
+        "outcomes": _outcomes(projection, plan) if plan else None,
         "standing": [safe(line) for line in standing_line(plan)] if plan else [],
         "functions": _functions(projection, plan) if plan else None,
         "incidents": _incidents(plan, projection.currency) if plan and plan.incidents else None,
@@ -158,6 +161,22 @@ def _plans(projection: Projection) -> Grid:
     rows = tuple(_plan_cells(projection, p) for p in feasible)
     pick = next((n for n, p in enumerate(feasible) if p.offer.name == projection.pick), -1)
     return Grid("Plans that take every function", columns, rows, sortable=True, pick=pick)
+
+
+def _outcomes(projection: Projection, plan: PlayedPlan) -> Grid:
+    """What each function pays by what its attempts came to; what costs nothing anywhere is left out."""
+    costs: dict[str, dict[str, float]] = {}
+    for each in showback(projection.model, plan, "function,outcome"):
+        costs.setdefault(each.labels[0], {})[each.labels[1]] = float(each.cost)
+    names = [name for name in OUTCOMES if any(of_one.get(name) for of_one in costs.values())]
+    columns = (Heading("function", False), *map(Heading, names))
+    rows = [
+        (_cell(function, function), *(_cell(money(of_one.get(n, 0.0)), of_one.get(n, 0.0)) for n in names))
+        for function, of_one in costs.items()
+    ]
+    total = [sum(of_one.get(name, 0.0) for of_one in costs.values()) for name in names]
+    rows.append((_cell("all"), *(_cell(money(value), value) for value in total)))
+    return Grid(f"By what attempts came to ({projection.currency})", columns, tuple(rows))
 
 
 def _incidents(plan: PlayedPlan, currency: str) -> Grid:
