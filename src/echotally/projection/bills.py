@@ -10,6 +10,8 @@ from echotally.engine.reading import Measured
 from echotally.model.estate import Model
 from echotally.projection.metering import Metered, UnitKey, events_from_outside
 from echotally.rates.billing import Line, bill_account, exact, rounded_total
+from echotally.rates.commitments import Committed, commit
+from echotally.rates.meters import COMMITMENT
 
 
 @dataclass(frozen=True)
@@ -41,8 +43,12 @@ def make_bill(metered: Metered, units: list[UnitKey], currency: str) -> Bill:
     with localcontext(exact()):
         quantities = metered.totals()
         for account, plan in metered.plans.items():
-            for line in bill_account(account[1], account[0], plan, quantities[account]):
+            committed = commit(plan, metered.hours.get(account, []))
+            for line in bill_account(account[1], account[0], plan, quantities[account], committed):
                 lines.append(line)
+                if line.meter == COMMITMENT:
+                    _shared_out(shares, committed)
+                    continue
                 for key, quantity in metered.quantities[account].get(line.meter, {}).items():
                     if key is not None and line.quantity:
                         shares[key][line.meter] += line.amount * quantity / line.quantity
@@ -62,6 +68,13 @@ def make_bill(metered: Metered, units: list[UnitKey], currency: str) -> Bill:
     )
 
 
+def _shared_out(shares: dict[UnitKey, dict[str, Decimal]], committed: Committed[UnitKey | None] | None) -> None:
+    """Each function pays what its usage took of the commitment; what nobody's usage took is idle (rule 7.51)."""
+    for key, parts in committed.used.items() if committed else ():
+        if key is not None:
+            shares[key][COMMITMENT] += sum(parts.values(), Decimal(0))
+
+
 def merged_lines(bill: Bill) -> list[Line]:
     """One line a plan and meter, accounts summed."""
     found: dict[tuple[str, str], Line] = {}
@@ -79,6 +92,7 @@ def merged_lines(bill: Bill) -> list[Line]:
                     known.allowance + line.allowance,
                     known.billable + line.billable,
                     known.amount + line.amount,
+                    None if line.lost is None else (known.lost or Decimal(0)) + line.lost,
                 )
     return list(found.values())
 

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field, replace
 from decimal import Decimal, localcontext
 
+from echotally.engine.codes import ARRIVALS
+from echotally.engine.play import NO_MARKS, Marks
 from echotally.engine.reading import Measured, PutIn, SourceMeasured, UnitMeasured
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.rates.billing import exact
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
+from echotally.rates.commitments import Hour
 from echotally.rates.meters import OUTSIDE
 from echotally.rates.outside import OUTSIDE_ACCOUNT, outside_plan
 
@@ -20,15 +23,20 @@ Account = tuple[str, str]
 UnitKey = tuple[str, str]
 #: Kinds whose every reader gets a copy: what was put in is counted, not what arrived.
 _COPIED = (SourceKind.STREAMS, SourceKind.TOPICS, SourceKind.FOLDERS)
+_HOUR_NS = 3_600 * 10**9
 _NS_PER_S, _NS_PER_H = Decimal(10**9), Decimal(3_600 * 10**9)
 
 
 @dataclass(frozen=True)
 class Metered:
-    """Quantities by (account, plan), meter and unit (function, environment); None: belongs to no function."""
+    """Quantities by (account, plan), meter and unit (function, environment); None: belongs to no function.
+
+    ``hours`` are the same hour by hour, of accounts with a commitment.
+    """
 
     quantities: dict[Account, dict[str, dict[UnitKey | None, Decimal]]]
     plans: dict[Account, Plan]
+    hours: dict[Account, list[Hour[UnitKey | None]]] = field(default_factory=dict)
 
     def total(self, account: Account, meter: str) -> Decimal:
         """The account's quantity of a meter."""
@@ -42,8 +50,10 @@ class Metered:
 
 
 class _Meters:
-    def __init__(self, model: Model, measured: Measured, candidate: Offer) -> None:
+    def __init__(self, model: Model, measured: Measured, candidate: Offer, month_ns: int) -> None:
         self.model, self.measured = model, measured
+        # What is billed by the month, as far as the month has gone.
+        self.gone = Decimal(measured.month_ns) / month_ns
         self.units = {(u.unit.function, u.unit.environment): u for u in measured.units}
         self.plans = {(u.unit.account, u.unit.offer.name): u.unit.offer.plan for u in measured.units}
         self.cards = {(u.unit.account, u.unit.offer.name): u.unit.offer.card for u in measured.units}
@@ -100,7 +110,7 @@ class _Meters:
         self.add(account, "gateway_requests", key, unit.requests)
         self.add(account, "log_gb", key, Decimal(function.log_bytes * unit.started) / gigabyte)
         self.add(account, "egress_gb", key, Decimal(function.reply_bytes * unit.replies) / gigabyte)
-        self.add(account, "storage_gb_months", key, Decimal(function.package) / gigabyte)
+        self.add(account, "storage_gb_months", key, Decimal(function.package) / gigabyte * self.gone)
 
     def _outside(self) -> None:
         """Uses of outside services, under an account of their own: they are the same on every plan."""
@@ -201,9 +211,9 @@ class _Meters:
     def _shared(self, account: Account, plan: Plan) -> None:
         """Reserved and node time: each function its busy GB-seconds' part of what is paid for."""
         month = Decimal(self.measured.month_ns)
-        self.add(account, "flat_months", None, 1)
+        self.add(account, "flat_months", None, self.gone)
         gigabyte = Decimal(2**30 if self.cards[account].gigabyte == "binary" else 10**9)
-        self.add(account, "storage_gb_months", None, Decimal(plan.store) / gigabyte)
+        self.add(account, "storage_gb_months", None, Decimal(plan.store) / gigabyte * self.gone)
         if plan.bills == "reserved":
             instances = Decimal(plan.instances or 0) * (1 - Decimal(repr(plan.paid_by_others)))
             self._by_busy_time(account, "reserved_hours", instances * month, Decimal(plan.instance_memory or 1))
@@ -224,8 +234,78 @@ class _Meters:
 
 
 def meter(model: Model, measured: Measured, candidate: Offer) -> Metered:
-    """Every quantity of the month, by account, meter and unit."""
-    return _Meters(model, measured, candidate).everything()
+    """Every quantity of the month, by account, meter and unit; hour by hour as well where that is billed."""
+    found = _Meters(model, measured, candidate, measured.month_ns).everything()
+    committed = [account for account, plan in found.plans.items() if plan.commitment and plan.commitment.per_hour]
+    if not committed:
+        return found
+    return replace(found, hours={account: list(_by_hour(model, measured, candidate, account)) for account in committed})
+
+
+def so_far(model: Model, measured: Measured, candidate: Offer, month_ns: int) -> Metered:
+    """Every quantity up to an instant of the month (``Measured.marks``)."""
+    return _Meters(model, measured, candidate, month_ns).everything()
+
+
+def hours_of(month_ns: int) -> Iterator[int]:
+    """When the hours of a month end, ns since its start; the last one may be shorter than the others."""
+    yield from range(_HOUR_NS, month_ns, _HOUR_NS)
+    yield month_ns
+
+
+#: Meters that go on whether or not anything comes.
+_BY_TIME = (
+    "idle_gb_seconds", "idle_vcpu_seconds", "instance_hours", "allocated_gb_seconds", "allocated_vcpu_seconds",
+    "reserved_hours", "node_hours", "cluster_hours", "stream_partition_hours", "storage_gb_months", "flat_months",
+)  # fmt: skip
+
+
+def _by_arrivals(meters: _Meters, account: Account) -> Iterator[Hour[UnitKey | None]]:
+    """An estimate of the hours of a sampled month, of which only some were played: a function's usage by what came to it."""
+    measured = meters.measured
+    whole = meters.everything().quantities[account]
+    ends = list(hours_of(measured.month_ns))
+    lengths = [Decimal(end - begun) / _HOUR_NS for begun, end in zip([0, *ends], ends, strict=False)]
+    even = [length / sum(lengths) for length in lengths]
+    weights: dict[UnitKey | None, list[Decimal]] = {}
+    for n, unit in enumerate(measured.units):
+        came = [Decimal(round(float(each))) for each in measured.series[n][:, ARRIVALS]]
+        weights[unit.key] = [each / sum(came) for each in came] if sum(came) else even
+    for hour, length in enumerate(lengths):
+        yield (
+            length,
+            {
+                name: {
+                    key: quantity * (even if name in _BY_TIME else weights.get(key, even))[hour]
+                    for key, quantity in owners.items()
+                }
+                for name, owners in whole.items()
+            },
+        )
+
+
+def marks_for(offers: Iterable[Offer], month_ns: int) -> Marks:
+    """The hours of the month, where a commitment is paid by the hour; else none."""
+    committed = any(offer.plan.commitment and offer.plan.commitment.per_hour for offer in offers)
+    return Marks(tuple(hours_of(month_ns))[:-1]) if committed else NO_MARKS
+
+
+def _by_hour(model: Model, measured: Measured, candidate: Offer, account: Account) -> Iterator[Hour[UnitKey | None]]:
+    """An account's quantities hour by hour: what was measured at the end of each less what was before."""
+    if not measured.marks and measured.month_ns > _HOUR_NS:
+        yield from _by_arrivals(_Meters(model, measured, candidate, measured.month_ns), account)
+        return
+    before: dict[str, dict[UnitKey | None, Decimal]] = {}
+    began = 0
+    for mark in [*measured.marks, measured]:
+        now = _Meters(model, mark, candidate, measured.month_ns).everything().quantities[account]
+        with localcontext(exact()):
+            hour = {
+                name: {key: quantity - before.get(name, {}).get(key, Decimal(0)) for key, quantity in owners.items()}
+                for name, owners in now.items()
+            }
+            yield Decimal(mark.month_ns - began) / _HOUR_NS, hour
+        before, began = now, mark.month_ns
 
 
 def events_from_outside(model: Model, measured: Measured) -> int:

@@ -18,7 +18,7 @@ from echotally.projection.bills import Bill, make_bill
 from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.confidence import Confidence, Doubt
 from echotally.projection.loaded import Loaded, load, placement_on
-from echotally.projection.metering import Metered, meter
+from echotally.projection.metering import Metered, marks_for, meter
 from echotally.projection.threads import side_by_side
 from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check, check_targets, refused_share
@@ -63,8 +63,9 @@ def project_plan(
         played = _sampled(loaded, found, candidate)
     else:
         measured = simulate_month(
-            model, loaded.month.arrivals, placement, seed, progress, bounded=not exact, cores=cores, starts=starts
-        )
+            model, loaded.month.arrivals, placement, seed, progress, bounded=not exact, cores=cores, starts=starts,
+            marks=marks_for(placement.values(), loaded.month.arrivals.length_ns),
+        )  # fmt: skip
         played = _exact(loaded, measured, candidate)
     idle = bill_when_idle(loaded, candidate) if standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)

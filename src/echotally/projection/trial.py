@@ -74,6 +74,8 @@ class Trials:
         self.seed = loaded.model.estate.seed if seed is None else seed
         self.most, self.effort = most, effort
         self._together = Together(loaded.model, placement_on(loaded.model, loaded.offers, base.offer))
+        # What an hour of one part leaves of a commitment pays another's.
+        self._committed = any(plan.commitment for plan in base.metered.plans.values())
         self._parts: dict[frozenset[str], _Part] = {}
         self._lock = Lock()
         self._most_taken: dict[tuple[Account, float], float] = {}
@@ -114,7 +116,7 @@ class Trials:
 
     def _part(self, sets: Sets) -> _Part | None:
         names = self._touched(sets)
-        if names is None or len(self._together) < 2:
+        if names is None or len(self._together) < 2 or self._committed:
             return None
         members = self._together.with_any(names)
         if not members & set(self.loaded.model.functions):

@@ -7,7 +7,7 @@ from decimal import Decimal
 from echotally.engine.play import simulate
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.loaded import Loaded, placement_on
-from echotally.projection.metering import Metered, UnitKey, meter
+from echotally.projection.metering import Metered, UnitKey, marks_for, meter
 from echotally.rates.card_loading import Offer
 
 
@@ -32,6 +32,8 @@ def _quiet(loaded: Loaded, candidate: Offer) -> tuple[Metered, list[UnitKey]]:
     quiet = model.model_copy(
         update={"queues": {name: q.model_copy(update={"backlog": 0}) for name, q in model.queues.items()}}
     )
-    measured = simulate(quiet, loaded.month.idle(), placement_on(model, loaded.offers, candidate), model.estate.seed)
+    placement, idle = placement_on(model, loaded.offers, candidate), loaded.month.idle()
+    marks = marks_for(placement.values(), idle.length_ns)
+    measured = simulate(quiet, idle, placement, model.estate.seed, marks=marks)
     units = [(u.unit.function, u.unit.environment) for u in measured.units]
     return meter(quiet, measured, candidate), units

@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
+from typing import Any
 
 from echotally.rates.card import Plan
+from echotally.rates.commitments import Committed
+from echotally.rates.meters import COMMITMENT
 from echotally.rates.price_walk import price_of
 
 #: Far more digits than any month's bill needs, so that shares of a line add up to it to the last shown digit.
@@ -28,7 +31,10 @@ _MINOR_UNITS = {
 
 @dataclass(frozen=True)
 class Line:
-    """One line of a bill: ``quantity - allowance = billable``, priced to ``amount`` (unrounded)."""
+    """One line of a bill: ``quantity - allowance = billable``, priced to ``amount`` (unrounded).
+
+    What a commitment pays of a line is not in its amount; ``lost`` is what of the commitment no usage took.
+    """
 
     plan: str
     account: str
@@ -37,6 +43,7 @@ class Line:
     allowance: Decimal
     billable: Decimal
     amount: Decimal
+    lost: Decimal | None = None
 
 
 def exact() -> Context:
@@ -44,15 +51,32 @@ def exact() -> Context:
     return Context(prec=PRECISION)
 
 
-def bill_account(plan_name: str, account: str, plan: Plan, quantities: Mapping[str, Decimal]) -> list[Line]:
-    """The lines of one account on one plan: one for each meter the plan prices, in the plan's order."""
+def bill_account(
+    plan_name: str,
+    account: str,
+    plan: Plan,
+    quantities: Mapping[str, Decimal],
+    committed: Committed[Any] | None = None,
+) -> list[Line]:
+    """The lines of one account on one plan: one for each meter the plan prices, in the plan's order, and that of the commitment.
+
+    What the commitment pays is not in the amounts of the lines it covers.
+    """
     lines = []
     with localcontext(exact()):
         for meter, price in plan.prices().items():
             quantity = quantities.get(meter, Decimal(0))
             allowance = min(quantity, Decimal(plan.allowance.get(meter, 0)))
             billable = quantity - allowance
-            lines.append(Line(plan_name, account, meter, quantity, allowance, billable, price_of(price, billable)))
+            amount = price_of(price, billable)
+            if committed is not None:
+                amount -= committed.covered.get(meter, Decimal(0))
+            lines.append(Line(plan_name, account, meter, quantity, allowance, billable, amount))
+        if committed is not None:
+            hours = committed.hours
+            lines.append(
+                Line(plan_name, account, COMMITMENT, hours, Decimal(0), hours, committed.amount, committed.lost)
+            )
     return lines
 
 

@@ -177,6 +177,15 @@ def _meter(found: object) -> str:
     return str(found)
 
 
+def _share(found: object) -> Decimal:
+    """A share below 1, in the digits it is written in."""
+    if isinstance(found, Decimal):
+        return found
+    if isinstance(found, bool) or not isinstance(found, int | float) or not 0 <= found < 1:
+        raise Refused("is no discount", "a share from 0 to below 1, such as 0.2")
+    return Decimal(repr(found))
+
+
 MeterName = Annotated[str, BeforeValidator(_meter), WithJsonSchema({"enum": list(METERS)})]
 
 
@@ -196,6 +205,16 @@ class FlatItem(f.Strict):
     @classmethod
     def _price_alone(cls, found: object) -> object:
         return found if isinstance(found, dict | cls) else {"unit": found}
+
+
+class Commitment(f.Strict):
+    """Money prepaid for every hour of the month against a discount on the usage it pays (rule 9.5)."""
+
+    per_hour: f.Money
+    discount: Annotated[
+        Decimal, BeforeValidator(_share), WithJsonSchema({"type": "number", "minimum": 0, "exclusiveMaximum": 1})
+    ]
+    covers: Annotated[tuple[MeterName, ...], Field(min_length=1)]
 
 
 #: Keys that only plans of one kind have.
@@ -265,6 +284,7 @@ class Plan(f.Strict):
     store: f.Size = 0
     flat: dict[f.Name, FlatItem] = {}
     per_call: dict[MeterName, _LargePositive] = {}
+    commitment: Commitment | None = None
     like: str | None = None
     price: Annotated[dict[MeterName, Price], Field(min_length=1)]
     allowance: dict[MeterName, _Large] = {}
@@ -285,6 +305,16 @@ class Plan(f.Strict):
                 "a longer scaling.every or a shorter keep_alive",
             )
         self._others_fit()
+        if self.commitment is not None:
+            covers = self.commitment.covers
+            stray = [meter for meter in covers if meter not in self.prices()]
+            if stray or len(set(covers)) < len(covers):
+                raise Refused(
+                    f"the commitment covers {', '.join(stray)}, which the plan has no price for"
+                    if stray
+                    else "the commitment covers a meter twice",
+                    f"each once, of {', '.join(self.prices())}",
+                )
         if self.flat and "flat_months" in self.price:
             raise Refused("monthly items are priced twice", "either [plans.X.flat] with names or price.flat_months")
         for bills, keys in _OWN_KEYS.items():

@@ -148,6 +148,8 @@ def in_currency(card: RateCard, exchange: Exchange | None) -> RateCard:
         name: plan.model_copy(
             update={
                 "price": {meter: _times(price, rate) for meter, price in plan.price.items()},
+                "commitment": plan.commitment
+                and plan.commitment.model_copy(update={"per_hour": plan.commitment.per_hour * rate}),
                 "flat": {name: item.model_copy(update={"unit": item.unit * rate}) for name, item in plan.flat.items()},
             }
         )

@@ -50,10 +50,14 @@ _LIST = [
 METERS: dict[str, Meter] = {meter.name: meter for meter in _LIST}
 #: How the lines of outside services begin, which are no meters of a plan.
 OUTSIDE = "outside."
+#: The line of hours prepaid, which is no meter either.
+COMMITMENT = "commitment"
 
 
 def meter_of(name: str) -> Meter:
     """What a bill line counts: one of ``METERS``, or the uses of an outside service."""
     if name.startswith(OUTSIDE):
         return Meter(name, "uses", f"uses of {name.removeprefix(OUTSIDE)}, an outside service")
+    if name == COMMITMENT:
+        return Meter(name, "h", "hours prepaid against a discount")
     return METERS[name]

@@ -13,7 +13,7 @@ from echotally.projection.bills import merged_lines
 from echotally.projection.explain import Step, explain, price_text
 from echotally.projection.showback import showback, splits_of
 from echotally.rates.billing import Line
-from echotally.rates.meters import OUTSIDE, meter_of
+from echotally.rates.meters import COMMITMENT, OUTSIDE, meter_of
 from echotally.rates.outside import OUTSIDE_ACCOUNT
 
 
@@ -86,6 +86,9 @@ def _free(plan: PlayedPlan, line: Line) -> str:
 
 def _price(plan: PlayedPlan, line: Line) -> str:
     tariff = next(p for (_, name), p in plan.metered.plans.items() if name == line.plan)
+    if line.meter == COMMITMENT and tariff.commitment:
+        terms = tariff.commitment
+        return f"{terms.per_hour:f} an hour, {terms.discount * 100:f} % off, {money(line.lost or 0)} of it lost"
     if line.meter == "flat_months" and tariff.flat:
         return ", ".join(f"{safe(item)} {amount:f}" for item, amount in tariff.items().items()) or "none bought"
     return price_text(tariff, line.meter)

@@ -118,7 +118,7 @@ def _cost_bars(
         range(len(plans)), [("→ " if p.offer.name == projection.pick else "") + p.offer.name for p in plans]
     )
     panel.grid(False, axis="y")
-    panel.margins(x=0.22)
+    panel.margins(x=0.26)
     panel.set_xlabel(f"cost of {projection.model.estate.month} ({projection.currency})")
     if plans:
         figure.legend(frameon=False, loc="outside lower center", ncols=4)

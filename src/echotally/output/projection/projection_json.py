@@ -205,6 +205,7 @@ def _lines(plan: PlayedPlan, bill: Bill) -> list[dict[str, Any]]:
             "allowance": float(line.allowance),
             "billable": float(line.billable),
             "amount": amount_text(line.amount),
+            **({} if line.lost is None else {"lost": amount_text(line.lost)}),
             "by": _by(plan, line.plan, line.meter),
         }
         for line in merged_lines(bill)
