@@ -24,13 +24,16 @@ Progress = Callable[[float], None]
 
 
 class Marks(NamedTuple):
-    """Instants, ns since the month's start and rising, at which what had been measured until then is kept (``reading.marked``)."""
+    """Instants, ns since the month's start and rising, at which what had been measured until then is kept (``reading.marked``).
 
-    at_ns: tuple[int, ...]
-    passing: bool = False
+    At ``passing_ns`` lives and active periods count up to the instant, at ``ended_ns`` where they end.
+    """
+
+    ended_ns: tuple[int, ...] = ()
+    passing_ns: tuple[int, ...] = ()
 
 
-NO_MARKS = Marks(())
+NO_MARKS = Marks()
 
 
 def simulate(
@@ -51,15 +54,16 @@ def simulate(
     built = begun(model, arrivals, placement, seed)
     if starts:
         keep_log(built, codes.STARTS_ONLY)
-    watch, kept = Watch(built, bounded), []
-    for at in marks.at_ns:
+    watch, ended, passed = Watch(built, bounded), [], []
+    for at in sorted({*marks.ended_ns, *marks.passing_ns}):
         play_watched(built, watch, at, progress)
         flushed(built)
-        kept.append(marked(model, built, at, marks.passing))
+        ended += [marked(model, built, at, False)] if at in marks.ended_ns else []
+        passed += [marked(model, built, at, True)] if at in marks.passing_ns else []
     play_watched(built, watch, None, progress)
     flushed(built)
     finish(built)
-    found = replace(read_out(model, built), marks=tuple(kept))
+    found = replace(read_out(model, built), marks=tuple(ended), passed=tuple(passed))
     return replace(found, starts_ns=_starts_of(built)) if starts else found
 
 

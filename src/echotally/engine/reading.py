@@ -169,7 +169,8 @@ class Measured:
     """A simulated month. ``series`` has shape (units, hours, 6), columns ``layout.SERIES``; ``put_in`` says who put what where.
 
     ``starts_ns`` are the times at which start tokens of an account were taken, where they were asked for. ``marks`` are what had
-    been measured up to instants that were asked for: only what meters are made of, levels and waits are nothing.
+    been measured up to instants that were asked for, lives and active periods where they ended, ``passed`` the same as far as they
+    had gone: only what meters are made of, levels and waits are nothing.
     """
 
     units: list[UnitMeasured]
@@ -182,6 +183,7 @@ class Measured:
     put_in: tuple[PutIn, ...] = ()
     starts_ns: dict[tuple[str, str], NDArray[np.int64]] | None = None
     marks: tuple[Measured, ...] = ()
+    passed: tuple[Measured, ...] = ()
 
 
 @dataclass(frozen=True)

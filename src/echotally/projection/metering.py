@@ -242,8 +242,8 @@ def meter(model: Model, measured: Measured, candidate: Offer) -> Metered:
     return replace(found, hours={account: list(_by_hour(model, measured, candidate, account)) for account in committed})
 
 
-def so_far(model: Model, measured: Measured, candidate: Offer, month_ns: int) -> Metered:
-    """Every quantity up to an instant of the month (``Measured.marks``)."""
+def up_to(model: Model, measured: Measured, candidate: Offer, month_ns: int) -> Metered:
+    """Every quantity up to an instant of the month (``Measured.passed``); what is billed by the month as far as it has gone."""
     return _Meters(model, measured, candidate, month_ns).everything()
 
 
@@ -258,6 +258,13 @@ _BY_TIME = (
     "idle_gb_seconds", "idle_vcpu_seconds", "instance_hours", "allocated_gb_seconds", "allocated_vcpu_seconds",
     "reserved_hours", "node_hours", "cluster_hours", "stream_partition_hours", "storage_gb_months", "flat_months",
 )  # fmt: skip
+
+
+def hours_by_arrivals(
+    model: Model, measured: Measured, candidate: Offer, account: Account
+) -> Iterator[Hour[UnitKey | None]]:
+    """An estimate of an account's hours, of a month of which not all was played."""
+    yield from _by_arrivals(_Meters(model, measured, candidate, measured.month_ns), account)
 
 
 def _by_arrivals(meters: _Meters, account: Account) -> Iterator[Hour[UnitKey | None]]:

@@ -46,11 +46,13 @@ def project_plan(
     effort: int | None = None,
     cores: int = 1,
     starts: bool = False,
+    passing_ns: tuple[int, ...] = (),
 ) -> PlanProjection:
     """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs.
 
     A month of more than 40 million expected events (or ``sampled_from``) is sampled unless ``exact``; ``effort`` is
-    how many events a sample plays in its steady hours (left out: six million); ``cores`` plays independent parts at once; ``starts`` keeps when start tokens were taken. Raises ``BadInput`` where even the sample would play more than that.
+    how many events a sample plays in its steady hours (left out: six million); ``cores`` plays independent parts at once; ``starts`` keeps when start tokens were taken; ``passing_ns``: what had been
+    measured at these instants of a month that is played exactly (``Measured.passed``). Raises ``BadInput`` where even the sample would play more than that.
     """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
@@ -64,7 +66,7 @@ def project_plan(
     else:
         measured = simulate_month(
             model, loaded.month.arrivals, placement, seed, progress, bounded=not exact, cores=cores, starts=starts,
-            marks=marks_for(placement.values(), loaded.month.arrivals.length_ns),
+            marks=marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=passing_ns),
         )  # fmt: skip
         played = _exact(loaded, measured, candidate)
     idle = bill_when_idle(loaded, candidate) if standing else None

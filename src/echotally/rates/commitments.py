@@ -28,6 +28,16 @@ class Committed(Generic[Owner]):
     lost: Decimal
     covered: Mapping[str, Decimal]
     used: Mapping[Owner, Mapping[str, Decimal]]
+    each_hour: tuple[PaidHour, ...] = ()
+
+
+@dataclass(frozen=True)
+class PaidHour:
+    """One hour of a commitment: its length, what of it was lost, and usage it paid by meter, at full price."""
+
+    length: Decimal
+    lost: Decimal
+    covered: Mapping[str, Decimal]
 
 
 def commit(plan: Plan, hours: Sequence[Hour[Owner]], per_hour: Decimal | None = None) -> Committed[Owner] | None:
@@ -44,9 +54,10 @@ def commit(plan: Plan, hours: Sequence[Hour[Owner]], per_hour: Decimal | None = 
     so_far = dict.fromkeys(terms.covers, Decimal(0))
     covered = dict.fromkeys(terms.covers, Decimal(0))
     used: dict[Owner, dict[str, Decimal]] = {}
-    lost = Decimal(0)
+    paid_hours: list[PaidHour] = []
     for length, quantities in hours:
         left = each * length
+        now: dict[str, Decimal] = {}
         for meter in terms.covers:
             owners = quantities.get(meter, {})
             quantity = sum(owners.values(), Decimal(0))
@@ -61,10 +72,12 @@ def commit(plan: Plan, hours: Sequence[Hour[Owner]], per_hour: Decimal | None = 
             if not paid:
                 continue
             covered[meter] += paid
+            now[meter] = paid
             left = max(Decimal(0), left - paid * keeps)
             for owner, part in owners.items():
                 mine = used.setdefault(owner, {})
                 mine[meter] = mine.get(meter, Decimal(0)) + paid * keeps * part / quantity
-        lost += left
-    length = sum((each_length for each_length, _ in hours), Decimal(0))
-    return Committed(length, each * length, lost, covered, used)
+        paid_hours.append(PaidHour(length, left, now))
+    length = sum((hour.length for hour in paid_hours), Decimal(0))
+    lost = sum((hour.lost for hour in paid_hours), Decimal(0))
+    return Committed(length, each * length, lost, covered, used, tuple(paid_hours))

@@ -324,7 +324,10 @@ def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answere
     bare = replace(offer, plan=offer.plan.model_copy(update={"allowance": {}, "commitment": None}))
     measured = assemble(trial.model, built, counted(built.world, length))
     metered = meter(trial.model, measured, bare)
-    plans = {account: plan.model_copy(update={"allowance": {}, "commitment": None}) for account, plan in metered.plans.items()}
+    plans = {
+        account: plan.model_copy(update={"allowance": {}, "commitment": None})
+        for account, plan in metered.plans.items()
+    }
     units = [(u.unit.function, u.unit.environment) for u in measured.units]
     bill = make_bill(replace(metered, plans=plans), units, offer.card.currency)
     cost = sum((line.amount for line in bill.lines if line.meter not in _BY_THE_MONTH), Decimal(0))

@@ -35,7 +35,7 @@ def simulate_month(
     marks: Marks = NO_MARKS,
 ) -> Measured:
     """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads; with ``marks`` it is played jointly."""
-    whole = bool(marks.at_ns) or not (_may_be_parted(model) and _pays(model, arrivals, cores))
+    whole = any(marks) or not (_may_be_parted(model) and _pays(model, arrivals, cores))
     parts = [] if whole else parts_of(model, arrivals, placement)
     found = (
         _apart(model, parts, placement, seed, progress, bounded=bounded, cores=cores, starts=starts)

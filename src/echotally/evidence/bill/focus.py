@@ -8,16 +8,19 @@ the last row of a line takes the rest, so that the rows of a line add up to it.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from decimal import Decimal, localcontext
 
 from echotally.model.estate import Model
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
-from echotally.projection.bills import Bill
-from echotally.projection.metering import Account, Metered, UnitKey
+from echotally.projection.metering import Account, UnitKey
+from echotally.projection.over_time import Stretch, summed
 from echotally.rates.billing import Line, exact
-from echotally.rates.meters import OUTSIDE
+from echotally.rates.commitments import PaidHour, commit
+from echotally.rates.meters import COMMITMENT, OUTSIDE
 from echotally.rates.price_walk import Part, parts_of
 
 _QUANTUM = Decimal("1e-9")
@@ -124,38 +127,189 @@ _UNITS = {
     "egress_gb": "GB",
     "storage_gb_months": "GB-Months",
     "flat_months": "Months",
+    "commitment": "Hours",
 }
 _FREQUENCY = {"flat_months": "Recurring"}
+_HOUR_NS = 3_600 * 10**9
 MAIN_ACCOUNT = "main"
 
 
-def focus_rows(found: Projection, plan: str) -> list[dict[str, str | None]]:
-    """The month of a feasible plan as FOCUS rows, values as text without exponents; raises ``KeyError``."""
+#: Columns of rows that a commitment pays or that pay for it; a bill without one has none of them.
+COMMITMENT_COLUMNS = (
+    "CommitmentDiscountCategory",
+    "CommitmentDiscountId",
+    "CommitmentDiscountName",
+    "CommitmentDiscountQuantity",
+    "CommitmentDiscountType",
+    "CommitmentDiscountUnit",
+)
+
+
+def focus_rows(found: Projection, plan: str, periods: Sequence[Stretch] = ()) -> list[dict[str, str | None]]:
+    """The month of a feasible plan as FOCUS rows, values as text without exponents; raises ``KeyError``.
+
+    ``periods`` (left out: the month) are what the rows are dated by; allowances and tiers are used up in their order.
+    """
     projected = found.plan(plan)
     if isinstance(projected, RefusedPlan):
         return []
     with localcontext(exact()):
-        return list(_rows(found, projected, projected.bill, projected.metered))
+        whole = Stretch(0, projected.measured.month_ns, projected.metered.quantities)
+        return list(_Rows(found, projected, periods or [whole]).rows())
 
 
-def _rows(found: Projection, projected: PlayedPlan, bill: Bill, metered: Metered) -> Iterator[dict[str, str | None]]:
-    for line in bill.lines:
+class _Rows:
+    def __init__(self, found: Projection, projected: PlayedPlan, periods: Sequence[Stretch]) -> None:
+        self.found, self.projected, self.periods = found, projected, periods
+        self.metered = projected.metered
+        self.totals = summed(periods)
+        self.committed = {
+            account: commit(plan, self.metered.hours.get(account, [])) for account, plan in self.metered.plans.items()
+        }
+
+    def rows(self) -> Iterator[dict[str, str | None]]:
+        before: dict[tuple[Account, str], Decimal] = defaultdict(Decimal)
+        for period in self.periods:
+            for line in self.projected.bill.lines:
+                account: Account = (line.account, line.plan)
+                if line.meter == COMMITMENT:
+                    yield from self._of_commitment(period, line, account)
+                    continue
+                shares = period.quantities[account].get(line.meter, {})
+                quantity = sum(shares.values(), Decimal(0))
+                if quantity:
+                    so_far = before[account, line.meter]
+                    yield from self._of_line(period, line, shares, so_far, so_far + quantity)
+                before[account, line.meter] += quantity
+
+    def _of_line(
+        self, period: Stretch, line: Line, shares: Mapping[UnitKey | None, Decimal], before: Decimal, after: Decimal
+    ) -> Iterator[dict[str, str | None]]:
+        """A line's rows of one period: by unit (function and environment), then by tier."""
         account: Account = (line.account, line.plan)
-        shares = metered.quantities[account].get(line.meter, {})
-        if not line.quantity:
-            continue
-        tiers = parts_of(metered.plans[account].prices()[line.meter], line.billable)
+        tiers = self._tiers(account, line.meter, before, after)
+        covered = self._covered(period, account, line.meter, tiers)
         left = {tier.tier: tier.quantity for tier in tiers}
         for place, (key, quantity) in enumerate(shares.items(), 1):
-            part = quantity / line.quantity
+            part = quantity / (after - before)
             later = Decimal(0)
             for tier in reversed(tiers):
                 own = left[tier.tier] if place == len(shares) else (tier.quantity * part).quantize(_QUANTUM)
                 left[tier.tier] -= own
-                first = tier.tier == 1
-                consumed = quantity - later if first else own
+                consumed = quantity - later if tier is tiers[0] else own
                 later += own
-                yield _row(found, projected, line, key, tier=tier, quantity=own, consumed=consumed)
+                committed = (own * covered).quantize(_QUANTUM) if covered else Decimal(0)
+                if committed:
+                    yield self._row(period, line, key, tier=tier, quantity=committed, consumed=committed) | (
+                        self._paid_by(account, committed, tier)
+                    )
+                if not committed or consumed > committed or own > committed:
+                    yield self._row(
+                        period, line, key, tier=tier, quantity=own - committed, consumed=consumed - committed
+                    )
+
+    def _tiers(self, account: Account, meter: str, before: Decimal, after: Decimal) -> list[Part]:
+        """The billable quantity between two instants by tier; of a ``volume`` price at the tier that all periods reach."""
+        price, free = self.metered.plans[account].prices()[meter], self._free(account, meter)
+        low, high = max(Decimal(0), before - free), max(Decimal(0), after - free)
+        if price.volume:
+            total = sum(self.totals[account].get(meter, {}).values(), Decimal(0))
+            return [replace(parts_of(price, max(Decimal(0), total - free))[0], quantity=high - low)]
+        known = {part.tier: part.quantity for part in parts_of(price, low)}
+        found = [
+            replace(part, quantity=part.quantity - known.get(part.tier, Decimal(0))) for part in parts_of(price, high)
+        ]
+        return [part for part in found if part.quantity] or found[:1]
+
+    def _free(self, account: Account, meter: str) -> Decimal:
+        return Decimal(self.metered.plans[account].allowance.get(meter, 0))
+
+    def _covered(self, period: Stretch, account: Account, meter: str, tiers: list[Part]) -> Decimal:
+        """The share of a line's money that the commitment pays in a period."""
+        money = sum((hour.covered.get(meter, Decimal(0)) for hour in self._hours(period, account)), Decimal(0))
+        full = sum((tier.quantity * tier.unit_price for tier in tiers), Decimal(0))
+        return min(Decimal(1), money / full) if full else Decimal(0)
+
+    def _hours(self, period: Stretch, account: Account) -> list[PaidHour]:
+        """The hours of a commitment that end in a period."""
+        committed = self.committed[account]
+        found, at = [], Decimal(0)
+        for hour in committed.each_hour if committed else ():
+            at += hour.length * _HOUR_NS
+            if period.from_ns < at <= period.until_ns:
+                found.append(hour)
+        return found
+
+    def _paid_by(self, account: Account, quantity: Decimal, tier: Part) -> dict[str, str | None]:
+        """What is other in a row that the commitment pays: nothing is billed, and less of it counts."""
+        terms = self.metered.plans[account].commitment
+        assert terms is not None
+        effective = _plain(quantity * tier.unit_price * (1 - terms.discount))
+        return {
+            "BilledCost": "0",
+            "EffectiveCost": effective,
+            "ContractedCost": effective,
+            "ContractedUnitPrice": _plain(tier.unit_price * (1 - terms.discount)),
+            "PricingCategory": "Committed",
+            "PricingCurrencyEffectiveCost": effective,
+            "PricingCurrencyContractedUnitPrice": _plain(tier.unit_price * (1 - terms.discount)),
+            "CommitmentDiscountStatus": "Used",
+            **_commitment_of(account),
+            "CommitmentDiscountQuantity": effective,
+        }
+
+    def _of_commitment(self, period: Stretch, line: Line, account: Account) -> Iterator[dict[str, str | None]]:
+        """What was prepaid for the hours of a period, and what of it was lost."""
+        hours, plan = self._hours(period, account), self.metered.plans[account]
+        length = sum((hour.length for hour in hours), Decimal(0))
+        lost = sum((hour.lost for hour in hours), Decimal(0))
+        if not length or plan.commitment is None:
+            return
+        each = Part(1, length, plan.commitment.per_hour, 1)
+        bought = self._row(period, line, None, tier=each, quantity=length, consumed=length)
+        yield bought | {
+            "ChargeCategory": "Purchase",
+            "ChargeFrequency": "Recurring",
+            "EffectiveCost": "0",
+            "PricingCurrencyEffectiveCost": "0",
+            "ConsumedQuantity": None,
+            "ConsumedUnit": None,
+            **_commitment_of(account),
+            "CommitmentDiscountQuantity": bought["BilledCost"],
+            "ChargeDescription": f"commitment on {line.plan}, prepaid, projected",
+        }
+        if lost:
+            none = self._row(period, line, None, tier=Part(1, lost, Decimal(1), 1), quantity=lost, consumed=lost)
+            yield none | {
+                "BilledCost": "0",
+                "ConsumedQuantity": None,
+                "ConsumedUnit": None,
+                "PricingCategory": "Committed",
+                "PricingUnit": self.projected.offer.card.currency,
+                "CommitmentDiscountStatus": "Unused",
+                **_commitment_of(account),
+                "CommitmentDiscountQuantity": _plain(lost),
+                "ChargeDescription": f"commitment on {line.plan}, lost, projected",
+            }
+
+    def _row(
+        self, period: Stretch, line: Line, key: UnitKey | None, *, tier: Part, quantity: Decimal, consumed: Decimal
+    ) -> dict[str, str | None]:
+        clock = self.found.month.clock
+        bounds = [_time(clock.instant(at)) for at in (period.from_ns, period.until_ns)]
+        row = _row(self.found, self.projected, line, key, tier=tier, quantity=quantity, consumed=consumed)
+        return row | {"ChargePeriodStart": bounds[0], "ChargePeriodEnd": bounds[1]}
+
+
+def _commitment_of(account: Account) -> dict[str, str | None]:
+    name = f"{account[0] or MAIN_ACCOUNT}/{account[1]}"
+    return {
+        "CommitmentDiscountCategory": "Spend",
+        "CommitmentDiscountId": f"{name}/commitment",
+        "CommitmentDiscountName": f"Commitment on {name}",
+        "CommitmentDiscountType": "Hourly commitment",
+        "CommitmentDiscountUnit": "Currency",
+    }
 
 
 def _row(

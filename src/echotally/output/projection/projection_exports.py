@@ -10,21 +10,26 @@ from echotally.output.base.frames import parquet
 from echotally.projection.tables import bill_frame, frame_at, functions_frame, series_frame, showback_frame
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     import pandas as pd
 
     from echotally.projection.answer import Projection
+    from echotally.projection.over_time import Stretch
 
 #: A sheet of a workbook holds at most 1,048,576 rows; the series of more plans and functions go into a file of their own.
 _MOST_ROWS = 200_000
 
 
-def projection_rows(projection: Projection, form: str, level: str = "functions", by: str | None = None) -> str:
+def projection_rows(
+    projection: Projection, form: str, level: str = "functions", by: str | None = None, periods: Sequence[Stretch] = ()
+) -> str:
     """One level as CSV, plans and functions as Markdown tables, or the picked plan's month as FOCUS rows (CSV).
 
     ``by``: in place of a level every plan's cost split that way; in Markdown below the others.
     """
     if form == "focus":
-        return csv_text(focus_frame(projection))
+        return csv_text(focus_frame(projection, periods=periods))
     if form == "csv":
         return csv_text(showback_frame(projection, by) if by else frame_at(projection, level))
     tables = [frame_at(projection, each).dropna(axis=1, how="all") for each in ("plans", "functions")]
@@ -32,10 +37,14 @@ def projection_rows(projection: Projection, form: str, level: str = "functions",
     return "\n".join(markdown_text(table) for table in tables)
 
 
-def projection_file(projection: Projection, ending: str, form: str, level: str = "functions") -> bytes:
+def projection_file(
+    projection: Projection, ending: str, form: str, level: str = "functions", periods: Sequence[Stretch] = ()
+) -> bytes:
     """The bytes of a .parquet file of one level, or of a .xlsx file of all."""
     if ending == ".parquet":
-        return parquet(focus_frame(projection, typed=True) if form == "focus" else frame_at(projection, level))
+        return parquet(
+            focus_frame(projection, typed=True, periods=periods) if form == "focus" else frame_at(projection, level)
+        )
     if form == "focus":
         raise BadInput(Problem("FOCUS rows go into CSV or Parquet", "-o", value=ending, allowed=".csv or .parquet"))
     return workbook(
@@ -50,19 +59,22 @@ def projection_file(projection: Projection, ending: str, form: str, level: str =
     )
 
 
-def focus_frame(projection: Projection, typed: bool = False) -> pd.DataFrame:
-    """FOCUS rows of the picked (else closest) plan; ``typed``: costs and quantities as numbers, times as times.
+def focus_frame(projection: Projection, typed: bool = False, periods: Sequence[Stretch] = ()) -> pd.DataFrame:
+    """FOCUS rows of the picked (else closest) plan; ``typed``: costs and quantities as numbers, times as times; ``periods``:
+    what they are dated by.
 
     Raises ``BadInput`` if no plan can run the estate.
     """
     import pandas as pd
 
-    from echotally.evidence.bill.focus import COLUMNS, NUMBERS, focus_rows
+    from echotally.evidence.bill.focus import COLUMNS, COMMITMENT_COLUMNS, NUMBERS, focus_rows
 
     name = projection.pick or projection.closest
     if name is None:
         raise BadInput(Problem("no plan can run this estate, so there is no bill", "--format"))
-    frame = pd.DataFrame(focus_rows(projection, name), columns=list(COLUMNS))
+    rows = focus_rows(projection, name, periods)
+    committed = COMMITMENT_COLUMNS if any(row.get(COMMITMENT_COLUMNS[0]) for row in rows) else ()
+    frame = pd.DataFrame(rows, columns=[*COLUMNS, *committed])
     if typed:
         for column in NUMBERS:
             frame[column] = frame[column].astype(float)
