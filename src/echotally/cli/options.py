@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -126,6 +127,43 @@ seed_option = click.option(
 plot_option = click.option(
     "--plot", type=click.Path(path_type=Path, dir_okay=False), help="Also draw a chart into this file (.png or .svg)."
 )
+
+
+def _day(ctx: click.Context, param: click.Parameter, text: str | None) -> date | None:
+    """A calendar day, YYYY-MM-DD."""
+    if text is None:
+        return None
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise click.BadParameter(f"'{text}' is no day, such as 2027-03-15") from None
+
+
+def until_with(bill: Path | None, until: date | None) -> None:
+    """A bill so far needs the day up to which it goes."""
+    if bill is not None and until is None:
+        raise click.UsageError("--so-far needs --until, the first day that is not billed yet")
+
+
+def so_far_options(command: Command) -> Command:
+    """``--so-far`` and ``--until`` of commands that say where a month lands."""
+    for option in (
+        click.option(
+            "--until",
+            metavar="DATE",
+            callback=_day,
+            help="The first day that is not billed yet: from its local midnight on the month is played.",
+        ),
+        click.option(
+            "--so-far",
+            "bill_so_far",
+            metavar="BILL",
+            type=click.Path(path_type=Path, dir_okay=False),
+            help="This month's bill so far (FOCUS columns): with the rest as played, says where the month lands; with --until.",
+        ),
+    ):
+        command = option(command)
+    return command
 
 
 def study_options(command: Command) -> Command:

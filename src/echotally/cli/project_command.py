@@ -15,8 +15,12 @@ from echotally.files import write_whole
 from echotally.output.base.writing import deliver
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from datetime import date
+
     from echotally.projection.answer import Projection
     from echotally.projection.loaded import Loaded
+    from echotally.projection.over_time import Stretch
     from echotally.projection.replicate import Replicated
 
 
@@ -39,13 +43,14 @@ if TYPE_CHECKING:
 @click.option(
     "--by",
     metavar="SPLIT,...",
-    help="Split the cost by function, environment, source, tag:NAME or outcome (what failure, cold starts and idle time cost), or by several.",
+    help="Split the cost by function, environment, source, tag:NAME or outcome (what failure, cold starts and idle time cost), or by several; FOCUS rows by day.",
 )
 @click.option(
     "--incidents",
     is_flag=True,
     help="Also say what each incident of the model cost, left behind and delayed, each against the month without it.",
 )
+@options.so_far_options
 @click.option("--unpinned", is_flag=True, help="Ignore the plans that functions are pinned to.")
 @click.option(
     "--replications",
@@ -84,10 +89,10 @@ if TYPE_CHECKING:
 @options.plot_option
 @click.option(
     "--chart",
-    type=click.Choice(["cost", "outcome", "levels", "backlog", "hours"]),
+    type=click.Choice(["cost", "outcome", "landing", "levels", "backlog", "hours"]),
     default="cost",
     show_default=True,
-    help="What --plot draws: cost by plan, by meter or by what attempts came to (outcome); or, of one function on the picked plan, calls and instances over the month, "
+    help="What --plot draws: cost by plan, by meter or by what attempts came to (outcome); where the month lands, day by day (landing, with --so-far); or, of one function on the picked plan, calls and instances over the month, "
     "its backlog and oldest age, or arrivals by day and hour.",
 )
 @click.option(
@@ -102,6 +107,8 @@ def project(
     explained: str | None,
     by: str | None,
     incidents: bool,
+    bill_so_far: Path | None,
+    until: date | None,
     unpinned: bool,
     replications: int | None,
     workers: int | None,
@@ -135,16 +142,18 @@ def project(
     options.only_where(replications, "without --replications", "workers")
     options.only_where(not exact, "with --exact", "sampled_from")
     _fits_the_form(form, out)
-    if by:
-        from echotally.projection.showback import splits_of
-
-        splits_of(by)
+    daily = _splits(form, by)
+    options.only_where(bill_so_far or daily, "without --so-far, or --format focus --by day", "until")
+    options.until_with(bill_so_far, until)
     loaded = load(model, sets)
     if unpinned:
         loaded = loaded.unpinned()
     prepare_simulation()
     how: dict[str, Any] = {"exact": exact, "sampled_from": sampled_from}
     result, replicated = _played(loaded, plans, seed, replications, workers, incidents, how)
+    if bill_so_far and until:
+        result = _landed(loaded, result, bill_so_far, until, plans)
+    periods = _days(loaded, result, until) if daily else ()
     if series:
         write_frame(series_frame(result), series)
     if run_log_path:
@@ -153,16 +162,12 @@ def project(
         from echotally.output.projection.projection_charts import projection_chart
 
         write_whole(plot, projection_chart(result, chart, plot.suffix[1:], function))
-    if out and out.suffix in (".xlsx", ".parquet"):
-        from echotally.output.projection.projection_exports import projection_file
-
-        write_whole(out, projection_file(result, out.suffix, form, level))
-    elif form == "table":
+    if form == "table" and not _as_file(out):
         from echotally.output.projection.projection_table import projection_text
 
         deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
     else:
-        deliver(_as_data(result, form, by, replicated, level), out)
+        _deliver_data(result, form, None if daily else by, replicated, level, periods, out)
     return _gate(result) if gate else 0
 
 
@@ -191,12 +196,30 @@ def _played(
     return result, replicated
 
 
+def _landed(loaded: Loaded, result: Projection, bill: Path, until: date, plans: tuple[str, ...]) -> Projection:
+    from echotally.evidence.bill.so_far import with_bill_so_far
+
+    with progress_line() as tell:
+        plan = plans[0] if len(plans) == 1 else None
+        return with_bill_so_far(loaded, result, bill, until, plan=plan, progress=tell)
+
+
+def _days(loaded: Loaded, result: Projection, until: date | None) -> Sequence[Stretch]:
+    """The picked (else closest) plan's month day by day, up to ``until``."""
+    from echotally.projection.over_time import days_of, midnight, stretches
+
+    clock, best = result.month.clock, result.best
+    last = clock.length_ns if until is None else midnight(clock, until)
+    if best is None:
+        return ()
+    return [each for each in stretches(loaded, best, result.seed, days_of(clock)) if each.until_ns <= last]
+
+
 def _fits_the_form(form: str, out: Path | None) -> None:
     """Options that only some forms show are refused with the others."""
     options.only_where(form == "table", "but in the table", "explained")
     as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
     options.only_where(as_rows, "but in CSV and Parquet", "level")
-    options.only_where(form != "focus", "but in the table, JSON, CSV and Markdown", "by")
     options.only_where(form in ("table", "json"), "but in the table and in JSON", "incidents")
 
 
@@ -209,14 +232,44 @@ def _gate(result: Projection) -> int:
     return 0
 
 
-def _as_data(result: Projection, form: str, by: str | None, replicated: Replicated | None, level: str) -> str:
-    if form == "json":
-        from echotally.output.projection.projection_json import projection_json
+def _splits(form: str, by: str | None) -> bool:
+    """Hold ``--by`` to what the form can show; whether rows are by the day."""
+    if by is None:
+        return False
+    if form == "focus":
+        if by != "day":
+            raise click.UsageError(
+                "--by splits FOCUS rows by day only: they name function, environment and tags anyway"
+            )
+        return True
+    from echotally.projection.showback import splits_of
 
-        return projection_json(result, by, replicated)
-    from echotally.output.projection.projection_exports import projection_rows
+    splits_of(by)
+    return False
 
-    return projection_rows(result, form, level, by)
+
+def _as_file(out: Path | None) -> bool:
+    return out is not None and out.suffix in (".xlsx", ".parquet")
+
+
+def _deliver_data(
+    result: Projection,
+    form: str,
+    by: str | None,
+    replicated: Replicated | None,
+    level: str,
+    periods: Sequence[Stretch],
+    out: Path | None,
+) -> None:
+    from echotally.output.projection.projection_exports import projection_file, projection_rows
+    from echotally.output.projection.projection_json import projection_json
+
+    if out is not None and _as_file(out):
+        write_whole(out, projection_file(result, out.suffix, form, level, periods))
+    elif form == "json":
+        deliver(projection_json(result, by, replicated), out)
+    else:
+        deliver(projection_rows(result, form, level, by, periods), out)
 
 
 def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:

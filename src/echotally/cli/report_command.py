@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -10,11 +11,15 @@ from echotally.cli import options
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
 
+if TYPE_CHECKING:
+    from datetime import date
+
 
 @click.command(epilog="Example: echotally report river-watch/river.toml -o report.html")
 @options.model_argument
 @options.set_option
 @click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@options.so_far_options
 @options.seed_option
 @click.option(
     "-o",
@@ -24,7 +29,15 @@ from echotally.files import write_whole
     show_default=True,
     help="The page to write.",
 )
-def report(model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...], seed: int | None, out: Path) -> None:
+def report(
+    model: Path,
+    sets: tuple[tuple[str, str], ...],
+    plans: tuple[str, ...],
+    bill_so_far: Path | None,
+    until: date | None,
+    seed: int | None,
+    out: Path,
+) -> None:
     """Write one self-contained page about MODEL: verdict, plans, bill, charts, functions, findings, assumptions."""
     from echotally.errors import BadInput
     from echotally.findings import check_model
@@ -33,12 +46,19 @@ def report(model: Path, sets: tuple[tuple[str, str], ...], plans: tuple[str, ...
     from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
 
+    options.only_where(bill_so_far, "without --so-far", "until")
+    options.until_with(bill_so_far, until)
     loaded = load(model, sets)
     prepare_simulation()
     with progress_line() as tell:
         result = project_loaded(loaded, list(plans), seed, tell, standing=True, workers=None)
         if loaded.model.incidents:
             result = with_incidents(loaded, result, tell)
+        if bill_so_far and until:
+            from echotally.evidence.bill.so_far import with_bill_so_far
+
+            plan = plans[0] if len(plans) == 1 else None
+            result = with_bill_so_far(loaded, result, bill_so_far, until, plan=plan, progress=tell)
     try:
         checked = check_model(model, sets, plans[0] if plans else None)
     except BadInput:

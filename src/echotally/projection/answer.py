@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from datetime import date
 from decimal import Decimal
 from typing import TYPE_CHECKING, Literal
 
@@ -65,6 +66,27 @@ class IncidentEffect:
 
 
 @dataclass(frozen=True)
+class SoFar:
+    """Where a month lands of which a part is billed and the rest was played, money unrounded (rules 9.7 and 7.53).
+
+    ``until`` is the first day that was played. ``billed`` is the bill's money so far, ``played_so_far`` what the model makes of those
+    days. The 95 % interval ``low`` to ``high`` is of what chance and the model's ranges make of the rest. ``days`` is the bill
+    at the end of each local day; ``passed_on`` the day on which it passes the target ``monthly_cost``, None where it does not.
+    """
+
+    until: date
+    billed: Decimal
+    played_so_far: Decimal
+    lands: Decimal
+    low: Decimal
+    high: Decimal
+    monthly_cost: Decimal | None
+    passed_on: date | None
+    days: tuple[tuple[date, Decimal], ...]
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class PlayedPlan:
     """A plan that takes the estate: what the month does and costs on it.
 
@@ -84,6 +106,7 @@ class PlayedPlan:
     confidence: Confidence | None = None
     happenings: Happenings = QUIET
     incidents: tuple[IncidentEffect, ...] | None = None
+    so_far: SoFar | None = None
     feasible: Literal[True] = True
 
     @property

@@ -13,14 +13,14 @@ import re
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal, InvalidOperation, localcontext
 from pathlib import Path
 from typing import Any
 
 from echotally.cells import harmless, unmarked
 from echotally.database import database, named_in_sql, quoted_name
-from echotally.demand.clock import MonthClock
+from echotally.demand.clock import MonthClock, to_utc
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill.bill_units import factor
 from echotally.evidence.bill.focus import MAIN_ACCOUNT
@@ -29,7 +29,7 @@ from echotally.evidence.logs.text_files import hold_against
 from echotally.files import hold_regular, text_of, unreadable
 from echotally.model.estate import Model
 from echotally.rates.billing import exact
-from echotally.rates.meters import METERS, OUTSIDE
+from echotally.rates.meters import COMMITMENT, METERS, OUTSIDE
 
 FORMS = "CSV or Parquet with the FOCUS columns BilledCost (or EffectiveCost), ResourceName or Tags, SkuMeter"
 #: Key of a bill's position: account, plan ("" if the bill does not say), meter, function and environment ("" for none).
@@ -95,6 +95,7 @@ class BillRead:
     """A bill by position, the rows that map to nothing (description: rows, cost), and what was odd.
 
     ``loose`` are the resources and SKUs of those rows, for a mapping file; ``elsewhere`` is money of other months, left out.
+    ``by_day`` is money of rows that map to something by local day, a longer period's spread evenly; ``plans`` those named by rows.
     """
 
     positions: dict[BillKey, Position] = field(default_factory=lambda: defaultdict(Position))
@@ -104,6 +105,8 @@ class BillRead:
     currency: str = ""
     rows: int = 0
     troubles: list[Trouble] = field(default_factory=list)
+    by_day: dict[date, Decimal] = field(default_factory=lambda: defaultdict(Decimal))
+    plans: dict[str, Decimal] = field(default_factory=lambda: defaultdict(Decimal))
 
     @property
     def matched(self) -> Decimal:
@@ -140,14 +143,22 @@ class BillWays:
     cost: str | None = None
 
 
-def read_bill(path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock) -> BillRead:
-    """The positions of a bill file, in the currency ``into``, of the month ``clock``. Raises ``BadInput``."""
-    return _Reader(path, model, ways, into, clock).read()
+def read_bill(
+    path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock, until: date | None = None
+) -> BillRead:
+    """The positions of a bill file, in the currency ``into``, of the month ``clock``.
+
+    ``until``: no charge may end after this day's midnight, in the month's zone or in UTC. Raises ``BadInput``.
+    """
+    return _Reader(path, model, ways, into, clock, until).read()
 
 
 class _Reader:
-    def __init__(self, path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock) -> None:
+    def __init__(
+        self, path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock, until: date | None
+    ) -> None:
         self.path, self.model, self.ways, self.into, self.clock = path, model, ways, into, clock
+        self.until = until
         self.rules = _rules(ways.mapping) if ways.mapping else []
         self.counts: dict[str, int] = defaultdict(int)
         self.examples: dict[str, str] = {}
@@ -192,6 +203,39 @@ class _Reader:
             _apart(found, row, cost)
         else:
             self._add(found.positions[key], row, cost, rate, key[1])
+            self._dated(found, row, cost)
+            if row.get("x_Plan"):
+                found.plans[row["x_Plan"]] += cost
+
+    def _dated(self, found: BillRead, row: dict[str, str], cost: Decimal) -> None:
+        """Money by local day; a charge that ends too late is refused."""
+        start, end = (_instant(row.get(f"ChargePeriod{which}", "")) for which in ("Start", "End"))
+        if end is not None and self.until is not None and end > self._latest():
+            allowed = (
+                f"charges that end by {self.until}, as bills by the day have them (project --format focus --by day)"
+            )
+            raise BadInput(
+                Problem(
+                    f"has a charge that ends after {self.until}",
+                    "ChargePeriodEnd",
+                    file=self.path.name,
+                    value=row["ChargePeriodEnd"],
+                    allowed=allowed,
+                )
+            )
+        if start is None or end is None or end <= start:
+            return
+        first = max(start, self.clock.start).astimezone(self.clock.zone)
+        last = (min(end, self.clock.end) - timedelta(seconds=1)).astimezone(self.clock.zone)
+        days = max(1, (last.date() - first.date()).days + 1)
+        for n in range(days):
+            found.by_day[first.date() + timedelta(days=n)] += cost / days
+
+    def _latest(self) -> datetime:
+        """The later of the day's midnights in the month's zone and in UTC."""
+        assert self.until is not None
+        midnight = datetime(self.until.year, self.until.month, self.until.day)
+        return max(to_utc(midnight, self.clock.zone), midnight.replace(tzinfo=UTC))
 
     def _cost(self, row: dict[str, str]) -> Decimal | None:
         if self.ways.cost:
@@ -215,12 +259,10 @@ class _Reader:
         month = self.model.estate.month
         if not start or start.startswith(month):
             return ""
-        try:
-            at = datetime.fromisoformat(start.replace("Z", "+00:00"))
-        except ValueError:
+        at = _instant(start)
+        if at is None:
             self.counts["without a readable start of its period"] += 1
             return ""
-        at = at if at.tzinfo else at.replace(tzinfo=UTC)
         return "" if self.clock.start <= at < self.clock.end else start[:7]
 
     def _add(self, position: Position, row: dict[str, str], cost: Decimal, rate: Decimal, meter: str) -> None:
@@ -295,6 +337,15 @@ def bill_rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
         raise BadInput(Problem(f"cannot be read as a bill: {first}", file=path.name, allowed=FORMS)) from error
 
 
+def _instant(text: str) -> datetime | None:
+    """The instant a cell names, UTC where it has no offset; None where it names none."""
+    try:
+        at = datetime.fromisoformat(text.replace("Z", "+00:00"))
+    except ValueError:
+        return None
+    return at if at.tzinfo else at.replace(tzinfo=UTC)
+
+
 def number_in(text: str | None) -> Decimal | None:
     """The number a cell holds; None where it holds none, or one no bill can hold."""
     try:
@@ -329,7 +380,7 @@ def _key(row: dict[str, str], rules: list[_Rule], model: Model, ways: BillWays) 
     )
     account = row.get("SubAccountId", "")
     account = "" if account == MAIN_ACCOUNT else account
-    if (meter not in METERS and meter.removeprefix(OUTSIDE) not in model.outside) or (
+    if (meter not in METERS and meter != COMMITMENT and meter.removeprefix(OUTSIDE) not in model.outside) or (
         function and function not in model.functions
     ):
         return None

@@ -19,7 +19,8 @@ from echotally.evidence.bill.bill_file import BillKey, BillRead, BillWays, read_
 from echotally.projection.answer import Projection, RefusedPlan
 from echotally.projection.metering import Account, Metered, UnitKey
 from echotally.rates.billing import bill_account, exact
-from echotally.rates.meters import OUTSIDE
+from echotally.rates.commitments import commit
+from echotally.rates.meters import COMMITMENT, OUTSIDE
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -126,12 +127,12 @@ def reconcile(
     return Reconciliation(name, found.currency, projected, bill.total, rows, bill)
 
 
-class _Splitter:
-    def __init__(self, metered: Metered, bill: BillRead) -> None:
-        self.metered, self.bill = metered, bill
+class Placing:
+    """Where the positions of a bill stand among our own quantities."""
+
+    def __init__(self, metered: Metered) -> None:
+        self.metered = metered
         self.places = self._places()
-        self.billed = {self._place(key): position for key, position in bill.positions.items()}
-        self.meters = {key[1] for key in bill.positions}
 
     def _places(self) -> dict[BillKey, Place]:
         """Where each position of a bill stands in our own quantities."""
@@ -143,7 +144,8 @@ class _Splitter:
                     found.setdefault((account[0], meter, function, environment), (account, meter, key))
         return found
 
-    def _place(self, key: BillKey) -> Place:
+    def place(self, key: BillKey) -> Place:
+        """The place of a position; of one that we have no quantity of, on the account that comes nearest."""
         if key in self.places:
             return self.places[key]
         name, meter, function, environment = key
@@ -151,6 +153,18 @@ class _Splitter:
         owners = [a for a, meters in self.metered.quantities.items() if any(unit in s for s in meters.values())]
         same = [a for a in owners if a[0] == name] or owners or list(self.metered.quantities)
         return same[0], meter, unit
+
+
+class _Splitter:
+    def __init__(self, metered: Metered, bill: BillRead) -> None:
+        self.metered, self.bill = metered, bill
+        placing = Placing(metered)
+        self.places = placing.places
+        self.billed = {placing.place(key): position for key, position in bill.positions.items()}
+        self.meters = {key[1] for key in bill.positions}
+        self.committed = {
+            account: commit(plan, metered.hours.get(account, [])) for account, plan in metered.plans.items()
+        }
 
     def rows(self) -> Iterator[Difference]:
         volume, billed = self._quantities_with(self._by_volume), self._quantities_with(self._as_billed)
@@ -230,7 +244,10 @@ class _Splitter:
         found: dict[Place, Decimal] = {}
         for account, meters in quantities.items():
             totals = {meter: sum(shares.values(), Decimal(0)) for meter, shares in meters.items()}
-            for line in bill_account(account[1], account[0], self.metered.plans[account], totals):
+            plan = self.metered.plans[account]
+            for line in bill_account(account[1], account[0], plan, totals, self.committed[account]):
+                if line.meter == COMMITMENT:
+                    found[account, COMMITMENT, None] = line.amount
                 for unit, quantity in meters.get(line.meter, {}).items():
                     part = line.amount * quantity / line.quantity if line.quantity else Decimal(0)
                     found[account, line.meter, unit] = part

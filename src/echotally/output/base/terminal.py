@@ -174,6 +174,12 @@ def percent_more(amount: Decimal | float, than: Decimal | float) -> str:
     return f"{more:,.1f} % more" if more < 100 else f"{more:,.0f} % more"
 
 
+def percent_difference(amount: Decimal | float, than: Decimal | float) -> str:
+    """How one amount compares with another: ``9.1 % above``, ``2.0 % below``, or ``just``."""
+    more = (float(amount) / float(than) - 1) * 100
+    return "just" if abs(more) < 0.05 else f"{abs(more):,.1f} % {'above' if more > 0 else 'below'}"
+
+
 def seconds(value: float | None) -> str:
     """Seconds to the millisecond below ten, shorter above; a dash for none."""
     if value is None:

@@ -13,13 +13,13 @@ from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.output.base.charts import COLOURS, new_figure, picture, titled
 from echotally.output.base.terminal import money
-from echotally.output.projection.verdict_text import headline
+from echotally.output.projection.verdict_text import headline, landing_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.outcomes import OUTCOMES
 from echotally.projection.showback import showback
 
-KINDS = ("cost", "outcome", "levels", "backlog", "hours")
+KINDS = ("cost", "outcome", "landing", "levels", "backlog", "hours")
 _HATCHES = ("", "///", "...", "xxx", "\\\\\\", "+++", "ooo", "---")
 _MOST_METERS = 7
 
@@ -34,6 +34,8 @@ def projection_chart(projection: Projection, kind: str, form: str, function: str
     plan = projection.best
     if plan is None:
         raise BadInput(Problem("no plan can run this estate, so there is nothing to draw", "--plot"))
+    if kind == "landing":
+        return landing_chart(projection, plan, form)
     draw = {"levels": levels_chart, "backlog": backlog_chart, "hours": hours_chart}[kind]
     return draw(projection, plan, _place(plan, function), form)
 
@@ -82,6 +84,43 @@ def outcome_chart(projection: Projection, form: str) -> bytes:
             f" {money(costs['floors and idle time'])} to instances without a call"
         )
     return _cost_bars(projection, plans, amounts, said, form)
+
+
+def landing_chart(projection: Projection, plan: PlayedPlan, form: str) -> bytes:
+    """The bill over the days: as billed, then as played, the interval at the end, and the budget. Raises ``BadInput``."""
+    landing = plan.so_far
+    if landing is None:
+        raise BadInput(Problem("needs the bill so far", "--chart landing", allowed="with --so-far BILL --until DATE"))
+    figure, (panel,) = new_figure()
+    # A day's money is there at its end.
+    costs = [0.0, *(float(cost) for _, cost in landing.days)]
+    x = np.arange(len(costs)) + 1.0
+    cut = sum(1 for day, _ in landing.days if day < landing.until)
+    panel.plot(x[: cut + 1], costs[: cut + 1], color=COLOURS[0], linewidth=2.4)
+    if cut + 1 < len(x):
+        panel.plot(x[cut:], costs[cut:], color=COLOURS[1], linewidth=2.2, linestyle="--")
+        middle = (cut + 1 + len(x)) // 2
+        panel.annotate("as played ", (x[middle], costs[middle]), ha="right", va="bottom", color=COLOURS[1], fontsize=11)
+    if cut:
+        panel.annotate("as billed ", (x[cut], costs[cut]), ha="right", va="bottom", color=COLOURS[0], fontsize=11)
+    low, high = float(landing.low), float(landing.high)
+    panel.vlines(x[-1], low, high, color=COLOURS[1], linewidth=5, alpha=0.5)
+    panel.annotate(
+        f"{money(landing.lands)}\n{money(low)} to {money(high)} ", (x[-1], high), ha="right", va="bottom", fontsize=11
+    )
+    panel.axvline(cut + 1, color="#777777", linewidth=0.8)
+    top = high
+    if landing.monthly_cost is not None:
+        target = float(landing.monthly_cost)
+        panel.axhline(target, color="#222222", linewidth=1.2, linestyle=":")
+        panel.annotate(f" budget {money(target)}", (1, target), va="bottom", fontsize=11)
+        top = max(top, target)
+    panel.set_ylim(0, top * 1.15 or 1)
+    panel.set_xlim(1, x[-1] + 0.5)
+    panel.set_xlabel(f"day of {projection.model.estate.month}, local ({projection.model.estate.timezone})")
+    panel.set_ylabel(f"bill so far ({projection.currency})")
+    titled(panel, landing_lines(landing, projection.currency)[0])
+    return picture(figure, form)
 
 
 def _dearest_first(projection: Projection) -> list[PlayedPlan]:

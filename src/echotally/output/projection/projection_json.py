@@ -11,7 +11,7 @@ from echotally.engine.reading import UnitMeasured
 from echotally.engine.sketch import Level
 from echotally.output.model.checked import values_in_force
 from echotally.output.projection.replications_view import replications_dict
-from echotally.projection.answer import IncidentEffect, PlanProjection, PlayedPlan, Projection, RefusedPlan, Said
+from echotally.projection.answer import IncidentEffect, PlanProjection, PlayedPlan, Projection, RefusedPlan, Said, SoFar
 from echotally.projection.bills import Bill, merged_lines
 from echotally.projection.confidence import Confidence
 from echotally.projection.outcomes import cost_per_call
@@ -176,7 +176,25 @@ def _played(plan: PlayedPlan) -> dict[str, Any]:
         "left_behind": plan.totals.left_behind_share,
         "concurrency": _level(plan.measured.concurrency),
         "functions": [_unit(plan, unit) for unit in plan.units],
+        **({} if plan.so_far is None else {"so_far": _so_far(plan.so_far)}),
         **({} if plan.incidents is None else {"incidents": [_incident(effect) for effect in plan.incidents]}),
+    }
+
+
+def _so_far(landing: SoFar) -> dict[str, Any]:
+    """Where the month lands, amounts as text of six decimals."""
+    target = landing.monthly_cost
+    return {
+        "until": str(landing.until),
+        "billed": amount_text(landing.billed),
+        "played_so_far": amount_text(landing.played_so_far),
+        "lands": amount_text(landing.lands),
+        "low": amount_text(landing.low),
+        "high": amount_text(landing.high),
+        "monthly_cost": None if target is None else f"{target:f}",
+        "passed_on": None if landing.passed_on is None else str(landing.passed_on),
+        "days": [{"day": str(day), "cost": amount_text(cost)} for day, cost in landing.days],
+        "notes": list(landing.notes),
     }
 
 

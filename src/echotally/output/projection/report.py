@@ -26,7 +26,7 @@ from echotally.output.model.checked import values_in_force
 from echotally.output.model.findings_view import change_text
 from echotally.output.projection.bill_view import quantity_text, standing_line
 from echotally.output.projection.incidents_view import HEADINGS, helping_lines, incident_row
-from echotally.output.projection.projection_charts import backlog_chart, cost_chart, levels_chart
+from echotally.output.projection.projection_charts import backlog_chart, cost_chart, landing_chart, levels_chart
 from echotally.output.projection.projection_table import assumptions, targets_text
 from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
@@ -109,6 +109,9 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path)
         "plans": _plans(projection),
         "beside": list(_beside(projection)),
         "cost_chart": _picture(cost_chart(projection, "svg"), _cost_text(projection)),
+        "landing": _picture(landing_chart(projection, plan, "svg"), " ".join(verdict_lines(projection)[1:2]))
+        if plan and plan.so_far
+        else None,
         "plan": safe(plan.offer.name if plan else ""),
         "bill": _bill(projection, plan) if plan else None,
         "outcomes": _outcomes(projection, plan) if plan else None,

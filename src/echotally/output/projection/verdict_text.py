@@ -7,8 +7,8 @@ from datetime import timedelta
 
 from echotally.errors import safe
 from echotally.model.units import duration_text
-from echotally.output.base.terminal import count, money, percent_more, seconds
-from echotally.projection.answer import PlayedPlan, Projection
+from echotally.output.base.terminal import count, money, percent_difference, percent_more, seconds
+from echotally.projection.answer import PlayedPlan, Projection, SoFar
 from echotally.projection.trouble import Loss, Pile, losses, piles
 from echotally.projection.verdict import Check
 
@@ -50,9 +50,43 @@ def _quantity(check: Check, value: float) -> str:
     return money(value) if check.target == "monthly_cost" else count(value)
 
 
+def landing_lines(landing: SoFar, currency: str) -> list[str]:
+    """Where a month lands that is billed in part, beside the budget, and how the bill so far compares with the model."""
+    low, high = money(landing.low), money(landing.high)
+    between = f" ({low} to {high})" if low != high else ""
+    said = f"Lands at {money(landing.lands)} {currency}{between}: {money(landing.billed)} billed before {landing.until}, the rest as played"
+    target = landing.monthly_cost
+    if target is None:
+        lines = [f"{said}; the model sets no monthly_cost."]
+    elif landing.passed_on:
+        lines = [f"{said}. The budget of {money(target)} is passed on {landing.passed_on}."]
+    else:
+        left = "stays below" if landing.high <= target else "may be passed: the interval reaches above"
+        lines = [
+            f"{said}. The budget of {money(target)} {left}."
+            if left != "stays below"
+            else f"{said}. It stays below the budget of {money(target)}."
+        ]
+    if landing.played_so_far:
+        lines.append(
+            f"So far the bill is {percent_difference(landing.billed, landing.played_so_far)} what the model says of those days"
+            " (reconcile --until says why)."
+        )
+    return lines + [f"Note: {note}." for note in landing.notes]
+
+
 def verdict_lines(projection: Projection) -> list[str]:
     """What piles up and what is lost on the plan shown, then the pick and what speaks for it, or the closest plan."""
     shown = projection.best
+    if shown is not None and shown.so_far is not None:
+        trouble = trouble_lines(projection, shown)
+        misses = (f"It misses {check_text(miss, projection.currency)}." for miss in shown.misses)
+        return [
+            f"{shown.offer.name}, {projection.model.estate.month}.",
+            *landing_lines(shown.so_far, projection.currency),
+            *trouble,
+            *misses,
+        ]
     before = list(trouble_lines(projection, shown)) if shown else []
     return (
         [*before[:1], headline(projection), *before[1:], *_reasons(projection)]
