@@ -139,6 +139,14 @@ def _day(ctx: click.Context, param: click.Parameter, text: str | None) -> date |
         raise click.BadParameter(f"'{text}' is no day, such as 2027-03-15") from None
 
 
+until_option = click.option(
+    "--until",
+    metavar="DATE",
+    callback=_day,
+    help="The bill goes up to this day's local midnight: lay it beside the month up to then.",
+)
+
+
 def until_with(bill: Path | None, until: date | None) -> None:
     """A bill so far needs the day up to which it goes."""
     if bill is not None and until is None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,6 +12,9 @@ from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
 from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
+
+if TYPE_CHECKING:
+    from datetime import date
 
 
 @click.command(
@@ -43,6 +47,7 @@ from echotally.output.base.writing import deliver
     type=click.Path(path_type=Path, dir_okay=False),
     help="Also write a mapping file with a line for each resource and SKU that maps to nothing, to be filled in.",
 )
+@options.until_option
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
@@ -58,6 +63,7 @@ def reconcile(
     environment: str,
     cost: str | None,
     skeleton: Path | None,
+    until: date | None,
     seed: int | None,
     form: str,
     plot: Path | None,
@@ -77,7 +83,9 @@ def reconcile(
     prepare_simulation()
     with progress_line() as tell:
         played = project_loaded(loaded, [plan] if plan else [], seed, tell, workers=None)
-    found = compared(played, bill, plan, mapping, tag=tag, environment=environment, cost=cost)
+    found = compared(
+        played, bill, plan, mapping, tag=tag, environment=environment, cost=cost, until=until, loaded=loaded
+    )
     if skeleton:
         write_whole(skeleton, mapping_skeleton(found.bill).encode())
     if plot:

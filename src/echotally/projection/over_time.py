@@ -11,10 +11,12 @@ from echotally.demand.clock import MonthClock
 from echotally.errors import BadInput, Problem
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded
-from echotally.projection.metering import Account, Metered, UnitKey, hours_by_arrivals, up_to
+from echotally.projection.metering import Account, UnitKey, hours_by_arrivals, up_to
 from echotally.projection.project import project_plan
 from echotally.rates.billing import exact
+from echotally.rates.commitments import Hour
 
+_HOUR_NS = 3_600 * 10**9
 #: Quantities by account, meter and unit.
 Quantities = Mapping[Account, Mapping[str, Mapping[UnitKey | None, Decimal]]]
 
@@ -118,8 +120,12 @@ def summed(parts: Sequence[Stretch]) -> dict[Account, dict[str, dict[UnitKey | N
     return found
 
 
-def metered_with(metered: Metered, quantities: dict[Account, dict[str, dict[UnitKey | None, Decimal]]]) -> Metered:
-    """Other quantities on the same plans."""
-    return Metered(
-        {account: quantities.get(account, {}) for account in metered.quantities}, metered.plans, metered.hours
-    )
+def hours_until(hours: Sequence[Hour[UnitKey | None]], end_ns: int) -> list[Hour[UnitKey | None]]:
+    """The hours that end by an instant, ns since the month's start."""
+    found, at = [], Decimal(0)
+    for hour in hours:
+        at += hour[0] * _HOUR_NS
+        if at > end_ns:
+            break
+        found.append(hour)
+    return found

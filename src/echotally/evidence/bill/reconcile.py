@@ -10,14 +10,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from datetime import date
 from decimal import Decimal, localcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill.bill_file import BillKey, BillRead, BillWays, read_bill
-from echotally.projection.answer import Projection, RefusedPlan
+from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
+from echotally.projection.loaded import Loaded
 from echotally.projection.metering import Account, Metered, UnitKey
+from echotally.projection.over_time import hours_until, midnight, stretches
 from echotally.rates.billing import bill_account, exact
 from echotally.rates.commitments import commit
 from echotally.rates.meters import COMMITMENT, OUTSIDE
@@ -109,10 +112,13 @@ def reconcile(
     tag: str = "function",
     environment: str = "environment",
     cost: str | None = None,
+    until: date | None = None,
+    loaded: Loaded | None = None,
 ) -> Reconciliation:
     """Lay a bill beside the projection on ``plan`` (default: the picked or closest one).
 
-    ``environment`` is the tag or column that names one, ``cost`` which cost is taken (``bill_file.COSTS``). Raises ``BadInput``.
+    ``environment`` is the tag or column that names one, ``cost`` which cost is taken (``bill_file.COSTS``). ``until`` (with the
+    model, ``loaded``): the bill goes up to this day, and so does what is laid beside it. Raises ``BadInput``.
     """
     name = plan or found.pick or found.closest
     if name is None:
@@ -120,11 +126,21 @@ def reconcile(
     on = found.plan(name)
     if isinstance(on, RefusedPlan):
         raise BadInput(Problem("cannot run this estate", "--plan", value=name))
-    bill = read_bill(path, found.model, BillWays(mapping, tag, environment, cost), found.currency, found.month.clock)
+    ways = BillWays(mapping, tag, environment, cost)
+    metered = on.metered if until is None or loaded is None else _metered_until(loaded, found, on, until)
+    bill = read_bill(path, found.model, ways, found.currency, found.month.clock, until)
     with localcontext(exact()):
-        rows = tuple(_Splitter(on.metered, bill).rows())
+        rows = tuple(_Splitter(metered, bill).rows())
         projected = sum((row.projected for row in rows), Decimal(0))
     return Reconciliation(name, found.currency, projected, bill.total, rows, bill)
+
+
+def _metered_until(loaded: Loaded, found: Projection, on: PlayedPlan, until: date) -> Metered:
+    """What was metered before a day's local midnight."""
+    cut = midnight(found.month.clock, until)
+    first = stretches(loaded, on, found.seed, [cut])[0]
+    hours = {account: hours_until(own, cut) for account, own in on.metered.hours.items()}
+    return Metered(first.quantities, on.metered.plans, hours)
 
 
 class Placing:

@@ -17,7 +17,7 @@ from echotally.projection.answer import PlayedPlan, Projection, SoFar
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.loaded import Loaded
 from echotally.projection.metering import Account, Metered, UnitKey, up_to
-from echotally.projection.over_time import Stretch, days_of, midnight, stretches, summed
+from echotally.projection.over_time import Stretch, days_of, hours_until, midnight, stretches, summed
 from echotally.projection.project import project_plan
 from echotally.projection.replicate import replication_seeds
 from echotally.projection.verdict import check_targets
@@ -163,7 +163,7 @@ class _Landing:
             quantities, day = so_far, self.until
             for stretch in rest:
                 quantities = _together(quantities, stretch.quantities)
-                hours = {a: _until(own, stretch.until_ns) for a, own in whole.hours.items()}
+                hours = {a: hours_until(own, stretch.until_ns) for a, own in whole.hours.items()}
                 found.append((day, self._bill(Metered(quantities, whole.plans, hours)).unrounded))
                 day += timedelta(days=1)
         return found
@@ -197,7 +197,9 @@ class _Landing:
                     else _rest_of(month, again, cut)
                 )
                 quantities = _together(so_far, rest)
-                hours = {a: [*_until(whole.hours[a], cut), *_from(own, cut)] for a, own in again.metered.hours.items()}
+                hours = {
+                    a: [*hours_until(whole.hours[a], cut), *_from(own, cut)] for a, own in again.metered.hours.items()
+                }
                 landings.append(float(self._bill(Metered(quantities, whole.plans, hours)).unrounded))
             if progress:
                 progress("where the month lands", (n + 1) / draws)
@@ -231,7 +233,7 @@ def _scaled(
     hours: Sequence[Hour[UnitKey | None]], account: Account, so_far: Quantities, played: Stretch
 ) -> list[Hour[UnitKey | None]]:
     """Hours of usage, those before the day times billed / played of each meter."""
-    before = len(_until(hours, played.until_ns))
+    before = len(hours_until(hours, played.until_ns))
     by: dict[str, Decimal] = {}
     for meter, own in played.quantities.get(account, {}).items():
         ours = sum(own.values(), Decimal(0))
@@ -252,15 +254,5 @@ def _times(
     return {meter: {unit: q * by.get(meter, one) for unit, q in own.items()} for meter, own in quantities.items()}
 
 
-def _until(hours: Sequence[Hour[UnitKey | None]], end_ns: int) -> list[Hour[UnitKey | None]]:
-    found, at = [], Decimal(0)
-    for hour in hours:
-        at += hour[0] * _HOUR_NS
-        if at > end_ns:
-            break
-        found.append(hour)
-    return found
-
-
 def _from(hours: Sequence[Hour[UnitKey | None]], start_ns: int) -> list[Hour[UnitKey | None]]:
-    return list(hours[len(_until(hours, start_ns)) :])
+    return list(hours[len(hours_until(hours, start_ns)) :])
