@@ -50,6 +50,11 @@ if TYPE_CHECKING:
     is_flag=True,
     help="Also say what each incident of the model cost, left behind and delayed, each against the month without it.",
 )
+@click.option(
+    "--edges",
+    is_flag=True,
+    help="Also say at how many times today's demand each allowance, limit and target of a plan is reached.",
+)
 @options.so_far_options
 @click.option("--unpinned", is_flag=True, help="Ignore the plans that functions are pinned to.")
 @click.option(
@@ -107,6 +112,7 @@ def project(
     explained: str | None,
     by: str | None,
     incidents: bool,
+    edges: bool,
     bill_so_far: Path | None,
     until: date | None,
     unpinned: bool,
@@ -151,6 +157,8 @@ def project(
     prepare_simulation()
     how: dict[str, Any] = {"exact": exact, "sampled_from": sampled_from}
     result, replicated = _played(loaded, plans, seed, replications, workers, incidents, how)
+    if edges:
+        result = _with_edges(loaded, result)
     if bill_so_far and until:
         result = _landed(loaded, result, bill_so_far, until, plans)
     periods = _days(loaded, result, until) if daily else ()
@@ -196,6 +204,13 @@ def _played(
     return result, replicated
 
 
+def _with_edges(loaded: Loaded, result: Projection) -> Projection:
+    from echotally.studies.edges import with_edges
+
+    with progress_line() as tell:
+        return with_edges(loaded, result, tell)
+
+
 def _landed(loaded: Loaded, result: Projection, bill: Path, until: date, plans: tuple[str, ...]) -> Projection:
     from echotally.evidence.bill.so_far import with_bill_so_far
 
@@ -220,7 +235,7 @@ def _fits_the_form(form: str, out: Path | None) -> None:
     options.only_where(form == "table", "but in the table", "explained")
     as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
     options.only_where(as_rows, "but in CSV and Parquet", "level")
-    options.only_where(form in ("table", "json"), "but in the table and in JSON", "incidents")
+    options.only_where(form in ("table", "json"), "but in the table and in JSON", "incidents", "edges")
 
 
 def _gate(result: Projection) -> int:

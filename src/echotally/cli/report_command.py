@@ -14,6 +14,13 @@ from echotally.files import write_whole
 if TYPE_CHECKING:
     from datetime import date
 
+    from echotally.projection.answer import Projection
+    from echotally.projection.loaded import Loaded
+    from echotally.projection.threads import Progress
+
+#: Events of a month up to which the page says at how many times the demand edges are reached.
+_SMALL = 1_000_000
+
 
 @click.command(epilog="Example: echotally report river-watch/river.toml -o report.html")
 @options.model_argument
@@ -54,6 +61,7 @@ def report(
         result = project_loaded(loaded, list(plans), seed, tell, standing=True, workers=None)
         if loaded.model.incidents:
             result = with_incidents(loaded, result, tell)
+        result = _with_edges(loaded, result, tell)
         if bill_so_far and until:
             from echotally.evidence.bill.so_far import with_bill_so_far
 
@@ -66,3 +74,12 @@ def report(
         checked = None
     write_whole(out, report_page(result, checked, model).encode())
     click.echo(f"Written: {out}", err=True)
+
+
+def _with_edges(loaded: Loaded, result: Projection, tell: Progress) -> Projection:
+    """How far the plan shown is from its edges, where months of eight times the demand are still played soon."""
+    from echotally.studies.edges import with_edges
+
+    best = result.best
+    small = best is not None and best.totals.events["in"] <= _SMALL
+    return with_edges(loaded, result, tell, near=True) if small else result

@@ -262,8 +262,8 @@ def _with_what_goes_on(built: Built) -> Any:
     return units
 
 
-#: Levels and waits of what is read for its quantities alone.
-_NO_LEVEL, _NO_WAITS = Level(0.0, 0, 0, 0), Waits(None, None, None, None)
+#: Waits of what is read for its quantities alone.
+_NO_WAITS = Waits(None, None, None, None)
 
 
 def assemble(model: Model, built: Built, w: Counted, quantities_only: bool = False) -> Measured:
@@ -275,7 +275,9 @@ def assemble(model: Model, built: Built, w: Counted, quantities_only: bool = Fal
             for n, unit in enumerate(built.units)
         ],
         sources=[_source(w, n, env, source) for n, (env, source) in enumerate(built.sources)],
-        concurrency=_NO_LEVEL if quantities_only else level_of(w.level_bins[len(built.units)], w.level_peak, length),
+        concurrency=Level(0.0, 0, 0, w.level_peak)
+        if quantities_only
+        else level_of(w.level_bins[len(built.units)], w.level_peak, length),
         node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
         accounts=built.accounts,
         month_ns=length,
@@ -317,7 +319,8 @@ def _range(array: Any, record: Any, first: str, n: str) -> Any:
 
 
 def _no_level(bins: Any, peak: int, length_ns: int) -> Level:
-    return _NO_LEVEL
+    """A level's peak alone."""
+    return Level(0.0, 0, 0, peak)
 
 
 def _no_waits(sketch: Any, longest: int) -> Waits:

@@ -87,6 +87,32 @@ class SoFar:
 
 
 @dataclass(frozen=True)
+class AllowanceUsed:
+    """How much of an allowance the month uses, before it is capped: above 1 where more was needed; of two accounts the worse."""
+
+    plan: str
+    meter: str
+    used_share: float
+
+
+@dataclass(frozen=True)
+class Edge:
+    """An allowance, limit or target of a plan and how far it is (rule 7.54).
+
+    ``kind`` is allowance, concurrency, instances, payload, timeout or target; ``used_share`` 1 at the edge. ``reached_at_times``:
+    the multiple of every environment's demand at which it is reached, below 1 where it is already, None where no factor up to
+    1,000 does it. ``reached_on``: the local day of this month, None where it is not, or not known by the day.
+    """
+
+    kind: str
+    what: str
+    function: str | None
+    used_share: float
+    reached_at_times: float | None
+    reached_on: date | None
+
+
+@dataclass(frozen=True)
 class PlayedPlan:
     """A plan that takes the estate: what the month does and costs on it.
 
@@ -107,6 +133,7 @@ class PlayedPlan:
     happenings: Happenings = QUIET
     incidents: tuple[IncidentEffect, ...] | None = None
     so_far: SoFar | None = None
+    edges: tuple[Edge, ...] | None = None
     feasible: Literal[True] = True
 
     @property
@@ -139,6 +166,19 @@ class PlayedPlan:
         if self.misses:
             return False
         return None if self.undecided else True
+
+
+def allowances_used(plan: PlayedPlan) -> list[AllowanceUsed]:
+    """Every allowance of the plans functions are on, in the cards' order."""
+    found: dict[tuple[str, str], AllowanceUsed] = {}
+    for account, tariff in plan.metered.plans.items():
+        for meter, free in tariff.allowance.items():
+            if free and meter in tariff.prices():
+                share = float(plan.metered.total(account, meter) / free)
+                known = found.get((account[1], meter))
+                if known is None or share > known.used_share:
+                    found[account[1], meter] = AllowanceUsed(account[1], meter, share)
+    return list(found.values())
 
 
 PlanProjection = PlayedPlan | RefusedPlan

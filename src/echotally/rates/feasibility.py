@@ -120,7 +120,7 @@ def _trigger_reasons(model: Model, name: str, plan: Plan, expected: Expected | N
     return reasons
 
 
-class _Feeding:
+class Feeding:
     """Who is triggered by what, and the payload of everything that is put into each source."""
 
     def __init__(self, model: Model) -> None:
@@ -149,14 +149,14 @@ class _Feeding:
         return [(label, payload) for _, label, payload in sorted(found, key=lambda each: each[0])]
 
 
-_LAST: list[tuple[Model, _Feeding]] = []
+_LAST: list[tuple[Model, Feeding]] = []
 
 
-def _feeding(model: Model) -> _Feeding:
+def _feeding(model: Model) -> Feeding:
     """Of the model asked for last it is kept: every function is asked for in turn."""
     last = _LAST[-1] if _LAST else None
     if last is None or last[0] is not model:
-        last = (model, _Feeding(model))
+        last = (model, Feeding(model))
         _LAST[:] = [last]
     return last[1]
 

@@ -11,7 +11,17 @@ from echotally.engine.reading import UnitMeasured
 from echotally.engine.sketch import Level
 from echotally.output.model.checked import values_in_force
 from echotally.output.projection.replications_view import replications_dict
-from echotally.projection.answer import IncidentEffect, PlanProjection, PlayedPlan, Projection, RefusedPlan, Said, SoFar
+from echotally.projection.answer import (
+    Edge,
+    IncidentEffect,
+    PlanProjection,
+    PlayedPlan,
+    Projection,
+    RefusedPlan,
+    Said,
+    SoFar,
+    allowances_used,
+)
 from echotally.projection.bills import Bill, merged_lines
 from echotally.projection.confidence import Confidence
 from echotally.projection.outcomes import cost_per_call
@@ -135,6 +145,7 @@ _KEYS = (
     "hints",
     "method",
     "confidence",
+    "allowances",
     "left_behind",
     "functions",
 )
@@ -176,8 +187,36 @@ def _played(plan: PlayedPlan) -> dict[str, Any]:
         "left_behind": plan.totals.left_behind_share,
         "concurrency": _level(plan.measured.concurrency),
         "functions": [_unit(plan, unit) for unit in plan.units],
+        "allowances": _allowances(plan),
+        **({} if plan.edges is None else {"edges": [_edge(edge) for edge in plan.edges]}),
         **({} if plan.so_far is None else {"so_far": _so_far(plan.so_far)}),
         **({} if plan.incidents is None else {"incidents": [_incident(effect) for effect in plan.incidents]}),
+    }
+
+
+def _allowances(plan: PlayedPlan) -> list[dict[str, Any]]:
+    """How much of each allowance is used; the demand at which it is used up where edges were looked for."""
+    pinned = len({u.unit.offer.name for u in plan.measured.units} | {plan.offer.name}) > 1
+    at = {edge.what: edge.reached_at_times for edge in plan.edges or () if edge.kind == "allowance"}
+    return [
+        {
+            **({"plan": each.plan} if pinned else {}),
+            "meter": each.meter,
+            "used_share": each.used_share,
+            "used_up_at_times": at.get(each.meter),
+        }
+        for each in allowances_used(plan)
+    ]
+
+
+def _edge(edge: Edge) -> dict[str, Any]:
+    return {
+        "kind": edge.kind,
+        "what": edge.what,
+        "function": edge.function,
+        "used_share": edge.used_share,
+        "reached_at_times": edge.reached_at_times,
+        "reached_on": None if edge.reached_on is None else str(edge.reached_on),
     }
 
 

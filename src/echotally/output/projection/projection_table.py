@@ -12,6 +12,7 @@ from echotally.engine.reading import UnitMeasured
 from echotally.errors import safe
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, table
 from echotally.output.projection.bill_view import bill_parts, standing_line
+from echotally.output.projection.edges_view import edge_parts
 from echotally.output.projection.incidents_view import incident_parts
 from echotally.output.projection.replications_view import replication_parts
 from echotally.output.projection.verdict_text import check_text, has_targets, verdict_lines
@@ -300,6 +301,7 @@ def projection_text(
         parts += bill_parts(projection, plan, explained, by, len(projection.plans) == 1, width)
         parts.append(functions_table(projection, plan, width))
         parts += _latency(plan, width)
+        parts += edge_parts(plan, width)
         parts += incident_parts(plan, projection.currency, width)
         parts += [Text(line) for line in standing_line(plan)]
     parts += [Text("Assumed: " + line, style="dim") for line in assumptions(projection)]

@@ -25,6 +25,7 @@ from echotally.output.base.terminal import count, money, seconds, share
 from echotally.output.model.checked import values_in_force
 from echotally.output.model.findings_view import change_text
 from echotally.output.projection.bill_view import quantity_text, standing_line
+from echotally.output.projection.edges_view import edge_lines, edge_name, times_text
 from echotally.output.projection.incidents_view import HEADINGS, helping_lines, incident_row
 from echotally.output.projection.projection_charts import backlog_chart, cost_chart, landing_chart, levels_chart
 from echotally.output.projection.projection_table import assumptions, targets_text
@@ -97,6 +98,7 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path)
     parts = [
         ("plans", "Plans"),
         *([("bill", "Bill"), ("functions", "Functions")] if plan else []),
+        *([("edges", "How far from the edge")] if plan and plan.edges else []),
         *([("incidents", "Incidents")] if plan and plan.incidents else []),
         ("findings", "Findings"),
         ("assumptions", "Assumptions"),
@@ -114,6 +116,8 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path)
         else None,
         "plan": safe(plan.offer.name if plan else ""),
         "bill": _bill(projection, plan) if plan else None,
+        "edges": _edges(plan) if plan and plan.edges else None,
+        "edge_lines": [safe(line) for line in edge_lines(plan)] if plan else [],
         "outcomes": _outcomes(projection, plan) if plan else None,
         "standing": [safe(line) for line in standing_line(plan)] if plan else [],
         "functions": _functions(projection, plan) if plan else None,
@@ -180,6 +184,21 @@ def _outcomes(projection: Projection, plan: PlayedPlan) -> Grid:
     total = [sum(of_one.get(name, 0.0) for of_one in costs.values()) for name in names]
     rows.append((_cell("all"), *(_cell(money(value), value) for value in total)))
     return Grid(f"By what attempts came to ({projection.currency})", columns, tuple(rows))
+
+
+def _edges(plan: PlayedPlan) -> Grid:
+    """How far the plan is from its allowances, limits and targets."""
+    columns = (Heading("edge", False), Heading("used (%)"), Heading("reached at x demand"), Heading("on", False))
+    rows = tuple(
+        (
+            _cell(edge_name(edge), edge_name(edge)),
+            _cell(f"{edge.used_share * 100:,.3g}", edge.used_share),
+            _cell(times_text(edge.reached_at_times), edge.reached_at_times),
+            _cell(str(edge.reached_on or "–"), edge.reached_on),
+        )
+        for edge in plan.edges or ()
+    )
+    return Grid("Allowances, limits and targets, the nearest first", columns, rows, sortable=True)
 
 
 def _incidents(plan: PlayedPlan, currency: str) -> Grid:

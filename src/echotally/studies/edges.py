@@ -1,0 +1,212 @@
+"""How far a plan is from its edges: at how many times today's demand each allowance, limit and target is reached (rule 7.54).
+
+Found by playing: every environment's demand is multiplied, schedules and backlogs stay, and the factor is narrowed to 1 %. Plays
+are shared by all edges of a plan. Months that the factor makes large are played as samples, and are known to their intervals.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from functools import partial
+
+from echotally.engine.reading import Measured
+from echotally.errors import BadInput
+from echotally.model.spread import Spread
+from echotally.projection.answer import Edge, PlayedPlan, Projection, allowances_used
+from echotally.projection.loaded import Loaded, placement_on
+from echotally.projection.metering import up_to
+from echotally.projection.over_time import days_of
+from echotally.projection.project import project_plan
+from echotally.projection.threads import Progress, side_by_side
+from echotally.rates.feasibility import Feeding
+
+#: Factors are powers of this, so that edges share plays: 70 steps an octave are 1 % apart.
+_STEP = 2 ** (1 / 70)
+_OCTAVE = 70
+#: No factor beyond these many steps, 1,000 times more or less, is looked for.
+_FURTHEST = 698
+#: Months of more events than this are sampled, with so many events; no factor makes a month larger than that, but for three octaves.
+_LARGE, _EFFORT = 12_000_000, 500_000
+_ALWAYS = 3 * _OCTAVE
+#: Kind, what, function ("" for none).
+_Key = tuple[str, str, str]
+_NEVER_BY_DEMAND = ("payload",)
+
+
+def with_edges(
+    loaded: Loaded, projection: Projection, progress: Progress | None = None, *, near: bool = False
+) -> Projection:
+    """The same projection with the edges of every plan that was played; ``near``: of the plan shown, up to 8 times the demand."""
+
+    def searched(plan: PlayedPlan, tell: Callable[[float], None]) -> PlayedPlan:
+        return replace(plan, edges=tuple(_Search(loaded, plan, projection.seed, tell, near).edges()))
+
+    plans = [projection.best] if near and projection.best else projection.played
+    tasks = {f"{plan.offer.name}, edges": partial(searched, plan) for plan in plans}
+    found = {plan.offer.name: plan for plan in side_by_side(tasks, progress)} if tasks else {}
+    return replace(projection, plans=tuple(found.get(plan.offer.name, plan) for plan in projection.plans))
+
+
+@dataclass
+class _Search:
+    loaded: Loaded
+    plan: PlayedPlan
+    seed: int
+    tell: Callable[[float], None]
+    near: bool
+
+    def __post_init__(self) -> None:
+        # By steps from today's demand.
+        self._known: dict[int, dict[_Key, float] | None] = {0: self._shares(self.plan)}
+        events = max(1, self.plan.totals.events["in"])
+        most = 0 if self.near else int(math.log(max(1.0, _LARGE / events), _STEP))
+        self._furthest = min(_FURTHEST, max(_ALWAYS, most))
+
+    def edges(self) -> Iterator[Edge]:
+        """Every edge, the nearest first; those that no demand reaches last."""
+        now = self._known[0] or {}
+        days = self._days(now)
+        found = []
+        for n, (key, share) in enumerate(now.items()):
+            kind, what, function = key
+            at = None if kind in _NEVER_BY_DEMAND or self._alone(key) else self._factor(key)
+            found.append(Edge(kind, what, function or None, share, at, days.get(key)))
+            self.tell((n + 1) / len(now))
+        yield from sorted(found, key=lambda edge: (edge.reached_at_times or math.inf, -edge.used_share))
+
+    # -- what is used of each -------------------------------------------------------------------------------------
+    def _shares(self, plan: PlayedPlan) -> dict[_Key, float]:
+        """How much of each edge a month uses, 1 at the edge."""
+        found: dict[_Key, float] = {}
+        for allowance in allowances_used(plan):
+            found["allowance", allowance.meter, ""] = allowance.used_share
+        found |= self._levels(plan, plan.measured)
+        for name, offer in placement_on(self.loaded.model, self.loaded.offers, plan.offer).items():
+            limit = offer.plan.payload_limit
+            largest = max((p.quantile(0.95) for p in self._payloads(name)), default=0.0)
+            if limit:
+                found["payload", "p95 of payloads", name] = largest / limit
+        for check in plan.checks:
+            if check.wanted:
+                found["target", check.target, check.function or ""] = check.found / check.wanted
+        return found
+
+    def _levels(self, plan: PlayedPlan, measured: Measured) -> dict[_Key, float]:
+        """Limits of calls at once, instances and run times, as far as the month has gone."""
+        found: dict[_Key, float] = {}
+        limits = {u.unit.billed_to: u.unit.offer.plan.concurrency_limit for u in plan.measured.units}
+        # The most calls at once are known of the estate, which is the account where there is one only.
+        if len(limits) == 1 and (limit := next(iter(limits.values()))) is not None:
+            found["concurrency", plan.offer.name, ""] = measured.concurrency.peak / limit
+        for unit, whole in zip(measured.units, plan.measured.units, strict=True):
+            name = unit.unit.function
+            own: dict[_Key, float] = {
+                ("timeout", "longest run", name): unit.longest_run_ns / self.loaded.model.functions[name].timeout
+            }
+            if whole.instance_limit and unit.unit.offer.plan.bills != "reserved":
+                own["instances", "instance limit", name] = unit.instances.peak / whole.instance_limit
+            for key, share in own.items():
+                found[key] = max(found.get(key, 0.0), share)
+        return found
+
+    def _payloads(self, function: str) -> Iterator[Spread]:
+        feeding = Feeding(self.loaded.model)
+        for trigger in self.loaded.model.triggers:
+            if trigger.to == function:
+                yield from (payload for _, payload in feeding.payloads(trigger.from_))
+
+    # -- by playing -----------------------------------------------------------------------------------------------
+    def _at(self, step: int) -> dict[_Key, float]:
+        """The shares so many steps from today's demand; none where that month cannot be played."""
+        if step not in self._known:
+            model, times = self.loaded.model, _STEP**step
+            environments = {
+                name: each.model_copy(update={"demand": each.demand * times})
+                for name, each in model.environments.items()
+            }
+            try:
+                busier = self.loaded.with_model(model.model_copy(update={"environments": environments}))
+                played = project_plan(busier, self.plan.offer, self.seed, sampled_from=_LARGE, effort=_EFFORT)
+                self._known[step] = self._shares(played) if isinstance(played, PlayedPlan) else None
+            except BadInput:
+                # More work than any month holds.
+                self._known[step] = None
+        return self._known[step] or {}
+
+    def _factor(self, key: _Key) -> float | None:
+        """The demand multiple at which an edge is reached, to 1 %; None where no factor in reach does it."""
+        bracket = self._bracket(key)
+        if bracket is None:
+            return None
+        low, high = bracket
+        while high - low > 1:
+            step = _between(low, self._at(low)[key], high, self._at(high)[key])
+            share = self._at(step).get(key)
+            if share is None:
+                return None
+            low, high = (step, high) if share < 1 else (low, step)
+        return float(_STEP**high)
+
+    def _bracket(self, key: _Key) -> tuple[int, int] | None:
+        """Steps below the edge and at or beyond it, an octave apart or less."""
+        step = 0
+        up = self._at(0)[key] < 1
+        while True:
+            after = max(-_FURTHEST, min(self._furthest, step + (_OCTAVE if up else -_OCTAVE)))
+            share = self._at(after).get(key)
+            if share is None or after == step:
+                return None
+            if (share >= 1) == up:
+                return (step, after) if up else (after, step)
+            step = after
+
+    # -- this month -----------------------------------------------------------------------------------------------
+    def _alone(self, key: _Key) -> bool:
+        """Whether a function's runs take as long whatever the demand: one call an instance, nothing asked."""
+        if key[0] != "timeout":
+            return False
+        units = self.plan.units_of(key[2])
+        function = self.loaded.model.functions[key[2]]
+        shared = function.slots > 1 or any(u.unit.offer.plan.bills == "reserved" for u in units)
+        return not shared and not function.asks
+
+    def _days(self, now: dict[_Key, float]) -> dict[_Key, date]:
+        """The first local day of this month by whose end an allowance is used up or a limit met."""
+        reached = {
+            key
+            for key, share in now.items()
+            if share >= 1 and key[0] in ("allowance", "concurrency", "instances", "timeout")
+        }
+        if not reached or self.plan.confidence is not None:
+            return {}
+        clock = self.loaded.month.clock
+        ends = days_of(clock)
+        again = project_plan(self.loaded, self.plan.offer, self.seed, exact=True, passing_ns=tuple(ends[:-1]))
+        assert isinstance(again, PlayedPlan)
+        first = date.fromisoformat(f"{clock.month}-01")
+        found: dict[_Key, date] = {}
+        for n, mark in enumerate([*again.measured.passed, again.measured]):
+            metered = up_to(self.loaded.model, mark, self.plan.offer, self.plan.measured.month_ns)
+            looked = self._levels(self.plan, mark)
+            looked |= {
+                ("allowance", a.meter, ""): a.used_share for a in allowances_used(replace(self.plan, metered=metered))
+            }
+            for key in reached - found.keys():
+                if looked.get(key, 0.0) >= 1:
+                    found[key] = first + timedelta(days=n)
+        return found
+
+
+def _between(low: int, below: float, high: int, beyond: float) -> int:
+    """A step between two, nearer to where a share that grows as a power of demand reaches 1."""
+    middle = (low + high) // 2
+    if below <= 0 or beyond <= below:
+        return middle
+    part = math.log(1 / below) / math.log(beyond / below)
+    # A step to the side of it, in turn, so that both ends close in.
+    guess = low + part * (high - low)
+    aside = math.ceil(guess) if guess - low < high - guess else math.floor(guess)
+    return min(high - 1, max(low + 1, aside))
