@@ -7,6 +7,7 @@ Numbers of a duration are nanoseconds, of a memory size binary MB, of other size
 from __future__ import annotations
 
 from datetime import date
+from decimal import Decimal
 from typing import Annotated, Literal, Self
 
 from pydantic import ConfigDict, Field, model_validator
@@ -26,6 +27,13 @@ Link = SourceRef
 LEFT_BEHIND = 0.01
 
 
+class Budgets(f.Strict):
+    """Monthly costs of parts of the estate, by tag and its value, and of months, in place of ``monthly_cost``."""
+
+    tag: dict[f.Name, dict[str, f.Money]] = {}
+    month: dict[f.Month, f.Money] = {}
+
+
 class Targets(f.Strict):
     """What the estate, or one function, must keep to."""
 
@@ -36,6 +44,11 @@ class Targets(f.Strict):
     wait_p95: f.Duration | None = None
     latency_p95: f.Duration | None = None
     monthly_cost: f.Money | None = None
+    by: Budgets = Budgets()
+
+    def budget(self, month: str) -> Decimal | None:
+        """The most a month may cost: its own budget, else that of every month; None where there is none."""
+        return self.by.month.get(month, self.monthly_cost)
 
 
 class FunctionTargets(f.Strict):

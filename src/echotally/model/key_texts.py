@@ -190,6 +190,11 @@ MODEL_KEYS: dict[str, dict[str, str]] = {
         "wait_p95": "95 % of events wait no longer than this, for every function.",
         "latency_p95": "95 % of requests are answered within this, for every function that answers some.",
         "monthly_cost": "At most this cost, in the cards' currency.",
+        "by": "Monthly costs of parts of the estate, and of months.",
+    },
+    "Budgets": {
+        "tag": "By a tag of functions and its value: at most this cost of the functions that have it.",
+        "month": "By month, YYYY-MM: at most this cost, in place of monthly_cost.",
     },
     "FunctionTargets": {
         "throttled": "At most this share of its attempts throttled.",

@@ -68,6 +68,18 @@ class _Wiring:
                 ("functions", name, "uses", str(number), "what"), use.what, self.model.outside, "outside service"
             )
 
+    def budgets(self) -> None:
+        """A budget by a tag that no function has would never be looked at."""
+        for tag, values in self.model.targets.by.tag.items():
+            known = sorted({f.tags[tag] for f in self.model.functions.values() if tag in f.tags})
+            for value in values:
+                address = ("targets", "by", "tag", tag, value)
+                if known:
+                    self._name(address, value, known, f"{tag} among the tags of functions")
+                else:
+                    tags = sorted({name for f in self.model.functions.values() for name in f.tags})
+                    self._name(address, tag, tags, "tag of a function")
+
     def _name(self, address: tuple[str, ...], found: str, known: Iterable[str], what: str) -> None:
         """A name that must be one of a table's."""
         known = list(known)
@@ -184,6 +196,7 @@ def wiring_problems(document: Document, model: Model) -> list[Problem]:
     """Every name that leads nowhere, every key without effect, and one cycle if there is any."""
     wiring = _Wiring(document, model)
     wiring.all_links()
+    wiring.budgets()
     if not wiring.problems:
         wiring.cycle()
     return wiring.problems

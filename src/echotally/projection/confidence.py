@@ -220,7 +220,8 @@ class Doubt:
 
 
 def _found(part: Sequence[Check], check: Check) -> float:
-    same = [c.found for c in part if (c.target, c.function, c.wanted) == (check.target, check.function, check.wanted)]
+    key = (check.target, check.function, check.by, check.value, check.wanted)
+    same = [c.found for c in part if (c.target, c.function, c.by, c.value, c.wanted) == key]
     return same[0] if same else check.found
 
 

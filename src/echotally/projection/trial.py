@@ -74,8 +74,10 @@ class Trials:
         self.seed = loaded.model.estate.seed if seed is None else seed
         self.most, self.effort = most, effort
         self._together = Together(loaded.model, placement_on(loaded.model, loaded.offers, base.offer))
-        # What an hour of one part leaves of a commitment pays another's.
-        self._committed = any(plan.commitment for plan in base.metered.plans.values())
+        # What an hour of one part leaves of a commitment pays another's; a budget by tag has functions of several parts.
+        self._jointly = bool(
+            any(plan.commitment for plan in base.metered.plans.values()) or loaded.model.targets.by.tag
+        )
         self._parts: dict[frozenset[str], _Part] = {}
         self._lock = Lock()
         self._most_taken: dict[tuple[Account, float], float] = {}
@@ -116,7 +118,7 @@ class Trials:
 
     def _part(self, sets: Sets) -> _Part | None:
         names = self._touched(sets)
-        if names is None or len(self._together) < 2 or self._committed:
+        if names is None or len(self._together) < 2 or self._jointly:
             return None
         members = self._together.with_any(names)
         if not members & set(self.loaded.model.functions):
@@ -374,7 +376,7 @@ class _Part:
         asked = self._other_asked + asked_of(self._as_it_is.model, played.measured.sources)
         total = rounded_total(cost, base.bill.currency)
         checks = [
-            *estate_checks(model.targets, totals, asked, total),
+            *estate_checks(model, totals, asked, total),
             *(c for c in base.checks if c.function is not None and c.function not in self._functions),
             *(c for c in played.checks if c.function is not None),
         ]

@@ -12,13 +12,15 @@ from echotally.model.estate import Model, Targets
 from echotally.model.sources import SourceKind
 from echotally.projection.bills import Bill
 from echotally.projection.totals import Totals, totals_of
+from echotally.rates.billing import rounded_total
 
 
 @dataclass(frozen=True)
 class Check:
     """A target and what was found. Shares as fractions, waits in seconds, cost in the card's currency.
 
-    ``low`` and ``high`` are the interval of a figure that is an estimate.
+    ``low`` and ``high`` are the interval of a figure that is an estimate. Of a budget of a part, ``by`` ("month" or "tag:NAME") and
+    ``value`` say which.
     """
 
     target: str
@@ -27,6 +29,8 @@ class Check:
     found: float
     low: float | None = None
     high: float | None = None
+    by: str | None = None
+    value: str | None = None
 
     @property
     def undecided(self) -> bool:
@@ -83,7 +87,16 @@ class _Judge:
             yield from _slow("latency_p95", targets.latency_p95 if own.latency_p95 is None else own.latency_p95, unit)
         for name, function in self.model.functions.items():
             yield from self._group(function.targets, by_name[name], name)
-        yield from _of_cost(targets, bill.total)
+        yield from _of_cost(targets, self.model.estate.month, bill.total)
+        yield from self._of_tags(bill)
+
+    def _of_tags(self, bill: Bill) -> Iterator[Check]:
+        """Budgets by tag, of what the functions with it pay, rounded as the bill is."""
+        for tag, budgets in self.model.targets.by.tag.items():
+            for value, wanted in budgets.items():
+                mine = [c for (f, _), c in bill.functions.items() if self.model.functions[f].tags.get(tag) == value]
+                cost = rounded_total(sum(mine, Decimal(0)), bill.currency)
+                yield Check("monthly_cost", None, float(wanted), float(cost), by=f"tag:{tag}", value=value)
 
 
 def _of_totals(targets: object, totals: Totals, refused: float, function: str | None) -> Iterator[Check]:
@@ -99,9 +112,13 @@ def _of_totals(targets: object, totals: Totals, refused: float, function: str | 
             yield Check(name, function, float(wanted), value)
 
 
-def _of_cost(targets: Targets, total: Decimal) -> Iterator[Check]:
-    if targets.monthly_cost is not None:
-        yield Check("monthly_cost", None, float(targets.monthly_cost), float(total))
+def _of_cost(targets: Targets, month: str, total: Decimal) -> Iterator[Check]:
+    wanted = targets.budget(month)
+    if wanted is not None:
+        own = month in targets.by.month
+        yield Check(
+            "monthly_cost", None, float(wanted), float(total), by="month" if own else None, value=month if own else None
+        )
 
 
 def asked_of(model: Model, sources: Iterable[SourceMeasured]) -> int:
@@ -110,10 +127,11 @@ def asked_of(model: Model, sources: Iterable[SourceMeasured]) -> int:
     return sum(s.arrived * answering[s.source] for s in sources if s.source.kind is SourceKind.ENDPOINTS)
 
 
-def estate_checks(targets: Targets, totals: Totals, asked: int, total: Decimal) -> list[Check]:
+def estate_checks(model: Model, totals: Totals, asked: int, total: Decimal) -> list[Check]:
     """The checks of the whole estate's totals; ``asked`` as ``asked_of``, ``total`` the rounded bill."""
+    targets = model.targets
     refused = totals.events["rejected"] / asked if asked else 0.0
-    return [*_of_totals(targets, totals, refused, None), *_of_cost(targets, total)]
+    return [*_of_totals(targets, totals, refused, None), *_of_cost(targets, model.estate.month, total)]
 
 
 def _slow(target: str, wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Check]:
@@ -129,9 +147,9 @@ def refused_share(model: Model, measured: Measured) -> float:
 
 def check_targets(model: Model, measured: Measured, bill: Bill) -> list[Check]:
     """Every target of the model with what the month on this plan found, in the worst environment for a wait."""
-    worst: dict[tuple[str, str | None, float], Check] = {}
+    worst: dict[tuple[object, ...], Check] = {}
     for check in _Judge(model, measured).checks(bill):
-        key = (check.target, check.function, check.wanted)
+        key = (check.target, check.function, check.by, check.value, check.wanted)
         if key not in worst or check.found > worst[key].found:
             worst[key] = check
     return list(worst.values())

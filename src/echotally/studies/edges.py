@@ -91,7 +91,8 @@ class _Search:
                 found["payload", "p95 of payloads", name] = largest / limit
         for check in plan.checks:
             if check.wanted:
-                found["target", check.target, check.function or ""] = check.found / check.wanted
+                part = "" if check.by is None else f" {check.by.removeprefix('tag:')} {check.value}"
+                found["target", check.target + part, check.function or ""] = check.found / check.wanted
         return found
 
     def _levels(self, plan: PlayedPlan, measured: Measured) -> dict[_Key, float]:

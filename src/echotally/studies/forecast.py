@@ -67,13 +67,29 @@ class Crossed:
 
 
 @dataclass(frozen=True)
+class BudgetForecast:
+    """A budget by tag in one month: what is expected of it, and the chance that it is passed, as a share of draws.
+
+    Draws are of the whole bill; of each the functions with the tag have the share that they have at the expected demand.
+    """
+
+    month: str
+    tag: str
+    value: str
+    budget: float
+    expected_cost: float
+    over_chance: float
+
+
+@dataclass(frozen=True)
 class PlanForecast:
-    """One plan over all months; ``total`` is P10, P50, P90 of the sum over the months."""
+    """One plan over all months; ``total`` is P10, P50, P90 of the sum over the months, ``budgets`` are those by tag."""
 
     plan: str
     months: tuple[MonthForecast, ...]
     total: tuple[float, float, float]
     crossed: tuple[Crossed, ...]
+    budgets: tuple[BudgetForecast, ...] = ()
 
     @property
     def behind(self) -> bool:
@@ -295,9 +311,10 @@ class _Forecaster:
         response: Response,
         factors: Array,
     ) -> PlanForecast:
-        mine, budget = costs[offer.name], self.loaded.model.targets.monthly_cost
+        mine, targets = costs[offer.name], self.loaded.model.targets
         rows = []
         for step, month in enumerate(self.months):
+            budget = targets.budget(month)
             cost, share = (np.quantile(each[:, step], LEVELS) for each in (mine, shares[offer.name]))
             here = base[step, "", 1.0]
             # A plan that leaves work undone is not the cheapest, whatever it costs.
@@ -318,7 +335,20 @@ class _Forecaster:
             )
         total = _three(np.quantile(mine.sum(axis=1), LEVELS))
         crossed = self._crossed(offer, rows, base, response, factors)
-        return PlanForecast(offer.name, tuple(rows), total, tuple(crossed))
+        budgets = tuple(self._budgets(offer, base, mine))
+        return PlanForecast(offer.name, tuple(rows), total, tuple(crossed), budgets)
+
+    def _budgets(
+        self, offer: Offer, base: Mapping[Variant, Mapping[str, Played]], drawn: Array
+    ) -> Iterable[BudgetForecast]:
+        for step, month in enumerate(self.months):
+            here = base[step, "", 1.0][offer.name]
+            for tag, values in self.loaded.model.targets.by.tag.items():
+                for value, budget in values.items():
+                    mine = here.by_tag.get((tag, value), 0.0)
+                    share = mine / here.cost if here.cost else 0.0
+                    over = float(np.mean(drawn[:, step] * share > float(budget)))
+                    yield BudgetForecast(month, tag, value, float(budget), mine, over)
 
     def _crossed(
         self,
@@ -339,10 +369,7 @@ class _Forecaster:
                     self.months[step],
                     f"the allowance of {key[1]}{whose} is used up ({usual[step]:,.0f} of {allowed:,.0f})",
                 )
-        for row in rows:
-            if targets.monthly_cost is not None and row.cost[1] > float(targets.monthly_cost):
-                yield Crossed(row.month, f"the cost passes the target of {float(targets.monthly_cost):,.2f}")
-                break
+        yield from self._over_budget(offer, rows, base, response.costs(factors))
         for row in rows:
             if targets.throttled is not None and row.throttled[1] > targets.throttled:
                 yield Crossed(row.month, f"throttling passes the target of {targets.throttled:.3%}")
@@ -354,6 +381,26 @@ class _Forecaster:
                     seen.add(name)
                     yield Crossed(month, f"{name} is throttled at its instance limit")
         yield from self._firsts(offer, base)
+
+    def _over_budget(
+        self,
+        offer: Offer,
+        rows: Sequence[MonthForecast],
+        base: Mapping[Variant, Mapping[str, Played]],
+        drawn: Array,
+    ) -> Iterable[Crossed]:
+        """When the whole bill first passes its budget at the median, and each part its own as expected."""
+        for row in rows:
+            budget = self.loaded.model.targets.budget(row.month)
+            if budget is not None and row.cost[1] > float(budget):
+                yield Crossed(row.month, f"the cost passes the target of {float(budget):,.2f}")
+                break
+        seen: set[tuple[str, str]] = set()
+        for each in self._budgets(offer, base, drawn):
+            if each.expected_cost > each.budget and (each.tag, each.value) not in seen:
+                seen.add((each.tag, each.value))
+                what = f"{each.tag} {each.value} passes its budget of {each.budget:,.2f} ({each.expected_cost:,.2f})"
+                yield Crossed(each.month, what)
 
     def _firsts(self, offer: Offer, base: Mapping[Variant, Mapping[str, Played]]) -> Iterable[Crossed]:
         """Functions whose runs first meet their timeout, and whose events are first lost, at the expected demand."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from statistics import NormalDist
 
 import numpy as np
@@ -76,7 +76,7 @@ class Played:
     """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost.
 
     ``behind``: it leaves more of the events behind than the target allows; ``cut`` and ``losing`` are functions of which runs met
-    the timeout, or events were lost.
+    the timeout, or events were lost. ``by_tag`` is the cost of the budgets by tag.
     """
 
     meters: dict[MeterKey, float]
@@ -87,6 +87,7 @@ class Played:
     behind: bool = False
     cut: tuple[str, ...] = ()
     losing: tuple[str, ...] = ()
+    by_tag: Mapping[tuple[str, str], float] = field(default_factory=dict)
 
     def vector(self, keys: Sequence[MeterKey]) -> Array:
         """Quantities in the order of ``keys``, then attempts and throttled ones."""
@@ -95,6 +96,7 @@ class Played:
 
 def played(found: PlayedPlan) -> Played:
     """What a projected plan comes to, as numbers to reckon with."""
+    by_tag = {(c.by.removeprefix("tag:"), c.value or ""): c.found for c in found.checks if c.by and c.by != "month"}
     meters = {
         (account, meter): float(found.metered.total(account, meter))
         for account, quantities in found.metered.quantities.items()
@@ -113,6 +115,7 @@ def played(found: PlayedPlan) -> Played:
         behind,
         tuple(dict.fromkeys(u.unit.function for u in units if u.attempts["timed_out"])),
         tuple(dict.fromkeys(u.unit.function for u in units if u.lost_events)),
+        by_tag,
     )
 
 

@@ -86,7 +86,7 @@ class _Landing:
         bill = self._bill(metered)
         days = self._days(so_far, first, rest, metered)
         low, high = self._interval(bill.unrounded, so_far, cut, metered, progress)
-        target = self.projection.model.targets.monthly_cost
+        target = self.projection.model.targets.budget(self.projection.model.estate.month)
         checks = tuple(check_targets(self.projection.model, self.played.measured, bill))
         with localcontext(exact()):
             # The bill's own money, prices and rounding included; what maps to nothing is said.

@@ -33,8 +33,23 @@ def projection_rows(
     if form == "csv":
         return csv_text(showback_frame(projection, by) if by else frame_at(projection, level))
     tables = [frame_at(projection, each).dropna(axis=1, how="all") for each in ("plans", "functions")]
+    tables += [_missed_frame(projection)] if any(plan.misses for plan in projection.played) else []
     tables += [showback_frame(projection, by).dropna(axis=1, how="all")] if by else []
     return "\n".join(markdown_text(table) for table in tables)
+
+
+def _missed_frame(projection: Projection) -> pd.DataFrame:
+    """Targets missed, in words, a row each: why a gate stays shut."""
+    import pandas as pd
+
+    from echotally.output.projection.verdict_text import check_text
+
+    rows = [
+        (plan.offer.name, check_text(miss, projection.currency))
+        for plan in projection.by_cost()
+        for miss in plan.misses
+    ]
+    return pd.DataFrame(rows, columns=["plan", "target missed"])
 
 
 def projection_file(

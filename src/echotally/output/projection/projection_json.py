@@ -106,7 +106,8 @@ def _by(plan: PlayedPlan, billed_on: str, meter: str) -> dict[str, float]:
 
 
 def _check(check: Check) -> dict[str, Any]:
-    return {"target": check.target, "function": check.function, "wanted": check.wanted, "found": check.found}
+    part = {} if check.by is None else {"by": check.by, "value": check.value}
+    return {"target": check.target, "function": check.function, **part, "wanted": check.wanted, "found": check.found}
 
 
 def _confidence(sure: Confidence) -> dict[str, Any]:

@@ -23,6 +23,8 @@ _PLAYED_PER_S = 3_000_000
 def check_text(check: Check, currency: str) -> str:
     """A target in words, with what was found (and its interval, where it is an estimate) and what was wanted."""
     who = f"{check.function}: " if check.function else ""
+    if check.by is not None:
+        who = f"{check.by.removeprefix('tag:')} {check.value}: "
     found, wanted = _quantity(check, check.found), _wanted(check)
     between = ""
     if check.low is not None and check.high is not None and check.low < check.high:

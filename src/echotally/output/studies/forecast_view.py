@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from dataclasses import asdict
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -71,10 +72,29 @@ def forecast_text(found: Forecast, width: int | None = None, colour: bool | None
         for m in best.months
     ]
     parts.append(table(f"{best.plan}, month by month ({found.currency})", columns, rows, (), width))
+    parts += _budgets(best, found.currency, width)
     parts.append(_plans(found, width))
     parts.append(_tornado(found, width))
     parts += [Text(f"Assumed: {safe(line)}", style="dim") for line in forecast_assumptions(found)]
     return rendered(parts, width, colour)
+
+
+def _budgets(plan: PlanForecast, currency: str, width: int | None) -> list[RenderableType]:
+    """Budgets by tag, a row a month and value; nothing where the model sets none."""
+    if not plan.budgets:
+        return []
+    columns = [
+        Column("month", False),
+        Column("of", False),
+        Column("budget"),
+        Column("expected"),
+        Column("over it in % of draws"),
+    ]
+    rows = [
+        [b.month, safe(f"{b.tag} {b.value}"), money(b.budget), money(b.expected_cost), f"{b.over_chance * 100:.0f}"]
+        for b in plan.budgets
+    ]
+    return [table(f"Budgets by tag on {plan.plan} ({currency})", columns, rows, (), width)]
 
 
 def _plans(found: Forecast, width: int | None) -> RenderableType:
@@ -180,6 +200,7 @@ def forecast_json(found: Forecast) -> str:
             }
             for s in found.tornado
         ],
+        "budgets": [{"plan": p.plan, **asdict(b)} for p in found.plans for b in p.budgets],
         "tornado_plan": found.plan,
         "error": found.error,
         "rows": rows,
