@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from echotally.demand.month import MonthPlan, plan_month
@@ -12,18 +12,22 @@ from echotally.model.estate import Model
 from echotally.model.excerpt import Excerpt
 from echotally.model.loading import checked, load_as_far_as_possible
 from echotally.model.reading import Document
-from echotally.rates.card_loading import Offer, candidates, load_offers
+from echotally.rates.card_loading import Cards, Offer, candidates, load_cards
 from echotally.rates.outside import hold_currencies
 
 
 @dataclass(frozen=True)
 class Loaded:
-    """A model ready to be played: document, month and offers checked as well."""
+    """A model ready to be played: document, month and offers checked as well.
+
+    ``offers`` are the plans that exist in the model's month; ``cards`` all there are, of other months too.
+    """
 
     model: Model
     document: Document
     month: MonthPlan
     offers: dict[str, Offer]
+    cards: Cards = field(default_factory=Cards)
 
     def offer(self, name: str, address: str = "") -> Offer:
         """The plan of this full name; raises ``BadInput`` (at ``address``) where no card has it."""
@@ -37,13 +41,18 @@ class Loaded:
 
     def with_model(self, model: Model) -> Loaded:
         """The same files with another model, its month planned anew."""
-        return Loaded(model, self.document, plan_month(model, self.document), self.offers)
+        return Loaded(model, self.document, plan_month(model, self.document), self.offers_in(model), self.cards)
+
+    def offers_in(self, model: Model) -> dict[str, Offer]:
+        """The plans that exist in the month of a model of the same files."""
+        same = model.estate.month == self.model.estate.month or not self.cards.cards
+        return self.offers if same else self.cards.offers(model.estate.month)
 
     def unpinned(self) -> Loaded:
         """The same estate with no function pinned to a plan."""
         functions = {name: f.model_copy(update={"plan": None}) for name, f in self.model.functions.items()}
         model = self.model.model_copy(update={"functions": functions})
-        return Loaded(model, self.document, self.month, self.offers)
+        return Loaded(model, self.document, self.month, self.offers, self.cards)
 
     def changed(self, sets: Iterable[tuple[str, str]]) -> Loaded:
         """The same files with further overrides; none is read again but what the model takes from others (traces, samples).
@@ -68,23 +77,24 @@ def load(path: Path | str, sets: Iterable[tuple[str, str]] = (), like: Loaded | 
 def _ready(model: Model | None, document: Document, problems: list[Problem], like: Loaded | None) -> Loaded:
     if model is None:
         raise BadInput(problems)
-    month, offers = None, None
+    month, cards = None, None
     try:
-        offers = load_offers(document, model, like.offers if like and _same_cards(like, model, document) else None)
-        hold_currencies(document, model, next(iter(offers.values())).card.currency)
+        cards = load_cards(document, model, like.cards if like and _same_cards(like, model, document) else None)
+        hold_currencies(document, model, cards.cards[0].card.currency)
     except BadInput as error:
         problems += error.problems
     try:
         month = plan_month(model, document)
     except BadInput as error:
         problems += error.problems
-    if problems or month is None or offers is None:
+    if problems or month is None or cards is None:
         raise BadInput(list(dict.fromkeys(problems)))
     if document.along:
         # What went with something that was taken out is said beside what was read.
         gone = f"taken out with it: {', '.join(map(safe, dict.fromkeys(document.along)))}"
         month = replace(month, notes=(*month.notes, gone))
-    return Loaded(model, document, month, offers)
+    month = replace(month, notes=(*month.notes, *cards.notes(model.estate.month)))
+    return Loaded(model, document, month, cards.offers(model.estate.month), cards)
 
 
 def _same_cards(one: Loaded, other: Model, document: Document) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import date
 from decimal import Decimal
 from difflib import get_close_matches
 from pathlib import Path
@@ -84,25 +85,77 @@ def _laid_over(key: str, under: Any, value: Any) -> Any:
     return value if other else {**under, **value}
 
 
-def load_offers(document: Document, model: Model, known: dict[str, Offer] | None = None) -> dict[str, Offer]:
-    """Every plan of every card the model names, by full name, in file order.
+@dataclass(frozen=True)
+class Cards:
+    """The rate cards of a model in the currency they are shown in; of one name there may be several, each from its day on."""
 
-    ``known`` are the offers of the same cards, read before. Raises ``BadInput`` for mistakes in the cards, two cards of one
-    name, mixed currencies, and for plans the model names but no card has.
+    cards: tuple[RateCard, ...] = ()
+
+    def in_force(self, month: str) -> list[RateCard]:
+        """The card of each name that holds on a month's first day: the latest by then, else the earliest (rule 7.65)."""
+        first = date.fromisoformat(f"{month}-01")
+        return [_on(cards, first) for cards in self._by_name().values()]
+
+    def offers(self, month: str) -> dict[str, Offer]:
+        """The plans that exist in a month, by full name, in file order."""
+        return {
+            f"{card.card.name}.{key}": Offer(f"{card.card.name}.{key}", card.card, plan)
+            for card in self.in_force(month)
+            for key, plan in card.plans.items()
+        }
+
+    def notes(self, month: str) -> list[str]:
+        """What an analyst should know of the prices of a month: none held yet, or they change within it."""
+        first, found = date.fromisoformat(f"{month}-01"), []
+        for name, cards in self._by_name().items():
+            now = _on(cards, first).card
+            if now.effective is not None and now.effective > first:
+                found.append(f"no prices of {name} hold on {first} yet: those from {now.effective} are taken")
+            for card in cards:
+                day = card.card.effective
+                if day is not None and day != now.effective and first < day and f"{day:%Y-%m}" == month:
+                    found.append(
+                        f"{name} has other prices from {day} on: this month is billed at those of its first day"
+                    )
+        return found
+
+    def _by_name(self) -> dict[str, list[RateCard]]:
+        found: dict[str, list[RateCard]] = {}
+        for card in self.cards:
+            found.setdefault(card.card.name, []).append(card)
+        return found
+
+
+def _on(cards: list[RateCard], day: date) -> RateCard:
+    known = [card for card in cards if (card.card.effective or date.min) <= day]
+    latest = max(known, key=_since, default=None)
+    return latest if latest is not None else min(cards, key=_since)
+
+
+def _since(card: RateCard) -> date:
+    """The day from which a card holds; one that says none has always held."""
+    return card.card.effective or date.min
+
+
+def load_cards(document: Document, model: Model, known: Cards | None = None) -> Cards:
+    """Every card the model names, in file order.
+
+    ``known`` are the same cards, read before. Raises ``BadInput`` for mistakes in the cards, two cards of one name and day, mixed
+    currencies, and for plans the model names but no card has in its month.
     """
-    offers = _read_offers(document, model) if known is None else known
-    names = {offer.card.name for offer in offers.values()}
+    cards = _read_cards(document, model) if known is None else known
+    names = {card.card.name for card in cards.cards}
     for address, _ in document.card_sets:
         if len(address) < 3 or address[1] not in names:
             allowed = ", ".join(f"cards.{name}. and an address in it" for name in sorted(names))
             raise BadInput(Problem("there is no such rate card", dotted(address), "--set", allowed=allowed))
-    if problems := _unknown_plans(document, model, offers):
+    if problems := _unknown_plans(document, model, cards.offers(model.estate.month)):
         raise BadInput(problems)
-    return offers
+    return cards
 
 
-def _read_offers(document: Document, model: Model) -> dict[str, Offer]:
-    offers: dict[str, Offer] = {}
+def _read_cards(document: Document, model: Model) -> Cards:
+    found: list[RateCard] = []
     problems: list[Problem] = []
     currencies: dict[str, str] = {}
     for number, name in enumerate(model.estate.rate_cards):
@@ -112,31 +165,31 @@ def _read_offers(document: Document, model: Model) -> dict[str, Offer]:
             problems.extend(error.problems)
             continue
         address = ("estate", "rate_cards", str(number))
-        if any(offer.card.name == card.card.name for offer in offers.values()):
-            problems.append(
-                document.problem(address, "two cards have the same name", card.card.name, "one name a card")
-            )
+        if any(other.card.name == card.card.name and _since(other) == _since(card) for other in found):
+            allowed = "one name a card, or cards of one name with different days in effective"
+            problems.append(document.problem(address, "two cards have the same name", card.card.name, allowed))
         card = in_currency(card, model.exchange)
         currencies[card.card.currency] = name
-        offers.update(
-            {
-                f"{card.card.name}.{key}": Offer(f"{card.card.name}.{key}", card.card, plan)
-                for key, plan in card.plans.items()
-            }
-        )
+        found.append(card)
     if len(currencies) > 1:
-        found = ", ".join(f"{currency} in {name}" for currency, name in currencies.items())
-        problems.append(
-            document.problem(
-                ("estate", "rate_cards"),
-                "the cards are in several currencies",
-                found,
-                'cards of one currency, or [exchange] with date = 2027-01-15, into = "EUR", rates = { USD = "0.92" }',
-            )
-        )
+        problems.append(_mixed(document, model, currencies))
     if problems:
         raise BadInput(problems)
-    return offers
+    return Cards(tuple(found))
+
+
+def _mixed(document: Document, model: Model, currencies: dict[str, str]) -> Problem:
+    """Cards in several currencies: what is missing so that they become one."""
+    found = ", ".join(f"{currency} in {name}" for currency, name in currencies.items())
+    exchange = model.exchange
+    if exchange is None:
+        into, *others = currencies
+        rates = ", ".join(f'{other} = "..."' for other in others)
+        allowed = f'cards of one currency, or [exchange] with date = {model.estate.month}-01, into = "{into}", rates = {{ {rates} }}'
+    else:
+        missing = [c for c in currencies if c != exchange.into and c not in exchange.rates]
+        allowed = f"exchange.rates lacks {', '.join(missing)}: what one unit of it is worth in {exchange.into}"
+    return document.problem(("estate", "rate_cards"), "the cards are in several currencies", found, allowed)
 
 
 def in_currency(card: RateCard, exchange: Exchange | None) -> RateCard:

@@ -193,7 +193,8 @@ def month_with(loaded: Loaded, step: int, factors: Mapping[str, float] | None = 
     grown = {
         name: (1 + demand.growth) ** step * factors.get(f"demand.{name}", 1.0) for name, demand in model.demand.items()
     }
-    return Loaded(model, loaded.document, plan_month(model, loaded.document, grown), loaded.offers)
+    grown_month = plan_month(model, loaded.document, grown)
+    return Loaded(model, loaded.document, grown_month, loaded.offers_in(model), loaded.cards)
 
 
 def _more_items(model: Model, step: int) -> Model:
@@ -225,9 +226,16 @@ class _Forecaster:
         self, loaded: Loaded, months: int, draws: int, plans: list[str], seed: int, progress: Progress | None
     ) -> None:
         self.loaded, self.draws, self.seed, self.progress = loaded, draws, seed, progress
-        self.offers = loaded.chosen(plans)
         self.steps = list(range(months))
         self.months = tuple(month_after(loaded.model.estate.month, step) for step in self.steps)
+        # The plans of each month; one that some month does not have cannot be compared over all of them.
+        self.in_month = [
+            loaded.cards.offers(month) if step and loaded.cards.cards else loaded.offers
+            for step, month in enumerate(self.months)
+        ]
+        chosen = loaded.chosen(plans)
+        self.offers = [offer for offer in chosen if all(offer.name in offers for offers in self.in_month)]
+        self.gone = [offer.name for offer in chosen if offer not in self.offers]
         self.inputs, self.others = inputs_of(loaded.model)
         self.references = sorted({0, (months - 1) // 2, months - 1})
 
@@ -242,7 +250,7 @@ class _Forecaster:
         beside = self._play(self._ends(self.others, middle), [plan])
         outside = outside_plan(self.loaded.model, offers[0].card.currency)
         responses = {
-            offer.name: Response(self.loaded.offers, offer, self.inputs, self.references, base, ends, outside=outside)
+            offer.name: Response(self.in_month, offer, self.inputs, self.references, base, ends, outside=outside)
             for offer in offers
         }
         factors = draw_factors(self.inputs, self.draws, self.seed)
@@ -287,7 +295,8 @@ class _Forecaster:
             found: dict[str, Played] = {}
             for n, offer in enumerate(offers):
                 tell(n / len(offers))
-                projected = project_plan(loaded, offer, self.seed)
+                # Each month has prices of its own.
+                projected = project_plan(loaded, loaded.offers[offer.name], self.seed)
                 if isinstance(projected, PlayedPlan):
                     found[offer.name] = played(projected)
             return found
@@ -459,6 +468,16 @@ class _Forecaster:
 
     def _notes(self) -> Iterable[str]:
         model = self.loaded.model
+        for before, after in zip(self.months, self.months[1:], strict=False):
+            changed = [
+                f"{new.card.name} from {new.card.effective}"
+                for old, new in zip(self.loaded.cards.in_force(before), self.loaded.cards.in_force(after), strict=True)
+                if old != new
+            ]
+            if changed:
+                yield f"{after} has other prices: {', '.join(changed)}"
+        if self.gone:
+            yield f"left out, since some month does not have them: {', '.join(self.gone)}"
         if not self.inputs:
             yield "no demand has a range and no function a run_range: the months are expected values without spread"
         fixed = [name for name, d in model.demand.items() if d.surges or any(lump.at for lump in d.lumps)]

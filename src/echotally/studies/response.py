@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 from statistics import NormalDist
 
 import numpy as np
@@ -13,10 +14,11 @@ from echotally.engine.build import stream_seed
 from echotally.model.estate import Model
 from echotally.model.spread import Z95
 from echotally.projection.answer import PlayedPlan
+from echotally.projection.metering import Account, Metered
 from echotally.rates.card import Plan, Price
 from echotally.rates.card_loading import Offer
 from echotally.rates.meters import OUTSIDE
-from echotally.rates.price_walk import about_many
+from echotally.rates.price_walk import About, about_many
 
 Array = NDArray[np.float64]
 MeterKey = tuple[tuple[str, str], str]
@@ -88,6 +90,7 @@ class Played:
     cut: tuple[str, ...] = ()
     losing: tuple[str, ...] = ()
     by_tag: Mapping[tuple[str, str], float] = field(default_factory=dict)
+    hours: Mapping[Account, CommittedHours] = field(default_factory=dict)
 
     def vector(self, keys: Sequence[MeterKey]) -> Array:
         """Quantities in the order of ``keys``, then attempts and throttled ones."""
@@ -116,7 +119,48 @@ def played(found: PlayedPlan) -> Played:
         tuple(dict.fromkeys(u.unit.function for u in units if u.attempts["timed_out"])),
         tuple(dict.fromkeys(u.unit.function for u in units if u.lost_events)),
         by_tag,
+        {account: committed_hours(found.metered, account) for account in found.metered.hours},
     )
+
+
+@dataclass(frozen=True)
+class CommittedHours:
+    """What the usage that a commitment covers costs at full price, hour by hour, in floating point: for many draws at once."""
+
+    plan: Plan
+    lengths: Array
+    full: Array
+
+    def instead_of(self, costs: Mapping[MeterKey, Array], account: Account) -> Array:
+        """What is added to the full price of each draw: what was prepaid, less usage that it paid. Every hour has the draw's share."""
+        terms = self.plan.commitment
+        assert terms is not None
+        covered = sum((costs.get((account, meter), np.zeros(1)) for meter in terms.covers), np.zeros(1))
+        usual = float(self.full.sum())
+        times = covered / usual if usual else np.zeros_like(covered)
+        most = float(terms.per_hour) * self.lengths / float(1 - terms.discount)
+        paid = np.array([np.minimum(self.full * each, most).sum() for each in times])
+        found: Array = float(terms.per_hour) * self.lengths.sum() - paid
+        return found
+
+
+def committed_hours(metered: Metered, account: Account) -> CommittedHours:
+    """The hours of an account with a commitment, from the month as metered."""
+    plan = metered.plans[account]
+    terms = plan.commitment
+    assert terms is not None
+    prices = plan.prices()
+    so_far = dict.fromkeys(terms.covers, 0.0)
+    full = []
+    for _, quantities in metered.hours[account]:
+        cost = 0.0
+        for meter in terms.covers:
+            free, about = float(plan.allowance.get(meter, 0)), About(prices[meter])
+            before = so_far[meter]
+            so_far[meter] += float(sum(quantities.get(meter, {}).values(), Decimal(0)))
+            cost += about(max(0.0, so_far[meter] - free)) - about(max(0.0, before - free))
+        full.append(cost)
+    return CommittedHours(plan, np.array([float(length) for length, _ in metered.hours[account]]), np.array(full))
 
 
 class Response:
@@ -124,7 +168,7 @@ class Response:
 
     def __init__(
         self,
-        offers: Mapping[str, Offer],
+        offers: Sequence[Mapping[str, Offer]],
         offer: Offer,
         inputs: Sequence[Input],
         references: Sequence[int],
@@ -133,7 +177,7 @@ class Response:
         *,
         outside: Plan | None = None,
     ) -> None:
-        """``base`` are the months as expected, ``ends`` the reference months with one input at an end; ``outside`` bills outside
+        """``offers`` are the plans of each month, ``base`` are the months as expected, ``ends`` the reference months with one input at an end; ``outside`` bills outside
         services.
         """
         self.outside = outside or offer.plan
@@ -141,7 +185,8 @@ class Response:
         self.steps = sorted({step for step, _, _ in base})
         self.keys = sorted({key for each in (*base.values(), *ends.values()) for key in each[offer.name].meters})
         self.base = np.array([base[step, "", 1.0][offer.name].vector(self.keys) for step in self.steps])
-        self.prices = [self._price(key) for key in self.keys]
+        self.prices = [[self._price(key, step) for key in self.keys] for step in self.steps]
+        self.hours = [base[step, "", 1.0][offer.name].hours for step in self.steps]
         # Quantities that are zero in a reference month change by amounts, all others by shares.
         self.by_share = np.all(self.base[references] > 0, axis=0)
         # Change of each quantity at an input's ends, by reference month: (references, inputs, 2, quantities).
@@ -160,14 +205,14 @@ class Response:
         found: Array = (there - here) / np.where(self.by_share, np.where(here > 0, here, 1.0), 1.0)
         return found
 
-    def _price(self, key: MeterKey) -> tuple[Price | None, float]:
+    def _price(self, key: MeterKey, step: int) -> tuple[Price | None, float]:
         (_, plan_name), meter = key
-        plan: Plan = self.outside if meter.startswith(OUTSIDE) else self.offers[plan_name].plan
+        plan: Plan = self.outside if meter.startswith(OUTSIDE) else self.offers[step][plan_name].plan
         return plan.prices().get(meter), float(plan.allowance.get(meter, 0))
 
     def allowances(self) -> Iterable[tuple[MeterKey, float]]:
         """Meters with an allowance."""
-        return [(key, free) for key, (_, free) in zip(self.keys, self.prices, strict=True) if free > 0]
+        return [(key, free) for key, (_, free) in zip(self.keys, self.prices[0], strict=True) if free > 0]
 
     def quantity(self, factors: Array, step: int, key: MeterKey) -> Array:
         """A meter's quantity in each draw."""
@@ -199,9 +244,13 @@ class Response:
         found = np.zeros((len(factors), len(self.steps)))
         for step in self.steps:
             quantities = self._quantities(factors, step)
-            for n, (price, free) in enumerate(self.prices):
+            of_meter: dict[MeterKey, Array] = {}
+            for n, (price, free) in enumerate(self.prices[step]):
                 if price is not None:
-                    found[:, step] += about_many(price, np.maximum(0.0, quantities[:, n] - free))
+                    of_meter[self.keys[n]] = about_many(price, np.maximum(0.0, quantities[:, n] - free))
+                    found[:, step] += of_meter[self.keys[n]]
+            for account, hourly in self.hours[step].items():
+                found[:, step] += hourly.instead_of(of_meter, account)
         return found
 
     def shares(self, factors: Array) -> Array:
