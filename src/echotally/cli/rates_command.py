@@ -51,3 +51,38 @@ def check(card: Path, strict: bool, form: str, out: Path | None) -> int:
     text = in_form(form, lambda: oddities_text(path, found), lambda: oddities_json(path, found), "findings")
     deliver(text, out)
     return BAD_INPUT if strict and found else 0
+
+
+@rates.command(
+    epilog="Example: echotally rates compare river-watch/rates/heron.toml heron-april.toml --model river-watch/river.toml"
+)
+@click.argument("old", type=click.Path(path_type=Path))
+@click.argument("new", type=click.Path(path_type=Path))
+@click.option(
+    "--model",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="The estate whose month is played and billed on both cards.",
+)
+@options.set_option
+@options.format_option("table", "json", "csv", "markdown")
+@options.width_option
+@options.out_option
+def compare(
+    old: Path, new: Path, model: Path, sets: tuple[tuple[str, str], ...], form: str, width: int | None, out: Path | None
+) -> None:
+    """What does the NEW price list do to us? The model's month on it and on the OLD one, plan by plan and line by line."""
+    from echotally.cli.progress import prepare_simulation, progress_line
+    from echotally.output.base.exports import in_form
+    from echotally.output.studies.card_change_view import card_change_json, card_change_text
+    from echotally.studies.card_change import compare_cards
+
+    prepare_simulation()
+    with progress_line() as tell:
+        found = compare_cards(old, new, model, sets, tell)
+    text = in_form(
+        form,
+        lambda: card_change_text(found, width, False if out else None),
+        lambda: card_change_json(found),
+    )
+    deliver(text, out)
