@@ -105,13 +105,10 @@ def _played(
     stood = len(others) < len(loaded.model.estate.rate_cards)
     cards = [here, *(others if stood else [])]
     listed = ", ".join('"' + name.replace("\\", "\\\\").replace('"', '\\"') + '"' for name in cards)
-    return project_loaded(
-        load(model, (*sets, ("estate.rate_cards", f"[{listed}]"), ("estate.plans", ""))),
-        [],
-        None,
-        progress,
-        workers=None,
-    )
+    # Every plan of the cards: those that the model lists may not be on the new one.
+    unlisted = (("estate.plans", ""),) if loaded.model.estate.plans else ()
+    on_card = load(model, (*sets, ("estate.rate_cards", f"[{listed}]"), *unlisted))
+    return project_loaded(on_card, [], None, progress, workers=None)
 
 
 def _plan(key: str, before: PlanProjection, after: PlanProjection) -> PlanOnCards:
