@@ -22,6 +22,11 @@ from echotally.output.base.writing import deliver
     show_default=True,
     help="Also look for the smallest memory, batch and instance limit.",
 )
+@click.option(
+    "--commitment",
+    is_flag=True,
+    help="Also say which commitment an hour is the cheapest on plans that sell one: this month, over draws of the model's ranges, and what it loses when demand falls by a third.",
+)
 @click.option("--write", is_flag=True, help="Write the change into MODEL; comments and order stay.")
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
@@ -32,6 +37,7 @@ def choose(
     model: Path,
     sets: tuple[tuple[str, str], ...],
     sizes: bool,
+    commitment: bool,
     write: bool,
     seed: int | None,
     form: str,
@@ -44,11 +50,13 @@ def choose(
     from echotally.output.base.charts import check_plot_path
     from echotally.output.studies import choose_view as shown
     from echotally.studies.choose import choose as ask
+    from echotally.studies.choose import with_commitments
 
     check_plot_path(plot)
     prepare_simulation()
     with progress_line() as tell:
         found = ask(model, sets, seed, sizes, tell)
+        found = with_commitments(found, seed, tell) if commitment else found
     if plot:
         write_whole(plot, shown.choose_chart(found, plot.suffix[1:]))
     text = in_form(

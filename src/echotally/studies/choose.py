@@ -12,7 +12,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import cached_property
 from os import cpu_count
@@ -33,6 +33,7 @@ from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
 from echotally.rates.price_walk import About
+from echotally.studies.committing import Commitments, commitments
 from echotally.studies.warm_hours import warm_hours
 
 Assignment = tuple[str, ...]
@@ -64,6 +65,16 @@ class Choice:
     played: int
     bound: Decimal | None
     assigned: Decimal
+    commitments: tuple[Commitments, ...] | None = None
+
+
+def with_commitments(
+    found: Choice, seed: int | None = None, progress: Callable[[str, float], None] | None = None
+) -> Choice:
+    """The choice with the commitments that its plans sell, billed against its month (``committing``)."""
+    loaded = found.loaded.changed(found.sets) if found.sets else found.loaded
+    the_seed = loaded.model.estate.seed if seed is None else seed
+    return replace(found, commitments=tuple(commitments(loaded, found.chosen, the_seed, progress)))
 
 
 def choose(

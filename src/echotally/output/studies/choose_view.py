@@ -17,6 +17,7 @@ from echotally.output.projection.verdict_text import check_text
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.totals import totals_of
 from echotally.studies.choose import Choice
+from echotally.studies.committing import Commitments
 
 
 def choose_verdict(found: Choice) -> list[str]:
@@ -44,6 +45,82 @@ def _kept(plan: PlayedPlan) -> str:
     if plan.misses:
         return f"misses {len(plan.misses)} target(s)"
     return f"{len(plan.undecided)} target(s) undecided" if plan.undecided else "meets every target"
+
+
+def commitment_lines(each: Commitments, currency: str) -> list[str]:
+    """Which commitment is the cheapest, and what it loses when demand falls by a third."""
+    best, none = each.cheapest, each.levels[0]
+    terms = f"{each.discount * 100:f} % off {', '.join(each.covers)}"
+    if not best.per_hour:
+        lines = [f"No commitment on {each.plan} ({terms}) saves anything this month."]
+    else:
+        lines = [
+            f"The cheapest commitment on {each.plan} ({terms}) is {money(best.per_hour)} {currency} an hour: {money(best.cost)} a month"
+            f" against {money(none.cost)} without, {money(best.lost)} of it lost."
+        ]
+        lines.append(
+            f"When demand falls by a third it costs {money(best.cost_at_two_thirds)} against {money(none.cost_at_two_thirds)} without:"
+            f" {money(best.lost_at_two_thirds)} is lost."
+        )
+    over = each.cheapest_over_draws
+    if each.draws and over.per_hour != best.per_hour:
+        lines.append(
+            f"Over {each.draws} draws of the model's ranges {money(over.per_hour)} an hour is cheaper on average"
+            f" ({money(over.mean_over_draws)}; {money(best.per_hour)} comes to {money(best.mean_over_draws)})."
+        )
+    elif each.draws:
+        lines.append(
+            f"It is so over {each.draws} draws of the model's ranges as well ({money(over.mean_over_draws)} on average)."
+        )
+    return lines
+
+
+def commitment_parts(found: Choice, width: int | None) -> list[RenderableType]:
+    """The commitments of each plan that sells some."""
+    if found.commitments is None:
+        return []
+    if not found.commitments:
+        return [Text("No plan of the cards sells a commitment ([plans.X.commitment]).")]
+    parts: list[RenderableType] = []
+    for each in found.commitments:
+        parts += [Text(safe(line)) for line in commitment_lines(each, found.chosen.bill.currency)]
+        rows = [
+            [
+                ("→ " if level is each.cheapest else "  ") + f"{level.per_hour:f}",
+                money(level.cost),
+                money(level.lost),
+                money(level.cost_at_two_thirds),
+                money(level.lost_at_two_thirds),
+                money(level.mean_over_draws),
+            ]
+            for level in each.levels
+        ]
+        columns = [
+            Column("per hour"),
+            Column("month"),
+            Column("lost"),
+            Column("at 2/3 demand"),
+            Column("lost", rank=1),
+            Column("mean of draws", rank=2),
+        ]
+        parts.append(table(f"Commitments on {each.plan} ({found.chosen.bill.currency})", columns, rows, width=width))
+    return parts
+
+
+def _commitments(found: Choice) -> list[dict[str, str | None]]:
+    return [
+        {
+            "plan": each.plan,
+            "per_hour": f"{level.per_hour:f}",
+            "cost": amount_text(level.cost),
+            "lost": amount_text(level.lost),
+            "cost_at_two_thirds": amount_text(level.cost_at_two_thirds),
+            "lost_at_two_thirds": amount_text(level.lost_at_two_thirds),
+            "mean_over_draws": amount_text(level.mean_over_draws),
+        }
+        for each in found.commitments or ()
+        for level in each.levels
+    ]
 
 
 def set_lines(found: Choice) -> list[str]:
@@ -87,6 +164,7 @@ def choose_text(found: Choice, width: int | None = None, colour: bool | None = N
     parts += [Text(""), table(f"Chosen ({found.chosen.bill.currency})", columns, rows, width=width)]
     parts.append(Text("The change against today:" if found.sets else "Nothing to change.", style="bold"))
     parts += [Text("  " + safe(line)) for line in set_lines(found)]
+    parts += commitment_parts(found, width)
     return rendered(parts, width, colour)
 
 
@@ -138,4 +216,15 @@ def choose_json(found: Choice) -> str:
         "played": found.played,
         "bound": None if found.bound is None else amount_text(found.bound),
     }
+    if found.commitments is not None:
+        data["commitments"] = _commitments(found)
+        data["cheapest_commitments"] = [
+            {
+                "plan": each.plan,
+                "per_hour": f"{each.cheapest.per_hour:f}",
+                "per_hour_over_draws": f"{each.cheapest_over_draws.per_hour:f}",
+                "draws": each.draws,
+            }
+            for each in found.commitments
+        ]
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
