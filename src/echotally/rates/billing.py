@@ -16,16 +16,30 @@ from echotally.rates.price_walk import price_of
 PRECISION = 60
 # ISO 4217 minor units other than two.
 _MINOR_UNITS = {
-    "JPY": 0,
-    "KRW": 0,
-    "ISK": 0,
-    "CLP": 0,
-    "VND": 0,
-    "BHD": 3,
-    "KWD": 3,
-    "JOD": 3,
-    "OMR": 3,
-    "TND": 3,
+    **dict.fromkeys(
+        (
+            "BIF",
+            "CLP",
+            "DJF",
+            "GNF",
+            "ISK",
+            "JPY",
+            "KMF",
+            "KRW",
+            "PYG",
+            "RWF",
+            "UGX",
+            "UYI",
+            "VND",
+            "VUV",
+            "XAF",
+            "XOF",
+            "XPF",
+        ),
+        0,
+    ),
+    **dict.fromkeys(("BHD", "IQD", "JOD", "KWD", "LYD", "OMR", "TND"), 3),
+    **dict.fromkeys(("CLF", "UYW"), 4),
 }
 
 
@@ -80,7 +94,12 @@ def bill_account(
     return lines
 
 
+def minor_digits(currency: str) -> int:
+    """Digits behind the point of a currency's smallest unit (ISO 4217); 2 of one that is not known."""
+    return _MINOR_UNITS.get(currency, 2)
+
+
 def rounded_total(amount: Decimal, currency: str) -> Decimal:
     """An amount in the currency's minor unit, half up."""
-    places = _MINOR_UNITS.get(currency, 2)
+    places = minor_digits(currency)
     return amount.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP, context=exact())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
 from pathlib import Path
@@ -19,9 +19,9 @@ from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.metering import meter
 from echotally.projection.project import project_plan
+from echotally.projection.totals_billed import billed_totals, together
 from echotally.projection.when_idle import quantities_when_idle
-from echotally.rates.billing import bill_account, exact
-from echotally.rates.card import Plan
+from echotally.rates.billing import exact
 from echotally.rates.card_loading import Offer
 from echotally.rates.feasibility import reasons_against
 
@@ -210,7 +210,7 @@ class _Trial:
         if isinstance(self.real, PlayedPlan):
             now, plans = self.real.metered.totals(), plans | self.real.metered.plans
         with localcontext(exact()):
-            return _billed(plans, _together(now, more)) - _billed(plans, now)
+            return billed_totals(plans, together(now, more)) - billed_totals(plans, now)
 
     def _clears(self, within_s: float) -> int:
         """The largest backlog that is empty in time: doubled until it is not, then halved between."""
@@ -229,27 +229,6 @@ class _Trial:
             middle = (low + high) // 2
             low, high = (middle, high) if fits(middle) else (low, middle)
         return low
-
-
-Quantities = dict[tuple[str, str], dict[str, Decimal]]
-
-
-def _together(one: Quantities, other: Quantities) -> Quantities:
-    found: Quantities = {account: dict(meters) for account, meters in one.items()}
-    for account, meters in other.items():
-        for name, quantity in meters.items():
-            own = found.setdefault(account, {})
-            own[name] = max(Decimal(0), own.get(name, Decimal(0)) + quantity)
-    return found
-
-
-def _billed(plans: Mapping[tuple[str, str], Plan], totals: Quantities) -> Decimal:
-    lines = (
-        line
-        for account, meters in totals.items()
-        for line in bill_account(account[1], account[0], plans[account], meters)
-    )
-    return sum((line.amount for line in lines), Decimal(0))
 
 
 Changes = tuple[tuple[float, int], ...]

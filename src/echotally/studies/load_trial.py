@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from decimal import Decimal
+from decimal import Decimal, localcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,10 +17,13 @@ from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Endpoint, Function, Model, Trigger
 from echotally.model.sources import SourceRef
 from echotally.model.spread import Spread, constant
+from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.bills import make_bill
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import meter
-from echotally.projection.project import project_loaded
+from echotally.projection.project import project_loaded, project_plan
+from echotally.projection.totals_billed import billed_totals, together
+from echotally.rates.billing import exact
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
 
@@ -31,6 +34,8 @@ if TYPE_CHECKING:
 #: Changes of instances that are kept of a trial.
 _TRAIL = 50_000
 _BY_THE_MONTH = ("storage_gb_months", "flat_months")
+#: Time of attempts by what they came to.
+_SPENT = ("warming_ns", "failed_ns", "cut_ns", "again_ns", "running_ns")
 
 
 @dataclass(frozen=True)
@@ -54,6 +59,7 @@ class LoadRow:
     concurrency: Level
     cost_per_million: Decimal | None
     knee: bool = False
+    month_cost_per_million: Decimal | None = None
     steady_s: float | None = None
     bound: str = ""
     cold_share: float | None = None
@@ -112,6 +118,7 @@ def load_trial(
     against = reasons_against(loaded.model, function, offer.plan)
     if against:
         raise BadInput(Problem(f"{function} does not fit {offer.name}: {'; '.join(against)}", "--plan"))
+    real = project_plan(loaded, offer, loaded.model.estate.seed)
     rows = [
         _trial(
             loaded,
@@ -124,6 +131,7 @@ def load_trial(
             warm_up_s=warm_up_s,
             think=think or constant(0),
             pause_ns=pause_ns,
+            real=real,
         )
         for limit in limits
         for n in clients
@@ -200,6 +208,7 @@ def _trial(
     warm_up_s: float,
     think: Spread,
     pause_ns: int | None,
+    real: PlanProjection,
 ) -> LoadRow:
     function = loaded.model.functions[name]
     if limit is not None:
@@ -217,7 +226,10 @@ def _trial(
         # One entry of the calendar answers or refuses one call at the most, but for those of one instant.
         if play_entries(built, left):
             break
-    return _row(trial, offer, built, began, clients, limit)
+    return replace(
+        _row(trial, offer, built, began, clients, limit),
+        month_cost_per_million=_in_month(trial, offer, built, began, real),
+    )
 
 
 def _answered(built: Built) -> int:
@@ -254,7 +266,11 @@ def _forget(built: Built) -> None:
         "served",
         "wait_max",
         "latency_max",
-        *(layout.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns")),
+        "again",
+        "again_failed",
+        "again_cut",
+        *_SPENT,
+        *(layout.WIDE[name] for name in ("billed_ns", "busy_ns", "life_ns", *_SPENT)),
     ):
         f[name] = 0
     f["level_peak"], f["count_peak"] = f["in_flight"], f["count"]
@@ -332,6 +348,27 @@ def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answere
     bill = make_bill(replace(metered, plans=plans), units, offer.card.currency)
     cost = sum((line.amount for line in bill.lines if line.meter not in _BY_THE_MONTH), Decimal(0))
     return cost / answered * 1_000_000
+
+
+def _in_month(trial: Loaded, offer: Offer, built: Built, began: int, real: PlanProjection) -> Decimal | None:
+    """What a million answers more cost in the real month, its own allowances and tiers used up as they are there.
+
+    None where nothing was answered, or the real month cannot run on the plan.
+    """
+    answered = _answered(built)
+    if not answered or not isinstance(real, PlayedPlan):
+        return None
+    length = max(1, int(built.world.clock[0]["now"]) - began)
+    metered = meter(trial.model, assemble(trial.model, built, counted(built.world, length)), offer)
+    now, plans = real.metered.totals(), metered.plans | real.metered.plans
+    with localcontext(exact()):
+        more = {
+            account: {
+                name: quantity * 1_000_000 / answered for name, quantity in meters.items() if name not in _BY_THE_MONTH
+            }
+            for account, meters in metered.totals().items()
+        }
+        return billed_totals(plans, together(now, more)) - billed_totals(plans, now)
 
 
 def _with_knees(rows: Sequence[LoadRow]) -> Iterable[LoadRow]:

@@ -225,6 +225,7 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
         Column("cold %", rank=2),
         Column("steady after s", rank=3),
         Column("cost/million", rank=2),
+        Column("more a month", rank=3),
         Column("", False),
     ]
     rows = [
@@ -244,6 +245,7 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
             "–" if r.cold_share is None else share(r.cold_share),
             seconds(r.steady_s),
             "–" if r.cost_per_million is None else money(r.cost_per_million),
+            "–" if r.month_cost_per_million is None else money(r.month_cost_per_million),
             "knee" if r.knee else "",
         ]
         for r in found.rows
@@ -257,7 +259,8 @@ def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = 
         parts.append(Text(f"Where nothing was answered, {_USED_UP}."))
     parts.append(
         Text(
-            "Latency is from asking to the answer, of answered calls. knee: more clients bring little but waiting.",
+            "Latency is from asking to the answer, of answered calls. knee: more clients bring little but waiting. cost/million: without"
+            " allowances; more a month: what a million answers more cost in this model's month, its allowances and tiers as they are used there.",
             style="dim",
         )
     )
@@ -288,6 +291,9 @@ def load_json(found: LoadTrial) -> str:
             "instances": {"mean": r.instances.mean, "peak": r.instances.peak},
             "concurrency": {"mean": r.concurrency.mean, "peak": r.concurrency.peak},
             "cost_per_million": None if r.cost_per_million is None else amount_text(r.cost_per_million),
+            "month_cost_per_million": None
+            if r.month_cost_per_million is None
+            else amount_text(r.month_cost_per_million),
             "knee": r.knee,
         }
         for r in found.rows
