@@ -46,6 +46,11 @@ if TYPE_CHECKING:
     help="Split the cost by function, environment, source, tag:NAME or outcome (what failure, cold starts and idle time cost), or by several; FOCUS rows by day.",
 )
 @click.option(
+    "--all-meters",
+    is_flag=True,
+    help="Show the bill of the plan with every meter it can bill, those that this month did not use too.",
+)
+@click.option(
     "--incidents",
     is_flag=True,
     help="Also say what each incident of the model cost, left behind and delayed, each against the month without it.",
@@ -111,6 +116,7 @@ def project(
     plans: tuple[str, ...],
     explained: str | None,
     by: str | None,
+    all_meters: bool,
     incidents: bool,
     edges: bool,
     bill_so_far: Path | None,
@@ -173,7 +179,10 @@ def project(
     if form == "table" and not _as_file(out):
         from echotally.output.projection.projection_table import projection_text
 
-        deliver(projection_text(result, width, False if out else None, explained, by, replicated), out)
+        deliver(
+            projection_text(result, width, False if out else None, explained, by, replicated, all_meters=all_meters),
+            out,
+        )
     else:
         _deliver_data(result, form, None if daily else by, replicated, level, periods, out)
     return _gate(result) if gate else 0
@@ -232,7 +241,7 @@ def _days(loaded: Loaded, result: Projection, until: date | None) -> Sequence[St
 
 def _fits_the_form(form: str, out: Path | None) -> None:
     """Options that only some forms show are refused with the others."""
-    options.only_where(form == "table", "but in the table", "explained")
+    options.only_where(form == "table", "but in the table", "explained", "all_meters")
     as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
     options.only_where(as_rows, "but in CSV and Parquet", "level")
     options.only_where(form in ("table", "json"), "but in the table and in JSON", "incidents", "edges")

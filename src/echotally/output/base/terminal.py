@@ -7,6 +7,7 @@ import math
 import os
 import sys
 from collections.abc import Sequence
+from contextvars import ContextVar
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -15,6 +16,8 @@ from rich.cells import cell_len
 from rich.console import Console, JustifyMethod, RenderableType
 from rich.table import Table
 from rich.text import Text
+
+from echotally.rates.billing import minor_digits
 
 _PIPE_WIDTH = 100
 
@@ -152,13 +155,24 @@ def count(number: float | None) -> str:
 _NO_MONEY = 5e-13
 
 
+#: Digits of the smallest unit of the currency that is being shown.
+_DIGITS = ContextVar("digits", default=2)
+
+
+def shown_in(currency: str) -> int:
+    """Show money in this currency from now on, in its own digits (ISO 4217); returns how many there are."""
+    digits = minor_digits(currency)
+    _DIGITS.set(digits)
+    return digits
+
+
 def money(amount: Decimal | float | None) -> str:
-    """Money in the currency's hundredths; below one with four significant digits, so that small amounts differ."""
+    """Money in the currency's smallest unit; below one with four significant digits, so that small amounts differ."""
     if amount is None:
         return "–"
     size = abs(float(amount))
     if size < _NO_MONEY or size >= 0.99995:
-        return f"{0 if size < _NO_MONEY else amount:,.2f}"
+        return f"{0 if size < _NO_MONEY else amount:,.{_DIGITS.get()}f}"
     places = max(2, 3 - math.floor(math.log10(size)))
     return f"{amount:,.{places}f}"
 

@@ -7,7 +7,7 @@ from decimal import Decimal
 from rich.console import RenderableType
 
 from echotally.errors import safe
-from echotally.output.base.terminal import Column, count, money, table
+from echotally.output.base.terminal import Column, count, money, shown_in, table
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.explain import Step, explain, price_text
@@ -24,11 +24,13 @@ def bill_parts(
     by: str | None,
     whole_bill: bool,
     width: int | None,
+    *,
+    all_meters: bool = False,
 ) -> list[RenderableType]:
     """The parts of the answer that are about one plan's money, as far as they were asked for."""
     parts: list[RenderableType] = []
-    if whole_bill:
-        parts.append(bill_table(projection, plan, width))
+    if whole_bill or all_meters:
+        parts.append(bill_table(projection, plan, width, all_meters))
     if by:
         parts.append(showback_table(projection, plan, by, width))
     if explained:
@@ -54,11 +56,20 @@ _BILL_COLUMNS = [
 ]
 
 
-def bill_table(projection: Projection, plan: PlayedPlan, width: int | None = None) -> RenderableType:
-    """Every line of a plan's bill: quantity, free, billable, price, amount; the total below."""
+def bill_table(
+    projection: Projection, plan: PlayedPlan, width: int | None = None, all_meters: bool = False
+) -> RenderableType:
+    """Every line of a plan's bill: quantity, free, billable, price, amount; the total below.
+
+    Meters of which the month used nothing are one line, unless ``all_meters``.
+    """
     pinned = len({name for account, name in plan.metered.plans if (account, name) != OUTSIDE_ACCOUNT}) > 1
     rows = []
-    for line in merged_lines(plan.bill):
+    lines = merged_lines(plan.bill)
+    unused = [line.meter for line in lines if not line.quantity and not line.amount] if not all_meters else []
+    for line in lines:
+        if line.meter in unused:
+            continue
         # An outside service is named as such, and is on no plan.
         of_plan = pinned and not line.meter.startswith(OUTSIDE)
         name = f"{line.plan}: {line.meter}" if of_plan else safe(line.meter)
@@ -73,7 +84,9 @@ def bill_table(projection: Projection, plan: PlayedPlan, width: int | None = Non
                 f"{line.amount:,.6f}",
             ]
         )
-    rows.append(["total, rounded", "", "", "", "", "", f"{plan.bill.total:,.2f}"])
+    if unused:
+        rows.append([f"{len(unused)} more, unused", "", "0", "", "", safe(", ".join(unused)), f"{0:,.6f}"])
+    rows.append(["total, rounded", "", "", "", "", "", f"{plan.bill.total:,.{shown_in(plan.bill.currency)}f}"])
     return table(f"Bill on {plan.offer.name} ({projection.currency})", _BILL_COLUMNS, rows, width=width)
 
 

@@ -12,7 +12,7 @@ from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.output.base.charts import COLOURS, new_figure, picture, titled
-from echotally.output.base.terminal import money
+from echotally.output.base.terminal import money, shown_in
 from echotally.output.projection.verdict_text import headline, landing_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
@@ -29,6 +29,7 @@ def projection_chart(projection: Projection, kind: str, form: str, function: str
 
     Raises ``BadInput`` if no plan can run the estate, or the function is not there.
     """
+    shown_in(projection.currency)
     if kind in ("cost", "outcome"):
         return (cost_chart if kind == "cost" else outcome_chart)(projection, form)
     plan = projection.best

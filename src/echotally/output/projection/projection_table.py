@@ -10,7 +10,7 @@ from rich.text import Text
 
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import safe
-from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, table
+from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
 from echotally.output.projection.bill_view import bill_parts, standing_line
 from echotally.output.projection.edges_view import edge_parts
 from echotally.output.projection.incidents_view import incident_parts
@@ -285,11 +285,15 @@ def projection_text(
     explained: str | None = None,
     by: str | None = None,
     replicated: Replicated | None = None,
+    *,
+    all_meters: bool = False,
 ) -> str:
     """The whole answer as text: verdict, plans, the bill where one plan was asked for, functions, assumptions.
 
-    ``explained`` adds the walk from events to money of one function, ``by`` the plan's cost split that way.
+    ``explained`` adds the walk from events to money of one function, ``by`` the plan's cost split that way;
+    ``all_meters`` the bill of the plan shown with every meter it can bill.
     """
+    shown_in(projection.currency)
     parts: list[RenderableType] = [
         Text(safe(f"{projection.model.estate.name}, {projection.model.estate.month}"), style="bold")
     ]
@@ -298,7 +302,8 @@ def projection_text(
     parts += plans_table(projection, width)
     parts += _intervals(projection, width)
     if plan := projection.best:
-        parts += bill_parts(projection, plan, explained, by, len(projection.plans) == 1, width)
+        one = len(projection.plans) == 1
+        parts += bill_parts(projection, plan, explained, by, one, width, all_meters=all_meters)
         parts.append(functions_table(projection, plan, width))
         parts += _latency(plan, width)
         parts += edge_parts(plan, width)

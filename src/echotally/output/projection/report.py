@@ -21,7 +21,7 @@ from echotally.engine.reading import UnitMeasured
 from echotally.errors import safe
 from echotally.files import LARGEST_PIPE, content_of
 from echotally.findings import Checked, Finding
-from echotally.output.base.terminal import count, money, seconds, share
+from echotally.output.base.terminal import count, money, seconds, share, shown_in
 from echotally.output.model.checked import values_in_force
 from echotally.output.model.findings_view import change_text
 from echotally.output.projection.bill_view import quantity_text, standing_line
@@ -78,6 +78,7 @@ class Picture:
 
 def report_page(projection: Projection, checked: Checked | None, model_path: Path) -> str:
     """The page as HTML text; ``checked`` are the findings of the same model."""
+    shown_in(projection.currency)
     from jinja2 import Environment, StrictUndefined
     from markupsafe import Markup
 
@@ -267,7 +268,14 @@ def _bill(projection: Projection, plan: PlayedPlan) -> Grid:
     ]
     blank = _cell("", None)
     rows.append(
-        (_cell("total, rounded", "~"), blank, blank, blank, blank, _cell(f"{plan.bill.total:,.2f}", plan.bill.total))
+        (
+            _cell("total, rounded", "~"),
+            blank,
+            blank,
+            blank,
+            blank,
+            _cell(f"{plan.bill.total:,.{shown_in(plan.bill.currency)}f}", plan.bill.total),
+        )
     )
     return Grid(f"Bill of {plan.offer.name}, line by line", columns, tuple(rows))
 

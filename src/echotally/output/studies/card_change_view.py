@@ -8,7 +8,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.errors import safe
-from echotally.output.base.terminal import Column, money, percent_difference, rendered, signed, table
+from echotally.output.base.terminal import Column, money, percent_difference, rendered, shown_in, signed, table
 from echotally.studies.card_change import CardChange, PlanOnCards
 
 
@@ -41,6 +41,7 @@ def _shown(found: CardChange) -> PlanOnCards | None:
 
 def card_change_text(found: CardChange, width: int | None = None, colour: bool | None = None) -> str:
     """Verdict, plans, and the lines of the plan shown that move."""
+    shown_in(found.currency)
     parts: list[RenderableType] = [*(Text(line) for line in card_change_lines(found)), Text("")]
     rows = [
         [

@@ -11,7 +11,7 @@ from rich.text import Text
 from echotally.errors import safe
 from echotally.model.units import memory_text
 from echotally.output.base.charts import new_figure, picture, titled
-from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, signed, table
+from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, signed, table
 from echotally.output.projection.projection_json import amount_text
 from echotally.output.projection.verdict_text import check_text
 from echotally.projection.answer import PlayedPlan
@@ -130,6 +130,7 @@ def set_lines(found: Choice) -> list[str]:
 
 def choose_text(found: Choice, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, each function's plan and sizes, and the change as overrides."""
+    shown_in(found.chosen.bill.currency)
     sizes = dict(found.sets)
     columns = [
         Column("function", False),

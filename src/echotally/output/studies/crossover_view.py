@@ -9,7 +9,7 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.output.base.charts import new_figure, picture, plain_numbers, style, titled
-from echotally.output.base.terminal import Column, count, money, rendered, table
+from echotally.output.base.terminal import Column, count, money, rendered, shown_in, table
 from echotally.studies.crossover import Crossover
 from echotally.studies.jobs import Row
 
@@ -34,6 +34,7 @@ def _currency(found: Crossover) -> str:
 
 def crossover_text(found: Crossover, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, the crossings, then costs by volume."""
+    shown_in(_currency(found))
     plans = list(dict.fromkeys(row["plan"] for row in found.rows))
     parts: list[RenderableType] = [Text(safe(crossover_verdict(found)), style="bold"), Text("")]
     columns = [

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.output.base.charts import COLOURS, new_figure, picture, style, titled
-from echotally.output.base.terminal import Column, money, rendered, share, table
+from echotally.output.base.terminal import Column, money, rendered, share, shown_in, table
 from echotally.studies.forecast import Forecast, PlanForecast, Swing
 
 _BAR = 24
@@ -46,6 +46,7 @@ def _money(values: Sequence[float]) -> list[str]:
 
 def forecast_text(found: Forecast, width: int | None = None, colour: bool | None = None) -> str:
     """Verdict, the cheapest plan month by month, all plans in total, the tornado, assumptions."""
+    shown_in(found.currency)
     best = min(found.plans, key=lambda p: p.rank)
     parts: list[RenderableType] = [Text(forecast_verdict(found)[0], style="bold")]
     parts += [Text(line) for line in forecast_verdict(found)[1:]]

@@ -12,7 +12,7 @@ from echotally.engine.sketch import Waits
 from echotally.errors import safe
 from echotally.model.units import duration_text
 from echotally.output.base.charts import new_figure, picture, style, titled
-from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, table
+from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
 from echotally.output.projection.projection_json import amount_text
 from echotally.studies.drain import Drain, DrainRow
 from echotally.studies.load_trial import LoadRow, LoadTrial
@@ -43,6 +43,7 @@ def _limit(limit: int | None) -> str:
 
 def drain_text(found: Drain, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, then a row a plan, limit and batch size."""
+    shown_in(_currency(found))
     columns = [
         Column("plan", False),
         Column("limit"),
@@ -209,6 +210,7 @@ def _ms(value_s: float | None) -> str:
 
 def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, then a row a pair of clients and limit; the knee is marked."""
+    shown_in(_currency(found))
     columns = [
         Column("limit"),
         Column("clients"),
