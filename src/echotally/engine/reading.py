@@ -49,7 +49,7 @@ def lost_events(events: Mapping[str, int]) -> int:
 
 @dataclass(frozen=True)
 class Outcomes:
-    """Attempts that started by what they came to, and their time, ns (rule 9.1): billed time less its unrounded cold start, or,
+    """Attempts that started by what they came to, and their time, ns (rule 10.1): billed time less its unrounded cold start, or,
     where a plan does not bill attempts one by one, time with runs. ``cold_starts`` is billed cold-start time.
     """
 

@@ -67,7 +67,7 @@ class IncidentEffect:
 
 @dataclass(frozen=True)
 class SoFar:
-    """Where a month lands of which a part is billed and the rest was played, money unrounded (rules 9.7 and 7.53).
+    """Where a month lands of which a part is billed and the rest was played, money unrounded (rules 10.6 and 7.53).
 
     ``until`` is the first day that was played. ``billed`` is the bill's money so far, ``played_so_far`` what the model makes of those
     days. The 95 % interval ``low`` to ``high`` is of what chance and the model's ranges make of the rest. ``days`` is the bill

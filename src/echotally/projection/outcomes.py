@@ -1,4 +1,4 @@
-"""What a plan bills, by what attempts came to: handled, failed, timed out, done twice, or no attempt at all (rule 9.1)."""
+"""What a plan bills, by what attempts came to: handled, failed, timed out, done twice, or no attempt at all (rule 10.1)."""
 
 from __future__ import annotations
 

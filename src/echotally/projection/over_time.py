@@ -1,4 +1,4 @@
-"""A month's quantities up to instants within it: what meters had counted by then, and what that comes to (rules 9.7 and 7.53)."""
+"""A month's quantities up to instants within it: what meters had counted by then, and what that comes to (rules 10.6 and 7.53)."""
 
 from __future__ import annotations
 

@@ -7,14 +7,18 @@ from dataclasses import dataclass
 from decimal import Decimal, localcontext
 from itertools import product
 from math import prod
+from typing import TYPE_CHECKING
 
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
-from echotally.projection.answer import PlayedPlan
+from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.outcomes import outcome_costs, outcome_costs_of_nobody
 from echotally.rates.billing import exact
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 UNTAGGED, IDLE, FLAT = "(no tag)", "(idle)", "(flat)"
 
@@ -55,7 +59,7 @@ def showback(model: Model, plan: PlayedPlan, by: str) -> list[Share]:
     """The plan's bill split ``by`` function, environment, source, tag:NAME or outcome, or several of them; idle and flat cost last.
 
     Shares add up to the unrounded total exactly. A function with several sources is split by the events each put in; of outcomes
-    all nine are there (rule 9.1), and nothing is said of events. Raises ``BadInput`` for an unknown split.
+    all nine are there (rule 10.1), and nothing is said of events. Raises ``BadInput`` for an unknown split.
     """
     splits = splits_of(by)
     costs: dict[tuple[str, ...], Decimal] = {}
@@ -134,3 +138,22 @@ def _by_source(model: Model, plan: PlayedPlan, unit: UnitMeasured) -> Iterator[t
         return
     nothing = not any(weights.values())
     yield from ((source, Decimal(1) if nothing else weight) for source, weight in weights.items())
+
+
+def showback_frame(projection: Projection, by: str) -> pd.DataFrame:
+    """Every plan's cost split ``by`` one or several ways (``showback``), a row a plan and combination; ``cost`` as text."""
+    import pandas as pd
+
+    splits = splits_of(by)
+    rows = [
+        {
+            "plan": plan.offer.name,
+            **dict(zip(splits, share.labels, strict=True)),
+            "events": share.events,
+            "cost": f"{share.cost:.6f}",
+        }
+        for plan in projection.played
+        for share in showback(projection.model, plan, by)
+    ]
+    frame = pd.DataFrame(rows, columns=["plan", *splits, "events", "cost"])
+    return frame.astype({"events": "Int64"})

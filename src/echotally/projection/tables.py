@@ -10,7 +10,6 @@ from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sketch import Level
 from echotally.projection.bills import merged_lines
-from echotally.projection.showback import showback, splits_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -253,22 +252,3 @@ def series_frame(projection: Projection) -> pd.DataFrame:
     frames.sort(key=lambda f: ([p.offer.name for p in projection.plans].index(f[0]), f[1]))
     empty = pd.DataFrame(columns=["plan", "function", "environment", "hour", *SERIES])
     return pd.concat([frame for _, _, frame in frames], ignore_index=True) if frames else empty
-
-
-def showback_frame(projection: Projection, by: str) -> pd.DataFrame:
-    """Every plan's cost split ``by`` one or several ways (``showback``), a row a plan and combination; ``cost`` as text."""
-    import pandas as pd
-
-    splits = splits_of(by)
-    rows = [
-        {
-            "plan": plan.offer.name,
-            **dict(zip(splits, share.labels, strict=True)),
-            "events": share.events,
-            "cost": f"{share.cost:.6f}",
-        }
-        for plan in projection.played
-        for share in showback(projection.model, plan, by)
-    ]
-    frame = pd.DataFrame(rows, columns=["plan", *splits, "events", "cost"])
-    return frame.astype({"events": "Int64"})

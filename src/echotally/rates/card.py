@@ -208,7 +208,7 @@ class FlatItem(f.Strict):
 
 
 class Commitment(f.Strict):
-    """Money prepaid for every hour of the month against a discount on the usage it pays (rule 9.5)."""
+    """Money prepaid for every hour of the month against a discount on the usage it pays (rule 10.4)."""
 
     per_hour: f.Money
     discount: Annotated[

@@ -1,4 +1,4 @@
-"""Hours prepaid against a discount: what a commitment pays of each hour's usage, and what of it is lost (rules 9.5 and 7.51)."""
+"""Hours prepaid against a discount: what a commitment pays of each hour's usage, and what of it is lost (rules 10.4 and 7.51)."""
 
 from __future__ import annotations
 

@@ -106,6 +106,12 @@ def handled(w: World, c: int, kind: int, e: int) -> None:
 
 
 @hot
+def may_come_again(kind: int) -> bool:
+    """Whether an event of such a source may be handled by another attempt while one runs (messages come back)."""
+    return kind == QUEUE
+
+
+@hot
 def settle(w: World, c: int, kind: int, good: int, bad: int) -> None:
     """A run ended and its events are sorted out: ``good`` handled, ``bad`` still in the call."""
     if kind == QUEUE:

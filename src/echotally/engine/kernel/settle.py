@@ -16,7 +16,6 @@ from echotally.engine.codes import (
     NO,
     NONE,
     POISON_STREAM,
-    QUEUE,
     SUCCEEDED,
     TIMED_OUT,
     YES,
@@ -210,7 +209,7 @@ def _settle(w: World, c: int, own: int) -> None:
     # Noted before events leave the cargo.
     items = call.items
     diary.carries(w, c)
-    again = trigger.kind == QUEUE and _all_handled_before(w, c)
+    again = kinds.may_come_again(trigger.kind) and _all_handled_before(w, c)
     good, bad = _sort_out(w, c, failed, each, rate)
     call.decided = NO
     call.failed = NO
@@ -247,7 +246,7 @@ def _all_handled_before(w: World, c: int) -> bool:
 
 @kernel
 def _beside_good(unit: Unit, outcome: int, again: bool, own: int) -> None:
-    """Keep the time of an attempt that did not handle new events (rule 9.1, wide sums)."""
+    """Keep the time of an attempt that did not handle new events (rule 10.1, wide sums)."""
     low, high = own & WIDE_LOW, own >> WIDE_BITS
     if again:
         unit.again += 1

@@ -274,7 +274,7 @@ def frees(w: World, c: int) -> None:
 def charge(w: World, c: int, until: int) -> int:
     """Bill the attempt of call ``c`` up to ``until`` (its end, or the month's).
 
-    Returns the part of its time that belongs to its outcome (rule 9.1): billed time less its cold start, rounding included; where
+    Returns the part of its time that belongs to its outcome (rule 10.1): billed time less its cold start, rounding included; where
     attempts are not billed one by one, the time it ran.
     """
     call = call_at(w, c)

@@ -1,4 +1,4 @@
-"""``project --so-far``: a bill up to a day and the rest of the month as played, billed together (rules 9.7 and 7.53)."""
+"""``project --so-far``: a bill up to a day and the rest of the month as played, billed together (rules 10.6 and 7.53)."""
 
 from __future__ import annotations
 

@@ -70,7 +70,7 @@ def cost_chart(projection: Projection, form: str) -> bytes:
 
 
 def outcome_chart(projection: Projection, form: str) -> bytes:
-    """Cost by plan, cheapest on top, stacked by what attempts came to (rule 9.1); the headline says what failure cost."""
+    """Cost by plan, cheapest on top, stacked by what attempts came to (rule 10.1); the headline says what failure cost."""
     plans = _dearest_first(projection)
     by_plan = [{s.label: float(s.cost) for s in showback(projection.model, plan, "outcome")} for plan in plans]
     amounts = {name: [costs[name] for costs in by_plan] for name in OUTCOMES if any(costs[name] for costs in by_plan)}

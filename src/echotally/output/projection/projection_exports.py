@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 from echotally.errors import BadInput, Problem
 from echotally.output.base.exports import csv_text, markdown_text, workbook
 from echotally.output.base.frames import parquet
-from echotally.projection.tables import bill_frame, frame_at, functions_frame, series_frame, showback_frame
+from echotally.projection.showback import showback_frame
+from echotally.projection.tables import bill_frame, frame_at, functions_frame, series_frame
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
