@@ -22,9 +22,8 @@ VIEWS = {
     "project": "project river-watch/river.toml --width 132",
     "check-errors": "check broken.toml --width 132",
     "firings": "firings river-watch/river.toml --width 132",
-    "bill": "project river-watch/river.toml --plan heron.shared --by tag:team --width 132",
+    "bill": "project river-watch/river.toml --plan heron.shared --by tag:team,outcome --width 132",
     "check": "check river-watch/river.toml --width 132",
-    "rates": "rates show river-watch/rates/heron.toml --width 132",
     "compare": "compare before.json after.json --width 132",
 }
 #: Chart -> the command that draws it.
@@ -38,6 +37,7 @@ CHARTS = {
     "forecast": "forecast river-watch/river.toml",
     "fit": "fit river-watch/logs/look.csv --model river-watch/river.toml --plan heron.shared",
     "reconcile": "reconcile river-watch/river.toml river-watch/logs/bill.csv --plan heron.shared",
+    "landing": "project river-watch/river.toml --so-far so-far.csv --until 2027-03-12 --chart landing",
     "levels": "project river-watch/river.toml --plan heron.per-run --chart levels --function map",
 }
 PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:#fdfdfb">
@@ -103,6 +103,8 @@ def main(names: list[str]) -> None:
         )
         for file, change in (("before.json", []), ("after.json", ["--set", "demand.cameras.rate=48 /h"])):
             run(["project", "river-watch/river.toml", *change, "--format", "json", "-o", file], folder)
+        so_far = "--plan heron.shared --format focus --by day --until 2027-03-12 -o so-far.csv"
+        run(["project", "river-watch/river.toml", *so_far.split()], folder)
         if not names or "report" in names:
             run(["report", "river-watch/river.toml", "-o", "report.html"], folder)
             shoot(folder / "report.html", SHOTS / "report.png", folder)

@@ -245,7 +245,7 @@ def test_rates_of_sampled_spans_are_those_of_the_metrics(surveyed: Survey) -> No
     assert "spans are a sample" in " ".join(surveyed.notes)
     # The world the evidence was made in: 27 pictures an hour of 850 ms, which the demo's model does not know.
     assert surveyed.values["demand.pictures.rate"].number == pytest.approx(27, rel=0.02)
-    assert _value(surveyed, "schedules.charts.cron") == '"30 2 * * *"'
+    assert _value(surveyed, "schedules.charts.cron") == '"30 1 * * *"'
     assert _value(surveyed, "functions.map.asks") == '[{ to = "endpoints.latest", each = 1 }]'
     assert "topics.flood" in _value(surveyed, "functions.intake.emits")
 

@@ -153,8 +153,8 @@ class Maker:
             )
         if func is f._moment:
             return self.rng.choice(["2027-03-14T04:00", "2027-03-28T01:30", "1900-01-01", "9998-12-31T23:59:59"])
-        if func is c._meter:
-            return self.rng.choice(tuple(METERS))
+        if func in (c._meter, c._share):
+            return self.rng.choice(tuple(METERS) if func is c._meter else (0, 0.2, 0.999999, 1e-9))
         raise TypeError(f"nothing known makes what {func} reads")
 
     def spread(self, pool: tuple[list[str], list[str]], read: Any) -> Any:
@@ -290,11 +290,13 @@ class Maker:
         prices = {self.read_by(c._meter): self.price() for _ in range(3)} | {"calls": self.price()}
         if flat:
             prices.pop("flat_months", None)
+        prepaid = self.rng.sample(sorted(prices), self.rng.randint(1, len(prices)))
+        terms = self.table(c.Commitment, covers=prepaid) if self.maybe(0.2) else None
         sources = list(SOURCES) if self.maybe(0.9) else ["queues", "endpoints"]
         limits = {} if self.maybe(0.8) else {"timeout_limit": self.of(DURATIONS), "payload_limit": self.of(SIZES)}
         return self.table(
             c.Plan, ("timeout_limit", "payload_limit", "available", "slots_limit", "batch_limit", "cron_dialect", "like"), bills=bills, memory=self.memory_sizes(), scaling=scaling, keep_alive=keep,
-            flat=flat, price=prices, sources=sources, **given, **limits,
+            flat=flat, price=prices, commitment=terms, sources=sources, **given, **limits,
         )  # fmt: skip
 
     def card(self) -> dict[str, Any]:
@@ -340,7 +342,8 @@ class Maker:
                 ),
             }
         if self.maybe(0.3):
-            found["targets"] = self.table(e.Targets)
+            by = {"month": {self.read_by(f._month): self.of(MONEY)}} if self.maybe(0.3) else None
+            found["targets"] = self.table(e.Targets, by=by)
         return found
 
     def beside(self, found: dict[str, Any], functions: list[str]) -> None:

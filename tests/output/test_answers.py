@@ -97,7 +97,10 @@ def test_the_version_is_that_of_the_package():
         ("project river.toml --chart hours", "--chart has no effect without --plot"),
         ("project river.toml --workers 2", "--workers has no effect without --replications"),
         ("project river.toml --explain map --format json", "--explain has no effect but in the table"),
-        ("project river.toml --by function --format csv", "--by has no effect but in the table and in JSON"),
+        (
+            "project river.toml --by function --format focus",
+            "--by splits FOCUS rows by day only: they name function, environment and tags anyway",
+        ),
         ("forecast river.toml --chart tornado", "--chart has no effect without --plot"),
         ("check river.toml --defaults --strict", "--strict has no effect with --defaults"),
         ("fit logs/look.csv --metric requests", "--metric has no effect without --trace"),

@@ -27,7 +27,7 @@ def test_the_json_has_every_key_of_the_design(river_projection):
     function = plan["functions"][0]
     assert set(function) == {
         "function", "environment", "plan", "events", "calls", "attempts", "throttled_share", "cold_starts", "concurrency",
-        "instances", "wait_s", "latency_s", "latency_ms", "cold_share", "lag_s", "backlog_peak", "billed_s", "gb_seconds", "cost", "left_behind",
+        "instances", "wait_s", "latency_s", "latency_ms", "cold_share", "lag_s", "backlog_peak", "billed_s", "gb_seconds", "cost", "cost_per_call", "left_behind",
     }  # fmt: skip
     assert set(function["events"]) == {"in", *ENDINGS, "duplicates"}
     refused = next(p for p in data["plans"] if not p["feasible"])

@@ -19,6 +19,11 @@ CARD_KEYS: dict[str, dict[str, str]] = {
         "effective": "Day from which they hold.",
         "gigabyte": "Whether GB of transfer, logs and storage are 10^9 or 2^30 bytes.",
     },
+    "Commitment": {
+        "per_hour": "Money paid for every hour of the month, used or not.",
+        "discount": "Share taken off the prices of usage that it pays.",
+        "covers": "Meters whose usage it pays, in this order.",
+    },
     "Plan": {
         "title": "The plan in a few words.",
         "bills": "What is billed: runs, active time, allocated time, reserved instances or nodes.",
@@ -63,6 +68,7 @@ CARD_KEYS: dict[str, dict[str, str]] = {
         "store": "Size of a store the plan requires, billed at storage_gb_months.",
         "flat": "Monthly items by name, such as monitoring; those that are bought are together the price of flat_months.",
         "per_call": "Units of each meter named that every started attempt takes beside its own.",
+        "commitment": "Money prepaid for every hour against a discount.",
         "like": "A plan of this card; what is not said here is as it is there.",
         "price": "Prices by meter, money in quotes.",
         "allowance": "Free quantities by meter, per account and month.",
