@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from echotally.errors import BadInput
     from echotally.evidence.bill.focus import focus_rows
     from echotally.evidence.bill.reconcile import reconcile
+    from echotally.evidence.bill.so_far import with_bill_so_far
     from echotally.evidence.fit.fit import fit
     from echotally.evidence.run_log import run_log
     from echotally.evidence.survey.survey import survey
@@ -23,11 +24,14 @@ if TYPE_CHECKING:
     from echotally.projection.loaded import Loaded, load
     from echotally.projection.project import project
     from echotally.projection.replicate import replicate
+    from echotally.projection.showback import showback
     from echotally.projection.tables import series_frame
-    from echotally.studies.choose import choose
+    from echotally.studies.card_change import compare_cards
+    from echotally.studies.choose import choose, with_commitments
     from echotally.studies.compare import compare
     from echotally.studies.crossover import crossover
     from echotally.studies.drain import drain
+    from echotally.studies.edges import with_edges
     from echotally.studies.forecast import forecast
     from echotally.studies.load_trial import load_trial
     from echotally.studies.sweep import sweep
@@ -45,6 +49,11 @@ _HOMES = {
     "crossover": "echotally.studies.crossover",
     "choose": "echotally.studies.choose",
     "forecast": "echotally.studies.forecast",
+    "showback": "echotally.projection.showback",
+    "with_edges": "echotally.studies.edges",
+    "with_commitments": "echotally.studies.choose",
+    "compare_cards": "echotally.studies.card_change",
+    "with_bill_so_far": "echotally.evidence.bill.so_far",
     "compare": "echotally.studies.compare",
     "BadInput": "echotally.errors",
     "check_firings": "echotally.evidence.telemetry.firing_check",
@@ -65,6 +74,7 @@ __all__ = [
     "check_model",
     "choose",
     "compare",
+    "compare_cards",
     "crossover",
     "drain",
     "fit",
@@ -77,8 +87,12 @@ __all__ = [
     "replicate",
     "run_log",
     "series_frame",
+    "showback",
     "survey",
     "sweep",
+    "with_bill_so_far",
+    "with_commitments",
+    "with_edges",
 ]
 
 
