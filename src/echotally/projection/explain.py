@@ -13,7 +13,7 @@ from echotally.model.units import duration_text, memory_text
 from echotally.projection.answer import PlayedPlan
 from echotally.rates.billing import Line, exact
 from echotally.rates.card import Plan
-from echotally.rates.meters import meter_of
+from echotally.rates.meters import COMMITMENT, meter_of
 from echotally.rates.outside import OUTSIDE_ACCOUNT
 
 #: How each way to bill turns time into billed time (rule 6.1).
@@ -187,7 +187,9 @@ def _money(plan: PlayedPlan, unit: UnitMeasured) -> Iterator[Step]:
                 continue
             own = plan.metered.quantities[billed_to].get(line.meter, {}).get(key, Decimal(0))
             amount = plan.bill.shares[key].get(line.meter, Decimal(0))
-            if own:
+            if line.meter == COMMITMENT and amount:
+                yield Step(line.meter, _prepaid_text(line, plan.metered.plans[billed_to]), f"{amount:,.6f}", "7.51")
+            elif own:
                 yield Step(
                     line.meter,
                     _share_text(own, line, plan.metered.plans[billed_to]),
@@ -202,7 +204,20 @@ def _share_text(own: Decimal, line: Line, plan: Plan) -> str:
     text = f"{own:,.6g} of {line.quantity:,.6g} {meter.unit}"
     if line.allowance:
         text += f" ({line.allowance:,.6g} free)"
-    return f"{text} x {price_text(plan, line.meter)} = {line.amount:,.4f} in all"
+    prepaid = plan.commitment is not None and bool(plan.commitment.per_hour) and line.meter in plan.commitment.covers
+    less = ", less what the commitment pays," if prepaid else ""
+    return f"{text} x {price_text(plan, line.meter)}{less} = {line.amount:,.4f} in all"
+
+
+def _prepaid_text(line: Line, plan: Plan) -> str:
+    """What a commitment pays of a function's usage, and of all."""
+    terms = plan.commitment
+    assert terms is not None
+    lost = line.lost or Decimal(0)
+    return (
+        f"its usage of {', '.join(terms.covers)} hour by hour at {terms.discount * 100:f} % off;"
+        f" {line.amount - lost:,.4f} of {line.amount:,.4f} prepaid are used in all"
+    )
 
 
 def price_text(plan: Plan, meter: str) -> str:

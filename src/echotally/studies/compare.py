@@ -20,6 +20,7 @@ from echotally.errors import BadInput, Problem
 from echotally.files import text_of, unreadable
 from echotally.rates.billing import exact
 from echotally.rates.card import Price
+from echotally.rates.meters import OUTSIDE
 from echotally.rates.price_walk import price_of
 
 if TYPE_CHECKING:
@@ -343,6 +344,10 @@ def _meter(
     before, after = (Decimal(str(x["amount"])) if x else Decimal(0) for x in (mine, other))
     quantity_a, quantity_b = (Decimal(str(x["quantity"])) if x else Decimal(0) for x in (mine, other))
     price, free = a.price(*key)
+    if key[1].startswith(OUTSIDE) and quantity_a and other is not None:
+        # Uses follow events, whoever bills them.
+        at_volume = before * quantity_b / quantity_a
+        return MeterChange(key[1], before, after, at_volume - before, Decimal(0), after - at_volume)
     if price is None or mine is None:
         return MeterChange(key[1], before, after, Decimal(0), Decimal(0), after - before)
 

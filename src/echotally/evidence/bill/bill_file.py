@@ -44,6 +44,7 @@ _WANTED = (
     "ChargeFrequency",
     "ChargePeriodEnd",
     "ChargePeriodStart",
+    "CommitmentDiscountStatus",
     "ConsumedQuantity",
     "ConsumedUnit",
     "PricingQuantity",
@@ -276,6 +277,9 @@ class _Reader:
         price = number_in(row.get("ContractedUnitPrice")) or number_in(row.get("ListUnitPrice"))
         billable = number_in(row.get("PricingQuantity"))
         own = price * billable * rate if price is not None and billable is not None else cost
+        if row.get("CommitmentDiscountStatus"):
+            # Paid beforehand: its price is that of the commitment's own row.
+            own = cost
         position.priced = (position.priced or Decimal(0)) + own
 
     def _quantity(self, row: dict[str, str], kind: str, meter: str) -> Decimal | None:

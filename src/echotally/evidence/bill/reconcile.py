@@ -264,6 +264,7 @@ class _Splitter:
             for line in bill_account(account[1], account[0], plan, totals, self.committed[account]):
                 if line.meter == COMMITMENT:
                     found[account, COMMITMENT, None] = line.amount
+                    continue
                 for unit, quantity in meters.get(line.meter, {}).items():
                     part = line.amount * quantity / line.quantity if line.quantity else Decimal(0)
                     found[account, line.meter, unit] = part

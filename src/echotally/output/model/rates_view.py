@@ -12,7 +12,7 @@ from echotally.errors import safe
 from echotally.model.units import duration_text, memory_text
 from echotally.output.base.terminal import Column, rendered, table
 from echotally.projection.explain import price_text
-from echotally.rates.card import Plan, RateCard
+from echotally.rates.card import Commitment, Plan, RateCard
 from echotally.rates.meters import METERS
 from echotally.rates.review import Oddity
 
@@ -28,8 +28,16 @@ def card_text(card: RateCard, width: int | None = None, colour: bool | None = No
         Text(""),
         _limits(card, width),
     ]
-    parts += [_prices(name, plan, width) for name, plan in card.plans.items()]
+    for name, plan in card.plans.items():
+        parts.append(_prices(name, plan, width))
+        if plan.commitment is not None:
+            parts.append(Text(_commitment_line(name, plan.commitment)))
     return rendered(parts, width, colour)
+
+
+def _commitment_line(plan: str, terms: Commitment) -> str:
+    """What is prepaid on a plan, and what that takes off."""
+    return f"{plan}: {terms.per_hour:f} an hour prepaid, {terms.discount * 100:f} % off {', '.join(terms.covers)} that it pays."
 
 
 def card_json(card: RateCard) -> str:
@@ -66,6 +74,13 @@ def _plan_data(name: str, plan: Plan) -> dict[str, Any]:
         "concurrency_limit": plan.concurrency_limit,
         "scaling": _scaling(plan),
         "keep_alive_s": _seconds(plan.keep_alive),
+        "commitment": None
+        if plan.commitment is None
+        else {
+            "per_hour": f"{plan.commitment.per_hour:f}",
+            "discount": float(plan.commitment.discount),
+            "covers": list(plan.commitment.covers),
+        },
     }
 
 
