@@ -94,6 +94,7 @@ CASES = [
     ("I01", F + E + '[[incidents]]\nname = "i"\nat = "2027-05-01T00:00"\nlasts = "1 h"\nerror_rate = 1\n', "2027-05", "2027-03"),
     ("I02", F.replace("tags", FLOORS) + E, '{ cron = "0 7 * * 1-5", floor = 2 }', '{ cron = "0 8 * * 1-5", floor = 2 }'),
     ("I03", F.replace("tags", 'releases = [{ cron = "0 12 * * *" }]\ntags') + E.replace("4 /min", "1 /min"), 'releases = [{ cron = "0 12 * * *" }]', "memory_used = '400 MB'", 'keep_alive = "3 h"'),
+    ("C08", F + Q, "4 /min", "2000 /min", 'commitment = { per_hour = "0.05", discount = 0.1, covers = ["gb_seconds"] }'),
     ("C07", F.replace("tags", "error_rate = 0.2\nuses = [{ what = 'text', on = 'attempt' }]\ntags") + Q + '[outside.text]\nunit = "0.1"\n', "error_rate = 0.2", "error_rate = 0"),
 ]  # fmt: skip
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Iterator
-from decimal import Decimal
+from decimal import Decimal, localcontext
 
 from echotally.findings.changes import rewired
 from echotally.findings.context import Context
@@ -13,6 +13,8 @@ from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.bills import merged_lines
 from echotally.projection.when_idle import bill_when_idle
+from echotally.rates.billing import exact
+from echotally.rates.commitments import commit
 from echotally.rates.feasibility import reasons_against
 from echotally.rates.unit_settings import unit_settings
 
@@ -219,3 +221,32 @@ def untagged(ctx: Context) -> Iterator[Noticed]:
                     f"{ctx.money(ctx.cost(name))} a month belong to nobody",
                     ((f"functions.{name}.tags.{tag}", common),),
                 )
+
+
+@rule(
+    "C08",
+    "warning",
+    "a commitment costs more than it saves",
+    "What no usage takes of a prepaid hour is lost; where much is, the discount does not make up for it.",
+    cites="10.4",
+)
+def dear_commitment(ctx: Context) -> Iterator[Noticed]:
+    """Commitments under which the month is dearer than without."""
+    if ctx.base is None:
+        return
+    for (account, name), plan in ctx.base.metered.plans.items():
+        with localcontext(exact()):
+            found = commit(plan, ctx.base.metered.hours.get((account, name), []))
+            dearer = found.amount - sum(found.covered.values(), Decimal(0)) if found else Decimal(0)
+        if found is None or dearer < _CENT:
+            continue
+        card, _, short = name.partition(".")
+        sets: Sets = ((f"cards.{card}.plans.{short}.commitment.per_hour", '"0"'),)
+        yield Noticed(
+            "estate",
+            f"{ctx.money(found.amount)} a month are prepaid on {name}, of which {ctx.money(found.lost)} are lost: usage they pay would cost"
+            f" {ctx.money(found.amount - dearer)} without",
+            f"{ctx.money(dearer)} a month; 'choose --commitment' says which amount is the cheapest",
+            sets,
+            ctx.saving(sets),
+        )
