@@ -340,3 +340,32 @@ def test_amounts_have_their_currencys_digits(currency, digits, write, tmp_path):
         f"{wanted} {currency}" in shown
         and json.loads(projection_json(project(path)))["plans"][0]["cost"]["total"] == wanted
     )
+
+
+def test_a_month_so_far_under_a_commitment_lands_on_the_projection(write, tmp_path):
+    # 40 GB-seconds an hour for 0.40; 0.35 are prepaid an hour, so that 0.05 of each is lost, before the day and after it.
+    path = write(HOURLY, prices=PRICES + "\n" + _committed("0.35"))
+    bill = tmp_path / "bill.csv"
+    rows = ("project", str(path), "--format", "focus", "--by", "day", "--until", "2027-03-11", "-o", str(bill))
+    assert run_program(*rows, cwd=tmp_path).returncode == 0
+    loaded = load(path)
+    projection = project_loaded(loaded, [])
+    (landed,) = with_bill_so_far(loaded, projection, bill, date(2027, 3, 11)).played
+    assert landed.so_far.lands == pytest.approx(projection.played[0].bill.unrounded)
+    assert landed.so_far.billed == pytest.approx(240 * (Decimal("0.35") + 2 * Decimal("0.001")))
+    assert landed.so_far.played_so_far == pytest.approx(landed.so_far.billed)
+    found = json.loads(
+        run_program("reconcile", str(path), str(bill), "--until", "2027-03-11", "--format", "json", cwd=tmp_path).stdout
+    )
+    assert all(abs(float(part)) < 1e-6 for part in found["parts"].values())
+
+
+def test_an_exchange_says_what_it_lacks(write, tmp_path):
+    path = write(HOURLY, prices=PRICES)
+    card = (tmp_path / "card.toml").read_text()
+    (tmp_path / "other.toml").write_text(card.replace('"EUR"', '"CHF"').replace('name = "test"', 'name = "other"'))
+    path.write_text(path.read_text().replace('["card.toml"]', '["card.toml", "other.toml"]'))
+    with pytest.raises(BadInput, match=r'into = "EUR", rates = \{ CHF = "..." \}'):
+        load(path)
+    with pytest.raises(BadInput, match=r"exchange\.rates lacks CHF"):
+        load(path, [("exchange", '{ date = 2027-03-01, into = "EUR", rates = { USD = "0.9" } }')])

@@ -92,7 +92,7 @@ class _Landing:
             # The bill's own money, prices and rounding included; what maps to nothing is said.
             billed = self.bill.matched
         landing = SoFar(
-            self.until, billed, self._bill(self._metered(first.quantities, first.quantities, first)).unrounded,
+            self.until, billed, self._played_so_far(first),
             bill.unrounded, max(low, min(billed, bill.unrounded)), high, target,
             next((day for day, cost in days if target is not None and cost > target), None), tuple(days), tuple(notes),
         )  # fmt: skip
@@ -143,6 +143,11 @@ class _Landing:
         known = self.played.metered
         hours = {account: list(_scaled(own, account, so_far, played)) for account, own in known.hours.items()}
         return Metered({account: quantities.get(account, {}) for account in known.quantities}, known.plans, hours)
+
+    def _played_so_far(self, first: Stretch) -> Decimal:
+        """What the model's own first days cost."""
+        hours = {account: hours_until(own, first.until_ns) for account, own in self.played.metered.hours.items()}
+        return self._bill(Metered(first.quantities, self.played.metered.plans, hours)).unrounded
 
     def _bill(self, metered: Metered) -> Bill:
         units = [u.key for u in self.played.measured.units]
