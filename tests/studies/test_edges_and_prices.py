@@ -170,7 +170,7 @@ def test_the_cheapest_commitment_is_that_of_brute_force(write):
     found = with_commitments(choose(path, sizes=False))
     (offered,) = found.commitments
     costs = {}
-    for cents in range(0, 400, 10):
+    for cents in range(0, 400, 40):
         per_hour = Decimal(cents) / 100
         plan = project(path, [("cards.test.plans.plan.commitment.per_hour", f'"{per_hour}"')]).played[0]
         costs[per_hour] = plan.bill.unrounded
