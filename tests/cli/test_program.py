@@ -61,6 +61,7 @@ def folder(tmp_path_factory) -> Path:
         (place / name).write_text(projection_json(echotally.project(river, sets, plans=["heron.shared"])))
     run_program(*SO_FAR.split(), cwd=place)
     card = (place / "river-watch/rates/heron.toml").read_text().replace("0.0042", "0.0062")
+    card = card.replace("effective = 2027-01-01", "effective = 2027-05-01")
     for name in ("river-watch/rates/heron-new.toml", "heron-april.toml"):
         (place / name).write_text(card)
     log = pd.concat(run_log(load(river), "heron.shared"))
