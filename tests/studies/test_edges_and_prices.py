@@ -14,6 +14,7 @@ from echotally.projection.loaded import load
 from echotally.projection.project import project, project_loaded
 from echotally.studies.card_change import compare_cards
 from echotally.studies.choose import choose, with_commitments
+from echotally.studies.committing import commitments
 from echotally.studies.edges import with_edges
 from echotally.studies.forecast import forecast
 from tests.conftest import CARD, HEAD, run_program
@@ -228,3 +229,22 @@ def test_rows_with_commitments_keep_the_specification_and_sum_to_the_bill(write,
         "COMMITMENT_DISCOUNT_SUPPORTED,USAGE_MEASUREMENT_SUPPORTED,UNIT_PRICING_SUPPORTED",
     )
     assert set(faults(bill)) <= set(KNOWN)
+
+
+def test_of_several_commitments_each_is_varied_while_the_others_stay_as_on_their_cards(write, tmp_path):
+    both = EVEN.format(run="20 s", more='plan = "test.plan"') + EVEN.format(
+        run="5 s", more='plan = "test.other"'
+    ).replace("functions.f", "functions.g").replace("queues.q", "queues.r").replace("demand.d", "demand.e").replace(
+        'to = "f"', 'to = "g"'
+    )
+    path = write(both, prices='gb_seconds = { unit = "0.001" }' + TERMS.replace('"0"', '"0.4"'))
+    card = tmp_path / "card.toml"
+    card.write_text(card.read_text() + '[plans.other]\nlike = "plan"\ncommitment = { per_hour = "0.7" }\n')
+    loaded = load(path)
+    offered = commitments(loaded, project(path, plans=["test.plan"]).played[0], 1)
+    assert [each.plan for each in offered] == ["test.plan", "test.other"]
+    for each in offered:
+        address = f"cards.test.plans.{each.plan.removeprefix('test.')}.commitment.per_hour"
+        for level in (each.levels[0], each.cheapest):
+            plan = project(path, [(address, f'"{level.per_hour}"')], ["test.plan"]).played[0]
+            assert level.cost == pytest.approx(plan.bill.unrounded)

@@ -19,6 +19,7 @@ from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.project import project_plan
 from echotally.projection.totals import Totals, totals_of
 from echotally.projection.trial import Trial, Trials, trial_of
+from echotally.rates.billing import minor_digits
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns, unit_settings
@@ -75,7 +76,8 @@ class Context:
     def money(self, amount: Decimal | float) -> str:
         """An amount in words."""
         size = abs(float(amount))
-        places = 2 if size == 0 or size >= 1 else max(2, 3 - math.floor(math.log10(size)))
+        digits = minor_digits(self.currency)
+        places = digits if size == 0 or size >= 1 else max(digits, 3 - math.floor(math.log10(size)))
         return f"{amount:,.{places}f} {self.currency}"
 
     def units(self, name: str) -> list[UnitMeasured]:

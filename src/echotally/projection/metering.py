@@ -263,13 +263,8 @@ _BY_TIME = (
 def hours_by_arrivals(
     model: Model, measured: Measured, candidate: Offer, account: Account
 ) -> Iterator[Hour[UnitKey | None]]:
-    """An estimate of an account's hours, of a month of which not all was played."""
-    yield from _by_arrivals(_Meters(model, measured, candidate, measured.month_ns), account)
-
-
-def _by_arrivals(meters: _Meters, account: Account) -> Iterator[Hour[UnitKey | None]]:
     """An estimate of the hours of a sampled month, of which only some were played: a function's usage by what came to it."""
-    measured = meters.measured
+    meters = _Meters(model, measured, candidate, measured.month_ns)
     whole = meters.everything().quantities[account]
     ends = list(hours_of(measured.month_ns))
     lengths = [Decimal(end - begun) / _HOUR_NS for begun, end in zip([0, *ends], ends, strict=False)]
@@ -300,7 +295,7 @@ def marks_for(offers: Iterable[Offer], month_ns: int) -> Marks:
 def _by_hour(model: Model, measured: Measured, candidate: Offer, account: Account) -> Iterator[Hour[UnitKey | None]]:
     """An account's quantities hour by hour: what was measured at the end of each less what was before."""
     if not measured.marks and measured.month_ns > _HOUR_NS:
-        yield from _by_arrivals(_Meters(model, measured, candidate, measured.month_ns), account)
+        yield from hours_by_arrivals(model, measured, candidate, account)
         return
     before: dict[str, dict[UnitKey | None, Decimal]] = {}
     began = 0

@@ -30,23 +30,19 @@ class Stretch:
     quantities: dict[Account, dict[str, dict[UnitKey | None, Decimal]]]
 
 
-def days_of(clock: MonthClock, until: date | None = None) -> list[int]:
-    """Local midnights after the month's start, ns, up to ``until`` (left out: the month's end)."""
+def days_of(clock: MonthClock) -> list[int]:
+    """Local midnights after the month's start, ns; the last one is its end."""
     first = datetime.fromisoformat(f"{clock.month}-01")
-    found = []
-    for day in range(1, 32):
-        at = clock.local_ns(first + timedelta(days=day))
-        if at <= clock.length_ns and (until is None or (first + timedelta(days=day)).date() <= until):
-            found.append(at)
-    return found
+    ends = (clock.local_ns(first + timedelta(days=day)) for day in range(1, 32))
+    return [end for end in ends if end <= clock.length_ns]
 
 
-def midnight(clock: MonthClock, day: date, where: str = "--until") -> int:
+def midnight(clock: MonthClock, day: date) -> int:
     """Local midnight of a day of the month, ns since its start; the first of the next month is its end. Raises ``BadInput``."""
     at = clock.local_ns(datetime(day.year, day.month, day.day))
     if not 0 < at <= clock.length_ns:
         allowed = f"a day after the first of {clock.month}, at most the first of the next month"
-        raise BadInput(Problem("lies outside the month", where, value=str(day), allowed=allowed))
+        raise BadInput(Problem("lies outside the month", "--until", value=str(day), allowed=allowed))
     return at
 
 
@@ -60,7 +56,11 @@ def stretches(loaded: Loaded, plan: PlayedPlan, seed: int, ends_ns: Sequence[int
     length = plan.measured.month_ns
     ends = [*(end for end in ends_ns if end < length), length]
     if plan.confidence is not None:
-        looked = [_estimated(loaded, plan, end) for end in ends[:-1]]
+        hours = {
+            account: list(hours_by_arrivals(loaded.model, plan.measured, plan.offer, account))
+            for account in plan.metered.quantities
+        }
+        looked = [_estimated(hours, end) for end in ends[:-1]]
     else:
         again = project_plan(loaded, plan.offer, seed, exact=True, passing_ns=tuple(ends[:-1]))
         assert isinstance(again, PlayedPlan)
@@ -69,12 +69,13 @@ def stretches(loaded: Loaded, plan: PlayedPlan, seed: int, ends_ns: Sequence[int
     before: Quantities = {}
     began = 0
     for end, now in zip(ends, [*looked, plan.metered.quantities], strict=True):
-        found.append(Stretch(began, end, _less(now, before)))
+        found.append(Stretch(began, end, less(now, before)))
         began, before = end, now
     return found
 
 
-def _less(now: Quantities, before: Quantities) -> dict[Account, dict[str, dict[UnitKey | None, Decimal]]]:
+def less(now: Quantities, before: Quantities) -> dict[Account, dict[str, dict[UnitKey | None, Decimal]]]:
+    """What came between two instants, from what had come until each."""
     with localcontext(exact()):
         return {
             account: {
@@ -89,15 +90,16 @@ def _less(now: Quantities, before: Quantities) -> dict[Account, dict[str, dict[U
 
 
 def _estimated(
-    loaded: Loaded, plan: PlayedPlan, end_ns: int
+    hours: Mapping[Account, Sequence[Hour[UnitKey | None]]], end_ns: int
 ) -> dict[Account, dict[str, dict[UnitKey | None, Decimal]]]:
+    """The quantities of the hours until an instant, of the one it lies in as much of them as has gone."""
     found: dict[Account, dict[str, dict[UnitKey | None, Decimal]]] = {}
-    end_h = Decimal(end_ns) / (3_600 * 10**9)
+    end_h = Decimal(end_ns) / _HOUR_NS
     with localcontext(exact()):
-        for account in plan.metered.quantities:
+        for account, each in hours.items():
             own = found.setdefault(account, {})
             at = Decimal(0)
-            for length, quantities in hours_by_arrivals(loaded.model, plan.measured, plan.offer, account):
+            for length, quantities in each:
                 part = min(Decimal(1), max(Decimal(0), (end_h - at) / length))
                 at += length
                 for meter, owners in quantities.items():

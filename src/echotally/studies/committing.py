@@ -7,7 +7,7 @@ discount leaves: from there on a unit more an hour is paid oftener than it saves
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from decimal import ROUND_HALF_UP, Decimal, localcontext
 
@@ -15,11 +15,11 @@ import numpy as np
 
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded
-from echotally.projection.metering import Account
+from echotally.projection.metering import Account, UnitKey
 from echotally.projection.project import project_plan
 from echotally.rates.billing import exact
 from echotally.rates.card_loading import Offer
-from echotally.rates.commitments import commit
+from echotally.rates.commitments import Committed, commit
 from echotally.studies.forecast import month_with
 from echotally.studies.response import committed_hours, draw_factors, inputs_of
 
@@ -74,6 +74,7 @@ def commitments(
     Where no plan in use sells one, those that do are tried with the whole estate on each.
     """
     armed = _armed(loaded)
+    on_card = {name: o.plan.commitment.per_hour for name, o in loaded.offers.items() if o.plan.commitment}
     used = {name for _, name in chosen.metered.plans}
     offers = [armed.offers[chosen.offer.name]]
     if not any(armed.offers[name].plan.commitment for name in used if name in armed.offers):
@@ -81,7 +82,7 @@ def commitments(
         armed = armed.unpinned()
     found = []
     for offer in offers:
-        found += list(_of_offer(armed, offer, seed, progress))
+        found += list(_of_offer(armed, offer, on_card, seed, progress))
     return found
 
 
@@ -98,7 +99,11 @@ def _armed(loaded: Loaded) -> Loaded:
 
 
 def _of_offer(
-    loaded: Loaded, offer: Offer, seed: int, progress: Callable[[str, float], None] | None
+    loaded: Loaded,
+    offer: Offer,
+    on_card: Mapping[str, Decimal],
+    seed: int,
+    progress: Callable[[str, float], None] | None,
 ) -> Iterator[Commitments]:
     inputs = inputs_of(loaded.model)[0]
     factors = draw_factors(inputs, _DRAWS, seed)
@@ -111,17 +116,17 @@ def _of_offer(
         ]
     played: list[PlayedPlan] = []
     for n, month in enumerate(months):
-        one = project_plan(replace(month, offers=loaded.offers), offer, seed)
+        one = project_plan(month, offer, seed)
         if not isinstance(one, PlayedPlan):
             return
         played.append(one)
         if progress:
             progress("commitments", (n + 1) / len(months))
     for account in played[0].metered.hours:
-        yield _of_account(played, account)
+        yield _of_account(played, account, on_card)
 
 
-def _of_account(played: list[PlayedPlan], account: Account) -> Commitments:
+def _of_account(played: list[PlayedPlan], account: Account, on_card: Mapping[str, Decimal]) -> Commitments:
     now, quiet, *draws = played
     plan = now.metered.plans[account]
     terms = plan.commitment
@@ -131,23 +136,31 @@ def _of_account(played: list[PlayedPlan], account: Account) -> Commitments:
     rows = []
     with localcontext(exact()):
         for per_hour in sorted(levels):
-            (cost, lost), (quiet_cost, quiet_lost) = (_with(each, account, per_hour) for each in (now, quiet))
-            over = [_with(each, account, per_hour)[0] for each in draws or [now]]
+            (cost, lost), (quiet_cost, quiet_lost) = (_with(each, account, per_hour, on_card) for each in (now, quiet))
+            over = [_with(each, account, per_hour, on_card)[0] for each in draws or [now]]
             mean = sum(over, Decimal(0)) / len(over)
             rows.append(Level(account[1], per_hour, cost, lost, quiet_cost, quiet_lost, mean))
     return Commitments(account[1], terms.discount, terms.covers, tuple(rows), len(draws))
 
 
-def _with(month: PlayedPlan, account: Account, per_hour: Decimal) -> tuple[Decimal, Decimal]:
-    """The month's bill with another commitment of one account, and what of it is lost."""
-    plan, hours = month.metered.plans[account], month.metered.hours[account]
-    without, own = month.bill.unrounded, commit(plan, hours)
-    if own is not None:
-        without -= own.amount - sum(own.covered.values(), Decimal(0))
-    found = commit(plan, hours, per_hour)
-    if found is None:
-        return without, Decimal(0)
-    return without + found.amount - sum(found.covered.values(), Decimal(0)), found.lost
+def _with(
+    month: PlayedPlan, account: Account, per_hour: Decimal, on_card: Mapping[str, Decimal]
+) -> tuple[Decimal, Decimal]:
+    """The month's bill with another commitment of one account, all others as on their cards, and what of it is lost."""
+    cost, lost = month.bill.unrounded, Decimal(0)
+    for other, hours in month.metered.hours.items():
+        plan, mine = month.metered.plans[other], other == account
+        # As it was played, every account prepaid something, so that its hours were kept.
+        cost -= _added(commit(plan, hours))
+        found = commit(plan, hours, per_hour if mine else on_card[other[1]])
+        cost += _added(found)
+        lost = found.lost if mine and found is not None else lost
+    return cost, lost
+
+
+def _added(found: Committed[UnitKey | None] | None) -> Decimal:
+    """What a commitment adds to the bill at full price: what is prepaid less what that pays."""
+    return found.amount - sum(found.covered.values(), Decimal(0)) if found is not None else Decimal(0)
 
 
 def _best_of(months: list[PlayedPlan], account: Account) -> Decimal:

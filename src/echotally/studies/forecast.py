@@ -30,6 +30,7 @@ from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side
+from echotally.rates.billing import minor_digits
 from echotally.rates.card_loading import Offer
 from echotally.rates.outside import outside_plan
 from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
@@ -399,16 +400,17 @@ class _Forecaster:
         drawn: Array,
     ) -> Iterable[Crossed]:
         """When the whole bill first passes its budget at the median, and each part its own as expected."""
+        digits = minor_digits(offer.card.currency)
         for row in rows:
             budget = self.loaded.model.targets.budget(row.month)
             if budget is not None and row.cost[1] > float(budget):
-                yield Crossed(row.month, f"the cost passes the target of {float(budget):,.2f}")
+                yield Crossed(row.month, f"the cost passes the target of {float(budget):,.{digits}f}")
                 break
         seen: set[tuple[str, str]] = set()
         for each in self._budgets(offer, base, drawn):
             if each.expected_cost > each.budget and (each.tag, each.value) not in seen:
                 seen.add((each.tag, each.value))
-                what = f"{each.tag} {each.value} passes its budget of {each.budget:,.2f} ({each.expected_cost:,.2f})"
+                what = f"{each.tag} {each.value} passes its budget of {each.budget:,.{digits}f} ({each.expected_cost:,.{digits}f})"
                 yield Crossed(each.month, what)
 
     def _firsts(self, offer: Offer, base: Mapping[Variant, Mapping[str, Played]]) -> Iterable[Crossed]:

@@ -17,11 +17,11 @@ from echotally.projection.answer import PlayedPlan, Projection, SoFar
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.loaded import Loaded
 from echotally.projection.metering import Account, Metered, UnitKey, up_to
-from echotally.projection.over_time import Stretch, days_of, hours_until, midnight, stretches, summed
+from echotally.projection.over_time import Stretch, days_of, hours_until, less, midnight, stretches, summed
 from echotally.projection.project import project_plan
 from echotally.projection.replicate import replication_seeds
 from echotally.projection.verdict import check_targets
-from echotally.rates.billing import exact
+from echotally.rates.billing import exact, minor_digits
 from echotally.rates.commitments import Hour
 from echotally.studies.forecast import month_with
 from echotally.studies.response import draw_factors, inputs_of
@@ -134,7 +134,7 @@ class _Landing:
         unmapped = sum((cost for _, cost in self.bill.unmapped.values()), Decimal(0))
         if self.bill.unmapped:
             notes.append(
-                f"{unmapped:,.2f} {self.bill.currency} of the bill map to no function and meter of the model, and are left out"
+                f"{unmapped:,.{minor_digits(self.bill.currency)}f} {self.bill.currency} of the bill map to no function and meter of the model, and are left out"
             )
         return found, notes
 
@@ -220,14 +220,7 @@ class _Landing:
 def _rest_of(loaded: Loaded, plan: PlayedPlan, cut: int) -> Quantities:
     """What a month that was looked at once has after that instant."""
     mark = up_to(loaded.model, plan.measured.passed[0], plan.offer, plan.measured.month_ns).quantities
-    with localcontext(exact()):
-        return {
-            account: {
-                meter: {unit: q - mark.get(account, {}).get(meter, {}).get(unit, Decimal(0)) for unit, q in own.items()}
-                for meter, own in meters.items()
-            }
-            for account, meters in plan.metered.quantities.items()
-        }
+    return less(plan.metered.quantities, mark)
 
 
 def _together(one: Quantities, other: Quantities) -> Quantities:

@@ -296,7 +296,6 @@ class _Surveyor:
             if counted and sums.started and counted > 1.02 * sums.started:
                 found[unit] = counted / sums.started
         tables.by = found
-        tables.by = found
         if found and tables.until == math.inf:
             share = sum(1 / f for f in found.values()) / len(found)
             self.notes.append(

@@ -7,12 +7,12 @@ from decimal import Decimal
 from rich.console import RenderableType
 
 from echotally.errors import safe
-from echotally.output.base.terminal import Column, count, money, shown_in, table
+from echotally.output.base.terminal import Column, count, money, table
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.explain import Step, explain, price_text
 from echotally.projection.showback import showback, splits_of
-from echotally.rates.billing import Line
+from echotally.rates.billing import Line, minor_digits
 from echotally.rates.meters import COMMITMENT, OUTSIDE, meter_of
 from echotally.rates.outside import OUTSIDE_ACCOUNT
 
@@ -86,7 +86,7 @@ def bill_table(
         )
     if unused:
         rows.append([f"{len(unused)} more, unused", "", "0", "", "", safe(", ".join(unused)), f"{0:,.6f}"])
-    rows.append(["total, rounded", "", "", "", "", "", f"{plan.bill.total:,.{shown_in(plan.bill.currency)}f}"])
+    rows.append(["total, rounded", "", "", "", "", "", f"{plan.bill.total:,.{minor_digits(plan.bill.currency)}f}"])
     return table(f"Bill on {plan.offer.name} ({projection.currency})", _BILL_COLUMNS, rows, width=width)
 
 

@@ -34,6 +34,7 @@ from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.outcomes import OUTCOMES
 from echotally.projection.showback import showback
+from echotally.rates.billing import minor_digits
 from echotally.rates.meters import meter_of
 
 #: Functions with charts of their own; more would make a page that no browser opens gladly.
@@ -274,7 +275,7 @@ def _bill(projection: Projection, plan: PlayedPlan) -> Grid:
             blank,
             blank,
             blank,
-            _cell(f"{plan.bill.total:,.{shown_in(plan.bill.currency)}f}", plan.bill.total),
+            _cell(f"{plan.bill.total:,.{minor_digits(plan.bill.currency)}f}", plan.bill.total),
         )
     )
     return Grid(f"Bill of {plan.offer.name}, line by line", columns, tuple(rows))

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.output.base.exports import escaped
-from echotally.output.base.terminal import Column, money, rendered, signed, table
+from echotally.output.base.terminal import Column, money, rendered, shown_in, signed, table
 from echotally.output.base.waterfall import waterfall
 from echotally.output.projection.projection_json import amount_text
 from echotally.studies.compare import Change, Comparison
@@ -117,6 +117,7 @@ def _short(value: str | None) -> str:
 
 def compare_text(found: Comparison, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, the causes, what changed in the inputs, plans, meters and functions."""
+    shown_in(found.currency)
     parts: list[RenderableType] = [Text(safe(compare_verdict(found)), style="bold"), Text("")]
     for title, columns, rows in _sections(found):
         shown = [[safe(cell) for cell in row] for row in rows]
@@ -129,6 +130,7 @@ def compare_text(found: Comparison, width: int | None = None, colour: bool | Non
 
 def compare_markdown(found: Comparison) -> str:
     """The same for a code review: a heading, the verdict, tables."""
+    shown_in(found.currency)
     lines = [f"### {escaped(compare_verdict(found))}", ""]
     for title, columns, rows in _sections(found):
         lines += [f"**{escaped(title)}**", "", _line([escaped(c.heading) for c in columns])]

@@ -11,7 +11,7 @@ from rich.text import Text
 from echotally.errors import safe
 from echotally.model import units
 from echotally.output.base.charts import new_figure, picture, style, titled
-from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, table
+from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
 from echotally.studies.jobs import Row
 from echotally.studies.sweep import Sweep
 
@@ -56,6 +56,7 @@ def _currency(found: Sweep) -> str:
 
 def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, then the points: all of a small sweep, the front of a large one."""
+    shown_in(_currency(found))
     feasible = [row for row in found.rows if row["feasible"]]
     shown = feasible if len(feasible) <= _MOST_SHOWN else [row for row in feasible if row["front"]][:_MOST_SHOWN]
     runs = _run_columns(found)
