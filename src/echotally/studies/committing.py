@@ -20,7 +20,7 @@ from echotally.projection.project import project_plan
 from echotally.rates.billing import exact
 from echotally.rates.card_loading import Offer
 from echotally.rates.commitments import Committed, commit
-from echotally.studies.forecast import month_with
+from echotally.studies.later_months import month_with
 from echotally.studies.response import committed_hours, draw_factors, inputs_of
 
 #: Months drawn from the model's ranges, each played in full.

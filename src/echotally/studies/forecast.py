@@ -22,10 +22,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from echotally.demand.month import plan_month
 from echotally.errors import BadInput, Problem
-from echotally.model.estate import Model
-from echotally.model.spread import scaled
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
@@ -33,6 +30,7 @@ from echotally.projection.threads import Progress, side_by_side
 from echotally.rates.billing import minor_digits
 from echotally.rates.card_loading import Offer
 from echotally.rates.outside import outside_plan
+from echotally.studies.later_months import month_after, month_with
 from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
 
 if TYPE_CHECKING:
@@ -176,50 +174,6 @@ def forecast(
     loaded = load(path, sets)
     seed = loaded.model.estate.seed if seed is None else seed
     return _Forecaster(loaded, months, draws, list(plans), seed, progress).forecast()
-
-
-def month_after(month: str, steps: int) -> str:
-    """The calendar month ``steps`` after one, both as YYYY-MM."""
-    year, number = (int(part) for part in month.split("-"))
-    at = year * 12 + number - 1 + steps
-    return f"{at // 12:04d}-{at % 12 + 1:02d}"
-
-
-def month_with(loaded: Loaded, step: int, factors: Mapping[str, float] | None = None) -> Loaded:
-    """The estate ``step`` months later: demands grown, and multiplied by ``factors`` (by an input's address)."""
-    factors = factors or {}
-    month = month_after(loaded.model.estate.month, step)
-    model = _more_items(_slower(loaded.model, factors), step)
-    model = model.model_copy(update={"estate": model.estate.model_copy(update={"month": month})})
-    grown = {
-        name: (1 + demand.growth) ** step * factors.get(f"demand.{name}", 1.0) for name, demand in model.demand.items()
-    }
-    grown_month = plan_month(model, loaded.document, grown)
-    return Loaded(model, loaded.document, grown_month, loaded.offers_in(model), loaded.cards)
-
-
-def _more_items(model: Model, step: int) -> Model:
-    """The model with the items of schedules grown: whole ones, rounded half up, at least one (rule 7.81)."""
-    schedules = {
-        name: s.model_copy(update={"items": max(1, math.floor(s.items * (1 + s.items_growth) ** step + 0.5))})
-        for name, s in model.schedules.items()
-    }
-    return model.model_copy(update={"schedules": schedules})
-
-
-def _slower(model: Model, factors: Mapping[str, float]) -> Model:
-    """The model with the run times of some functions multiplied."""
-    functions = dict(model.functions)
-    for name, function in model.functions.items():
-        by = factors.get(f"functions.{name}.run")
-        if by is not None:
-            longer = {
-                "run": scaled(function.run, by),
-                "per_item": round(function.per_item * by),
-                "per_mb": round(function.per_mb * by),
-            }
-            functions[name] = function.model_copy(update=longer)
-    return model.model_copy(update={"functions": functions})
 
 
 class _Forecaster:

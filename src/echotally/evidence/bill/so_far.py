@@ -23,7 +23,7 @@ from echotally.projection.replicate import replication_seeds
 from echotally.projection.verdict import check_targets
 from echotally.rates.billing import exact, minor_digits
 from echotally.rates.commitments import Hour
-from echotally.studies.forecast import month_with
+from echotally.studies.later_months import month_with
 from echotally.studies.response import draw_factors, inputs_of
 
 Quantities = dict[Account, dict[str, dict[UnitKey | None, Decimal]]]
