@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from echotally.studies.crossover import crossover
     from echotally.studies.drain import drain
     from echotally.studies.edges import with_edges
+    from echotally.studies.follow import Followed, Which, follow
     from echotally.studies.forecast import forecast
     from echotally.studies.load_trial import load_trial
     from echotally.studies.sweep import sweep
@@ -49,6 +50,7 @@ _HOMES = {
     "crossover": "echotally.studies.crossover",
     "choose": "echotally.studies.choose",
     "forecast": "echotally.studies.forecast",
+    **dict.fromkeys(("Followed", "Which", "follow"), "echotally.studies.follow"),
     "showback": "echotally.projection.showback",
     "with_edges": "echotally.studies.edges",
     "with_commitments": "echotally.studies.choose",
@@ -65,11 +67,13 @@ _HOMES = {
 }
 __all__ = [
     "BadInput",
+    "Followed",
     "Loaded",
     "PlanProjection",
     "PlayedPlan",
     "Projection",
     "RefusedPlan",
+    "Which",
     "check_firings",
     "check_model",
     "choose",
@@ -79,6 +83,7 @@ __all__ = [
     "drain",
     "fit",
     "focus_rows",
+    "follow",
     "forecast",
     "load",
     "load_trial",

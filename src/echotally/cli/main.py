@@ -18,6 +18,7 @@ COMMANDS = {
     "firings": ("firings", "Show when schedules fire, in words, in their zone and in UTC."),
     "demand": ("demand", "Show what comes in, before any function runs."),
     "project": ("project", "Play the month on every plan: throttling, concurrency, cost."),
+    "follow": ("follow", "Follow one event: where its time went, who was in the way, what it cost."),
     "sweep": ("sweep", "Project every combination of some values, on every plan."),
     "crossover": ("crossover", "Cost of each plan against volume, and where the lines cross."),
     "drain": ("drain", "Work off a queue's backlog: when is it empty, with how many instances?"),

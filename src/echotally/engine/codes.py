@@ -65,11 +65,16 @@ NO_ROOM, NEW_INSTANCE = map(_code, (-1, -2))
 # States of an instance.
 ABSENT, STARTING, READY = map(_code, range(3))
 # How an attempt ended, in the diary.
-SUCCEEDED, FAILED, TIMED_OUT, THROTTLED = map(_code, range(4))
+SUCCEEDED, FAILED, TIMED_OUT, THROTTLED, STILL_RUNNING = map(_code, range(5))
 # States of an event.
 GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED = map(_code, range(5))
 # How an event ends (rule 4.9: the sums that must hold).
 HANDLED, ERRORED, REJECTED, LOST, DEAD_LETTERED, EXPIRED, TOO_LARGE, SKIPPED, UNFINISHED = map(_code, range(9))
+#: What else the diary tells of an event: it will be tried again, readers see it again.
+COMES_BACK, SEEN_AGAIN = map(_code, (9, 10))
+#: Why a call found no room: calls of the account, instances of the function, scaling that has not looked yet, an incident, nodes,
+#: start tokens, memory of reserved instances.
+AT_ACCOUNT, AT_INSTANCES, UNTIL_A_LOOK, NO_GROWTH, NO_NODE, NO_TOKEN, NO_MEMORY = map(_code, range(7))
 #: In place of an event's ``hold`` at the month's end: a run of it is in flight.
 IN_FLIGHT = _code(2)
 

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
 from echotally.engine.codes import FIRST_NUMBER
 from echotally.engine.records import (
     Account,
+    Asked,
     Attempt,
     Born,
     Call,
@@ -26,11 +27,13 @@ from echotally.engine.records import (
     Event,
     Expected,
     Instance,
+    Moment,
     Node,
     Partition,
     Portion,
     Random,
     Real,
+    Refusal,
     Source,
     Stretch,
     Tap,
@@ -91,6 +94,9 @@ class World(NamedTuple):
     diary: NDArray[Any]
     carried: NDArray[Any]  # what the diary's attempts held
     born: NDArray[Any]  # where events came from
+    moments: NDArray[Any]  # what became of them
+    refusals: NDArray[Any]  # calls that found no room
+    rounds: NDArray[Any]  # for which events calls asked
     counts: NDArray[Any]  # events by spans of the month, where they are drawn and not played
     log: NDArray[Any]  # changes of the calls in flight, packed (``codes.LOG_SHIFT``)
     series: NDArray[Any]  # (units, hours, SERIES)
@@ -134,6 +140,9 @@ HOLDS: dict[str, type] = {
     "diary": Attempt,
     "carried": Carried,
     "born": Born,
+    "moments": Moment,
+    "refusals": Refusal,
+    "rounds": Asked,
     "counts": Whole,
     "log": Whole,
     "series": Real,

@@ -55,10 +55,17 @@ class Clock:
     noted: int  # attempts noted in the diary so far, those of earlier chunks too
     carried_n: int  # lines of what attempts carried
     born_n: int  # lines of where events came from
+    keeps_diary: int  # YES: the diary and its like must not run over (``diary.full``)
+    moments_n: int  # lines of what became of events
+    refusals_n: int  # lines of calls that found no room
+    rounds_n: int  # lines of whose requests were asked
+    outside: int  # events that came from outside so far, a topic's once
+    tap: int  # the tap of the one that arrives now, where that is kept
     emitter: int  # the noted attempt whose output is put out now, -1: none
     origin: int  # the one that put out what arrives now, -1: it comes from outside
     put_out: int  # events put out so far
     sent: int  # which of them arrives now: the copies a topic makes of one are told by it
+    whose: int  # the event it is put out for, by its place among those its attempt handled
     keeps_log: int  # what is written into the log: NO_LOG, STARTS_ONLY or WHOLE_LOG
     log_n: int  # lines of the log
     short: int  # YES: a start token was missing once
@@ -446,6 +453,7 @@ class Call:
     asks: int  # which of its unit's asks that is
     open: int  # answers that are still to come
     cold_ns: int  # cold start this attempt waited out
+    charged: int  # time this attempt is charged for, ns (``starting.charge``)
     tries: int  # failed runs so far
     wait: int  # pushed: the last wait, ns; requests: asks whose wait limit is to come
     prev: int  # neighbours in its line, or the next free one
@@ -507,6 +515,7 @@ class Expected:
     asking: int  # and the round of its requests
     origin: int  # the noted attempt that put it out, -1: none
     sent: int  # its number among all that were put out
+    whose: int  # the event it is for, by its place among those its attempt handled
 
 
 class Turn:
@@ -555,13 +564,16 @@ class Attempt:
     """A line of the diary: an attempt that is over."""
 
     unit: int  # whose attempt
+    trigger: int  # the trigger its events came by
+    partition: int  # of a stream, the partition, -1: none
     number: int  # its oldest event's
     items: int  # events it holds
     at: int  # when it started, or was throttled
     run_at: int  # when its run began, NEVER: not at all
     ended: int  # when it ended
     cold_ns: int  # cold start it waited out
-    outcome: int  # SUCCEEDED, FAILED, TIMED_OUT, THROTTLED
+    charged: int  # time it is charged for: billed, or where attempts are not billed one by one, of its run and billed cold start
+    outcome: int  # SUCCEEDED, FAILED, TIMED_OUT, THROTTLED, STILL_RUNNING
 
 
 class Carried:
@@ -569,6 +581,7 @@ class Carried:
 
     attempt: int  # the attempt, by its place in the whole diary
     number: int  # the event's number
+    good: int  # YES: it was handled
 
 
 class Born:
@@ -580,6 +593,39 @@ class Born:
     origin: int  # the noted attempt that put it out, -1: it comes from outside, or was asked
     asker: int  # the number of the call that asks and waits, -1: nobody
     sent: int  # its number among what was put out: copies of one event share it
+    whose: int  # the event it was put out or asked for, by its place among those that were handled or asked
+    asking: int  # the round of requests it belongs to, 0: none
+    outside: int  # its number among what came from outside, copies share it; -1: put out inside
+    tap: int  # the demand or firings it came from, -1: none
+
+
+class Moment:
+    """What became of an event, where that is kept: how it ended, or that it comes back."""
+
+    number: int  # the event's number
+    at: int  # when
+    what: int  # how it ended (HANDLED ...), COMES_BACK or SEEN_AGAIN
+    unit: int  # for whom, -1: nobody reads its source
+    source: int  # the source it was at
+    came: int  # when it came there
+    ref: int  # DEAD_LETTERED: its number among what was put out; COMES_BACK: when
+
+
+class Refusal:
+    """A call that found no room, where that is kept."""
+
+    at: int  # when
+    unit: int  # whose call
+    why: int  # AT_ACCOUNT, AT_INSTANCES, UNTIL_A_LOOK, NO_GROWTH, NO_NODE, NO_TOKEN, NO_MEMORY
+    used: int  # calls in flight, or instances there are
+    most: int  # and how many there may be, -1: no limit
+
+
+class Asked:
+    """An event for which a call asked, in the order of their requests."""
+
+    asking: int  # the round of requests
+    number: int  # the event's number
 
 
 class Stretch:

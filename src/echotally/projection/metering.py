@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from decimal import Decimal, localcontext
+from typing import NamedTuple
 
 from echotally.engine.codes import ARRIVALS
 from echotally.engine.play import NO_MARKS, Marks
@@ -47,6 +48,14 @@ class Metered:
         return {
             account: {name: self.total(account, name) for name in meters} for account, meters in self.quantities.items()
         }
+
+
+class Payer(NamedTuple):
+    """Who pays for a part of a source's quantity: an account, one of its units (None: no function), and which part."""
+
+    account: Account
+    unit: UnitKey | None
+    part: Decimal
 
 
 class _Meters:
@@ -144,15 +153,10 @@ class _Meters:
 
     def _source(self, source: SourceMeasured) -> None:
         kind = source.source.kind
-        unread = not self._readers(source.source)
-        owners = self._owners(source)
-        for meter, quantity in self._source_quantities(kind, source, owners[0][0]):
-            if unread:
-                self._to_writers(source, meter, Decimal(quantity), owners[0])
-                continue
-            shared = owners if kind.traits.shared_out else owners[:1]
-            for account, key in shared:
-                self.add(account, meter, key, Decimal(quantity) / len(shared))
+        account = self._owners(source)[0][0]
+        for meter, quantity in self._source_quantities(kind, source, account):
+            for payer in self.payers(source, meter):
+                self.add(payer.account, meter, payer.unit, Decimal(quantity) * payer.part)
         if kind is SourceKind.SCHEDULES:
             for trigger in self.triggers.get(source.source, []):
                 unit = self.units[trigger.to, source.environment]
@@ -163,9 +167,17 @@ class _Meters:
                     source.sends,
                 )
 
-    def _to_writers(
-        self, source: SourceMeasured, meter: str, quantity: Decimal, otherwise: tuple[Account, UnitKey | None]
-    ) -> None:
+    def payers(self, source: SourceMeasured, meter: str) -> list[Payer]:
+        """Who pays for a source's quantity of a meter, and which part of it; the parts sum to 1."""
+        owners = self._owners(source)
+        if not self._readers(source.source):
+            return list(self._writers(source, meter, owners[0]))
+        shared = owners if source.source.kind.traits.shared_out else owners[:1]
+        return [Payer(account, key, 1 / Decimal(len(shared))) for account, key in shared]
+
+    def _writers(
+        self, source: SourceMeasured, meter: str, otherwise: tuple[Account, UnitKey | None]
+    ) -> Iterator[Payer]:
         """Output nobody reads is its writers': by what each put in, partition-hours in equal parts (rule 7.64)."""
         parts = self._written(source.environment, source.source, Decimal(1))
         parts = {key: part for key, part in parts.items() if part}
@@ -173,10 +185,9 @@ class _Meters:
             parts = dict.fromkeys(parts, 1 / Decimal(len(parts)))
         for key, part in parts.items():
             unit = self.units[key].unit
-            self.add((unit.account, unit.offer.name), meter, key, quantity * part)
+            yield Payer((unit.account, unit.offer.name), key, part)
         # What demand puts in belongs to no function.
-        account, key_of = otherwise
-        self.add(account, meter, key_of, quantity * (1 - sum(parts.values(), Decimal(0))))
+        yield Payer(*otherwise, 1 - sum(parts.values(), Decimal(0)))
 
     def _written(self, environment: str, source: str, share: Decimal) -> dict[UnitKey, Decimal]:
         """Parts of ``share`` of a source's events by the function that put them in, topics followed back."""
@@ -240,6 +251,12 @@ def meter(model: Model, measured: Measured, candidate: Offer) -> Metered:
     if not committed:
         return found
     return replace(found, hours={account: list(_by_hour(model, measured, candidate, account)) for account in committed})
+
+
+def payers_of(model: Model, measured: Measured, candidate: Offer) -> dict[tuple[str, SourceRef], list[Payer]]:
+    """Who pays for what one event does at a source, by environment and source; in the exact context of bills."""
+    meters = _Meters(model, measured, candidate, measured.month_ns)
+    return {(s.environment, s.source): meters.payers(s, "") for s in measured.sources}
 
 
 def up_to(model: Model, measured: Measured, candidate: Offer, month_ns: int) -> Metered:

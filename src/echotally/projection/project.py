@@ -56,8 +56,7 @@ def project_plan(
     """
     model = loaded.model
     placement = placement_on(model, loaded.offers, candidate)
-    reasons = tuple(_against(loaded, placement))
-    reasons = reasons or tuple(_no_node_left(model, placement))
+    reasons = why_not(loaded, placement)
     if reasons:
         return RefusedPlan(candidate, reasons)
     if not exact and wants_sampling(model, loaded.month, placement, sampled_from):
@@ -71,6 +70,11 @@ def project_plan(
         played = _exact(loaded, measured, candidate)
     idle = bill_when_idle(loaded, candidate) if standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)
+
+
+def why_not(loaded: Loaded, placement: Mapping[str, Offer]) -> tuple[tuple[str, str], ...]:
+    """What speaks against playing the month on the plans of a placement, by function; empty where nothing does."""
+    return tuple(_against(loaded, placement)) or tuple(_no_node_left(loaded.model, placement))
 
 
 def _against(loaded: Loaded, placement: Mapping[str, Offer]) -> Iterator[tuple[str, str]]:

@@ -34,6 +34,7 @@ __all__ = [
     "Accessor",
     "World",
     "account_at",
+    "asked_at",
     "born_at",
     "call_at",
     "cargo_at",
@@ -55,6 +56,7 @@ __all__ = [
     "level_bin_at",
     "log_at",
     "marked_at",
+    "moment_at",
     "n_born",
     "n_calendar",
     "n_calls",
@@ -64,7 +66,10 @@ __all__ = [
     "n_expected",
     "n_instances",
     "n_log",
+    "n_moments",
     "n_nodes",
+    "n_refusals",
+    "n_rounds",
     "n_sources",
     "n_taps",
     "n_trail",
@@ -74,6 +79,7 @@ __all__ = [
     "pause_at",
     "portion_at",
     "random_at",
+    "refusal_at",
     "request_bin",
     "sample_at",
     "series_at",
@@ -124,6 +130,9 @@ trail_at: Accessor[kinds.Change] = accessor("trail")
 diary_at: Accessor[kinds.Attempt] = accessor("diary")
 carried_at: Accessor[kinds.Carried] = accessor("carried")
 born_at: Accessor[kinds.Born] = accessor("born")
+moment_at: Accessor[kinds.Moment] = accessor("moments")
+refusal_at: Accessor[kinds.Refusal] = accessor("refusals")
+asked_at: Accessor[kinds.Asked] = accessor("rounds")
 span_at: Accessor[kinds.Whole] = accessor("counts")
 log_at: Accessor[kinds.Whole] = accessor("log")
 series_at: Accessor[kinds.Real] = accessor("series")
@@ -138,7 +147,10 @@ n_events: Length = length("events")
 n_expected: Length = length("expected")
 n_instances: Length = length("instances")
 n_log: Length = length("log")
+n_moments: Length = length("moments")
 n_nodes: Length = length("nodes")
+n_refusals: Length = length("refusals")
+n_rounds: Length = length("rounds")
 n_sources: Length = length("sources")
 n_taps: Length = length("taps")
 n_trail: Length = length("trail")

@@ -7,7 +7,7 @@ ended, or failed for another answer, finds nobody (rules 7.40 and 7.66).
 from __future__ import annotations
 
 from echotally.engine.codes import ANSWERED, ASK_STREAM, ASKED_STREAM, ASKING, END, K_ANSWERED, YES, ZERO
-from echotally.engine.kernel import pools
+from echotally.engine.kernel import diary, pools
 from echotally.engine.kernel.access import World, call_at, clock_of, edge_at, event_at, unit_at
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.chance import draw, uniform, whole
@@ -22,7 +22,7 @@ def sends(w: World, c: int, n: int) -> bool:
     while call.asks < unit.ask_n:
         out = _how_many(w, unit.first_ask + call.asks, unit.random + ASK_STREAM, n)
         if out > 0:
-            _sent(w, c, out)
+            _sent(w, c, n, out)
             return True
         # Where the lot gives none, the call goes on at that instant (rule 7.68).
         call.asks += 1
@@ -42,7 +42,7 @@ def _how_many(w: World, x: int, lots: int, n: int) -> int:
 
 
 @kernel
-def _sent(w: World, c: int, out: int) -> None:
+def _sent(w: World, c: int, n: int, out: int) -> None:
     clock, call = clock_of(w), call_at(w, c)
     unit = unit_at(w, call.unit)
     edge = edge_at(w, unit.first_ask + call.asks)
@@ -51,7 +51,8 @@ def _sent(w: World, c: int, out: int) -> None:
     call.open = out
     call.state = ASKING
     edge.sent += out
-    for _ in range(out):
+    diary.asks(w, c)
+    for k in range(out):
         size = draw(
             w,
             unit.random + ASKED_STREAM,
@@ -61,6 +62,7 @@ def _sent(w: World, c: int, out: int) -> None:
             edge.payload_from,
             edge.payload_n,
         )
+        diary.for_whom(w, k * n // out)
         pools.expect_request(w, edge.target, whole(size), c)
 
 

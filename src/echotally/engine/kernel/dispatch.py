@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from echotally.engine.codes import L_FRESH, L_LINE, L_PARTS, NEVER, NO, NO_LOG, NO_ROOM, NONE, POLLED, YES, ZERO
-from echotally.engine.kernel import kinds, lists, placing, polled, queues, series, starting, streams
+from echotally.engine.kernel import diary, kinds, lists, placing, polled, queues, series, starting, streams
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -37,6 +37,7 @@ def low(w: World) -> bool:
         or n_calendar(w) - clock.entries_n < 4 * m
         or n_expected(w) - clock.expected_n < m
         or (clock.keeps_log > NO_LOG and n_log(w) - clock.log_n < m)
+        or (clock.keeps_diary == YES and diary.full(w))
     )
 
 

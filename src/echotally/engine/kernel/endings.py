@@ -15,7 +15,7 @@ from echotally.engine.codes import (
     TOO_LARGE,
     YES,
 )
-from echotally.engine.kernel import pools, waits
+from echotally.engine.kernel import diary, pools, waits
 from echotally.engine.kernel.access import World, clock_of, event_at, source_at, trigger_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
 
@@ -32,6 +32,7 @@ def ends(w: World, e: int, u: int, how: int) -> None:
     source.ended_at = clock.now
     if u >= 0:
         _counted(w, u, how, n)
+    diary.ended(w, e, u, how)
     if event.refs == 0:
         pools.free_event(w, e)
 

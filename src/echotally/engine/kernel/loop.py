@@ -84,6 +84,7 @@ def _tap_flows(w: World, p: int) -> None:
         replace_first(w, coming, first.key, first.what)
     else:
         drop_first(w)
+    diary.from_outside(w, tap_at(w, p).source, p)
     kinds.arrive(w, tap_at(w, p).source, payload, p)
 
 
@@ -97,6 +98,7 @@ def _happens(w: World, kind: int, ref: int, number: int) -> None:
     elif kind == K_RETRY:
         kinds.try_again(w, ref)
     elif kind == K_CLIENT:
+        diary.from_outside(w, tap_at(w, ref).source, ref)
         kinds.arrive_apart(w, tap_at(w, ref).source, taps.payload_of(w, ref), ref)
     elif kind == K_WAKE:
         marking.mark(w, ref)
@@ -193,7 +195,7 @@ def _arrives_from_inside(w: World) -> None:
     place = expected_at(w, clock.expected_first)
     s, payload = place.source, place.payload
     clock.asker, clock.asking = place.asker, place.asking
-    clock.origin, clock.sent = place.origin, place.sent
+    clock.origin, clock.sent, clock.whose = place.origin, place.sent, place.whose
     clock.expected_first = (clock.expected_first + 1) % n_expected(w)
     clock.expected_n -= 1
     diary.put_out(w, s)

@@ -24,6 +24,7 @@ from echotally.engine.codes import (
     OLDEST_AGE,
     POLLED,
     RESERVED,
+    STILL_RUNNING,
     TAP_CLIENTS,
     TICK,
     UNFINISHED,
@@ -31,6 +32,7 @@ from echotally.engine.codes import (
     ZERO,
 )
 from echotally.engine.kernel import (
+    diary,
     dispatch,
     endings,
     kinds,
@@ -112,6 +114,7 @@ def backlog(w: World, s: int, n: int, payload: int) -> int:
     for k in range(n):
         if dispatch.low(w):
             return k
+        clock_of(w).outside += 1
         queues.arrive(w, s, payload, NO)
     return n
 
@@ -207,6 +210,8 @@ def _bill_what_runs(w: World) -> None:
             own, unit = starting.charge(w, c, clock_of(w).now), unit_at(w, call.unit)
             unit.running_ns += own & WIDE_LOW
             unit.running_hi += own >> WIDE_BITS
+            diary.carries_all(w, c)
+            diary.noted(w, c, call.items, call.run_at, STILL_RUNNING)
             link = call.head
             while link >= 0:
                 # Its run is in flight: unfinished, but not left behind (rule 7.38).

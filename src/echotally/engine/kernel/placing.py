@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from echotally.engine.codes import (
+    AT_ACCOUNT,
     K_WAKE,
     L_FREE,
     L_STARTING,
     NEW_INSTANCE,
+    NO_NODE,
     NO_ROOM,
+    NO_TOKEN,
     POLLED,
     RESERVED,
     STARTS_ONLY,
@@ -30,6 +33,7 @@ def room_for(w: World, u: int) -> int:
     # The account's limit comes first: it holds whatever room there is. Whoever is blocked is woken by the next end.
     if account.limit >= 0 and account.in_flight >= account.limit:
         account.blocked = YES
+        diary.no_room(w, u, AT_ACCOUNT, account.in_flight, account.limit)
         return NO_ROOM
     if unit.plan_kind == RESERVED:
         return reserved.most_memory_free(w, u)
@@ -43,12 +47,15 @@ def room_for(w: World, u: int) -> int:
         return starting
     # Polled plans get instances by looks only, never for a call.
     if unit.plan_kind == POLLED or unit.count >= unit.limit or account.no_new == YES:
+        diary.no_instance(w, u)
         return NO_ROOM
     if not nodes.fits(w, u):
         account.blocked = YES
+        diary.no_room(w, u, NO_NODE, unit.count, unit.limit)
         return NO_ROOM
     # Asked last: looking takes no token, but it arms the timer for the next one.
     if not _token_left(w, u):
+        diary.no_room(w, u, NO_TOKEN, unit.count, unit.limit)
         return NO_ROOM
     return NEW_INSTANCE
 

@@ -183,6 +183,7 @@ def expect(w: World, target: int, payload: int) -> None:
     place.asker = NONE
     place.origin = clock.emitter
     place.sent = clock.put_out
+    place.whose = clock.whose
     clock.put_out += 1
     clock.expected_n += 1
 

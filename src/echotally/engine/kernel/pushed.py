@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import BACKOFF, DUE, FRESH, K_RETRY, L_FRESH, L_LINE, PER_CALL, WAITING
-from echotally.engine.kernel import endings, pools, singles
+from echotally.engine.codes import BACKOFF, COMES_BACK, DUE, FRESH, K_RETRY, L_FRESH, L_LINE, PER_CALL, WAITING
+from echotally.engine.kernel import diary, endings, pools, singles
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -65,6 +65,7 @@ def throttle(w: World, c: int) -> None:
         return
     call.state = BACKOFF
     put(w, clock.now + call.wait, DUE, call.number, K_RETRY, c)
+    diary.comes_back(w, e, u, COMES_BACK, clock.now + call.wait)
 
 
 @hot
@@ -101,3 +102,4 @@ def _again(w: World, c: int) -> None:
     # The last wait is used for all later tries.
     pause = pause_at(w, unit.retry_from + min(call.tries - 1, unit.retry_n - 1)).v
     put(w, clock_of(w).now + pause, DUE, call.number, K_RETRY, c)
+    diary.comes_back(w, cargo_at(w, call.head).event, u, COMES_BACK, clock_of(w).now + pause)

@@ -23,13 +23,14 @@ from echotally.engine.codes import (
     NEVER,
     NO,
     OTHERS,
+    SEEN_AGAIN,
     TOO_LARGE,
     UP,
     VISIBLE,
     WAKE,
     YES,
 )
-from echotally.engine.kernel import endings, lists, marking, pools, series, singles
+from echotally.engine.kernel import diary, endings, lists, marking, pools, series, singles
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -148,6 +149,7 @@ def visibility_over(w: World, s: int) -> None:
             endings.ends(w, e, trigger_at(w, event_at(w, e).trigger).unit, DEAD_LETTERED)
         else:
             _show(w, s, e)
+            diary.comes_back(w, e, trigger_at(w, event_at(w, e).trigger).unit, SEEN_AGAIN, now)
     source.visibility_timer = NEVER
     _arm_visibility(w, s)
 

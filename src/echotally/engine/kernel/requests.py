@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from echotally.engine.codes import (
     BACKOFF,
+    COMES_BACK,
     DUE,
     ERRORED,
     FRESH,
@@ -17,7 +18,7 @@ from echotally.engine.codes import (
     WAITING,
     YES,
 )
-from echotally.engine.kernel import asking, clients, endings, lists, pools, singles, waits
+from echotally.engine.kernel import asking, clients, diary, endings, lists, pools, singles, waits
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -96,7 +97,9 @@ def throttle(w: World, c: int) -> None:
     # Requests from inside have no client that would ask again.
     if event.tap >= 0 and event.tries < tap_at(w, event.tap).client_tries:
         call.state = BACKOFF
-        put(w, clock_of(w).now + tap_at(w, event.tap).client_pause, DUE, call.number, K_RETRY, c)
+        back = clock_of(w).now + tap_at(w, event.tap).client_pause
+        put(w, back, DUE, call.number, K_RETRY, c)
+        diary.comes_back(w, e, call.unit, COMES_BACK, back)
         return
     trigger_at(w, call.trigger).active -= 1
     clients.pauses(w, e, YES)

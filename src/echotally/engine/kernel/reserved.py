@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import NO_ROOM, NONE, YES
+from echotally.engine.codes import NO_MEMORY, NO_ROOM, NONE, YES
+from echotally.engine.kernel import diary
 from echotally.engine.kernel.access import World, account_at, instance_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
 
@@ -20,6 +21,7 @@ def most_memory_free(w: World, u: int) -> int:
             best, most = i, instance.memory_free
     if best == NO_ROOM:
         account.blocked = YES
+        diary.no_room(w, u, NO_MEMORY, account.in_flight, account.instance_n)
     return best
 
 

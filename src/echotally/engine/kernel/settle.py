@@ -208,7 +208,6 @@ def _settle(w: World, c: int, own: int) -> None:
         failed = not each and (rate > 0.0 or unit.poison_rate > 0.0) and _call_fails(w, c, rate)
     # Noted before events leave the cargo.
     items = call.items
-    diary.carries(w, c)
     again = kinds.may_come_again(trigger.kind) and _all_handled_before(w, c)
     good, bad = _sort_out(w, c, failed, each, rate)
     call.decided = NO
@@ -285,8 +284,10 @@ def _sort_out(w: World, c: int, failed: bool, each: bool, rate: float) -> tuple[
         if failed or (each and _failed(w, c, link, rate)):
             bad += 1
             before = link
+            diary.carries(w, e, NO)
         else:
             good += event_at(w, e).items
+            diary.carries(w, e, YES)
             kinds.handled(w, c, kind, e)
             # Handled events leave the cargo, so that what is left is what failed.
             pools.unload(w, c, before, link)
@@ -308,7 +309,7 @@ def _emit(w: World, u: int, n: int) -> None:
                 if uniform(w, unit.random + EMIT_STREAM) < edge.fraction:
                     out += 1
         edge.sent += out
-        for _ in range(out):
+        for k in range(out):
             size = draw(
                 w,
                 unit.random + EMITTED_STREAM,
@@ -318,4 +319,6 @@ def _emit(w: World, u: int, n: int) -> None:
                 edge.payload_from,
                 edge.payload_n,
             )
+            # In order, to each of them as many (rule 7.83).
+            diary.for_whom(w, k * n // out)
             pools.expect(w, edge.target, whole(size))

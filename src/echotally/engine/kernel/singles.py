@@ -97,6 +97,7 @@ def counted_as_throttled(w: World, c: int) -> None:
     unit = unit_at(w, call.unit)
     unit.attempts += 1
     unit.throttled += 1
+    diary.carries_all(w, c)
     diary.noted(w, c, call.items, NEVER, THROTTLED)
     unit.refused_since += call.items
     series.add(w, call.unit, THROTTLES, 1)

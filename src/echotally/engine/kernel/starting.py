@@ -292,4 +292,5 @@ def charge(w: World, c: int, until: int) -> int:
     if unit.bills == RUNS and (has_run or unit.cold_billed):
         own = lifecycle.bill(unit, ran + warming) - warming
     waits.charge_seen(w, call.unit, own + warming)
+    call.charged = own + warming
     return own

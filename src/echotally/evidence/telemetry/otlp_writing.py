@@ -79,7 +79,8 @@ def _merged(texts: list[str]) -> str:
     return json.dumps(found, separators=(",", ":"), ensure_ascii=False) + "\n"
 
 
-def _attributes(values: dict[str, Any]) -> list[dict[str, Any]]:
+def attributes(values: dict[str, Any]) -> list[dict[str, Any]]:
+    """Attributes by name as OTLP has them; what is None is left out."""
     return [{"key": key, "value": _value(value)} for key, value in values.items() if value is not None]
 
 
@@ -91,7 +92,7 @@ def _value(value: Any) -> dict[str, Any]:
     return {"doubleValue": float(value)} if isinstance(value, float) else {"stringValue": str(value)}
 
 
-def _id(kind: str, number: int, digits: int) -> str:
+def identity(kind: str, number: int, digits: int) -> str:
     """An identifier that is the same every time: a kind's letter and a number."""
     return f"{ord(kind):02x}{number:0{digits - 2}x}"
 
@@ -180,7 +181,7 @@ class _Spans:
     def rest(self) -> Iterator[dict[str, Any]]:
         """What has not filled a request."""
         for resource, found in self.batches.values():
-            yield _request("resourceSpans", "scopeSpans", "spans", resource, found)
+            yield export_request("resourceSpans", "scopeSpans", "spans", resource, found)
 
     def _attempt(self, number: int, attempt: Any, events: list[int], out: list[Any]) -> Iterator[dict[str, Any]]:
         u = int(attempt["unit"])
@@ -192,7 +193,7 @@ class _Spans:
             self.roots[int(line["sent"])], self.traces[int(line["sent"])] = root, trace
         # One trace in N, and with it those that follow from it: links lead to spans that are there.
         kept = root % self.every == 0
-        me = _id("a", number, 16)
+        me = identity("a", number, 16)
         spans = [self._own(me, trace, attempt, events, origins)]
         spans += [self._sends(me, trace, line) for line in out]
         spans += [self._asks(me, trace, each, int(attempt["ended"])) for each in asked]
@@ -206,12 +207,12 @@ class _Spans:
         batch = self.batches.setdefault(key, (resource, []))[1]
         batch += spans
         if len(batch) >= _EACH:
-            yield _request("resourceSpans", "scopeSpans", "spans", resource, batch)
+            yield export_request("resourceSpans", "scopeSpans", "spans", resource, batch)
             del self.batches[key]
 
     def _span(self, me: str, trace: int, kind: int, name: str, start: int, end: int, **more: Any) -> Span:
         return {
-            "traceId": _id("t", trace, 32),
+            "traceId": identity("t", trace, 32),
             "spanId": me,
             "name": name,
             "kind": kind,
@@ -237,17 +238,17 @@ class _Spans:
             facts["error.type"] = "timeout" if attempt["outcome"] == TIMED_OUT else "error"
             more["status"] = {"code": 2}
         links = [
-            {"traceId": _id("t", self.traces[each.sent], 32), "spanId": _id("s", each.sent, 16)}
+            {"traceId": identity("t", self.traces[each.sent], 32), "spanId": identity("s", each.sent, 16)}
             for each in origins
             if each.sent in self.traces
         ]
         if links and kind is not SourceKind.ENDPOINTS:
             more["links"] = links
         if origins and origins[0].asker >= 0:
-            more["parentSpanId"] = _id("c", origins[0].number, 16)
+            more["parentSpanId"] = identity("c", origins[0].number, 16)
         start, end = int(attempt["run_at"]), int(attempt["ended"])
         own_kind = _KINDS.get(kind, _CONSUMER)
-        return self._span(me, trace, own_kind, unit.function, start, end, attributes=_attributes(facts), **more)
+        return self._span(me, trace, own_kind, unit.function, start, end, attributes=attributes(facts), **more)
 
     def _of_source(
         self, source: SourceRef, unit: Unit, attempt: Any, events: list[int], failed: bool
@@ -291,22 +292,22 @@ class _Spans:
         }
         if source.kind is SourceKind.FOLDERS:
             facts = {"faas.document.collection": source.name, "faas.document.operation": "insert"}
-        me = _id("s", int(line["sent"]), 16)
+        me = identity("s", int(line["sent"]), 16)
         name = f"send {source.name}"
-        return self._span(me, trace, _PRODUCER, name, at, at, parentSpanId=parent, attributes=_attributes(facts))
+        return self._span(me, trace, _PRODUCER, name, at, at, parentSpanId=parent, attributes=attributes(facts))
 
     def _asks(self, parent: str, trace: int, asked: _Origin, otherwise: int) -> Span:
         source = self._source(asked.source)
         end = max(asked.at, min(self.answered.pop(asked.number, otherwise), otherwise))
         facts = {"http.request.method": "GET", "url.full": f"http://{source.name}/"}
-        me = _id("c", asked.number, 16)
-        return self._span(me, trace, _CLIENT, "GET", asked.at, end, parentSpanId=parent, attributes=_attributes(facts))
+        me = identity("c", asked.number, 16)
+        return self._span(me, trace, _CLIENT, "GET", asked.at, end, parentSpanId=parent, attributes=attributes(facts))
 
 
-def _request(whole: str, scopes: str, inner: str, resource: dict[str, Any], found: list[Any]) -> dict[str, Any]:
+def export_request(whole: str, scopes: str, inner: str, resource: dict[str, Any], found: list[Any]) -> dict[str, Any]:
     """One export request."""
     scope = {"scope": {"name": _NAME}, inner: found}
-    return {whole: [{"resource": {"attributes": _attributes(resource)}, scopes: [scope]}]}
+    return {whole: [{"resource": {"attributes": attributes(resource)}, scopes: [scope]}]}
 
 
 @dataclass
@@ -371,7 +372,7 @@ class _Metrics:
 
     def _of_unit(self, u: int, hours: dict[int, _Hour]) -> dict[str, Any]:
         trigger = self.platform.trigger_of(self.platform.built.units[u])
-        own = _attributes({"faas.trigger": trigger or None})
+        own = attributes({"faas.trigger": trigger or None})
         metrics = [
             _sum("faas.invocations", "{invocation}", [self._point(h, at.invocations, own) for h, at in hours.items()]),
             _sum("faas.coldstarts", "{coldstart}", [self._point(h, at.coldstarts, own) for h, at in hours.items()]),
@@ -386,13 +387,13 @@ class _Metrics:
         ]
         for name, kind in (("sent", "send"), ("consumed", "process")):
             points = [
-                self._point(h, n, _attributes({"messaging.operation.name": kind, "messaging.destination.name": where}))
+                self._point(h, n, attributes({"messaging.operation.name": kind, "messaging.destination.name": where}))
                 for h, at in hours.items()
                 for where, n in getattr(at, name).items()
             ]
             if points:
                 metrics.append(_sum(f"messaging.client.{name}.messages", "{message}", points))
-        return _request("resourceMetrics", "scopeMetrics", "metrics", self.resources.of(u, 0), metrics)
+        return export_request("resourceMetrics", "scopeMetrics", "metrics", self.resources.of(u, 0), metrics)
 
     def _times(self, hour: int) -> dict[str, str]:
         start = self.zero + hour * _HOUR_NS

@@ -1,0 +1,136 @@
+"""One event's way as moments: when, where, what happened and why, in the order of the tree of what came of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from echotally.studies.follow.answer import Arrival, Copy, Followed, Try
+
+#: How events end, in words.
+ENDINGS = {
+    "succeeded": "handled",
+    "errored": "answered by an error",
+    "rejected": "given up: refused",
+    "lost": "lost: given up without a dead letter",
+    "dead_lettered": "given up, to the dead letter",
+    "expired": "expired: the retention is over",
+    "too_large": "too large for the plan",
+    "skipped": "skipped: the firing before still runs",
+    "unfinished": "still there as the month ends",
+}
+
+
+@dataclass(frozen=True)
+class Moment:
+    """Something that happened to an event: ns since the month's start, where, what (a word of a fixed list), and in words.
+
+    ``depth`` is 0 for the event that is followed, 1 for what it put out, and so on. ``event`` is the number of the copy, None for an
+    arrival; ``attempt`` the attempt it belongs to, with ``function``.
+    """
+
+    at: int
+    depth: int
+    place: str
+    what: str
+    text: str
+    event: int | None = None
+    function: str | None = None
+    attempt: int | None = None
+
+
+def clocked(ns: int) -> str:
+    """A length of time as people read it, exact to the millisecond."""
+    if ns < 60 * 10**9:
+        return f"{ns / 1e9:.3f} s"
+    minutes, rest = divmod(ns, 60 * 10**9)
+    hours, minutes = divmod(minutes, 60)
+    days, hours = divmod(hours, 24)
+    parts = [f"{days} d" if days else "", f"{hours} h" if hours else "", f"{minutes} min" if minutes else ""]
+    return " ".join(filter(None, (*parts, f"{rest / 1e9:.3f} s" if rest else "")))
+
+
+def moments(found: Followed, depth: int | None = None, most: int | None = None) -> Iterator[Moment]:
+    """The moments of the event and of what followed, up to ``depth`` generations and ``most`` arrivals."""
+    rest, shown = [(found.root, 0)], 0
+    while rest and (most is None or shown < most):
+        arrival, generation = rest.pop()
+        shown += 1
+        yield from _of_arrival(arrival, generation)
+        if depth is None or generation < depth:
+            rest += [
+                (out, generation + 1) for copy in reversed(arrival.copies) for out in reversed(list(copy.puts_out()))
+            ]
+
+
+def _of_arrival(arrival: Arrival, depth: int) -> Iterator[Moment]:
+    copies = len(arrival.copies)
+    text = {
+        "demand": f"comes from demand {arrival.by}",
+        "schedule": f"{arrival.by} fires",
+        "backlog": "lies there as the month begins",
+        "put out": f"put out by {arrival.by}",
+        "asked": f"asked by {arrival.by}",
+        "dead letter": f"dead letter of {arrival.by}",
+    }[arrival.how]
+    if copies > 1:
+        text += f", copied to {copies} readers"
+    elif not copies:
+        text += "; nobody gets it"
+    yield Moment(arrival.at, depth, arrival.source, "comes", text)
+    for copy in arrival.copies:
+        yield from _of_copy(copy, depth)
+
+
+def _of_copy(copy: Copy, depth: int) -> Iterator[Moment]:
+    def moment(at: int, what: str, text: str, each: Try | None = None) -> Moment:
+        place = f"functions.{each.function}" if each else copy.source
+        return Moment(at, depth, place, what, text, copy.number, copy.function, each.index if each else None)
+
+    for each in copy.tries:
+        if each.wait:
+            yield moment(
+                each.wait.begun, "waits", f"waits {clocked(each.wait.ended - each.wait.begun)}: {each.wait.why}"
+            )
+        if each.outcome == "throttled":
+            back = f", comes again after {clocked(each.back_at - each.started)}" if each.back_at is not None else ""
+            yield moment(each.started, "throttled", f"throttled: {each.why}{back}", each)
+            continue
+        yield moment(each.started, "starts", _starts(copy, each), each)
+        if each.run_at is not None and each.run_at > each.started:
+            yield moment(each.run_at, "runs", "runs", each)
+        yield moment(each.ended, each.outcome, _ends(each), each)
+    if copy.left:
+        yield moment(copy.left.begun, "waits", f"waits {clocked(copy.left.ended - copy.left.begun)}: {copy.left.why}")
+    if copy.ended is not None and copy.ended_as is not None:
+        yield moment(copy.ended, "ends", ENDINGS[copy.ended_as])
+
+
+def _starts(copy: Copy, each: Try) -> str:
+    batch = f"leaves in a batch of {each.events:,}" if each.events > 1 else "starts"
+    if each.items > each.events:
+        batch = f"starts with {each.items:,} items"
+    if each.run_at is None:
+        return f"{batch}, on an instance that starts cold"
+    if each.run_at == each.started:
+        return f"{batch}, and runs at once"
+    return f"{batch}, cold start {clocked(each.run_at - each.started)}"
+
+
+def _ends(each: Try) -> str:
+    took = clocked(each.ended - each.started if each.run_at is None else each.run_ns)
+    text = {
+        "succeeded": f"done after {took}",
+        "failed": f"failed after {took}",
+        "timed_out": f"timed out after {took}",
+        "still_running": f"has run for {took} as the month ends",
+    }[each.outcome]
+    if each.outcome == "failed" and each.good:
+        text = f"its batch failed in part after {took}; it was handled"
+    if each.back_at is not None and not each.good:
+        text += (
+            ", to be tried again at once"
+            if each.back_at <= each.ended
+            else f", comes back after {clocked(each.back_at - each.ended)}"
+        )
+    return text
