@@ -60,7 +60,7 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "pauses": ("calls", _both(_set("units", "retry_from"), _set("units", "error_rate", 1.0), _set("triggers", "tries", 9))),
     "trail": ("calls", _set("clock", "trail_n", -5)), "diary": ("calls", _set("clock", "diary_n", -5)),
     "carried": ("calls", _both(_grown("carried"), _set("clock", "carried_n", -5))), "born": ("calls", _both(_grown("born"), _set("clock", "born_n", -5))),
-    **{name: ("calls", _both(_grown(name), _set("clock", f"{name}_n", -5))) for name in ("moments", "refusals", "rounds")},
+    **{name: (plan, _both(_grown(name), _set("clock", f"{name}_n", -5))) for name, plan in (("moments", "calls"), ("refusals", "polled"), ("rounds", "calls"))},
     "turns": ("calls", _both(_cut("turns"), _set("calendar", "what", int(codes.K_TURN), 0))),
     "conditions": ("calls", _set("units", "condition")),
     "portions": ("calls", _both(_set("taps", "payload_kind", 4), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),

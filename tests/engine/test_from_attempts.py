@@ -104,8 +104,8 @@ class Month:
         names = [u.function for u in built.units]
         self.log = []
         for chunk in attempts(built):
-            for row in chunk.tolist():
-                unit, _, items, at, run_at, ended, cold, outcome = row
+            for row in chunk[["unit", "items", "at", "run_at", "ended", "cold_ns", "outcome"]].tolist():
+                unit, items, at, run_at, ended, cold, outcome = row
                 outcome = ("succeeded", "failed", "timed_out", "throttled")[outcome]
                 started = None if outcome == "throttled" else run_at
                 self.log.append(plain.Attempt(names[unit], items, at, started, ended, cold, outcome))

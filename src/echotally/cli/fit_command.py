@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 import click
 
 from echotally.cli import options
+from echotally.cli.model_values import write_values
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
-from echotally.files import text_of, write_whole
+from echotally.files import write_whole
 from echotally.output.base.writing import deliver
 
 if TYPE_CHECKING:
-    from echotally.evidence.fit.proposal import Proposal
     from echotally.evidence.fit.trials import TrialFit
     from echotally.evidence.telemetry.reading import TraceFound
 
@@ -123,7 +123,7 @@ def fit(
     if plot:
         write_whole(plot, shown.fit_chart(found, plot.suffix[1:]))
     if write and model:
-        _write(model, proposal)
+        write_values(model, proposal)
     text = in_form(
         form, lambda: shown.fit_text(found, proposal, width, colour), lambda: shown.fit_json(found, proposal), "figures"
     )
@@ -137,38 +137,6 @@ def _trials(model: Path | None, function: str | None, log: Path, plan: str | Non
         raise BadInput(Problem("load trials are played with a model", allowed="--model FILE and --function NAME"))
     prepare_simulation()
     return fit_trials(model, function, log, plan)
-
-
-def _write(model: Path, proposal: Proposal) -> None:
-    """Files of samples first, so that the model never names one that is not there; the new text is loaded before it replaces
-    the old one.
-    """
-    from echotally.model.writing import with_values
-
-    new = [model.parent / name for name, _ in proposal.files if not (model.parent / name).exists()]
-    text = with_values(text_of(model), proposal.sets).encode()
-    for name, samples in proposal.files:
-        write_whole(model.parent / name, samples.encode())
-    try:
-        _try(model, text)
-    except BaseException:
-        for path in new:
-            path.unlink(missing_ok=True)
-        raise
-    write_whole(model, text)
-    click.echo(f"Written into {model}: {', '.join(address for address, _ in proposal.sets)}.", err=True)
-
-
-def _try(model: Path, text: bytes) -> None:
-    """Load a text where the model lies, under another name, since it names files by where it lies."""
-    from echotally.projection.loaded import load
-
-    tried = model.with_name(f".tried-{model.name}")
-    try:
-        write_whole(tried, text)
-        load(tried)
-    finally:
-        tried.unlink(missing_ok=True)
 
 
 def _trace(

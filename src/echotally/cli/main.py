@@ -26,6 +26,7 @@ COMMANDS = {
     "choose": ("choose", "The cheapest plan for each function, and sizes just large enough."),
     "forecast": ("forecast", "Look ahead: the months to come, their uncertainty, what moves the cost."),
     "survey": ("survey", "Make a model and a rate card from logs, spans, metrics and bills."),
+    "measure": ("measure", "Try a real program here: run time, CPU, memory, as keys of the model."),
     "fit": ("fit", "Fit a function to run logs or load trials; make a trace of metrics."),
     "reconcile": ("reconcile", "Lay an actual bill beside the projection: where do they part, and why?"),
     "compare": ("compare", "Compare two saved projections: what changed, and what it does to the cost."),

@@ -90,6 +90,18 @@ def duration(ctx: click.Context | None, param: click.Parameter | None, text: str
         raise click.BadParameter(str(error)) from error
 
 
+def memory(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> int | None:
+    """A memory size such as "512 MB" in MB."""
+    if text is None:
+        return None
+    from echotally.model.units import memory_mb
+
+    try:
+        return memory_mb(text)
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from error
+
+
 model_argument = click.argument("model", type=click.Path(path_type=Path))
 set_option = click.option(
     "--set",

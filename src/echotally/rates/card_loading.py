@@ -98,11 +98,7 @@ class Cards:
 
     def offers(self, month: str) -> dict[str, Offer]:
         """The plans that exist in a month, by full name, in file order."""
-        return {
-            f"{card.card.name}.{key}": Offer(f"{card.card.name}.{key}", card.card, plan)
-            for card in self.in_force(month)
-            for key, plan in card.plans.items()
-        }
+        return {offer.name: offer for card in self.in_force(month) for offer in offers_of(card)}
 
     def notes(self, month: str) -> list[str]:
         """What an analyst should know of the prices of a month: none held yet, or they change within it."""
@@ -124,6 +120,11 @@ class Cards:
         for card in self.cards:
             found.setdefault(card.card.name, []).append(card)
         return found
+
+
+def offers_of(card: RateCard) -> list[Offer]:
+    """The plans of one card, in file order."""
+    return [Offer(f"{card.card.name}.{key}", card.card, plan) for key, plan in card.plans.items()]
 
 
 def _on(cards: list[RateCard], day: date) -> RateCard:

@@ -26,18 +26,18 @@ def propose(found: Fit, model: Model | None = None) -> Proposal:
     at = f"functions.{found.function}"
     for key, spread in (("run", found.run), ("cold_start", found.cold)):
         if spread is not None:
-            sets.append((f"{at}.{key}", _spread(spread, f"{found.function}-{key.replace('_', '-')}.csv", files)))
+            sets.append((f"{at}.{key}", spread_text(spread, f"{found.function}-{key.replace('_', '-')}.csv", files)))
     if found.parts.per_item is not None:
-        sets.append((f"{at}.per_item", _ms(found.parts.per_item.value)))
+        sets.append((f"{at}.per_item", ms_text(found.parts.per_item.value)))
     if found.parts.cpu_share is not None:
-        sets.append((f"{at}.cpu_share", _number(min(1.0, max(0.0, found.parts.cpu_share.value)))))
+        sets.append((f"{at}.cpu_share", number_text(min(1.0, max(0.0, found.parts.cpu_share.value)))))
     if found.measured_mb is not None:
         sets.append((f"{at}.measured_at", f'"{found.measured_mb:.0f} MB"'))
     if found.measured_vcpu is not None:
-        sets.append((f"{at}.measured_vcpu", _number(found.measured_vcpu)))
+        sets.append((f"{at}.measured_vcpu", number_text(found.measured_vcpu)))
     if found.memory is not None:
         sets.append((f"{at}.memory_used", f'"{math.ceil(found.memory.largest)} MB"'))
-    sets.append((f"{at}.error_rate", _number(found.errors.value)))
+    sets.append((f"{at}.error_rate", number_text(found.errors.value)))
     rhythm, notes = _rhythm(found, model)
     held, said = _held(found, model)
     return Proposal((*sets, *held, *rhythm), tuple(files), (*notes, *said))
@@ -89,20 +89,22 @@ def _only_demand(function: str, model: Model | None) -> tuple[str | None, str]:
     return feeding[0], ""
 
 
-def _spread(found: Spread, file: str, files: list[tuple[str, str]]) -> str:
+def spread_text(found: Spread, file: str, files: list[tuple[str, str]]) -> str:
+    """A spread as TOML; one that is kept as samples names ``file``, which is added to ``files``."""
     if found.kind == "constant":
-        return _ms(found.median.value)
+        return ms_text(found.median.value)
     if found.kind == "log-normal":
-        return f"{{ median = {_ms(found.median.value)}, p95 = {_ms(found.p95.value)} }}"
+        return f"{{ median = {ms_text(found.median.value)}, p95 = {ms_text(found.p95.value)} }}"
     files.append((file, "ms\n" + "".join(f"{value:.6g}\n" for value in found.samples)))
     return f'{{ samples = "{file}" }}'
 
 
-def _ms(value: float) -> str:
-    return f'"{_number(value)} ms"'
+def ms_text(value: float) -> str:
+    """A time in ms as TOML."""
+    return f'"{number_text(value)} ms"'
 
 
-def _number(value: float) -> str:
+def number_text(value: float) -> str:
     """Four significant digits, never in powers of ten."""
     if value == 0:
         return "0"
@@ -115,12 +117,12 @@ def _rate(per_s: float) -> str:
     """Events a second in the unit that gives a number of at least one."""
     for unit, seconds in (("/s", 1), ("/min", 60), ("/h", 3_600)):
         if per_s * seconds >= 1:
-            return f'"{_number(per_s * seconds)} {unit}"'
-    return f'"{_number(per_s * 86_400)} /d"'
+            return f'"{number_text(per_s * seconds)} {unit}"'
+    return f'"{number_text(per_s * 86_400)} /d"'
 
 
 def _weights(weights: tuple[Estimate, ...]) -> str:
-    return "[" + ", ".join(_number(round(each.value, 3)) for each in weights) + "]"
+    return "[" + ", ".join(number_text(round(each.value, 3)) for each in weights) + "]"
 
 
 def pasted(proposal: Proposal) -> str:

@@ -24,12 +24,14 @@ def check_plot_path(path: Path | None) -> None:
         raise BadInput(Problem("is not a kind of picture", "--plot", value=str(path), allowed=".png or .svg"))
 
 
-def new_figure(rows: int = 1, heights: tuple[float, ...] = (1,)) -> tuple[Figure, list[Any]]:
-    """An empty figure of 1280x800 with ``rows`` panels that share their x axis."""
+def new_figure(rows: int = 1, heights: tuple[float, ...] = (1,), share_x: bool = True) -> tuple[Figure, list[Any]]:
+    """An empty figure of 1280x800 with ``rows`` panels that share their x axis, unless told otherwise."""
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained", facecolor="white")
-    panels = figure.subplots(rows, 1, sharex=rows > 1, squeeze=False, gridspec_kw={"height_ratios": heights})
+    panels = figure.subplots(
+        rows, 1, sharex=rows > 1 and share_x, squeeze=False, gridspec_kw={"height_ratios": heights}
+    )
     for panel in panels[:, 0]:
         panel.grid(True, color="#dddddd", linewidth=0.6)
         panel.spines[["top", "right"]].set_visible(False)

@@ -1,0 +1,212 @@
+"""``echotally measure``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from echotally.cli import options
+from echotally.cli.progress import progress_line
+from echotally.errors import BadInput, Problem
+from echotally.files import write_whole
+from echotally.output.base.writing import deliver
+
+if TYPE_CHECKING:
+    from echotally.evidence.measure.keys import Keys
+    from echotally.evidence.measure.plans import Billed
+    from echotally.evidence.measure.rows import Run, Tried
+    from echotally.projection.loaded import Loaded
+
+
+@click.command(epilog="Example: echotally measure --serve --batch 1,10,50 -- python river-watch/programs/answer.py")
+@click.argument("command", nargs=-1, type=click.UNPROCESSED, metavar="[-- COMMAND...]")
+@click.option(
+    "--runs",
+    type=click.IntRange(2, 100_000),
+    default=30,
+    show_default=True,
+    help="Most runs (of each batch size), starts, or requests a client; fewer where they agree.",
+)
+@click.option(
+    "--events",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Events to hand over, a JSON value a line or a JSON list (default: a number each).",
+)
+@click.option(
+    "--batch",
+    "batches",
+    callback=options.counts,
+    metavar="N,N,...",
+    help="Hand over JSON arrays of so many events, each size in turn: what an item adds.",
+)
+@click.option(
+    "--serve",
+    is_flag=True,
+    help="The program reads events as JSON lines and answers one line each: its start and its warm answers apart.",
+)
+@click.option(
+    "--slots",
+    callback=options.counts,
+    metavar="N,N,...",
+    help="With --serve: so many events unanswered at once; does it stretch as the model says?",
+)
+@click.option("--url", metavar="URL", help="Ask a program on this machine in place of starting one.")
+@click.option(
+    "--clients",
+    callback=options.counts,
+    metavar="N,N,...",
+    help="With --url: clients that ask, wait for the answer, and ask again (default: 1,5,20).",
+)
+@click.option(
+    "--pid",
+    type=click.IntRange(1),
+    metavar="PID",
+    help="With --url: the process that answers, for its CPU time and memory.",
+)
+@click.option(
+    "--seconds",
+    type=click.FloatRange(min=0.1, max=3_600),
+    default=5.0,
+    show_default=True,
+    help="With --url: longest time of a number of clients.",
+)
+@click.option("--elsewhere", is_flag=True, help="With --url: ask another machine than this one. It bears the load.")
+@click.option(
+    "--time-limit",
+    "limit",
+    callback=options.duration,
+    default="10 s",
+    show_default=True,
+    metavar="DURATION",
+    help="Longest run or answer; then the program and its children are ended.",
+)
+@click.option(
+    "--factor",
+    type=click.FloatRange(min=0.01, max=100),
+    default=1.0,
+    show_default=True,
+    help="The processor it will run on is so many times as fast as this one.",
+)
+@click.option(
+    "--memory", callback=options.memory, metavar="SIZE", help="Memory it is given (default: the least that holds it)."
+)
+@click.option("--model", type=click.Path(path_type=Path), help="A model: its plans price the runs.")
+@click.option("--function", metavar="NAME", help="The function of the model that the program is.")
+@click.option(
+    "--card",
+    "cards",
+    multiple=True,
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="A rate card whose plans price the runs. May be repeated.",
+)
+@click.option("--write", is_flag=True, help="Write the keys into --model for --function; comments and order stay.")
+@options.format_option("table", "json", "csv", "markdown")
+@options.plot_option
+@options.width_option
+@options.out_option
+def measure(
+    command: tuple[str, ...],
+    runs: int,
+    events: Path | None,
+    batches: tuple[int, ...],
+    serve: bool,
+    slots: tuple[int, ...],
+    url: str | None,
+    clients: tuple[int, ...],
+    pid: int | None,
+    seconds: float,
+    elsewhere: bool,
+    limit: int | None,
+    factor: float,
+    memory: int | None,
+    model: Path | None,
+    function: str | None,
+    cards: tuple[Path, ...],
+    write: bool,
+    form: str,
+    plot: Path | None,
+    width: int | None,
+    out: Path | None,
+) -> None:
+    """Try a program of yours on this machine: run time, CPU, memory and replies, as keys of the model with their intervals.
+
+    COMMAND is started as often as it takes, with an event as JSON on its standard input; its standard output is the reply, its
+    standard error the log.
+    """
+    from echotally.evidence.measure import requesting, trying
+    from echotally.evidence.measure.keys import keys_of
+    from echotally.evidence.measure.pasting import propose
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.base.exports import in_form
+    from echotally.output.evidence import measure_view as shown
+
+    if bool(command) == bool(url):
+        raise click.UsageError("give a program, as in: echotally measure -- python answer.py, or --url")
+    options.only_where(serve, "without --serve", "slots")
+    options.only_where(url, "without --url", "clients", "pid", "seconds", "elsewhere")
+    options.only_where(not url, "with --url", "serve", "slots", "batches")
+    check_plot_path(plot)
+    loaded = _loaded(model, function, write)
+    asked = trying.Asked(trying.read_events(events) if events else (), batches or (1,), bool(batches))
+    limit_s = (limit or 0) / 1e9
+    if limit_s <= 0:
+        raise BadInput(Problem("is no time", "--time-limit", value="0 s", allowed="more than 0 s"))
+    with progress_line() as tell:
+        tried: Tried
+        if url:
+            requesting.check_here(url, elsewhere)
+            if elsewhere:
+                click.echo(f"Asking {url}: it bears this load, and its owner should know.", err=True)
+            tried = requesting.try_url(
+                url, asked, clients or (1, 5, 20), runs, limit_s, pid=pid, longest_s=seconds, tell=tell
+            )
+        elif serve:
+            tried = trying.try_serving(list(command), asked, runs, limit_s, slots, tell)
+        else:
+            tried = trying.try_fresh(list(command), asked, runs, limit_s, tell)
+    keys = keys_of(tried, factor)
+    given = memory or (loaded.model.functions[function].memory if loaded and function else None)
+    proposal = propose(keys, function or "NAME", memory, keep_samples=write)
+    found = shown.Measured(tried, keys, proposal, _billed(tried, keys, loaded, cards, given))
+    if plot:
+        write_whole(plot, shown.measure_chart(found, plot.suffix[1:]))
+    if write and model:
+        from echotally.cli.model_values import write_values
+
+        write_values(model, proposal)
+    colour = False if out else None
+    deliver(in_form(form, lambda: shown.measure_text(found, width, colour), lambda: shown.measure_json(found)), out)
+
+
+def _loaded(model: Path | None, function: str | None, write: bool) -> Loaded | None:
+    """The model, whose plans price the runs and which is written to."""
+    if write and (model is None or function is None):
+        raise BadInput(Problem("--write needs to know where", allowed="--model FILE and --function NAME"))
+    if model is None:
+        return None
+    from echotally.projection.loaded import load
+
+    loaded = load(model)
+    if function is not None and function not in loaded.model.functions:
+        allowed = ", ".join(loaded.model.functions)
+        raise BadInput(
+            Problem("is no function of the model", "--function", file=str(model), value=function, allowed=allowed)
+        )
+    return loaded
+
+
+def _billed(
+    tried: Tried, keys: Keys, loaded: Loaded | None, cards: tuple[Path, ...], memory: int | None
+) -> tuple[tuple[Run, tuple[Billed, ...]], ...]:
+    """What each run would be billed on the plans of the model and the cards."""
+    from echotally.evidence.measure.plans import billed
+    from echotally.rates.card_loading import candidates, load_card, offers_of
+
+    offers = list(candidates(loaded.model, loaded.offers)) if loaded else []
+    offers += [offer for card in cards for offer in offers_of(load_card(card))]
+    runs = sorted(tried.warm(), key=lambda run: run.took_s)
+    others = [run for run in tried.runs if run.outcome == "ok" and run.kind != "warm"]
+    # By time, so that the median run stands in the middle.
+    return tuple((run, tuple(billed(run, offers, keys, memory))) for run in [*runs, *others]) if offers else ()

@@ -1,0 +1,209 @@
+"""Requests to a program on this machine in a closed loop: each client asks, waits for the answer, asks again."""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+import threading
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
+
+import numpy as np
+
+from echotally.errors import BadInput, Problem
+from echotally.evidence.measure.machine import this_machine
+from echotally.evidence.measure.rows import Level, Run, Tried
+from echotally.evidence.measure.trying import Asked, Tell
+
+if TYPE_CHECKING:
+    import psutil
+    import urllib3
+
+#: A level asks for so long at the most, s.
+LONGEST_S = 5.0
+#: Rows that are kept of a level.
+_ROWS = 200
+_SERVER_ERROR = 500
+
+
+@dataclass(frozen=True)
+class Answer:
+    """One answered request: when it was asked, how long it took, s, its size, bytes, and whether it went well."""
+
+    asked: float
+    took: float
+    size: int
+    sent: int
+    good: bool
+
+
+def check_here(url: str, elsewhere: bool) -> None:
+    """Refuse an address that is not this machine's, unless that is asked for."""
+    parts = urlsplit(url)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise BadInput(Problem("is no address", "--url", value=url, allowed="http://127.0.0.1:PORT/..."))
+    if not elsewhere and not _here(parts.hostname):
+        allowed = "an address of this machine, such as http://127.0.0.1:8080/; --elsewhere asks other machines, which bear the load"
+        raise BadInput(Problem("is not this machine", "--url", value=url, allowed=allowed))
+
+
+def _here(host: str) -> bool:
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback or ipaddress.ip_address(host) in _own()
+    except ValueError:
+        return host == socket.gethostname()
+
+
+def _own() -> set[ipaddress.IPv4Address | ipaddress.IPv6Address]:
+    import psutil
+
+    found = set()
+    for addresses in psutil.net_if_addrs().values():
+        for each in addresses:
+            if each.family in (socket.AF_INET, socket.AF_INET6):
+                found.add(ipaddress.ip_address(each.address.partition("%")[0]))
+    return found
+
+
+def try_url(
+    url: str,
+    asked: Asked,
+    clients: Sequence[int],
+    runs: int,
+    limit_s: float,
+    *,
+    pid: int | None = None,
+    longest_s: float = LONGEST_S,
+    tell: Tell | None = None,
+) -> Tried:
+    """Ask with each number of clients: ``runs`` requests a client at the most, and no longer than ``longest_s`` a level.
+
+    A GET, or with events a POST of JSON. ``pid``: the process whose CPU time and memory are told, its children's included.
+    Raises ``BadInput`` where it cannot be reached or nothing was answered well.
+    """
+    machine = this_machine()
+    process = _process(pid)
+    found, levels, notes = list[Run](), list[Level](), list[str]()
+    for n, k in enumerate(clients):
+        begun, used = time.perf_counter(), _cpu(process)
+        answers = list(_level(url, asked, k, runs, limit_s, longest_s))
+        seconds, cpu = time.perf_counter() - begun, _more(_cpu(process), used)
+        memory = _memory(process)
+        good = [each for each in answers if each.good]
+        if not good:
+            text = f"answered none of {len(answers):,} requests well"
+            raise BadInput(Problem(text, "--url", value=url, allowed="a program that answers with a status below 500"))
+        each_cpu = None if cpu is None else cpu / len(answers)
+        found += [_run(len(found), answer, each_cpu, memory) for answer in good[:_ROWS]] if n == 0 else []
+        p50, p95 = (float(x) for x in np.quantile([answer.took for answer in good], [0.5, 0.95]))
+        levels.append(Level(k, len(good), seconds, p50, p95, len(answers) - len(good), cpu))
+        if tell:
+            tell("measuring", (n + 1) / len(clients))
+    if process is None:
+        notes.append("CPU and memory are not known without --pid, the process that answers")
+    return Tried(url, "url", machine, tuple(found), tuple(levels), notes=tuple(notes))
+
+
+def _run(before: int, answer: Answer, cpu: float | None, memory: int | None) -> Run:
+    # What others beside it take is not its own time: only the lowest level tells of single runs.
+    return Run(before + 1, "warm", answer.took, cpu, memory, answer.size, 0.0, 1, answer.sent)
+
+
+def _level(url: str, asked: Asked, clients: int, runs: int, limit_s: float, longest_s: float) -> Iterator[Answer]:
+    """All answers of a level, in the order in which they were asked."""
+    import urllib3
+
+    timeout = urllib3.Timeout(total=limit_s)
+    pool = urllib3.PoolManager(maxsize=clients, block=False, timeout=timeout, retries=False)
+    gets = [asked.text(asked.batches[0]) if asked.events else None for _ in range(clients)]
+    until, found = time.perf_counter() + longest_s, list[list[Answer]]([] for _ in range(clients))
+    failed: list[BaseException] = []
+
+    def client(n: int) -> None:
+        try:
+            for _ in range(runs):
+                if failed or time.perf_counter() >= until:
+                    return
+                found[n].append(_ask(pool, url, gets[n]))
+        except BaseException as error:
+            failed.append(error)
+
+    threads = [threading.Thread(target=client, args=(n,), daemon=True) for n in range(clients)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    if failed:
+        raise BadInput(Problem(f"cannot be asked: {_reason(failed[0])}", "--url", value=url)) from failed[0]
+    yield from sorted((answer for each in found for answer in each), key=lambda answer: answer.asked)
+
+
+def _ask(pool: urllib3.PoolManager, url: str, gets: str | None) -> Answer:
+    import urllib3
+
+    asked = time.perf_counter()
+    headers = {"Content-Type": "application/json"} if gets else None
+    try:
+        answer = pool.request("POST" if gets else "GET", url, body=gets, headers=headers, redirect=False)
+    except urllib3.exceptions.TimeoutError:
+        return Answer(asked, time.perf_counter() - asked, 0, 0, False)
+    took = time.perf_counter() - asked
+    return Answer(asked, took, len(answer.data), len((gets or "").encode()), answer.status < _SERVER_ERROR)
+
+
+def _reason(error: BaseException) -> str:
+    inner = getattr(error, "reason", error)
+    return str(inner).rpartition(": ")[2] or type(error).__name__
+
+
+def _process(pid: int | None) -> psutil.Process | None:
+    if pid is None:
+        return None
+    import psutil
+
+    try:
+        return psutil.Process(pid)
+    except psutil.Error as error:
+        raise BadInput(
+            Problem("is no process", "--pid", value=str(pid), allowed="a process on this machine")
+        ) from error
+
+
+def _cpu(process: psutil.Process | None) -> float | None:
+    """CPU time so far, ended and running children included, s."""
+    if process is None:
+        return None
+    import psutil
+
+    total = 0.0
+    try:
+        for each in [process, *process.children(recursive=True)]:
+            times = each.cpu_times()
+            total += times.user + times.system
+        ended = process.cpu_times()
+    except psutil.Error as error:
+        raise BadInput(Problem("has ended", "--pid", value=str(process.pid))) from error
+    return total + float(getattr(ended, "children_user", 0.0)) + float(getattr(ended, "children_system", 0.0))
+
+
+def _more(after: float | None, before: float | None) -> float | None:
+    return None if after is None or before is None else after - before
+
+
+def _memory(process: psutil.Process | None) -> int | None:
+    if process is None:
+        return None
+    import psutil
+
+    total = 0
+    for each in [process, *process.children(recursive=True)]:
+        try:
+            total += int(each.memory_info().rss)
+        except psutil.Error:
+            continue
+    return total
