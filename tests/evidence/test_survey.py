@@ -372,12 +372,12 @@ def test_fit_refuses_to_write_a_function_the_model_lacks(tmp_path: Path) -> None
 
 
 def test_what_fit_writes_is_loaded_before_it_takes_the_old_ones_place(tmp_path: Path) -> None:
-    from echotally.cli.fit_command import _write
+    from echotally.cli.model_values import write_values
 
     _standing(tmp_path)
     bad = Proposal((("functions.gauge.run", '"never"'),), (("gauge-run.csv", "ms\n1\n"),), ())
     with pytest.raises(BadInput, match="never"):
-        _write(tmp_path / "model.toml", bad)
+        write_values(tmp_path / "model.toml", bad)
     assert (tmp_path / "model.toml").read_text() == STANDING
     assert {path.name for path in tmp_path.iterdir()} == {"model.toml", "card.toml"}
 

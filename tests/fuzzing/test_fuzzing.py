@@ -77,7 +77,10 @@ FORGED = (
 schema = "echotally-model/1"
 estate = { name = "forged", month = "2027-02", rate_cards = ["card.toml"] }
 """
-    + FUNCTION.format(run='"100 ms"', more='emits = [{ into = "queues.q" }]\nasks = [{ to = "endpoints.r", each = 1 }]\nerror_rate = 0.1')
+    + FUNCTION.format(
+        run='"100 ms"',
+        more='emits = [{ into = "queues.q" }]\nasks = [{ to = "endpoints.r", each = 1 }]\nerror_rate = 0.1',
+    )
     + FUNCTION.format(run='"100 ms"', more="").replace("functions.f", "functions.g")
     + """
 [folders.e]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import subprocess
@@ -35,13 +36,16 @@ class Bench:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         process = self._process
-        if process.stdin:
-            process.stdin.close()
+        with contextlib.suppress(BrokenPipeError):
+            if process.stdin:
+                process.stdin.close()
         try:
             process.wait(timeout=5)
         except subprocess.TimeoutExpired:
             process.kill()
             process.wait()
+        if process.stdout:
+            process.stdout.close()
 
     def run(self, gets: str) -> dict[str, Any]:
         """A fresh process with this standard input: how it went (``bench.Bench.run``)."""

@@ -1,7 +1,7 @@
 """From rows to the model's keys: run, per_item, per_mb, cold_start, cpu_share, threads, memory, replies, each with its interval.
 
 Sources: ordinary least squares for run time against events and MB of a batch (Gauss, Student's t for the intervals); the spread of
-runs as in ``fit`` (log-normal or constant); Little's law for levels. To the interval that chance gives, what starting a program or
+runs as in ``fit`` (log-normal or constant). To the interval that chance gives, what starting a program or
 handing over a line takes on this machine is added, which a run cannot be told from.
 """
 
@@ -56,7 +56,7 @@ class Keys:
 
 @dataclass(frozen=True)
 class Stretch:
-    """One level beside what is expected of it: mean time in the program, s, measured, stretched as rule 3.2 says, one after the other."""
+    """One level beside what is expected of it: the median time in the program, s, measured, stretched as rule 3.2 says, one after the other."""
 
     level: Level
     stretched_s: float
@@ -277,15 +277,16 @@ def _several_shares(warm: Sequence[Run], threads: int | None) -> list[str]:
 
 def _stretches(tried: Tried, small: Sequence[Run], overhead_s: float) -> list[Stretch]:
     """Each level beside a run stretched by rule 3.2 and runs one after the other; levels ask with the smallest batches."""
-    alone = next((level.mean_s for level in tried.levels if level.at_once == 1), None)
-    single = alone or float(np.mean([run.took_s for run in small]))
+    # Medians, so that one answer that somebody else's work held up decides nothing.
+    alone = next((level.p50_s for level in tried.levels if level.at_once == 1), None)
+    single = alone or float(np.median([run.took_s for run in small]))
     threads, share = _cpu(tried, small, overhead_s)
     busy = (share.value if share else 0.0) * (threads or 1)
     found = []
     for level in tried.levels:
         stretched = single * max(1.0, level.at_once * busy / tried.machine.vcpu)
         queued = single * level.at_once
-        found.append(Stretch(level, stretched, queued, _is_like(level.mean_s, stretched, queued)))
+        found.append(Stretch(level, stretched, queued, _is_like(level.p50_s, stretched, queued)))
     return found
 
 

@@ -20,7 +20,6 @@ from echotally.evidence.measure.trying import Asked, Tell
 
 if TYPE_CHECKING:
     import psutil
-    import urllib3
 
 #: A level asks for so long at the most, s.
 LONGEST_S = 5.0
@@ -89,19 +88,21 @@ def try_url(
     machine = this_machine()
     process = _process(pid)
     found, levels, notes = list[Run](), list[Level](), list[str]()
+    notes.append("a cold start is not measured with --url, which asks what runs already: --serve starts it")
     for n, k in enumerate(clients):
-        begun, used = time.perf_counter(), _cpu(process)
+        used = _cpu(process)
         answers = list(_level(url, asked, k, runs, limit_s, longest_s))
-        seconds, cpu = time.perf_counter() - begun, _more(_cpu(process), used)
-        memory = _memory(process)
+        cpu, memory = _more(_cpu(process), used), _memory(process)
         good = [each for each in answers if each.good]
         if not good:
             text = f"answered none of {len(answers):,} requests well"
             raise BadInput(Problem(text, "--url", value=url, allowed="a program that answers with a status below 500"))
+        seconds = max(each.asked + each.took for each in answers) - answers[0].asked
         each_cpu = None if cpu is None else cpu / len(answers)
         found += [_run(len(found), answer, each_cpu, memory) for answer in good[:_ROWS]] if n == 0 else []
-        p50, p95 = (float(x) for x in np.quantile([answer.took for answer in good], [0.5, 0.95]))
-        levels.append(Level(k, len(good), seconds, p50, p95, len(answers) - len(good), cpu))
+        took = np.array([answer.took for answer in good])
+        p50, p95 = (float(x) for x in np.quantile(took, [0.5, 0.95]))
+        levels.append(Level(k, len(good), seconds, float(took.mean()), p50, p95, len(answers) - len(good), cpu))
         if tell:
             tell("measuring", (n + 1) / len(clients))
     if process is None:
@@ -116,10 +117,6 @@ def _run(before: int, answer: Answer, cpu: float | None, memory: int | None) -> 
 
 def _level(url: str, asked: Asked, clients: int, runs: int, limit_s: float, longest_s: float) -> Iterator[Answer]:
     """All answers of a level, in the order in which they were asked."""
-    import urllib3
-
-    timeout = urllib3.Timeout(total=limit_s)
-    pool = urllib3.PoolManager(maxsize=clients, block=False, timeout=timeout, retries=False)
     gets = [asked.text(asked.batches[0]) if asked.events else None for _ in range(clients)]
     until, found = time.perf_counter() + longest_s, list[list[Answer]]([] for _ in range(clients))
     failed: list[BaseException] = []
@@ -129,7 +126,7 @@ def _level(url: str, asked: Asked, clients: int, runs: int, limit_s: float, long
             for _ in range(runs):
                 if failed or time.perf_counter() >= until:
                     return
-                found[n].append(_ask(pool, url, gets[n]))
+                found[n].append(_ask(url, gets[n], limit_s))
         except BaseException as error:
             failed.append(error)
 
@@ -143,22 +140,38 @@ def _level(url: str, asked: Asked, clients: int, runs: int, limit_s: float, long
     yield from sorted((answer for each in found for answer in each), key=lambda answer: answer.asked)
 
 
-def _ask(pool: urllib3.PoolManager, url: str, gets: str | None) -> Answer:
+def _ask(url: str, gets: str | None, limit_s: float) -> Answer:
+    """One request on a connection of its own, as from many callers: on one that stays open, each end may wait for the other's
+    acknowledgements. Raises the library's error where nobody listens.
+    """
     import urllib3
 
+    headers = {"Connection": "close", **({"Content-Type": "application/json"} if gets else {})}
+    pool = urllib3.connection_from_url(url, maxsize=1, timeout=urllib3.Timeout(total=limit_s), retries=False)
+    sent = len((gets or "").encode())
     asked = time.perf_counter()
-    headers = {"Content-Type": "application/json"} if gets else None
     try:
-        answer = pool.request("POST" if gets else "GET", url, body=gets, headers=headers, redirect=False)
-    except urllib3.exceptions.TimeoutError:
-        return Answer(asked, time.perf_counter() - asked, 0, 0, False)
+        answer = pool.urlopen("POST" if gets else "GET", _target(url), body=gets, headers=headers, redirect=False)
+    except urllib3.exceptions.NewConnectionError:
+        raise
+    except (urllib3.exceptions.TimeoutError, urllib3.exceptions.ProtocolError):
+        return Answer(asked, time.perf_counter() - asked, 0, sent, False)
+    finally:
+        pool.close()
     took = time.perf_counter() - asked
-    return Answer(asked, took, len(answer.data), len((gets or "").encode()), answer.status < _SERVER_ERROR)
+    return Answer(asked, took, len(answer.data), sent, answer.status < _SERVER_ERROR)
+
+
+def _target(url: str) -> str:
+    """What is asked for at the address."""
+    parts = urlsplit(url)
+    return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
 
 
 def _reason(error: BaseException) -> str:
     inner = getattr(error, "reason", error)
-    return str(inner).rpartition(": ")[2] or type(error).__name__
+    text = str(inner).rpartition(": ")[2] or type(error).__name__
+    return text.partition("] ")[2] if text.startswith("[Errno") else text
 
 
 def _process(pid: int | None) -> psutil.Process | None:

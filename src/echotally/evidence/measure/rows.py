@@ -31,11 +31,12 @@ class Run:
 
 @dataclass(frozen=True)
 class Level:
-    """So many at once, each asked again as soon as it was answered: answers a second and latencies, s."""
+    """So many at once, each asked again as soon as it was answered: good answers in so many seconds, and latencies, s."""
 
     at_once: int
     answers: int
     seconds: float
+    mean_s: float
     p50_s: float
     p95_s: float
     failed: int = 0
@@ -45,11 +46,6 @@ class Level:
     def per_s(self) -> float:
         """Answers a second."""
         return self.answers / self.seconds if self.seconds else 0.0
-
-    @property
-    def mean_s(self) -> float:
-        """Mean time in the program, by Little's law: L = X W (Little, 1961)."""
-        return self.at_once / self.per_s if self.per_s else 0.0
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from echotally.errors import BadInput, Problem, safe
 from echotally.evidence.measure.bench_client import Bench
 from echotally.evidence.measure.machine import this_machine
 from echotally.evidence.measure.rows import Level, Run, Tried
-from echotally.files import text_of
+from echotally.files import text_of, unreadable
 
 #: Runs end early once the mean is known to this share (95 %), but not before so many.
 _NARROW, _FEWEST = 0.02, 10
@@ -31,7 +31,10 @@ Tell = Callable[[str, float], None]
 
 def read_events(path: Path) -> list[Any]:
     """Events of a file: a JSON list, or a JSON value a line. Raises ``BadInput`` with the line that is none."""
-    text = text_of(path)
+    try:
+        text = text_of(path)
+    except OSError as error:
+        raise unreadable(path, error) from error
     if text.lstrip().startswith("["):
         try:
             found = json.loads(text)
@@ -223,11 +226,9 @@ def _answers(told: dict[str, Any], number: int, events: int, lines: list[str]) -
 
 def _level(command: list[str], bench: Bench, asked: Asked, at_once: int, n: int, limit_s: float) -> Level:
     told = _answered(command, bench.ask([asked.text(asked.batches[0]) for _ in range(n)], at_once), limit_s)
-    took = [until - since for since, until in zip(told["sent"], told["answered"], strict=True)]
-    # Until all are at work, and while the last are answered, there are fewer at once.
-    whole = told["answered"][-1] - told["sent"][0]
-    if n > 3 * at_once:
-        whole = told["answered"][-at_once] - told["answered"][at_once - 1]
-        n = n - 2 * at_once + 1
-    p50, p95 = (float(x) for x in np.quantile(took, [0.5, 0.95]))
-    return Level(at_once, n, whole, p50, p95, cpu_s=told["cpu"])
+    took = np.array(told["answered"]) - np.array(told["sent"])
+    # The first ones had fewer beside them.
+    full = took[at_once:] if n > at_once else took
+    seconds = told["answered"][-1] - (told["answered"][at_once - 1] if n > at_once else told["sent"][0])
+    p50, p95 = (float(x) for x in np.quantile(full, [0.5, 0.95]))
+    return Level(at_once, len(full), seconds, float(full.mean()), p50, p95, cpu_s=told["cpu"])

@@ -399,14 +399,14 @@ def measure_chart(found: Measured, form: str) -> bytes:
         panel = panels[1]
         levels = [each.level.at_once for each in keys.stretch]
         series = (
-            ("measured", [each.level.mean_s * 1e3 for each in keys.stretch]),
+            ("measured", [each.level.p50_s * 1e3 for each in keys.stretch]),
             ("as the model stretches it", [each.stretched_s * 1e3 for each in keys.stretch]),
             ("one after the other", [each.queued_s * 1e3 for each in keys.stretch]),
         )
         for n, (name, values) in enumerate(series):
             panel.plot(levels, values, label=name, **style(n))
         panel.set_xlabel("clients" if tried.how == "url" else "events at once")
-        panel.set_ylabel("mean time, ms")
+        panel.set_ylabel("median time, ms")
         panel.legend(frameon=False)
         titled(panel, stretch_line(keys))
     return picture(figure, form)
