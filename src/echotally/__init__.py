@@ -2,8 +2,8 @@
 
 The Python API: ``project`` answers with a ``Projection``; ``load`` checks a model without playing it; ``check_model``
 gives findings; ``replicate``, ``sweep``, ``drain``, ``load_trial``, ``crossover``, ``choose``, ``forecast`` and ``compare`` are
-the studies; ``fit``, ``check_firings``, ``reconcile``, ``focus_rows`` and ``run_log`` bring measured data in, and ``survey``
-makes a model of it. Heavy imports happen on first use.
+the studies; ``fit``, ``check_firings``, ``reconcile``, ``focus_rows`` and ``run_log`` bring measured data in, ``measure`` tries a
+real program, and ``survey`` makes a model of what really happened; ``follow`` shows one event's way. Heavy imports happen on first use.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from echotally.evidence.bill.reconcile import reconcile
     from echotally.evidence.bill.so_far import with_bill_so_far
     from echotally.evidence.fit.fit import fit
+    from echotally.evidence.measure.measure import measure
     from echotally.evidence.run_log import run_log
     from echotally.evidence.survey.survey import survey
     from echotally.evidence.telemetry.firing_check import check_firings
@@ -62,6 +63,7 @@ _HOMES = {
     "fit": "echotally.evidence.fit.fit",
     "focus_rows": "echotally.evidence.bill.focus",
     "reconcile": "echotally.evidence.bill.reconcile",
+    "measure": "echotally.evidence.measure.measure",
     "run_log": "echotally.evidence.run_log",
     "survey": "echotally.evidence.survey.survey",
 }
@@ -87,6 +89,7 @@ __all__ = [
     "forecast",
     "load",
     "load_trial",
+    "measure",
     "project",
     "reconcile",
     "replicate",

@@ -135,9 +135,9 @@ def measure(
     COMMAND is started as often as it takes, with an event as JSON on its standard input; its standard output is the reply, its
     standard error the log.
     """
-    from echotally.evidence.measure import requesting, trying
-    from echotally.evidence.measure.keys import keys_of
+    from echotally.evidence.measure.measure import measure as ask
     from echotally.evidence.measure.pasting import propose
+    from echotally.evidence.measure.trying import read_events
     from echotally.output.base.charts import check_plot_path
     from echotally.output.base.exports import in_form
     from echotally.output.evidence import measure_view as shown
@@ -149,24 +149,28 @@ def measure(
     options.only_where(not url, "with --url", "serve", "slots", "batches")
     check_plot_path(plot)
     loaded = _loaded(model, function, write)
-    asked = trying.Asked(trying.read_events(events) if events else (), batches or (1,), bool(batches))
-    limit_s = (limit or 0) / 1e9
-    if limit_s <= 0:
+    if not limit:
         raise BadInput(Problem("is no time", "--time-limit", value="0 s", allowed="more than 0 s"))
+    if elsewhere:
+        click.echo(f"Asking {url}: it bears this load, and its owner should know.", err=True)
     with progress_line() as tell:
-        tried: Tried
-        if url:
-            requesting.check_here(url, elsewhere)
-            if elsewhere:
-                click.echo(f"Asking {url}: it bears this load, and its owner should know.", err=True)
-            tried = requesting.try_url(
-                url, asked, clients or (1, 5, 20), runs, limit_s, pid=pid, longest_s=seconds, tell=tell
-            )
-        elif serve:
-            tried = trying.try_serving(list(command), asked, runs, limit_s, slots, tell)
-        else:
-            tried = trying.try_fresh(list(command), asked, runs, limit_s, tell)
-    keys = keys_of(tried, factor)
+        measured = ask(
+            command,
+            url=url,
+            serve=serve,
+            events=read_events(events) if events else (),
+            batches=batches,
+            slots=slots,
+            clients=clients or (1, 5, 20),
+            pid=pid,
+            runs=runs,
+            limit_s=limit / 1e9,
+            longest_s=seconds,
+            factor=factor,
+            elsewhere=elsewhere,
+            tell=tell,
+        )
+    tried, keys = measured.tried, measured.keys
     given = memory or (loaded.model.functions[function].memory if loaded and function else None)
     proposal = propose(keys, function or "NAME", memory, keep_samples=write)
     found = shown.Measured(tried, keys, proposal, _billed(tried, keys, loaded, cards, given))

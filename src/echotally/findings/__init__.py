@@ -17,6 +17,7 @@ from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_loaded
 from echotally.projection.threads import side_by_side
+from echotally.projection.worth_following import worth_following
 from echotally.rates.card_loading import Offer, candidates
 
 __all__ = ["LEVELS", "RULES", "Checked", "Finding", "Noticed", "Rule", "check_model"]
@@ -50,7 +51,8 @@ def check_model(path: Path | str, sets: Iterable[tuple[str, str]] = (), plan: st
     seen = [(rule, noticed) for rule, found in _noticed(ctx) for noticed in found]
     side_by_side_sets(ctx, [noticed for _, noticed in seen])
     found = [
-        _placed(loaded.document, rule, judged(ctx, noticed), _accepted(loaded, rule, noticed)) for rule, noticed in seen
+        _placed(loaded.document, rule, judged(ctx, noticed), _accepted(loaded, rule, noticed), _follow(ctx, noticed))
+        for rule, noticed in seen
     ]
     order = {level: n for n, level in enumerate(LEVELS)}
     # Findings of one code stay together, the code whose worst is worth most money first.
@@ -89,9 +91,18 @@ def _played(loaded: Loaded, plan: str | None) -> tuple[Offer, PlayedPlan | None]
     return loaded.offers[name], played if isinstance(played, PlayedPlan) else None
 
 
-def _placed(document: Document, rule: Rule, noticed: Noticed, accepted: str | None) -> Finding:
+def _follow(ctx: Context, noticed: Noticed) -> str | None:
+    """A command that shows what happens to an event of the function that a finding is about."""
+    table, _, name = noticed.address.partition(".")
+    name = name.partition(".")[0]
+    if ctx.base is None or table != "functions" or name not in ctx.model.functions:
+        return None
+    return worth_following(ctx.base, name)
+
+
+def _placed(document: Document, rule: Rule, noticed: Noticed, accepted: str | None, follow: str | None) -> Finding:
     place = document.problem(tuple(noticed.address.split(".")), "")
-    return Finding(rule, noticed, str(document.path), place.line, accepted)
+    return Finding(rule, noticed, str(document.path), place.line, accepted, follow)
 
 
 def _accepted(loaded: Loaded, rule: Rule, noticed: Noticed) -> str | None:

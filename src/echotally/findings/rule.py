@@ -66,13 +66,17 @@ class Noticed:
 
 @dataclass(frozen=True)
 class Finding:
-    """A noticed thing with its rule, its place in the file, and the reason if the model accepts it."""
+    """A noticed thing with its rule, its place in the file, and the reason if the model accepts it.
+
+    ``follow`` is a command that shows it happen to an event; None where it happens to none.
+    """
 
     rule: Rule
     noticed: Noticed
     file: str
     line: int | None
     accepted: str | None = None
+    follow: str | None = None
 
 
 RULES: dict[str, Rule] = {}

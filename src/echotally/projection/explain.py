@@ -11,6 +11,7 @@ from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.units import duration_text, memory_text
 from echotally.projection.answer import PlayedPlan
+from echotally.projection.worth_following import worth_following
 from echotally.rates.billing import Line, exact
 from echotally.rates.card import Plan
 from echotally.rates.meters import COMMITMENT, meter_of
@@ -73,7 +74,15 @@ def explain(model: Model, plan: PlayedPlan, function: str, environment: str | No
         *_speed(model, unit),
         *_time(model, unit),
         *_money(plan, unit),
+        *_one_event(plan, function),
     ]
+
+
+def _one_event(plan: PlayedPlan, function: str) -> Iterator[Step]:
+    """How to see what became of one of its events."""
+    if plan.confidence is None:
+        otherwise = f"echotally follow MODEL --plan {plan.offer.name} --slowest --function {function}"
+        yield Step("one event", worth_following(plan, function) or otherwise, "", "11.1")
 
 
 def _work(model: Model, unit: UnitMeasured) -> Iterator[Step]:

@@ -319,6 +319,6 @@ def _emit(w: World, u: int, n: int) -> None:
                 edge.payload_from,
                 edge.payload_n,
             )
-            # In order, to each of them as many (rule 7.83).
+            # In order, to each of them as many (rule 11.2).
             diary.for_whom(w, k * n // out)
             pools.expect(w, edge.target, whole(size))

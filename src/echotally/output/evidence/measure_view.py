@@ -405,6 +405,8 @@ def measure_chart(found: Measured, form: str) -> bytes:
         )
         for n, (name, values) in enumerate(series):
             panel.plot(levels, values, label=name, **style(n))
+        panel.set_xticks(levels)
+        panel.set_ylim(bottom=0)
         panel.set_xlabel("clients" if tried.how == "url" else "events at once")
         panel.set_ylabel("median time, ms")
         panel.legend(frameon=False)
@@ -413,6 +415,30 @@ def measure_chart(found: Measured, form: str) -> bytes:
 
 
 def _draw_runs(panel: Any, found: Measured) -> None:
+    warm = found.tried.warm()
+    if len({run.events for run in warm}) > 1:
+        _by_events(panel, found, warm)
+    else:
+        _by_number(panel, found)
+    panel.set_ylim(bottom=0)
+    panel.set_ylabel("time, ms")
+    panel.legend(frameon=False)
+
+
+def _by_events(panel: Any, found: Measured, warm: Sequence[Run]) -> None:
+    """Warm runs against what they held, with the fitted line: where it begins is the run, its slope what an item adds."""
+    keys = found.keys
+    look = {**style(1), "linestyle": "none", "alpha": 0.5}
+    panel.plot([run.events for run in warm], [run.took_s * 1e3 for run in warm], label="warm runs", **look)
+    if keys.per_item is not None:
+        sizes = [0, max(run.events for run in warm)]
+        line = [keys.run.median.value + keys.per_item.value * n for n in sizes]
+        name = f"fitted: {_ms(keys.run.median.value)} and {_ms(keys.per_item.value)} an event"
+        panel.plot(sizes, line, color="#0072B2", linewidth=1.8, label=name)
+    panel.set_xlabel("events of a batch")
+
+
+def _by_number(panel: Any, found: Measured) -> None:
     names = {"first": "first run after a pause", "warm": "warm runs", "cold": "start to first answer"}
     for n, (kind, name) in enumerate(names.items()):
         runs = [run for run in found.tried.runs if run.kind == kind and run.outcome == "ok"]
@@ -425,7 +451,4 @@ def _draw_runs(panel: Any, found: Measured) -> None:
     panel.axhline(
         run.p95.value, color="#0072B2", linewidth=1.2, linestyle=":", label=f"fitted run, p95 {_ms(run.p95.value)}"
     )
-    panel.set_ylim(bottom=0)
     panel.set_xlabel("run")
-    panel.set_ylabel("time, ms")
-    panel.legend(frameon=False)

@@ -63,6 +63,8 @@ def _one(finding: Finding) -> str:
     ]
     if noticed.sets:
         lines.append(f"  Try:    {safe(change_text(finding))}    # {outcome_text(finding)}")
+    if finding.follow:
+        lines.append(f"  See:    {safe(finding.follow)}")
     return "\n".join(lines) + "\n"
 
 
@@ -109,6 +111,7 @@ def findings_json(checked: Checked) -> str:
             "outcome": _outcome(f),
             "saves": None if f.noticed.saves is None else f"{f.noticed.saves:.6f}",
             "accepted": f.accepted,
+            "follow": f.follow,
         }
         for f in checked.findings
     ]
@@ -137,6 +140,7 @@ def mistakes_json(problems: Sequence[Problem]) -> str:
             "outcome": None,
             "saves": None,
             "accepted": None,
+            "follow": None,
         }
         for p in problems
     ]

@@ -19,6 +19,7 @@ from echotally.output.projection.verdict_text import check_text, has_targets, ve
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import cost_per_million
 from echotally.projection.replicate import Replicated
+from echotally.projection.worth_following import worth_following
 
 _PLAN_COLUMNS = [
     Column("plan", False),
@@ -305,6 +306,8 @@ def projection_text(
         one = len(projection.plans) == 1
         parts += bill_parts(projection, plan, explained, by, one, width, all_meters=all_meters)
         parts.append(functions_table(projection, plan, width))
+        if line := worth_following(plan):
+            parts += [Text(safe(f"See the worst of it: {line}"), style="dim"), Text("")]
         parts += _latency(plan, width)
         parts += edge_parts(plan, width)
         parts += incident_parts(plan, projection.currency, width)

@@ -269,7 +269,7 @@ def _of(progress: Progress | None, what: str) -> Callable[[float], None] | None:
 
 
 class Pricing:
-    """Tells the waits of what a tale has gathered, and what each event costs (rule 10.11)."""
+    """Tells the waits of what a tale has gathered, and what each event costs (rule 11.3)."""
 
     def __init__(self, prices: Prices, loaded: Loaded) -> None:
         self.prices, self.loaded = prices, loaded

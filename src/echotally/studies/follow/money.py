@@ -1,4 +1,4 @@
-"""What events cost: their parts of attempts, batches, sends; and what of a bill belongs to no event (rule 10.11).
+"""What events cost: their parts of attempts, batches, sends; and what of a bill belongs to no event (rule 11.3).
 
 A unit of a meter costs what the bill asks for all of it, divided by how much there was: allowances and tiers are shared by all.
 Time is shared by what attempts are charged for, as in rule 10.1. So all events and what belongs to none sum to the bill.
