@@ -34,7 +34,7 @@ def _message(name: str) -> Any:
     return getattr(service, f"Export{name.capitalize()}ServiceRequest")()
 
 
-def _read(document: dict[str, Any], name: str) -> Any:
+def read_otlp(document: dict[str, Any], name: str) -> Any:
     """A document as the standard's reader takes it: unknown fields and wrong types are refused."""
     pytest.importorskip("opentelemetry.proto")
     message = _message(name)
@@ -65,7 +65,7 @@ def _facts(of: dict[str, Any]) -> dict[str, Any]:
 
 
 def test_the_standards_own_reader_takes_every_request(written: list[dict[str, Any]]) -> None:
-    read = [_read(request, "trace") for request in written[:20]]
+    read = [read_otlp(request, "trace") for request in written[:20]]
     n = sum(len(scope.spans) for each in read for resource in each.resource_spans for scope in resource.scope_spans)
     assert n == sum(
         len(scope["spans"])
@@ -121,7 +121,7 @@ def test_a_sample_keeps_whole_traces_and_about_its_share(
 
 def test_metrics_count_what_the_month_counted(estate: tuple[Loaded, PlayedPlan]) -> None:
     request = metrics(estate[0], PLAN)
-    _read(request, "metrics")
+    read_otlp(request, "metrics")
     totals: Counter[tuple[str, str, str]] = Counter()
     for resource in request["resourceMetrics"]:
         facts = _facts(resource["resource"])

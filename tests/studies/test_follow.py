@@ -49,7 +49,7 @@ def all_of(folder: Path, plan: str = "test.plan") -> SimpleNamespace:
     """Every event of a month followed, with what belongs to none."""
     loaded = load(folder / "model.toml")
     month = Month(loaded, loaded.offer(plan), loaded.model.estate.seed)
-    _, played = month.found(Target(0, ("outside", 0), None))
+    _, played = month.found(Target(0, ("outside", 0)))
     tale, prices = month.told(None), Prices(loaded.model, played)
     Pricing(prices, loaded).settle(tale, month.length_ns)
     return SimpleNamespace(loaded=loaded, month=month, played=played, tale=tale, prices=prices)
@@ -122,7 +122,7 @@ def test_all_events_and_what_belongs_to_none_sum_to_the_bill_and_each_is_what_th
             assert items == sum(events[ending] for events in counts.values())
         for key in chance.sample(sorted(tale.arrivals), min(4, len(tale.arrivals))):
             there = tale.arrivals[key]
-            alone = month.told(Target(there.at, key, None))
+            alone = month.told(Target(there.at, key))
             Pricing(whole.prices, whole.loaded).settle(alone, month.length_ns)
             same_steps(alone.arrivals[key], there)
 

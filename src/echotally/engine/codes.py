@@ -70,6 +70,8 @@ SUCCEEDED, FAILED, TIMED_OUT, THROTTLED, STILL_RUNNING = map(_code, range(5))
 GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED = map(_code, range(5))
 # How an event ends (rule 4.9: the sums that must hold).
 HANDLED, ERRORED, REJECTED, LOST, DEAD_LETTERED, EXPIRED, TOO_LARGE, SKIPPED, UNFINISHED = map(_code, range(9))
+#: In place of YES: a diary keeps attempts that were throttled or waited for a cold start, and what the throttled held.
+TROUBLED = _code(2)
 #: What else the diary tells of an event: it will be tried again, readers see it again.
 COMES_BACK, SEEN_AGAIN = map(_code, (9, 10))
 #: Why a call found no room: calls of the account, instances of the function, scaling that has not looked yet, an incident, nodes,

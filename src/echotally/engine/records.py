@@ -55,7 +55,9 @@ class Clock:
     noted: int  # attempts noted in the diary so far, those of earlier chunks too
     carried_n: int  # lines of what attempts carried
     born_n: int  # lines of where events came from
-    keeps_diary: int  # YES: the diary and its like must not run over (``diary.full``)
+    keeps_diary: (
+        int  # YES: the diary and its like must not run over (``diary.full``); TROUBLED: nor hold what went well
+    )
     moments_n: int  # lines of what became of events
     refusals_n: int  # lines of calls that found no room
     rounds_n: int  # lines of whose requests were asked
@@ -360,6 +362,7 @@ class Tap:
     think_kind: int  # the same of its clients' pauses
     think_from: int  # first of the samples of pauses
     think_n: int  # how many there are
+    came: int  # events that have come
     placed: int  # events placed evenly so far
     clients: int  # clients that ask in a circle
     burst_left: int  # events left of a burst
@@ -564,6 +567,7 @@ class Attempt:
     """A line of the diary: an attempt that is over."""
 
     unit: int  # whose attempt
+    index: int  # its number in the month's log of attempts
     trigger: int  # the trigger its events came by
     partition: int  # of a stream, the partition, -1: none
     number: int  # its oldest event's

@@ -38,7 +38,10 @@ _FIRST, _MOST, _LINES = 256, 50_000, 1 << 17
 
 
 class Pages(NamedTuple):
-    """What was written down since the page before, records of ``engine.records`` by array; empty where it is not kept."""
+    """What was written down since the page before, records of ``engine.records`` by array; empty where it is not kept.
+
+    It is the world's own paper: the next page is written over it.
+    """
 
     diary: NDArray[Any]
     carried: NDArray[Any]
@@ -52,12 +55,13 @@ class Pages(NamedTuple):
 class Watched:
     """A world that is being played while somebody looks on; ``keeps`` names the arrays that are kept from now on.
 
-    ``noted`` is how many attempts were over before.
+    ``troubled``: of attempts only those that were throttled or waited for a cold start. ``noted`` is how many were over before.
     """
 
     built: Built
     keeps: frozenset[str]
     bounded: bool = True
+    troubled: bool = False
     noted: int = 0
 
     def __post_init__(self) -> None:
@@ -67,7 +71,7 @@ class Watched:
         # Attempts are numbered as in the month's log: those that ended or were throttled before are counted, not noted.
         units = self.built.world.units
         clock["noted"] = self.noted = int(units["attempts"].sum() - units["in_flight"].sum())
-        clock["keeps_diary"] = codes.YES
+        clock["keeps_diary"] = codes.TROUBLED if self.troubled else codes.YES
         self._make_room()
 
     def _make_room(self) -> None:
@@ -128,7 +132,7 @@ class Watched:
                 n = 0
             elif n >= len(lines) and name not in _LOSSY:
                 raise OurFault(f"the {name} of {len(lines)} lines overflowed")
-            found[name] = lines[:n].copy()
+            found[name] = lines[:n]
             world.clock[0][count] = 0
         return Pages(**found)
 

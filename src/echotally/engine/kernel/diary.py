@@ -12,6 +12,7 @@ from echotally.engine.codes import (
     NONE,
     POLLED,
     THROTTLED,
+    TROUBLED,
     UNTIL_A_LOOK,
     YES,
     ZERO,
@@ -37,6 +38,7 @@ from echotally.engine.kernel.access import (
     n_rounds,
     n_trail,
     refusal_at,
+    tap_at,
     trail_at,
     trigger_at,
     unit_at,
@@ -65,8 +67,12 @@ def noted(w: World, c: int, items: int, run_at: int, outcome: int) -> None:
     clock, call = clock_of(w), call_at(w, c)
     if clock.diary_n >= n_diary(w):
         return
+    if clock.keeps_diary == TROUBLED and outcome != THROTTLED and call.cold_ns == 0:
+        clock.noted += 1
+        return
     line = diary_at(w, clock.diary_n)
     line.unit = call.unit
+    line.index = clock.noted
     line.trigger = call.trigger
     line.partition = call.partition
     line.number = call.number
@@ -85,7 +91,7 @@ def noted(w: World, c: int, items: int, run_at: int, outcome: int) -> None:
 def carries(w: World, e: int, good: int) -> None:
     """Write down an event of the attempt that will be noted next, ``good`` YES: handled; where that is kept at all."""
     # One line is what every world has that keeps none.
-    if n_carried(w) > 1:
+    if n_carried(w) > 1 and clock_of(w).keeps_diary != TROUBLED:
         _carries(w, e, good)
 
 
@@ -221,6 +227,7 @@ def from_outside(w: World, s: int, tap: int) -> None:
     """One more came from outside: write it down where that is kept."""
     # Counted whether or not it is kept, so that whoever looks later counts on.
     clock_of(w).outside += 1
+    tap_at(w, tap).came += 1
     if n_born(w) > 1:
         clock_of(w).tap = tap
         _comes(w, NONE, s)

@@ -69,7 +69,9 @@ def keys_of(tried: Tried, factor: float = 1.0) -> Keys:
     warm, notes = tried.warm(), list[str]()
     base, per_item, per_mb = _parts(warm)
     # Starting a program that does something takes up to twice what starting an empty one does.
-    overhead = {"fresh": 2 * tried.machine.start_s, "serve": tried.machine.answer_s, "url": 0.0}[tried.how]
+    overhead = {"fresh": 2 * tried.machine.start_s, "serve": tried.machine.answer_s, "url": tried.machine.answer_s}[
+        tried.how
+    ]
     # The spread is that of the smallest batches, in which what items and MB add is the least part.
     small = _smallest(warm)
     took = np.array([run.took_s for run in small]) * 1e3
@@ -242,8 +244,9 @@ def _cold(tried: Tried, run: Spread, speed: float) -> Spread | None:
 def _memory(tried: Tried) -> Estimate | None:
     """The most memory of any run, MB; from the least to the most."""
     seen = [run.memory_bytes / 2**20 for run in tried.runs if run.memory_bytes and run.outcome == "ok"]
-    # Pages of files that are there already may or may not be counted.
-    return Estimate(max(seen), min(seen) * 0.98, max(seen) * 1.02) if seen else None
+    # What the program itself asked for is less than that by what its interpreter takes; pages of files may or may not be counted.
+    own = tried.machine.start_bytes / 2**20 if tried.how != "url" else 0.0
+    return Estimate(max(seen), max(0.0, min(seen) * 0.98 - own), max(seen) * 1.02) if seen else None
 
 
 def _mean(values: NDArray[np.float64], less: float = 0.0, more: float = 0.0) -> Estimate:

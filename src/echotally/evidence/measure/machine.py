@@ -21,7 +21,8 @@ _EMPTY = 9
 class Machine:
     """``vcpu`` is what a program here may use, ``load`` the system's mean of the last minute as measuring began, None where it tells none.
 
-    ``start_s`` is what starting and ending an empty program takes, ``answer_s`` what a line there and back takes; 0 where not known.
+    ``start_s`` and ``start_bytes`` are the time and memory that an empty program takes, ``answer_s`` what a line, or an empty request,
+    there and back takes; 0 where not known.
     """
 
     vcpu: float
@@ -30,6 +31,7 @@ class Machine:
     load: float | None
     start_s: float
     answer_s: float
+    start_bytes: int = 0
 
     @property
     def busy(self) -> bool:
@@ -55,7 +57,8 @@ def this_machine(command: list[str] | None = None) -> Machine:
     """
     load = os.getloadavg()[0] if hasattr(os, "getloadavg") else None
     system = f"{platform.system()} {platform.machine()}"
-    return Machine(_vcpu(), _model(), system, load, _empty(_does_nothing(command or [])), _answer("cat"))
+    start_s, start_bytes = _empty(_does_nothing(command or []))
+    return Machine(_vcpu(), _model(), system, load, start_s, _answer("cat"), start_bytes)
 
 
 def _does_nothing(command: list[str]) -> list[str]:
@@ -86,11 +89,13 @@ def _text(path: str) -> str:
         return ""
 
 
-def _empty(command: list[str]) -> float:
+def _empty(command: list[str]) -> tuple[float, int]:
+    """The median time and memory of a program that does nothing."""
     if shutil.which(command[0]) is None:
-        return 0.0
+        return 0.0, 0
     with Bench(command, 5) as bench:
-        return median(float(bench.run("")["took"]) for _ in range(_EMPTY))
+        runs = [bench.run("") for _ in range(_EMPTY)]
+    return median(float(run["took"]) for run in runs), int(median(run["memory"] for run in runs))
 
 
 def _answer(name: str) -> float:

@@ -7,7 +7,8 @@ import socket
 import threading
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from statistics import median
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
@@ -85,7 +86,7 @@ def try_url(
     A GET, or with events a POST of JSON. ``pid``: the process whose CPU time and memory are told, its children's included.
     Raises ``BadInput`` where it cannot be reached or nothing was answered well.
     """
-    machine = this_machine()
+    machine = replace(this_machine(), answer_s=_empty_request())
     process = _process(pid)
     found, levels, notes = list[Run](), list[Level](), list[str]()
     notes.append("a cold start is not measured with --url, which asks what runs already: --serve starts it")
@@ -166,6 +167,27 @@ def _target(url: str) -> str:
     """What is asked for at the address."""
     parts = urlsplit(url)
     return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+
+
+def _empty_request() -> float:
+    """What a request takes that is answered at once, s: the median of some to a server of our own."""
+    from http.server import BaseHTTPRequestHandler, HTTPServer
+
+    class Empty(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            self.send_response(204)
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            """Say nothing."""
+
+    with HTTPServer(("127.0.0.1", 0), Empty) as server:
+        threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
+        url = f"http://127.0.0.1:{server.server_address[1]}/"
+        try:
+            return median(_ask(url, None, 5).took for _ in range(9))
+        finally:
+            server.shutdown()
 
 
 def _reason(error: BaseException) -> str:

@@ -173,16 +173,22 @@ def _steps(found: Followed, depth: int, most: int, width: int | None) -> Rendera
             )
         for copy in arrival.copies:
             step = f"{indent}{safe(copy.source)} > {safe(copy.function or 'nobody')}"
-            rows.append([step, *_figures(copy), f"{copy.here:.9f}", f"{_with_followed(copy):.9f}"])
+            rows.append([step, *_figures([copy]), f"{copy.here:.9f}", f"{_with_followed(copy):.9f}"])
+    everything = [copy for arrival in found.root.all_that_follows() for copy in arrival.copies]
+    if len(rows) > 1:
+        whole = f"{found.root.with_followed:.9f}"
+        rows.append(["in all", *_figures(everything), whole, whole])
     return table(f"What it cost ({found.currency}; its equal part of each batch)", columns, rows, width=width)
 
 
-def _figures(copy: Copy) -> list[str]:
-    waited = sum(each.wait.ended - each.wait.begun for each in copy.tries if each.wait)
-    started = [each for each in copy.tries if each.outcome != "throttled"]
+def _figures(copies: list[Copy]) -> list[str]:
+    """Tries, and time waiting, starting, running and charged for, its part of each batch, of some copies together."""
+    tries = [each for copy in copies for each in copy.tries]
+    waited = sum(each.wait.ended - each.wait.begun for each in tries if each.wait)
+    started = [each for each in tries if each.outcome != "throttled"]
     cold = sum((each.ended if each.run_at is None else each.run_at) - each.started for each in started)
     sums = (waited, cold, sum(each.run_ns for each in started), sum(each.charged_ns // each.events for each in started))
-    return [f"{len(copy.tries):,}", *(f"{ns / 1e9:,.3f}" for ns in sums)]
+    return [f"{len(tries):,}", *(f"{ns / 1e9:,.3f}" for ns in sums)]
 
 
 def _with_followed(copy: Copy) -> Decimal:

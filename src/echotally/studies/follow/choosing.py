@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
@@ -44,13 +44,15 @@ _NONE_OF_THAT = {
 class Target:
     """Where the event that is followed comes from: an instant, ns, not after its coming, and how to know it then.
 
-    ``key`` is an arrival's number among those from outside or put out inside (``studies.follow.answer.Arrival``); ``number`` an
-    event's. One of them is None.
+    One of three: ``key`` is an arrival's number among those from outside or put out inside (``studies.follow.answer.Arrival``);
+    ``number`` an event's; ``place`` where it comes, as the ``nth`` there of the month, or as the first after ``at`` (None).
     """
 
     at: int
-    key: tuple[str, int] | None
-    number: int | None
+    key: tuple[str, int] | None = None
+    number: int | None = None
+    place: Place | None = None
+    nth: int | None = None
 
 
 class Question:
@@ -87,38 +89,32 @@ def key_of(line: Any) -> tuple[str, int]:
 
 
 class Nth(Question):
-    """The N-th arrival that a test of ``born`` records lets through."""
+    """The N-th arrival at a place: the page in which it comes is told by what the world counts, and nothing need be kept."""
 
-    keeps = frozenset({"born"})
+    keeps = frozenset[str]()
 
-    def __init__(
-        self, number: int, lets_through: Callable[[NDArray[Any]], NDArray[np.bool_]], option: str, value: str
-    ) -> None:
+    def __init__(self, number: int, place: Place, option: str, value: str) -> None:
         super().__init__()
-        self.number, self.lets_through = number, lets_through
+        self.number, self.place = number, place
         self.option, self.value = option, value
-        self.seen = 0
-        self.found: Target | None = None
+        self.seen, self.at = 0, 0
+
+    def begins(self, built: Built) -> None:
+        """A page begins: it may be the one in which the arrival comes."""
+        self.seen = self.place.count(built)
+        if self.seen < self.number:
+            self.at = int(built.world.clock[0]["now"])
 
     def look(self, page: Pages) -> None:
-        """Count the arrivals of a page."""
-        own = page.born[self.lets_through(page.born)]
-        if self.seen < self.number <= self.seen + len(own):
-            line = own[self.number - self.seen - 1]
-            key, number = (key_of(line), None) if line["number"] < 0 else (None, int(line["number"]))
-            self.found = Target(int(line["at"]), key, number)
-        self.seen += len(own)
+        """Nothing is kept."""
 
     def target(self) -> Target:
         """The arrival; raises ``BadInput`` where fewer came."""
-        if self.found is None:
-            allowed = (
-                f"1 to {self.seen:,}: so many came this month"
-                if self.seen
-                else "another place or time: nothing came there"
-            )
+        if self.seen < self.number:
+            there = f"1 to {self.seen:,}: so many came this month"
+            allowed = there if self.seen else "another place or time: nothing came there"
             raise BadInput(Problem("is not there", self.option, value=self.value, allowed=allowed))
-        return self.found
+        return Target(self.at, place=self.place, nth=self.number)
 
 
 class Happened(Question):
@@ -146,25 +142,27 @@ class Happened(Question):
 
     def look(self, page: Pages) -> None:
         """Keep what a page may answer the question with."""
-        ended = page.moments[self._here(page.moments["source"], page.moments["unit"])]
-        wanted = ended[np.isin(ended["what"], self._endings())]
-        self._ended(wanted)
+        wanted = np.isin(page.moments["what"], self._endings())
+        if self.sources is not None or self.units is not None:
+            wanted &= self._here(page.moments["source"], page.moments["unit"])
+        self._ended(page.moments, np.flatnonzero(wanted))
 
     def _endings(self) -> list[int]:
         return {"lost": list(_LOST), "dead-letter": [int(codes.DEAD_LETTERED)]}.get(self.what, [int(codes.HANDLED)])
 
-    def _ended(self, ended: NDArray[Any]) -> None:
+    def _ended(self, moments: NDArray[Any], ended: NDArray[np.int64]) -> None:
+        """Events of these lines ended as is asked for."""
         if self.what == "slowest":
-            self._better(ended["at"] - ended["came"], ended["number"])
+            self._better(moments["at"][ended] - moments["came"][ended], moments["number"][ended])
         elif self.best is None and len(ended):
-            self.best = (0, int(ended[0]["number"]))
+            self.best = (0, int(moments["number"][ended[0]]))
 
     def target(self) -> Target:
         """The event; raises ``BadInput`` where none is of that kind."""
         if self.best is None:
             text = f"{_NONE_OF_THAT[self.what]}{self.where}"
             raise BadInput(Problem(text, f"--{self.what}", allowed="another question, plan or place"))
-        return Target(self.before(self.best[1]), None, self.best[1])
+        return Target(self.before(self.best[1]), number=self.best[1])
 
 
 class Middle(Happened):
@@ -173,17 +171,20 @@ class Middle(Happened):
     def __init__(self, sources: set[int] | None, units: set[int] | None, where: str) -> None:
         super().__init__("median", sources, units, where)
         self.took: list[NDArray[np.int64]] = []
+        self.numbers: list[NDArray[np.int64]] = []
 
-    def _ended(self, ended: NDArray[Any]) -> None:
-        self.took.append(np.column_stack([ended["at"] - ended["came"], ended["number"]]))
+    def _ended(self, moments: NDArray[Any], ended: NDArray[np.int64]) -> None:
+        self.took.append(moments["at"][ended] - moments["came"][ended])
+        self.numbers.append(moments["number"][ended])
 
     def target(self) -> Target:
-        """The event; of an even number of them the shorter of the two in the middle."""
-        found = np.concatenate(self.took)
-        if len(found):
-            order = np.lexsort((found[:, 1], found[:, 0]))
-            took, number = found[order[(len(found) - 1) // 2]].tolist()
-            self.best = (took, number)
+        """The event; of an even number of them the shorter of the two in the middle, of equals the first."""
+        took, numbers = np.concatenate(self.took), np.concatenate(self.numbers)
+        if len(took):
+            middle = (len(took) - 1) // 2
+            length = np.partition(took, middle)[middle]
+            equal = np.sort(numbers[took == length])
+            self.best = (int(length), int(equal[middle - int((took < length).sum())]))
         return super().target()
 
 
@@ -196,19 +197,18 @@ class ByAttempts(Happened):
         super().__init__(what, sources, units, where)
         self.keeps = frozenset({"diary", "carried"})
         self.source_of = source_of
-        self.noted = 0
         self.throttled: list[NDArray[np.int64]] = []
 
     def look(self, page: Pages) -> None:
         """Keep what a page may answer the question with."""
-        of = page.diary[page.carried["attempt"] - self.noted]
-        self.noted += len(page.diary)
-        here = self._here(self.source_of[of["trigger"]], of["unit"])
-        if self.what == "throttled":
-            self.throttled.append(page.carried["number"][here & (of["outcome"] == codes.THROTTLED)])
+        here = self._here(self.source_of[page.diary["trigger"]], page.diary["unit"])
+        if self.what == "coldest":
+            # All events of a batch waited alike: of equals the first, its oldest.
+            cold = np.flatnonzero(here & (page.diary["outcome"] != codes.THROTTLED))
+            self._better(page.diary["cold_ns"][cold], page.diary["number"][cold])
             return
-        here &= of["cold_ns"] > 0
-        self._better(of["cold_ns"][here], page.carried["number"][here])
+        ours = np.isin(page.carried["attempt"], page.diary["index"][here])
+        self.throttled.append(page.carried["number"][ours])
 
     def target(self) -> Target:
         """The event; of equals the first."""
@@ -230,6 +230,17 @@ class Place:
     taps: frozenset[int] = frozenset()
     backlog: tuple[int, int] | None = None
     queue: bool = False
+
+    def count(self, built: Built) -> int:
+        """How many have come there so far, a queue's backlog apart."""
+        world = built.world
+        if self.taps:
+            return int(sum(int(world.taps[tap]["came"]) for tap in self.taps if tap >= 0))
+        (place,) = self.sources
+        if not self.queue:
+            return int(world.sources[place]["sends"])
+        laid = sum(count for source, count in built.backlogs if source == place)
+        return int(world.sources[place]["arrived"]) - laid
 
     def came(self, lines: NDArray[Any]) -> NDArray[np.bool_]:
         """Which arrivals came there; at a queue messages, since a topic's come there as copies."""

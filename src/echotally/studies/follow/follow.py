@@ -7,10 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal, localcontext
 from pathlib import Path
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from echotally.engine.build import Built
 from echotally.engine.play import begun, play
@@ -102,10 +100,12 @@ def follow_loaded(
     question = month.question(which)
     target, played = month.found(question, progress)
     tale = month.told(target, progress)
+    if tale.root is None:
+        text, allowed = "nothing came there from then on", "another place or an earlier time"
+        raise BadInput(Problem(text, "--at", value=f"{which.source} from {which.at} on", allowed=allowed))
     prices = Prices(loaded.model, played)
     Pricing(prices, loaded).settle(tale, month.length_ns)
-    root = tale.arrivals[tale.root or target.key or ("outside", 0)]
-    chosen = target.number
+    root, chosen = tale.arrivals[tale.root], tale.chosen
     return Followed(
         root=root,
         asked=which.words,
@@ -172,13 +172,13 @@ class Month:
             if int(number) > count:
                 allowed = f"1 to {count:,}: so many lie there"
                 raise BadInput(Problem("is not there", "--event", value=text, allowed=allowed))
-            return Target(0, ("outside", before + int(number) - 1), None)
-        return Nth(int(number), place.came, "--event", text)
+            return Target(0, ("outside", before + int(number) - 1))
+        return Nth(int(number), place, "--event", text)
 
     def _place(self, text: str, option: str) -> Place:
         return place_at(text, self.loaded.model, self.first, self.loaded.month.taps, option)
 
-    def _from(self, text: str, source: str) -> Question:
+    def _from(self, text: str, source: str) -> Target:
         try:
             when = datetime.fromisoformat(text)
         except ValueError:
@@ -189,12 +189,7 @@ class Month:
         if not 0 <= at < self.length_ns:
             allowed = f"a time of {clock.month}"
             raise BadInput(Problem("is not in the month", "--at", value=text, allowed=allowed))
-        place = self._place(source, "--source")
-
-        def lets_through(lines: NDArray[Any]) -> NDArray[np.bool_]:
-            return place.came(lines) & (lines["at"] >= at)
-
-        return Nth(1, lets_through, "--at", f"{source} from {text} on")
+        return Target(at, place=self._place(source, "--source"))
 
     def _happened(self, which: Which) -> Question:
         what, sources, units, where = which.happened or "slowest", None, None, ""
@@ -221,7 +216,7 @@ class Month:
     def found(self, question: Question | Target, progress: Progress | None = None) -> tuple[Target, PlayedPlan]:
         """Play the whole month, find what is looked for, and bill it."""
         keeps = question.keeps if isinstance(question, Question) else frozenset[str]()
-        watched = Watched(self.first, keeps, not self.exact)
+        watched = Watched(self.first, keeps, not self.exact, troubled=isinstance(question, ByAttempts))
         if isinstance(question, Question):
             question.begins(self.first)
         for page in watched.pages(_of(progress, "the month")):
@@ -246,7 +241,10 @@ class Month:
         tale = Tale(self.loaded.model, built, self.loaded.month.taps, target)
         watched = Watched(built, EVERYTHING, not self.exact)
         tale.noted = watched.noted
-        over, first = False, begin == 0
+        if target is not None and target.place is not None:
+            tale.to_come = 1 if target.nth is None else target.nth - target.place.count(built)
+        # What lies in queues at first came before the diary was opened; it is not among what comes to a place.
+        over, first = False, begin == 0 and (target is None or target.place is None)
         for page in watched.pages(tell):
             tale.add(page._replace(born=np.concatenate([laid(built), page.born])) if first else page)
             over, first = self._over(tale, built), False
@@ -254,6 +252,7 @@ class Month:
                 break
         if over and int(built.world.clock[0]["now"]) < self.length_ns:
             tale.still_there()
+        tale.close()
         return tale
 
     @staticmethod

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import timedelta
 
 from echotally.studies.follow.answer import Arrival, Copy, Followed, Try
 
@@ -56,57 +57,73 @@ def moments(found: Followed, depth: int | None = None, most: int | None = None) 
     while rest and (most is None or shown < most):
         arrival, generation = rest.pop()
         shown += 1
-        yield from _of_arrival(arrival, generation)
+        yield from _Way(found).of_arrival(arrival, generation)
         if depth is None or generation < depth:
             rest += [
                 (out, generation + 1) for copy in reversed(arrival.copies) for out in reversed(list(copy.puts_out()))
             ]
 
 
-def _of_arrival(arrival: Arrival, depth: int) -> Iterator[Moment]:
-    copies = len(arrival.copies)
-    text = {
-        "demand": f"comes from demand {arrival.by}",
-        "schedule": f"{arrival.by} fires",
-        "backlog": "lies there as the month begins",
-        "put out": f"put out by {arrival.by}",
-        "asked": f"asked by {arrival.by}",
-        "dead letter": f"dead letter of {arrival.by}",
-    }[arrival.how]
-    if copies > 1:
-        text += f", copied to {copies} readers"
-    elif not copies:
-        text += "; nobody gets it"
-    yield Moment(arrival.at, depth, arrival.source, "comes", text)
-    for copy in arrival.copies:
-        yield from _of_copy(copy, depth)
+@dataclass(frozen=True)
+class _Way:
+    """The moments of one arrival and its copies."""
+
+    found: Followed
+
+    def of_arrival(self, arrival: Arrival, depth: int) -> Iterator[Moment]:
+        """Its coming, and what becomes of each copy."""
+        copies = len(arrival.copies)
+        text = {
+            "demand": f"comes from demand {arrival.by}",
+            "schedule": f"{arrival.by} fires",
+            "backlog": "lies there as the month begins",
+            "put out": f"put out by {arrival.by}",
+            "asked": f"asked by {arrival.by}",
+            "dead letter": f"dead letter of {arrival.by}",
+        }[arrival.how]
+        if copies > 1:
+            text += f", copied to {copies} readers"
+        elif not copies:
+            text += "; nobody gets it"
+        yield Moment(arrival.at, depth, arrival.source, "comes", text)
+        for copy in arrival.copies:
+            yield from self._of_copy(copy, depth)
+
+    def _of_copy(self, copy: Copy, depth: int) -> Iterator[Moment]:
+        def moment(at: int, what: str, text: str, each: Try | None = None) -> Moment:
+            place = f"functions.{each.function}" if each else copy.source
+            return Moment(at, depth, place, what, text, copy.number, copy.function, each.index if each else None)
+
+        for each in copy.tries:
+            if each.wait:
+                length = clocked(each.wait.ended - each.wait.begun)
+                yield moment(each.wait.begun, "waits", f"waits {length}: {each.wait.why}")
+            if each.outcome == "throttled":
+                yield moment(each.started, "throttled", f"throttled: {each.why}{self._back(each)}", each)
+                continue
+            yield moment(each.started, "starts", _starts(each), each)
+            if each.run_at is not None and each.run_at > each.started:
+                yield moment(each.run_at, "runs", "runs", each)
+            yield moment(each.ended, each.outcome, f"{_ends(each)}{self._back(each)}", each)
+        if copy.left:
+            length = clocked(copy.left.ended - copy.left.begun)
+            yield moment(copy.left.begun, "waits", f"waits {length}: {copy.left.why}")
+        if copy.ended is not None and copy.ended_as is not None:
+            yield moment(copy.ended, "ends", ENDINGS[copy.ended_as])
+
+    def _back(self, each: Try) -> str:
+        """When the event is tried again, by the clock of the wall."""
+        if each.back_at is None or each.good:
+            return ""
+        if each.back_at <= each.ended:
+            return ", to be tried again at once"
+        clock = self.found.clock
+        at = (clock.start + timedelta(milliseconds=each.back_at // 10**6)).astimezone(clock.zone)
+        day = "" if each.back_at - each.ended < 12 * 3_600 * 10**9 else f"{at:%Y-%m-%d} "
+        return f", comes back at {day}{at:%H:%M:%S}.{at.microsecond // 1000:03}"
 
 
-def _of_copy(copy: Copy, depth: int) -> Iterator[Moment]:
-    def moment(at: int, what: str, text: str, each: Try | None = None) -> Moment:
-        place = f"functions.{each.function}" if each else copy.source
-        return Moment(at, depth, place, what, text, copy.number, copy.function, each.index if each else None)
-
-    for each in copy.tries:
-        if each.wait:
-            yield moment(
-                each.wait.begun, "waits", f"waits {clocked(each.wait.ended - each.wait.begun)}: {each.wait.why}"
-            )
-        if each.outcome == "throttled":
-            back = f", comes again after {clocked(each.back_at - each.started)}" if each.back_at is not None else ""
-            yield moment(each.started, "throttled", f"throttled: {each.why}{back}", each)
-            continue
-        yield moment(each.started, "starts", _starts(copy, each), each)
-        if each.run_at is not None and each.run_at > each.started:
-            yield moment(each.run_at, "runs", "runs", each)
-        yield moment(each.ended, each.outcome, _ends(each), each)
-    if copy.left:
-        yield moment(copy.left.begun, "waits", f"waits {clocked(copy.left.ended - copy.left.begun)}: {copy.left.why}")
-    if copy.ended is not None and copy.ended_as is not None:
-        yield moment(copy.ended, "ends", ENDINGS[copy.ended_as])
-
-
-def _starts(copy: Copy, each: Try) -> str:
+def _starts(each: Try) -> str:
     batch = f"leaves in a batch of {each.events:,}" if each.events > 1 else "starts"
     if each.items > each.events:
         batch = f"starts with {each.items:,} items"
@@ -119,18 +136,11 @@ def _starts(copy: Copy, each: Try) -> str:
 
 def _ends(each: Try) -> str:
     took = clocked(each.ended - each.started if each.run_at is None else each.run_ns)
-    text = {
+    if each.outcome == "failed" and each.good:
+        return f"its batch failed in part after {took}; it was handled"
+    return {
         "succeeded": f"done after {took}",
         "failed": f"failed after {took}",
         "timed_out": f"timed out after {took}",
         "still_running": f"has run for {took} as the month ends",
     }[each.outcome]
-    if each.outcome == "failed" and each.good:
-        text = f"its batch failed in part after {took}; it was handled"
-    if each.back_at is not None and not each.good:
-        text += (
-            ", to be tried again at once"
-            if each.back_at <= each.ended
-            else f", comes back after {clocked(each.back_at - each.ended)}"
-        )
-    return text

@@ -61,6 +61,9 @@ class Tale:
         self.rounds: dict[int, list[int]] = defaultdict(list)
         self.waits: dict[tuple[int, int], Asked] = {}
         self.root: Key | None = None
+        #: The event that was asked for, where it was one and not an arrival; how many more come to the place that was asked for.
+        self.chosen: int | None = target.number if target else None
+        self.to_come = 0
         self.noted, self.cut = 0, False
         self._account = world_accounts(built)
         self._units = {(unit.function, unit.environment): n for n, unit in enumerate(built.units)}
@@ -70,7 +73,21 @@ class Tale:
     @property
     def over(self) -> bool:
         """Whether all that is watched has ended, so far as pages tell; what calls still carry is not known here."""
-        return self.root is not None and all(copy.ended is not None for copy in self.copies.values())
+        return self.root is not None and all(
+            copy.ended is not None or self._unread(copy) for copy in self.copies.values()
+        )
+
+    def _unread(self, copy: Copy) -> bool:
+        """Whether nobody reads where an event lies: it lies there until its retention is over, and need not be waited for."""
+        return copy.source.kind is SourceKind.QUEUES and self.home(copy.source, copy.environment) < 0
+
+    def close(self) -> None:
+        """The watch is over: what lies where nobody reads it ends as its queue's retention or the month does."""
+        horizon = int(self.built.world.clock[0]["horizon"])
+        for copy in self.copies.values():
+            if copy.ended is None and self._unread(copy):
+                over = copy.came + int(self.model.queues[copy.source.name].retention)
+                copy.ended_as, copy.ended = ("expired", over) if over < horizon else ("unfinished", horizon)
 
     def add(self, page: Pages) -> None:
         """Look through one more page for what is watched."""
@@ -91,6 +108,14 @@ class Tale:
         target = self.target
         if target is None:
             return None
+        if target.place is not None:
+            lines = born[target.place.came(born)]
+            if len(lines) < self.to_come:
+                self.to_come -= len(lines)
+                return None
+            line = lines[self.to_come - 1]
+            self.chosen = int(line["number"]) if line["number"] >= 0 else None
+            return key_of(line)
         if target.number is not None:
             lines = born[born["number"] == target.number]
         elif target.key is not None and target.key[0] == "outside":
