@@ -186,6 +186,81 @@ def test_measured_written_and_played_is_what_was_measured(kind, tmp_path) -> Non
     most_of(ask)
 
 
+FLOODS = """
+import sys
+sys.stdout.write("x" * 3_000_000)
+sys.stderr.write("y" * 2_000_000 + "the end")
+"""
+READS_NOTHING = "import time\ntime.sleep(0.05)\n"
+COUNTS = "import sys\nprint(len(sys.stdin.read()))\n"
+ANSWERS_TWICE = """
+import sys
+for line in sys.stdin:
+    print("a" * 10 + "\\n" + "b" * 20)
+"""
+
+
+def test_the_bench_takes_whatever_comes(tmp_path) -> None:
+    from echotally.evidence.measure.bench_client import Bench
+
+    with Bench([*PYTHON, FLOODS], 20) as bench:
+        told = bench.run("{}")
+        assert (told["out"], told["err"], told["exit"], told["hung"]) == (3_000_000, 2_000_007, 0, False)
+        assert told["last_err"].endswith("the end") and len(told["last_out"]) <= 2_000
+    with Bench([*PYTHON, COUNTS], 20) as bench:
+        assert bench.run("z" * 2_000_000)["last_out"].strip() == "2000000"
+    with Bench([*PYTHON, READS_NOTHING], 20) as bench:
+        # More than a pipe holds, to one that reads none of it.
+        assert bench.run("z" * 2_000_000)["exit"] == 0
+    with Bench([*PYTHON, ANSWERS_TWICE], 20) as bench:
+        # A line is an answer, whoever it is for: the second of the first event answers the second event.
+        assert bench.open("{}")["sizes"] == [10]
+        assert bench.ask(["{}", "{}"])["failed"] is None
+        assert bench.close()["exit"] == 0
+
+
+def test_one_bench_starts_one_program_after_the_other(tmp_path) -> None:
+    from echotally.evidence.measure.bench_client import Bench
+
+    with Bench(["sleep", "0.01"], 5) as bench:
+        runs = [bench.run("") for _ in range(5)]
+    assert all(each["exit"] == 0 and each["took"] >= 0.01 and each["memory"] < 20 << 20 for each in runs)
+    with Bench(["sleep", "30"], 0.1) as bench:
+        hung = bench.run("")
+    assert hung["hung"] and hung["exit"] is None and 0.1 <= hung["took"] < 5
+
+
+def test_a_table_names_plans_and_the_toml_comes_last(tmp_path) -> None:
+    (tmp_path / "card.toml").write_text(CARD)
+    done = run_program(
+        "measure", "--runs", "3", "--card", "card.toml", "--width", "140", "--", "sleep", "0.01", cwd=tmp_path
+    )
+    assert done.returncode == 0, done.stderr
+    lines = done.stdout.splitlines()
+    assert "sleep 0.01: a warm run takes" in lines[0]
+    assert "files may not have been cached" in done.stdout and "billed ms on test.plan" in done.stdout
+    assert "bills instances or hours, not runs" in done.stdout
+    start = lines.index("[functions.NAME]")
+    assert lines[start - 1] == "To paste into the model:" and all(" = " in line for line in lines[start + 1 :])
+
+
+def test_options_that_do_not_go_together_are_refused(tmp_path) -> None:
+    cases = {
+        (): "give a program",
+        ("--url", "http://127.0.0.1:1/", "--", "true"): "give a program",
+        ("--slots", "2", "--", "true"): "--slots has no effect without --serve",
+        ("--clients", "2", "--", "true"): "--clients has no effect without --url",
+        ("--write", "--", "true"): "--write needs to know where",
+        ("--time-limit", "soon", "--", "true"): "soon",
+        ("--memory", "lots", "--", "true"): "lots",
+        ("--plot", "x.gif", "--", "true"): "is not a kind of picture",
+    }
+    for words, text in cases.items():
+        done = run_program("measure", *words, cwd=tmp_path)
+        assert done.returncode == 2 and text in done.stderr, (words, done.stderr)
+    assert not list(tmp_path.iterdir())
+
+
 def test_programs_that_fail_say_so_in_one_line(tmp_path) -> None:
     cases = {
         ("no-such-program",): "cannot be started: No such file",

@@ -87,7 +87,7 @@ def duration(ctx: click.Context | None, param: click.Parameter | None, text: str
     try:
         return duration_ns(text)
     except ValueError as error:
-        raise click.BadParameter(str(error)) from error
+        raise click.BadParameter(f"'{text}' {error}") from error
 
 
 def memory(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> int | None:
@@ -99,7 +99,7 @@ def memory(ctx: click.Context | None, param: click.Parameter | None, text: str |
     try:
         return memory_mb(text)
     except ValueError as error:
-        raise click.BadParameter(str(error)) from error
+        raise click.BadParameter(f"'{text}' {error}") from error
 
 
 model_argument = click.argument("model", type=click.Path(path_type=Path))
