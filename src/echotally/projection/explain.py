@@ -73,8 +73,8 @@ def explain(model: Model, plan: PlayedPlan, function: str, environment: str | No
         *_trouble(model, plan, unit),
         *_speed(model, unit),
         *_time(model, unit),
-        *_money(plan, unit),
         *_one_event(plan, function),
+        *_money(plan, unit),
     ]
 
 
