@@ -68,8 +68,8 @@ def keys_of(tried: Tried, factor: float = 1.0) -> Keys:
     """The model's keys of a program that was tried; ``factor``: the processor it will run on is so many times as fast as this one."""
     warm, notes = tried.warm(), list[str]()
     base, per_item, per_mb = _parts(warm)
-    # Starting a program that does something takes up to twice what starting an empty one does.
-    overhead = {"fresh": 2 * tried.machine.start_s, "serve": tried.machine.answer_s, "url": tried.machine.answer_s}[
+    # Starting a program that does something, or asking one, takes up to twice what it takes with an empty one.
+    overhead = {"fresh": 2 * tried.machine.start_s, "serve": tried.machine.answer_s, "url": 2 * tried.machine.answer_s}[
         tried.how
     ]
     # The spread is that of the smallest batches, in which what items and MB add is the least part.
@@ -202,7 +202,7 @@ def _cpu(tried: Tried, warm: Sequence[Run], overhead_s: float) -> tuple[int | No
     shares = cpu / took / threads
     half = 1.96 * float(np.std(shares, ddof=1)) / math.sqrt(len(shares)) if len(shares) > 1 else 1.0
     value = float(cpu.sum() / took.sum()) / threads
-    off = _CPU_CLOCK + overhead_s / 2 / float(took.mean())
+    off = _CPU_CLOCK + overhead_s / float(took.mean())
     return threads, Estimate(min(1.0, value), max(0.0, value - half - off), min(1.0, value + half + off))
 
 

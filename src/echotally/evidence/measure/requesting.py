@@ -171,7 +171,7 @@ def _target(url: str) -> str:
 
 def _empty_request() -> float:
     """What a request takes that is answered at once, s: the median of some to a server of our own."""
-    from http.server import BaseHTTPRequestHandler, HTTPServer
+    from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
     class Empty(BaseHTTPRequestHandler):
         def do_GET(self) -> None:
@@ -181,7 +181,7 @@ def _empty_request() -> float:
         def log_message(self, *_: object) -> None:
             """Say nothing."""
 
-    with HTTPServer(("127.0.0.1", 0), Empty) as server:
+    with ThreadingHTTPServer(("127.0.0.1", 0), Empty) as server:
         threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
         url = f"http://127.0.0.1:{server.server_address[1]}/"
         try:
