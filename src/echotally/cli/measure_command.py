@@ -20,7 +20,9 @@ if TYPE_CHECKING:
     from echotally.projection.loaded import Loaded
 
 
-@click.command(epilog="Example: echotally measure --serve --batch 1,10,50 --runs 8 -- python river-watch/programs/answer.py")
+@click.command(
+    epilog="Example: echotally measure --serve --batch 1,10,50 --runs 8 -- python river-watch/programs/answer.py"
+)
 @click.argument("command", nargs=-1, type=click.UNPROCESSED, metavar="[-- COMMAND...]")
 @click.option(
     "--runs",
