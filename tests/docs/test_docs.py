@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import json
 import re
+import tomllib
 from pathlib import Path
 
+import jsonschema
 import pytest
 
 from echotally.cli.main import COMMANDS
 from echotally.docs_made.help_page import commands_page
+from echotally.docs_made.key_rows import Rows
 from echotally.docs_made.reference import PAGES
 from echotally.findings import RULES, check_model
+from echotally.model.json_schema import model_schema
 from echotally.model.key_texts import MODEL_KEYS
+from echotally.model.units import size_bytes, size_text
 from echotally.projection.explain import explain
 from echotally.projection.project import project
+from echotally.rates.json_schema import rates_schema
 from echotally.rates.key_texts import CARD_KEYS
 from echotally.rates.meters import METERS
 
@@ -41,6 +48,40 @@ def test_a_reference_page_is_what_the_program_would_write_now(name: str) -> None
 def test_the_reference_holds_everything_there_is(page: str, names: list[str]) -> None:
     text = (DOCS / page).read_text()
     assert [name for name in names if name not in text] == []
+
+
+FILES = [("Model", model_schema, MODEL_KEYS), ("RateCard", rates_schema, CARD_KEYS)]
+
+
+@pytest.mark.parametrize(("root", "schema_of", "described"), FILES, ids=["model", "rates"])
+def test_every_key_has_its_full_row_and_an_example_that_the_schema_takes(root, schema_of, described) -> None:
+    schema = schema_of()
+    rows = Rows(schema, described, root)
+    for table, keys in described.items():
+        found = rows.of(table)
+        assert [row.key for row in found] == list(keys)
+        properties = rows.with_keys(table).get("properties", {})
+        for row in found:
+            where = f"{table}.{row.key}"
+            assert row.kind not in ("", "value") and row.meaning and row.required, where
+            # What need not be there says what holds without it.
+            assert row.required != "no" or row.default, where
+            example = tomllib.loads(row.example.strip("`"))[row.key]
+            plain = json.loads(json.dumps(example, default=str))
+            jsonschema.validate(plain, {**properties[row.key], "$defs": schema.get("$defs", {})})
+
+
+@pytest.mark.parametrize("key", ["memory", "timeout", "tags", "run", "cpu_share"])
+def test_what_a_function_needs_may_stand_in_the_defaults(key: str) -> None:
+    (row,) = [row for row in Rows(model_schema(), MODEL_KEYS, "Model").of("Function") if row.key == key]
+    assert (row.required == "here or in `[defaults]`") == (key in ("memory", "run"))
+
+
+@pytest.mark.parametrize(
+    ("size", "text"), [(0, "0 B"), (500, "500 B"), (10**7, "10 MB"), (1_200, "1200 B"), (3 * 10**9, "3 GB")]
+)
+def test_sizes_are_written_as_people_write_them(size: int, text: str) -> None:
+    assert size_text(size) == text and size_bytes(text) == size
 
 
 def test_every_command_has_a_question_or_a_place_in_the_tutorial() -> None:

@@ -9,7 +9,8 @@ from pydantic.json_schema import GenerateJsonSchema
 
 from echotally.model.estate import Model
 from echotally.model.key_texts import MODEL_KEYS
-from echotally.model.units import duration_text, memory_text
+from echotally.model.spread import Spread
+from echotally.model.units import duration_text, memory_text, size_text
 
 Schema = dict[str, Any]
 
@@ -17,6 +18,11 @@ Schema = dict[str, Any]
 class _Generator(GenerateJsonSchema):
     # Defaults are given as the file writes them, by ``_described``; the numbers inside are nobody's business.
     ignored_warning_kinds = {"skipped-choice", "non-serializable-default"}
+
+
+def spread_text(key: str, default: Spread) -> str:
+    """A spread that holds where a key is left out, as the file writes it."""
+    return default.text or (size_text(int(default.scale)) if key == "payload" else duration_text(int(default.scale)))
 
 
 def file_schema(root: type[BaseModel], described: dict[str, dict[str, str]]) -> Schema:
@@ -44,7 +50,7 @@ def _as_written(found: Schema, default: Any) -> str:
     if isinstance(default, int) and not isinstance(default, bool) and pattern:
         if "min" in pattern:
             return duration_text(default) if default else "0 s"
-        return memory_text(default) if pattern.endswith(r"(MB|GB)\s*$") else f"{default:,} B"
+        return size_text(default) if r"(B|kB" in pattern else memory_text(default)
     if isinstance(default, bool):
         return str(default).lower()
     return "" if isinstance(default, dict | list) or default in (None, "") else str(default)

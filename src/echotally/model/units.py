@@ -134,6 +134,12 @@ def duration_text(ns: int) -> str:
     return (text.rstrip("0").rstrip(".") if "." in text else text) + " ms"
 
 
+def size_text(size: int) -> str:
+    """A size in bytes as a person would write it: the largest unit in which it is whole."""
+    unit = next(unit for unit in ("GB", "MB", "kB", "B") if size % _SIZE_BYTES[unit] == 0 and (size or unit == "B"))
+    return f"{size // _SIZE_BYTES[unit]} {unit}"
+
+
 def memory_text(mb: int) -> str:
     """A memory size as a person would write it: GB where whole, else MB."""
     return f"{mb // 1024} GB" if mb % 1024 == 0 else f"{mb} MB"
