@@ -213,3 +213,48 @@ def test_json_is_json_whatever_the_names(write, tmp_path):
     write(HOSTILE)
     done = run_program("project", "model.toml", "--format", "json", cwd=tmp_path)
     assert json.loads(done.stdout)["plans"][0]["functions"][0]["function"] == "<b>x\u202e"
+
+
+@pytest.mark.parametrize(
+    ("words", "begins"),
+    [
+        ("-o out.json", "{"),
+        ("-o out.csv", "code,"),
+        ("-o out.md", "| code |"),
+        ("-o out.txt", "Fenwater"),
+        ("-o out.report", "Fenwater"),
+        ("-o out.sarif", "{"),
+        ("--format sarif -o out.json", "{"),
+        ("--format csv -o out.data", "code,"),
+    ],
+)
+def test_the_ending_of_a_file_decides_its_form(words, begins, folder, monkeypatch):
+    from echotally.cli.failing import exit_code
+
+    monkeypatch.chdir(folder)
+    out = Path(words.split()[-1])
+    assert exit_code(cli, ["check", "river-watch/river.toml", *words.split()]) == 0
+    text = out.read_text()
+    out.unlink()
+    assert text.startswith(begins)
+    if begins == "{":
+        assert ("runs" if "sarif" in words else "findings") in json.loads(text)
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        ("check river-watch/river.toml -o out.parquet", "does not write .parquet files; it writes .csv, .json, .md, .sarif, .txt"),
+        ("rates show river-watch/rates/heron.toml -o out.html", "does not write .html files"),
+        ("rates show river-watch/rates/heron.toml --format table -o out.json", "say different forms"),
+        ("sweep river-watch/river.toml --vary estate.seed=1,2 --format json -o out.csv", "say different forms"),
+    ],
+)  # fmt: skip
+def test_a_form_that_a_command_does_not_write_is_refused_before_anything_is_done(
+    words, said, folder, monkeypatch, capsys
+):
+    from echotally.cli.failing import exit_code
+
+    monkeypatch.chdir(folder)
+    assert exit_code(cli, words.split()) == 2
+    assert said in capsys.readouterr().err and not list(folder.glob("out.*"))

@@ -130,3 +130,31 @@ def test_what_calls_hold_at_an_instant(loaded):
     assert (calls["started"] <= built.world.clock[0]["now"]).all()
     held = built.world.events["number"][built.world.events["refs"] > 0]
     assert carried_now(built, held[:1]) and not carried_now(built, np.array([codes.NEVER]))
+
+
+@pytest.mark.parametrize("most", [1, 64, 1_000])
+def test_pages_of_any_size_hold_the_same(most, loaded, monkeypatch):
+    from echotally.engine import watching
+
+    whole = watch(loaded, "osier.elastic")
+    monkeypatch.setattr(watching, "_FIRST", most)
+    monkeypatch.setattr(watching, "_MOST", 20 * most)
+    monkeypatch.setattr(watching, "_LINES", 1)
+    small = watch(loaded, "osier.elastic")
+    # Paper of the least size: a page ends where one step more might run over.
+    assert small.pages >= whole.pages
+    for name in EVERYTHING - {"refusals"}:
+        assert np.array_equal(getattr(small, name), getattr(whole, name)), name
+    assert set(small.refusals["why"].tolist()) <= set(whole.refusals["why"].tolist())
+
+
+def test_why_there_was_no_room_is_said_by_the_plan(loaded):
+    looks, tokens = watch(loaded, "osier.elastic"), watch(loaded, "heron.per-run")
+    assert set(looks.refusals["why"].tolist()) <= {int(codes.UNTIL_A_LOOK), int(codes.AT_INSTANCES)}
+    assert int(codes.UNTIL_A_LOOK) in looks.refusals["why"]
+    full = tokens.refusals[tokens.refusals["why"] == codes.AT_INSTANCES]
+    # The map has twelve instances, which the flood's visitors fill.
+    names = {tokens.built.units[int(line["unit"])].function for line in full}
+    assert names == {"map"} and set(full["used"].tolist()) == set(full["most"].tolist()) == {12}
+    throttled = {n for n, unit in enumerate(tokens.month.units) if unit.attempts["throttled"]}
+    assert {int(line["unit"]) for line in full} == throttled

@@ -10,7 +10,7 @@ import pytest
 from echotally.studies.follow import Followed, Which, follow
 from echotally.studies.follow.answer import Copy, Wait
 from echotally.studies.follow.moments import moments
-from tests.conftest import HEAD
+from tests.conftest import HEAD, run_program
 
 CARD = """
 schema = "echotally-rates/1"
@@ -362,3 +362,33 @@ def test_environments_are_told_apart(tmp_path: Path) -> None:
     model += "[environments.live]\n[environments.trial]\ndemand = 0.5\n"
     live, trial = (followed(tmp_path, model, f"queues.q@{name}:2") for name in ("live", "trial"))
     assert (live.root.environment, trial.root.environment) == ("live", "trial")
+
+
+def test_what_nobody_reads_is_said(tmp_path: Path) -> None:
+    model = function() + "[topics.t]\n[queues.q]\n" + lump("topics.t") + lump("queues.q", name="e", at="12:00:01")
+    published, lying = (followed(tmp_path, model, f"demand.{name}:1") for name in ("d", "e"))
+    assert [m.text for m in moments(published)] == ["comes from demand d; nobody gets it"]
+    copy = one(lying)
+    # A queue keeps its messages for four days where it says nothing else.
+    assert (copy.function, copy.ended_as, lasted(copy)) == (None, "expired", 4 * 86_400_000)
+    assert copy.left is not None and copy.left.why == "nobody reads it"
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["--slowest", "--event", "demand.d:1"], "one event at a time"),
+        (["--at", "2027-03-01T12:00"], "--at needs --source"),
+        (["--event", "demand.d:1", "--function", "f"], "--function has no effect with --event"),
+        (["--event", "demand.d:9"], "1 to 1: so many came this month"),
+        (["--throttled"], "no event was throttled"),
+        (["--plan", "test.other"], "no rate card has this plan"),
+        (["--plot", "x.pdf"], "is not a kind of picture"),
+    ],
+)  # fmt: skip
+def test_the_program_refuses_in_one_line(words: list[str], said: str, tmp_path: Path) -> None:
+    model = function() + "[queues.q]\n" + lump("queues.q") + trigger("queues.q")
+    followed(tmp_path, model, "demand.d:1")
+    done = run_program("follow", "model.toml", *words, cwd=tmp_path)
+    assert done.returncode == 2 and said in done.stderr and not done.stdout
+    assert done.stderr.rstrip().splitlines()[-1].lower().startswith("error")

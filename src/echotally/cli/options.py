@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
+from functools import wraps
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -201,13 +202,60 @@ def study_options(command: Command) -> Command:
     return command
 
 
-def format_option(*formats: str) -> Callable[[Command], Command]:
-    """``--format`` with the formats a command has; the first is the default."""
-    return click.option(
+#: What the ending of a file says of its form.
+_ENDINGS = {
+    ".txt": "table",
+    ".json": "json",
+    ".csv": "csv",
+    ".md": "markdown",
+    ".sarif": "sarif",
+    ".parquet": "",
+    ".xlsx": "",
+    ".html": "",
+}
+#: Forms that a file's ending may contradict; others are kinds of these.
+_PLAIN = ("table", "json", "csv", "markdown")
+
+
+def format_option(*formats: str, also: tuple[str, ...] = ()) -> Callable[[Command], Command]:
+    """``--format`` with the formats a command has; the first is the default, but where ``-o`` names a file its ending decides.
+
+    ``also`` are endings that the command writes by itself.
+    """
+    option = click.option(
         "--format",
         "form",
         type=click.Choice(formats),
         default=formats[0],
         show_default=True,
-        help="Form of the result.",
+        help="Form of the result; without it the ending of -o decides.",
+    )
+
+    def decorated(command: Command) -> Command:
+        @wraps(command)
+        def decided(*arguments: Any, **values: Any) -> Any:
+            values["form"] = _form(values["form"], values.get("out"), formats, also)
+            return command(*arguments, **values)
+
+        return option(decided)  # type: ignore[return-value]
+
+    return decorated
+
+
+def _form(form: str, out: Path | None, formats: tuple[str, ...], also: tuple[str, ...]) -> str:
+    """The form of a result: as typed, or as the name of the file says; raises where the two differ, or no such form is there."""
+    ending = "" if out is None else out.suffix.lower()
+    if ending not in _ENDINGS or ending in also:
+        return form
+    said = _ENDINGS[ending]
+    typed = click.get_current_context().get_parameter_source("form") is ParameterSource.COMMANDLINE
+    if typed and not (form in _PLAIN and said in _PLAIN and form != said):
+        return form
+    if typed:
+        raise click.UsageError(f"--format {form} and -o {out} say different forms")
+    if said in formats:
+        return said
+    known = [name for name, kind in _ENDINGS.items() if kind in formats] + list(also)
+    raise click.UsageError(
+        f"-o {out}: this command does not write {ending} files; it writes {', '.join(sorted(known))}"
     )

@@ -88,7 +88,7 @@ if TYPE_CHECKING:
 )
 @options.seed_option
 @click.option("--gate", is_flag=True, help="Leave with exit code 3 if no plan meets every target.")
-@options.format_option("table", "json", "csv", "markdown", "focus")
+@options.format_option("table", "json", "csv", "markdown", "focus", also=(".xlsx", ".parquet"))
 @click.option(
     "--level",
     type=click.Choice(["plans", "functions", "bill", "series"]),

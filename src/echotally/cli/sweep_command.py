@@ -33,7 +33,7 @@ from echotally.output.base.writing import deliver
 )
 @options.study_options
 @options.seed_option
-@options.format_option("table", "json", "csv", "markdown")
+@options.format_option("table", "json", "csv", "markdown", also=(".parquet",))
 @options.plot_option
 @options.width_option
 @options.out_option
