@@ -319,12 +319,16 @@ def test_nothing_that_was_started_is_left(tmp_path) -> None:
 def test_who_interrupts_takes_the_program_and_its_children_along(how, code) -> None:
     number = f"77.{int(how)}{os.getpid()}"
     command = [sys.executable, "-m", "echotally", "measure", "--", "sh", "-c", f"sleep {number}; true"]
-    started = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
-    until = time.monotonic() + 20
-    while not running(f"sleep {number}") and time.monotonic() < until:
-        time.sleep(0.05)
-    started.send_signal(how)
-    out, _ = started.communicate(timeout=20)
+    # Where the tests run in the background interruptions are ignored, which a child would inherit.
+    with subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # noqa: PLW1509 - no thread of ours runs here
+    ) as started:  # fmt: skip
+        until = time.monotonic() + 20
+        while not running(f"sleep {number}") and time.monotonic() < until:
+            time.sleep(0.05)
+        started.send_signal(how)
+        out, _ = started.communicate(timeout=20)
     assert started.returncode == code and not out and gone(f"sleep {number}")
 
 
