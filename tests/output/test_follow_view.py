@@ -13,7 +13,8 @@ from echotally.evidence.measure.keys import keys_of
 from echotally.evidence.measure.pasting import propose
 from echotally.evidence.measure.rows import Level
 from echotally.output.base.exports import in_form
-from echotally.output.evidence.measure_view import Measured, measure_chart, measure_json, measure_text
+from echotally.output.evidence.measure_chart import measure_chart
+from echotally.output.evidence.measure_view import Measured, measure_json, measure_text
 from echotally.output.studies.follow_chart import follow_chart
 from echotally.output.studies.follow_spans import follow_otlp
 from echotally.output.studies.follow_view import follow_json, follow_text

@@ -307,7 +307,7 @@ def test_what_is_found_is_what_the_attempts_log_of_the_month_says(plan, river):
     assert (middle.ended - middle.came) / S == pytest.approx(look.latency.p50, rel=0.01)
 
 
-def test_watching_costs_nothing_and_changes_nothing(river):
+def test_watching_changes_nothing(river):
     loaded = load(river)
     month = Month(loaded, loaded.offer("heron.per-run"), loaded.model.estate.seed)
     _, watched = month.found(month.question(Which(happened="throttled")))

@@ -143,6 +143,7 @@ def measure(
     from echotally.output.base.charts import check_plot_path
     from echotally.output.base.exports import in_form
     from echotally.output.evidence import measure_view as shown
+    from echotally.output.evidence.measure_chart import measure_chart
 
     if bool(command) == bool(url):
         raise click.UsageError("give a program, as in: echotally measure -- python answer.py, or --url")
@@ -177,7 +178,7 @@ def measure(
     proposal = propose(keys, function or "NAME", memory, keep_samples=write)
     found = shown.Measured(tried, keys, proposal, _billed(tried, keys, loaded, cards, given))
     if plot:
-        write_whole(plot, shown.measure_chart(found, plot.suffix[1:]))
+        write_whole(plot, measure_chart(found, plot.suffix[1:]))
     if write and model:
         from echotally.cli.model_values import write_values
 

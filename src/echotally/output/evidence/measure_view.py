@@ -17,7 +17,6 @@ from echotally.evidence.measure.keys import Keys, Stretch
 from echotally.evidence.measure.machine import BUSY
 from echotally.evidence.measure.plans import Billed
 from echotally.evidence.measure.rows import Run, Tried
-from echotally.output.base.charts import new_figure, picture, style, titled
 from echotally.output.base.terminal import Column, count, rendered, table
 
 #: Runs shown in the table: the first ones and the last.
@@ -44,11 +43,13 @@ def measure_verdict(found: Measured) -> list[str]:
     keys, tried = found.keys, found.tried
     run = keys.run.median
     lines = [
-        f"{tried.what}: a warm run takes {_ms(run.value)} ({_ms(run.low)} to {_ms(run.high)}), p95 {_ms(keys.run.p95.value)}{_share(keys)}."
+        f"{tried.what}: a warm run takes {milliseconds(run.value)} ({milliseconds(run.low)} to {milliseconds(run.high)}), p95 {milliseconds(keys.run.p95.value)}{_share(keys)}."
     ]
     if keys.cold_start is not None:
         start = keys.cold_start.median
-        lines.append(f"A cold start takes {_ms(start.value)} ({_ms(start.low)} to {_ms(start.high)}) more.")
+        lines.append(
+            f"A cold start takes {milliseconds(start.value)} ({milliseconds(start.low)} to {milliseconds(start.high)}) more."
+        )
     if tried.machine.busy:
         load = f"{tried.machine.load:.1f}"
         lines.append(
@@ -67,7 +68,8 @@ def _share(keys: Keys) -> str:
     return f", {keys.cpu_share.value:.0%} of it CPU work{threads}"
 
 
-def _ms(value: float) -> str:
+def milliseconds(value: float) -> str:
+    """A time as people read it: in ms, long ones in s."""
     if value >= 10_000:
         return f"{value / 1000:,.2f} s"
     return f"{value:,.1f} ms" if value >= 100 else f"{value:,.2f} ms"
@@ -79,7 +81,7 @@ def _machine(found: Measured) -> str:
     factor = "" if found.keys.factor == 1 else f"; times are for a processor {found.keys.factor:g} times as fast"
     return (
         f"Measured here: {machine.vcpu:g} vCPUs, {machine.model}, {machine.system}, load {load}. Starting an empty program, or its interpreter, takes "
-        f"{_ms(machine.start_s * 1e3)}{factor}. A provider's processor is another: measured_vcpu says what it was measured with, "
+        f"{milliseconds(machine.start_s * 1e3)}{factor}. A provider's processor is another: measured_vcpu says what it was measured with, "
         "--factor how fast the other is."
     )
 
@@ -383,72 +385,3 @@ def _stretch(found: Stretch, clients: bool) -> dict[str, Any]:
         "one_after_the_other_ms": found.queued_s * 1e3,
         "is_like": found.is_like,
     }
-
-
-# -- as a picture
-
-
-def measure_chart(found: Measured, form: str) -> bytes:
-    """Every run with the fit over it, and below it, where several at once were tried, how they stretch."""
-    tried, keys = found.tried, found.keys
-    figure, panels = new_figure(2 if keys.stretch else 1, (2, 1.4) if keys.stretch else (1,), share_x=False)
-    _draw_runs(panels[0], found)
-    lines = measure_verdict(found)
-    titled(panels[0], "\n".join(lines[:2]))
-    if keys.stretch:
-        panel = panels[1]
-        levels = [each.level.at_once for each in keys.stretch]
-        series = (
-            ("measured", [each.level.p50_s * 1e3 for each in keys.stretch]),
-            ("as the model stretches it", [each.stretched_s * 1e3 for each in keys.stretch]),
-            ("one after the other", [each.queued_s * 1e3 for each in keys.stretch]),
-        )
-        for n, (name, values) in enumerate(series):
-            panel.plot(levels, values, label=name, **style(n))
-        panel.set_xticks(levels)
-        panel.set_ylim(bottom=0)
-        panel.set_xlabel("clients" if tried.how == "url" else "events at once")
-        panel.set_ylabel("median time, ms")
-        panel.legend(frameon=False)
-        titled(panel, stretch_line(keys))
-    return picture(figure, form)
-
-
-def _draw_runs(panel: Any, found: Measured) -> None:
-    warm = found.tried.warm()
-    if len({run.events for run in warm}) > 1:
-        _by_events(panel, found, warm)
-    else:
-        _by_number(panel, found)
-    panel.set_ylim(bottom=0)
-    panel.set_ylabel("time, ms")
-    panel.legend(frameon=False)
-
-
-def _by_events(panel: Any, found: Measured, warm: Sequence[Run]) -> None:
-    """Warm runs against what they held, with the fitted line: where it begins is the run, its slope what an item adds."""
-    keys = found.keys
-    look = {**style(1), "linestyle": "none", "alpha": 0.5}
-    panel.plot([run.events for run in warm], [run.took_s * 1e3 for run in warm], label="warm runs", **look)
-    if keys.per_item is not None:
-        sizes = [0, max(run.events for run in warm)]
-        line = [keys.run.median.value + keys.per_item.value * n for n in sizes]
-        name = f"fitted: {_ms(keys.run.median.value)} and {_ms(keys.per_item.value)} an event"
-        panel.plot(sizes, line, color="#0072B2", linewidth=1.8, label=name)
-    panel.set_xlabel("events of a batch")
-
-
-def _by_number(panel: Any, found: Measured) -> None:
-    names = {"first": "first run after a pause", "warm": "warm runs", "cold": "start to first answer"}
-    for n, (kind, name) in enumerate(names.items()):
-        runs = [run for run in found.tried.runs if run.kind == kind and run.outcome == "ok"]
-        if runs:
-            look = {**style(n), "linestyle": "none"}
-            panel.plot([run.number for run in runs], [run.took_s * 1e3 for run in runs], label=name, **look)
-    run = found.keys.run
-    panel.axhspan(run.median.low, run.median.high, color="#0072B2", alpha=0.15)
-    panel.axhline(run.median.value, color="#0072B2", linewidth=1.2, label=f"fitted run, median {_ms(run.median.value)}")
-    panel.axhline(
-        run.p95.value, color="#0072B2", linewidth=1.2, linestyle=":", label=f"fitted run, p95 {_ms(run.p95.value)}"
-    )
-    panel.set_xlabel("run")

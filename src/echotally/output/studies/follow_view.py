@@ -132,18 +132,6 @@ def _after(found: Followed, ns: int) -> str:
     return f"{since(found, ns) / 1000:,.3f}"
 
 
-def _generations(root: Arrival, depth: int, most: int) -> Iterator[tuple[Arrival, int]]:
-    rest, shown = [(root, 0)], 0
-    while rest and shown < most:
-        arrival, generation = rest.pop()
-        shown += 1
-        yield arrival, generation
-        if generation < depth:
-            rest += [
-                (out, generation + 1) for copy in reversed(arrival.copies) for out in reversed(list(copy.puts_out()))
-            ]
-
-
 def _steps(found: Followed, depth: int, most: int, width: int | None) -> RenderableType:
     columns = [
         Column("step", False),
@@ -156,7 +144,7 @@ def _steps(found: Followed, depth: int, most: int, width: int | None) -> Rendera
         Column("with what followed"),
     ]
     rows = []
-    for arrival, generation in _generations(found.root, depth, most):
+    for arrival, generation in found.root.generations(depth, most):
         indent = "  " * generation
         if arrival.own or not arrival.copies:
             rows.append(
@@ -331,6 +319,6 @@ def _neighbours(found: Iterable[tuple[str, str, int]]) -> list[dict[str, Any]]:
 
 def lanes(root: Arrival) -> Iterable[tuple[Arrival, Copy, int]]:
     """Every copy with its generation, in the order of the tree."""
-    for arrival, generation in _generations(root, 99, 99):
+    for arrival, generation in root.generations(99, 99):
         for copy in arrival.copies:
             yield arrival, copy, generation

@@ -111,29 +111,24 @@ class Arrival:
 
     def all_that_follows(self) -> Iterator[Arrival]:
         """The arrival itself and all that came of it, each before what it put out."""
+        return (arrival for arrival, _ in self.generations())
+
+    def generations(self, depth: int | None = None, most: int | None = None) -> Iterator[tuple[Arrival, int]]:
+        """As ``all_that_follows``, with how many steps each is from here, up to ``depth`` of them and ``most`` arrivals."""
         # A chain of puts may be longer than Python's stack is deep.
-        rest = [self]
-        while rest:
-            arrival = rest.pop()
-            yield arrival
-            rest += [out for copy in reversed(arrival.copies) for out in reversed(list(copy.puts_out()))]
+        rest, shown = [(self, 0)], 0
+        while rest and (most is None or shown < most):
+            arrival, generation = rest.pop()
+            shown += 1
+            yield arrival, generation
+            if depth is None or generation < depth:
+                outs = [out for copy in arrival.copies for out in copy.puts_out()]
+                rest += [(out, generation + 1) for out in reversed(outs)]
 
     @property
     def with_followed(self) -> Decimal:
         """What it and all that followed cost, unrounded."""
         return sum((arrival.here for arrival in self.all_that_follows()), Decimal(0))
-
-    @property
-    def over(self) -> int:
-        """When the last of it all ended."""
-        return max(
-            (
-                max(copy.ended or copy.came, *(each.ended for each in copy.tries), copy.came)
-                for arrival in self.all_that_follows()
-                for copy in arrival.copies
-            ),
-            default=self.at,
-        )
 
 
 @dataclass(frozen=True)

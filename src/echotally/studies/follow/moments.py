@@ -53,15 +53,9 @@ def clocked(ns: int) -> str:
 
 def moments(found: Followed, depth: int | None = None, most: int | None = None) -> Iterator[Moment]:
     """The moments of the event and of what followed, up to ``depth`` generations and ``most`` arrivals."""
-    rest, shown = [(found.root, 0)], 0
-    while rest and (most is None or shown < most):
-        arrival, generation = rest.pop()
-        shown += 1
-        yield from _Way(found).of_arrival(arrival, generation)
-        if depth is None or generation < depth:
-            rest += [
-                (out, generation + 1) for copy in reversed(arrival.copies) for out in reversed(list(copy.puts_out()))
-            ]
+    way = _Way(found)
+    for arrival, generation in found.root.generations(depth, most):
+        yield from way.of_arrival(arrival, generation)
 
 
 @dataclass(frozen=True)
