@@ -308,6 +308,32 @@ def test_cold_starts_are_told_and_billed_where_the_plan_bills_them(tmp_path: Pat
     assert billed.here - free.here == Decimal("0.0007")
 
 
+NODES = """
+schema = "echotally-rates/1"
+[card]
+name = "test"
+currency = "EUR"
+[plans.plan]
+bills = "nodes"
+memory = { choices = ["1 GB"] }
+vcpu_per_gb = 1
+node_memory = "2 GB"
+node_vcpu = 4
+node_start = "40 s"
+nodes_limit = 1
+[plans.plan.price]
+node_hours = { unit = "1" }
+"""
+
+
+def test_a_nodes_start_is_told_from_the_instances(tmp_path: Path) -> None:
+    model = function().replace('cold_start = "0 s"', 'cold_start = "700 ms"') + "[folders.p]\n"
+    found = followed(tmp_path, model + lump("folders.p") + trigger("folders.p"), "demand.d:1", card=NODES)
+    assert way(found)[1:3] == [(0, "starts"), (40_700, "runs")]
+    said = [m.text for m in moments(found) if m.what == "starts"]
+    assert said == ["starts on a node that starts in 40.000 s, cold start 0.700 s"]
+
+
 RESERVED = """
 schema = "echotally-rates/1"
 [card]

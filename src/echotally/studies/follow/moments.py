@@ -125,7 +125,10 @@ def _starts(each: Try) -> str:
         return f"{batch}, on an instance that starts cold"
     if each.run_at == each.started:
         return f"{batch}, and runs at once"
-    return f"{batch}, cold start {clocked(each.run_at - each.started)}"
+    # What is not the instance's own start is that of a node, or of what else had to be there first (rule 7.20).
+    node = each.run_at - each.started - each.cold_ns
+    first = f" on a node that starts in {clocked(node)}" if node > 0 else ""
+    return f"{batch}{first}, cold start {clocked(each.cold_ns)}"
 
 
 def _ends(each: Try) -> str:
