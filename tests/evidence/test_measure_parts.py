@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import subprocess
 import sys
+import time
 from dataclasses import replace
+from pathlib import Path
 
 import pytest
 
-from echotally.evidence.measure import machine, requesting, trying
+from echotally.evidence.measure import bench, machine, requesting, trying
 from echotally.evidence.measure.bench import Child
 from tests.evidence.test_measure import a_try
 
@@ -66,6 +69,18 @@ def test_a_line_is_counted_when_it_is_whole() -> None:
     child.keeps_open = False
     child._shut()
     assert child.finish()["signal"] in (None, 9)
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="descendants are read from /proc")
+def test_only_what_the_program_started_is_ended() -> None:
+    with subprocess.Popen(["sleep", "60"]) as before:
+        child = Child(["sh", "-c", "sleep 60 & sleep 60 & wait"], b"")
+        while len(theirs := bench._tree(child.pid)) < 3:
+            time.sleep(0.01)
+        child.finish()
+        assert before.poll() is None
+        assert not any(Path(f"/proc/{pid}/cmdline").read_bytes() for pid in theirs if Path(f"/proc/{pid}").exists())
+        before.kill()
 
 
 @pytest.mark.parametrize(

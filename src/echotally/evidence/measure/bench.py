@@ -18,7 +18,7 @@ import select
 import signal
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from functools import partial
 from typing import Any
 
@@ -60,13 +60,14 @@ def _read(path: str) -> str:
         return ""
 
 
-def _tree(pid: int) -> list[int]:
-    """A process and its descendants."""
+def _tree(pid: int, but: Collection[int] = ()) -> list[int]:
+    """A process and its descendants, ``but`` those and theirs."""
     found = [pid]
     for each in found:
         with contextlib.suppress(OSError):
             for task in os.listdir(f"/proc/{each}/task"):
-                found += [int(child) for child in _read(f"/proc/{each}/task/{task}/children").split()]
+                children = [int(child) for child in _read(f"/proc/{each}/task/{task}/children").split()]
+                found += [child for child in children if child not in but]
     return found
 
 
@@ -109,6 +110,8 @@ class Child:
 
     def __init__(self, argv: list[str], gets: bytes | None) -> None:
         """Start it; ``gets`` is its whole standard input, None: it is written to later. Raises ``OSError`` if it cannot be started."""
+        # What ran before is not the program's: it is nobody's to end here.
+        self.others = frozenset(_tree(os.getpid())[1:])
         pipes = [os.pipe() for _ in range(3)]
         (its_in, self.into), (out, its_out), (err, its_err) = pipes
         self.ends = {"out": out, "err": err}
@@ -320,17 +323,17 @@ class Child:
         with contextlib.suppress(OSError):
             os.killpg(self.pid, signal.SIGKILL)
         for _ in range(1_000):
-            left = [pid for pid in _tree(os.getpid())[1:] if pid != self.pid]
+            left = [pid for pid in _tree(os.getpid(), self.others)[1:] if pid != self.pid]
+            if not left:
+                break
             for pid in left:
                 with contextlib.suppress(OSError):
                     os.kill(pid, signal.SIGKILL)
-            try:
-                pid, _, usage = os.wait4(-1, 0 if left else os.WNOHANG)
-            except OSError:
-                break
-            if not pid:
-                break
-            user, system = user + usage.ru_utime, system + usage.ru_stime
+            # Whose parent was ended comes to the bench, and is met in the next round.
+            for pid in left:
+                with contextlib.suppress(OSError):
+                    _, _, usage = os.wait4(pid, 0)
+                    user, system = user + usage.ru_utime, system + usage.ru_stime
         return user, system
 
 
