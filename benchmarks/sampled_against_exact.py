@@ -72,53 +72,128 @@ JOBS = "".join(
 #: Name: (model, how the plan bills, further keys of the plan).
 MONTHS: dict[str, tuple[str, str, str]] = {
     "a stream that falls behind all month": (
-        function("f", '"5 s"') + fed("streams", "s", "f", 'rate = "0.5 /s"', 'retention = "24 h"'), "runs", ""),
+        function("f", '"5 s"') + fed("streams", "s", "f", 'rate = "0.5 /s"', 'retention = "24 h"'),
+        "runs",
+        "",
+    ),
     "eight busy hours a day leave a backlog": (
-        function("f", '"10 s"', "instance_limit = 12") + fed("queues", "q", "f", f'rate = "0.8 /s"\n{WORKING}'), "allocated", ""),
+        function("f", '"10 s"', "instance_limit = 12") + fed("queues", "q", "f", f'rate = "0.8 /s"\n{WORKING}'),
+        "allocated",
+        "",
+    ),
     "a surge of two days": (
-        function("f", SLOW, "instance_limit = 8") + fed("queues", "q", "f",
-        'rate = "0.5 /s"\nsurges = [{ at = "2027-03-14T04:20", lasts = "50 h", times = 6 }]', 'visibility = "1 min"'), "runs", ""),
+        function("f", SLOW, "instance_limit = 8")
+        + fed(
+            "queues",
+            "q",
+            "f",
+            'rate = "0.5 /s"\nsurges = [{ at = "2027-03-14T04:20", lasts = "50 h", times = 6 }]',
+            'visibility = "1 min"',
+        ),
+        "runs",
+        "",
+    ),
     "a lump every night": (
-        function("f", SLOW, "instance_limit = 8") + fed("queues", "q", "f",
-        'rate = "0.5 /s"\nlumps = [{ cron = "0 2 * * *", count = 20_000, over = "1 min" }]', 'visibility = "1 min"'), "runs", ""),
+        function("f", SLOW, "instance_limit = 8")
+        + fed(
+            "queues",
+            "q",
+            "f",
+            'rate = "0.5 /s"\nlumps = [{ cron = "0 2 * * *", count = 20_000, over = "1 min" }]',
+            'visibility = "1 min"',
+        ),
+        "runs",
+        "",
+    ),
     "a stream just at its capacity": (
-        function("f", '"5 s"') + fed("streams", "s", "f", 'rate = "0.2 /s"', 'retention = "24 h"'), "runs", ""),
+        function("f", '"5 s"') + fed("streams", "s", "f", 'rate = "0.2 /s"', 'retention = "24 h"'),
+        "runs",
+        "",
+    ),
     "one hot partition in the evening": (
-        function("f", '{ median = "400 ms", p95 = "900 ms" }', 'per_item = "100 ms"') + fed("streams", "s", "f",
-        f'rate = "1.5 /s"\n{EVENING}', 'partitions = 4\nskew = 0.7\nretention = "6 h"', "batch = 2"), "runs", ""),
+        function("f", '{ median = "400 ms", p95 = "900 ms" }', 'per_item = "100 ms"')
+        + fed(
+            "streams",
+            "s",
+            "f",
+            f'rate = "1.5 /s"\n{EVENING}',
+            'partitions = 4\nskew = 0.7\nretention = "6 h"',
+            "batch = 2",
+        ),
+        "runs",
+        "",
+    ),
     "evening peaks refuse visitors": (
-        function("f", '{ median = "2 s", p95 = "5 s" }', "instance_limit = 12") + fed("endpoints", "e", "f",
-        f'rate = "1.2 /s"\nclient_tries = 2\n{EVENING}'), "runs", ""),
+        function("f", '{ median = "2 s", p95 = "5 s" }', "instance_limit = 12")
+        + fed("endpoints", "e", "f", f'rate = "1.2 /s"\nclient_tries = 2\n{EVENING}'),
+        "runs",
+        "",
+    ),
     "pictures sent away in the evening": (
-        function("f", SLOW, "instance_limit = 4") + fed("folders", "p", "f",
-        f'rate = "0.35 /s"\n{EVENING}'), "runs", "[plans.p.push]\nfirst_wait = \"30 s\"\ngive_up = \"2 h\""),
+        function("f", SLOW, "instance_limit = 4") + fed("folders", "p", "f", f'rate = "0.35 /s"\n{EVENING}'),
+        "runs",
+        '[plans.p.push]\nfirst_wait = "30 s"\ngive_up = "2 h"',
+    ),
     "hourly jobs beside requests": (
-        function("f", '"5 s"') + function("job", '"50 min"', 'timeout = "60 min"')
-        + fed("endpoints", "e", "f", 'rate = "0.5 /s"') + JOBS, "runs", "concurrency_limit = 9"),
+        function("f", '"5 s"')
+        + function("job", '"50 min"', 'timeout = "60 min"')
+        + fed("endpoints", "e", "f", 'rate = "0.5 /s"')
+        + JOBS,
+        "runs",
+        "concurrency_limit = 9",
+    ),
     "rare failures, dead letters": (
-        function("f", '"200 ms"', "error_rate = 0.04") + '[queues.parked]\n' + fed("queues", "q", "f", 'rate = "0.6 /s"',
-        'visibility = "1 min"\ntries = 3\ndead_letter = "queues.parked"'), "runs", ""),
+        function("f", '"200 ms"', "error_rate = 0.04")
+        + "[queues.parked]\n"
+        + fed("queues", "q", "f", 'rate = "0.6 /s"', 'visibility = "1 min"\ntries = 3\ndead_letter = "queues.parked"'),
+        "runs",
+        "",
+    ),
     "polled growth in the evening": (
-        function("f", SLOW, "error_rate = 0.02") + '[queues.parked]\n' + fed("queues", "q", "f", f'rate = "0.8 /s"\n{EVENING}',
-        'visibility = "1 min"\ntries = 3\ndead_letter = "queues.parked"', "batch = 5"), "active",
-        'instance_limit = 12\nscaling = { kind = "polled", every = "30 s", per_instance = 16, step = 4 }'),
+        function("f", SLOW, "error_rate = 0.02")
+        + "[queues.parked]\n"
+        + fed(
+            "queues",
+            "q",
+            "f",
+            f'rate = "0.8 /s"\n{EVENING}',
+            'visibility = "1 min"\ntries = 3\ndead_letter = "queues.parked"',
+            "batch = 5",
+        ),
+        "active",
+        'instance_limit = 12\nscaling = { kind = "polled", every = "30 s", per_instance = 16, step = 4 }',
+    ),
     "alerts pile up behind a slow sender": (
         function("f", '{ median = "1 s", p95 = "3 s" }', 'emits = [{ into = "queues.q", each = 1.5 }]')
         + function("g", '{ median = "6 s", p95 = "9 s" }', "instance_limit = 6")
-        + '[queues.q]\n[[triggers]]\nfrom = "queues.q"\nto = "g"\n' + fed("endpoints", "e", "f",
-        f'rate = "0.4 /s"\n{EVENING}'), "runs", ""),
-}  # fmt: skip
+        + '[queues.q]\n[[triggers]]\nfrom = "queues.q"\nto = "g"\n'
+        + fed("endpoints", "e", "f", f'rate = "0.4 /s"\n{EVENING}'),
+        "runs",
+        "",
+    ),
+}
 #: The same at full size: rates times, runs divided, so that the queues are alike and the events many.
 LARGE = {
     "200 records/s handled, 500 coming": (
-        function("f", '"5 ms"') + fed("streams", "s", "f", 'rate = "50 /s"', 'retention = "24 h"').replace("50 /s", "500 /s"),
-        "runs", ""),
+        function("f", '"5 ms"')
+        + fed("streams", "s", "f", 'rate = "50 /s"', 'retention = "24 h"').replace("50 /s", "500 /s"),
+        "runs",
+        "",
+    ),
     "twelve instances, eight busy hours": (
-        function("f", '"1 s"', "instance_limit = 12") + fed("queues", "q", "f", f'rate = "8 /s"\n{WORKING}'), "allocated", ""),
+        function("f", '"1 s"', "instance_limit = 12") + fed("queues", "q", "f", f'rate = "8 /s"\n{WORKING}'),
+        "allocated",
+        "",
+    ),
     "six jobs beside ten requests a second": (
-        function("f", '"500 ms"', 'timeout = "10 s"') + function("job", '"50 min"', 'timeout = "60 min"')
-        + fed("endpoints", "e", "f", 'rate = "10 /s"') + JOBS, "runs", "concurrency_limit = 12"),
-}  # fmt: skip
+        function("f", '"500 ms"', 'timeout = "10 s"')
+        + function("job", '"50 min"', 'timeout = "60 min"')
+        + fed("endpoints", "e", "f", 'rate = "10 /s"')
+        + JOBS,
+        "runs",
+        "concurrency_limit = 12",
+    ),
+}
 WANTED = (0.8, 0.9, 0.94, 0.97, 0.99, 1.0, 1.01, 1.03, 1.06, 1.1, 1.25)
 
 
@@ -136,10 +211,12 @@ def figures(plan: PlayedPlan) -> dict[str, float]:
     units = plan.measured.units
     asked = sum(u.events["in"] for u in units if u.requests)
     found = {
-        "cost": float(plan.bill.unrounded), "throttled": totals_of(units).throttled_share,
+        "cost": float(plan.bill.unrounded),
+        "throttled": totals_of(units).throttled_share,
         "refused": sum(u.events["rejected"] for u in units) / asked if asked else 0.0,
-        "lost": float(sum(u.lost_events for u in units)), "left behind": totals_of(units).left_behind_share,
-    }  # fmt: skip
+        "lost": float(sum(u.lost_events for u in units)),
+        "left behind": totals_of(units).left_behind_share,
+    }
     return found | {f"wait p95 {u.unit.function}": u.waits.p95 or 0.0 for u in units}
 
 
@@ -148,9 +225,12 @@ def intervals(plan: PlayedPlan) -> dict[str, tuple[float, float]]:
     sure = plan.confidence
     assert sure is not None
     found = {
-        "cost": sure.cost, "throttled": sure.throttled_share, "refused": sure.refused, "lost": sure.lost,
+        "cost": sure.cost,
+        "throttled": sure.throttled_share,
+        "refused": sure.refused,
+        "lost": sure.lost,
         "left behind": sure.left_behind,
-    }  # fmt: skip
+    }
     return found | {f"wait p95 {f.function}": f.wait_p95 for f in sure.functions if f.wait_p95 is not None}
 
 
@@ -193,10 +273,18 @@ def rows(
         off = [abs(s / e - 1) for s, e in zip(sampled, exact, strict=True) if e]
         undecided, wrong, far = verdicts(exact, between)
         yield {
-            "month": name, "figure": figure, "exact": fmean(exact), "sampled": fmean(sampled),
-            "off (median)": median(off) if off else None, "half width": fmean((high - low) / 2 for low, high in between) / fmean(exact) if any(exact) else None,
-            "held": held, "of": len(exact), "undecided": undecided, "wrongly met": wrong, "by more than 5 %": far,
-        }  # fmt: skip
+            "month": name,
+            "figure": figure,
+            "exact": fmean(exact),
+            "sampled": fmean(sampled),
+            "off (median)": median(off) if off else None,
+            "half width": fmean((high - low) / 2 for low, high in between) / fmean(exact) if any(exact) else None,
+            "held": held,
+            "of": len(exact),
+            "undecided": undecided,
+            "wrongly met": wrong,
+            "by more than 5 %": far,
+        }
 
 
 def main() -> None:

@@ -52,8 +52,12 @@ def view(words: str, folder: Path) -> str:
     environment = {**os.environ, "FORCE_COLOR": "1", "COLUMNS": "132"}
     done = subprocess.run(
         [sys.executable, "-m", "echotally", *arguments],
-        cwd=folder, capture_output=True, text=True, env=environment, check=False,
-    )  # fmt: skip
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        env=environment,
+        check=False,
+    )
     shown = Text()
     shown.append("$ echotally " + " ".join(a for a in arguments if a not in ("--width", "132")) + "\n\n", style="bold")
     shown.append_text(Text.from_ansi(done.stdout + done.stderr))
@@ -75,11 +79,26 @@ def shoot(page: Path, path: Path, folder: Path) -> None:
     if browser is None:
         sys.exit("needs Chromium (Debian package: chromium)")
     subprocess.run(
-        [browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-         "--disable-background-networking", "--disable-component-update", "--disable-sync", "--hide-scrollbars",
-         f"--user-data-dir={folder / 'profile'}", f"--screenshot={path}", "--window-size=1280,800", page.as_uri()],
-        check=True, capture_output=True, timeout=120,
-    )  # fmt: skip
+        [
+            browser,
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--hide-scrollbars",
+            f"--user-data-dir={folder / 'profile'}",
+            f"--screenshot={path}",
+            "--window-size=1280,800",
+            page.as_uri(),
+        ],
+        check=True,
+        capture_output=True,
+        timeout=120,
+    )
 
 
 def run(arguments: list[str], folder: Path) -> None:
@@ -103,8 +122,19 @@ def main(names: list[str]) -> None:
             print(SHOTS / "report.png")
         if not names or "survey" in names:
             logs = "river-watch/logs"
-            run(["survey", f"{logs}/spans.otlp.json.gz", "--metrics", f"{logs}/metrics.otlp.json.gz", "--bill", f"{logs}/bill.csv",
-                 "-o", "surveyed"], folder)  # fmt: skip
+            run(
+                [
+                    "survey",
+                    f"{logs}/spans.otlp.json.gz",
+                    "--metrics",
+                    f"{logs}/metrics.otlp.json.gz",
+                    "--bill",
+                    f"{logs}/bill.csv",
+                    "-o",
+                    "surveyed",
+                ],
+                folder,
+            )
             shoot(folder / "surveyed/survey.html", SHOTS / "survey.png", folder)
             print(SHOTS / "survey.png")
         for shot, words in VIEWS.items():

@@ -25,7 +25,8 @@ from hypothesis import strategies as st
 from echotally.demand.cron import BadSchedule, firings_after, parse_cron
 from echotally.demo import packaged_files
 from echotally.errors import BadInput
-from echotally.evidence.bill.bill_file import BillWays, read_bill
+from echotally.evidence.bill.bill_file import read_bill
+from echotally.evidence.bill.bill_keys import BillWays
 from echotally.evidence.fit.fit import fit
 from echotally.evidence.fit.trials import read_trials
 from echotally.evidence.telemetry.reading import trace_of_files

@@ -11,7 +11,8 @@ from typing import Any
 
 from echotally import project
 from echotally.evidence.bill.focus import COLUMNS, focus_rows
-from echotally.evidence.survey.survey import Survey, survey, write_files
+from echotally.evidence.survey.made import Survey, write_files
+from echotally.evidence.survey.survey import survey
 from echotally.output.evidence.log_files import write_log
 from echotally.output.evidence.survey_page import edges_of
 from echotally.output.projection.projection_json import projection_json

@@ -19,7 +19,8 @@ from echotally.demo import write_example
 from echotally.errors import BadInput
 from echotally.evidence.fit.proposal import Proposal
 from echotally.evidence.run_log import run_log
-from echotally.evidence.survey.survey import Survey, loaded_from, survey, write_files
+from echotally.evidence.survey.made import Survey, loaded_from, write_files
+from echotally.evidence.survey.survey import survey
 from echotally.findings import check_model
 from echotally.output.base.exports import csv_text
 from echotally.output.evidence.survey_view import survey_json, unknown_page

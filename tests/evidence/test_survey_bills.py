@@ -14,7 +14,8 @@ import pytest
 
 from echotally.evidence.survey.bills import Billed, read_bills
 from echotally.evidence.survey.card import Seen, allowances_of, card_of
-from echotally.evidence.survey.survey import Survey, loaded_from, survey
+from echotally.evidence.survey.made import Survey, loaded_from
+from echotally.evidence.survey.survey import survey
 from echotally.rates.card_loading import load_card
 
 NOTHING_SEEN = Seen({}, {}, None, False, None, {})

@@ -6,7 +6,6 @@ exclude each other) is said here, so that few files are refused at the door.
 
 from __future__ import annotations
 
-import json
 import types
 from collections.abc import Mapping
 from datetime import date, datetime
@@ -22,6 +21,7 @@ from echotally.model import happenings as h
 from echotally.model import units
 from echotally.rates import card as c
 from echotally.rates.meters import METERS
+from tests.fuzzing.toml_lines import toml
 
 SOURCES = ("queues", "streams", "endpoints", "folders", "topics", "schedules")
 #: Usual and extreme texts of each kind of quantity; the extremes are legal, every one.
@@ -440,33 +440,6 @@ def _marks(extra: tuple[Any, ...]) -> list[Any]:
 
 def _between(low: int, high: int) -> tuple[Any, ...]:
     return (Field(ge=low, le=high),)
-
-
-def toml(tables: Mapping[str, Any]) -> str:
-    """Tables as TOML, one line a top-level key."""
-    return "\n".join(f"{_key(key)} = {_toml(value)}" for key, value in tables.items()) + "\n"
-
-
-def _key(key: str) -> str:
-    return _text(key)
-
-
-def _text(text: str) -> str:
-    return json.dumps(text).replace("\x7f", "\\u007f")
-
-
-def _toml(value: Any) -> str:
-    if isinstance(value, bool):
-        return str(value).lower()
-    if isinstance(value, str):
-        return _text(value)
-    if isinstance(value, date):
-        return value.isoformat()
-    if isinstance(value, Mapping):
-        return "{ " + ", ".join(f"{_key(k)} = {_toml(v)}" for k, v in value.items()) + " }"
-    if isinstance(value, list | tuple):
-        return "[" + ", ".join(_toml(v) for v in value) + "]"
-    return repr(value)
 
 
 def files_of(seed: int, small: bool = False) -> dict[str, str]:

@@ -21,7 +21,8 @@ from echotally.demand.schedules import month_firings_ns
 from echotally.demand.traces import BadTrace, read_trace
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput, Refused
-from echotally.evidence.bill.bill_file import BillWays, read_bill
+from echotally.evidence.bill.bill_file import read_bill
+from echotally.evidence.bill.bill_keys import BillWays
 from echotally.evidence.fit.fit import fit
 from echotally.evidence.fit.trials import read_trials
 from echotally.evidence.telemetry.reading import trace_of_files
@@ -34,7 +35,8 @@ from echotally.projection.loaded import load, placement_on
 from echotally.projection.project import project_loaded
 from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
-from tests.fuzzing.making import TEXTS, Maker, files_of, toml
+from tests.fuzzing.making import TEXTS, Maker, files_of
+from tests.fuzzing.toml_lines import toml
 
 Case = Callable[[int, Path], object]
 #: Refusals: what the analyst gave cannot be used, and was told so.

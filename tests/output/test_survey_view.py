@@ -11,7 +11,8 @@ import pandas as pd
 import pytest
 
 from echotally.evidence.survey.facts import short
-from echotally.evidence.survey.survey import Survey, survey
+from echotally.evidence.survey.made import Survey
+from echotally.evidence.survey.survey import survey
 from echotally.output.evidence.survey_page import edges_of, survey_page, wiring_chart, wiring_lines
 from echotally.output.evidence.survey_view import (
     of_functions,

@@ -20,7 +20,8 @@ from echotally.projection.project import project, project_loaded
 from echotally.rates.card import Price
 from echotally.rates.price_walk import about_many, price_of
 from echotally.studies.compare import compare
-from echotally.studies.forecast import Forecast, forecast
+from echotally.studies.forecast import forecast
+from echotally.studies.forecast_answer import Forecast
 from echotally.studies.later_months import month_after, month_with
 from echotally.studies.response import draw_factors, inputs_of
 from tests.conftest import run_program

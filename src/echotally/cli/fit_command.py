@@ -18,6 +18,7 @@ from echotally.output.base.writing import deliver
 if TYPE_CHECKING:
     from echotally.evidence.fit.trials import TrialFit
     from echotally.evidence.telemetry.reading import TraceFound
+    from echotally.projection.loaded import Loaded
 
 
 @click.command(
@@ -110,15 +111,8 @@ def fit(
     loaded = load(model) if model else None
     options.check_zone(timezone)
     found = fit_logs(logs, function, columns, loaded, plan=plan, environment=environment, timezone=timezone)
-    if write and loaded is not None and found.function not in loaded.model.functions:
-        raise BadInput(
-            Problem(
-                "is no function of the model, and nothing was written",
-                file=str(model),
-                value=found.function,
-                allowed=f"{', '.join(loaded.model.functions)}; `echotally survey LOG --model {model} -o FOLDER` adds one whole",
-            )
-        )
+    if write and loaded is not None:
+        _check_known(found.function, loaded)
     proposal = propose(found, loaded.model if loaded else None)
     if plot:
         write_whole(plot, shown.fit_chart(found, plot.suffix[1:]))
@@ -128,6 +122,20 @@ def fit(
         form, lambda: shown.fit_text(found, proposal, width, colour), lambda: shown.fit_json(found, proposal), "figures"
     )
     deliver(text, out)
+
+
+def _check_known(function: str, loaded: Loaded) -> None:
+    """A function that a model lacks is no place to write values to: raises ``BadInput``."""
+    names, path = loaded.model.functions, loaded.document.path
+    if function not in names:
+        raise BadInput(
+            Problem(
+                "is no function of the model, and nothing was written",
+                file=str(path),
+                value=function,
+                allowed=f"{', '.join(names)}; `echotally survey LOG --model {path} -o FOLDER` adds one whole",
+            )
+        )
 
 
 def _trials(model: Path | None, function: str | None, log: Path, plan: str | None) -> TrialFit:

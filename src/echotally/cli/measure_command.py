@@ -145,11 +145,7 @@ def measure(
     from echotally.output.evidence import measure_view as shown
     from echotally.output.evidence.measure_chart import measure_chart
 
-    if bool(command) == bool(url):
-        raise click.UsageError("give a program, as in: echotally measure -- python answer.py, or --url")
-    options.only_where(serve, "without --serve", "slots")
-    options.only_where(url, "without --url", "clients", "pid", "seconds", "elsewhere")
-    options.only_where(not url, "with --url", "serve", "slots", "batches")
+    _check_together(command, url, serve)
     check_plot_path(plot)
     loaded = _loaded(model, function, write)
     if not limit:
@@ -185,6 +181,15 @@ def measure(
         write_values(model, proposal)
     colour = False if out else None
     deliver(in_form(form, lambda: shown.measure_text(found, width, colour), lambda: shown.measure_json(found)), out)
+
+
+def _check_together(command: tuple[str, ...], url: str | None, serve: bool) -> None:
+    """Refuse options that say nothing beside the others."""
+    if bool(command) == bool(url):
+        raise click.UsageError("give a program, as in: echotally measure -- python answer.py, or --url")
+    options.only_where(serve, "without --serve", "slots")
+    options.only_where(url, "without --url", "clients", "pid", "seconds", "elsewhere")
+    options.only_where(not url, "with --url", "serve", "slots", "batches")
 
 
 def _loaded(model: Path | None, function: str | None, write: bool) -> Loaded | None:

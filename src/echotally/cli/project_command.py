@@ -139,17 +139,11 @@ def project(
     out: Path | None,
 ) -> int:
     """Play the month of MODEL on every plan and compare: throttling, concurrency, waits and cost."""
-    from echotally.output.base.charts import check_plot_path
-    from echotally.output.base.frames import check_frame_path, write_frame
-    from echotally.output.evidence.log_files import log_form
+    from echotally.output.base.frames import write_frame
     from echotally.projection.loaded import load
     from echotally.projection.tables import series_frame
 
-    if series:
-        check_frame_path(series, "--series")
-    if run_log_path:
-        log_form(run_log_path, "--log")
-    check_plot_path(plot)
+    _check_files(series, run_log_path, plot)
     options.only_where(plot, "without --plot", "chart", "function")
     options.only_where(replications, "without --replications", "workers")
     options.only_where(not exact, "with --exact", "sampled_from")
@@ -186,6 +180,19 @@ def project(
     else:
         _deliver_data(result, form, None if daily else by, replicated, level, periods, out)
     return _gate(result) if gate else 0
+
+
+def _check_files(series: Path | None, log: Path | None, plot: Path | None) -> None:
+    """Refuse endings that name no form, before a month is played."""
+    from echotally.output.base.charts import check_plot_path
+    from echotally.output.base.frames import check_frame_path
+    from echotally.output.evidence.log_files import log_form
+
+    if series:
+        check_frame_path(series, "--series")
+    if log:
+        log_form(log, "--log")
+    check_plot_path(plot)
 
 
 def _played(

@@ -15,7 +15,7 @@ from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 
 if TYPE_CHECKING:
-    from echotally.evidence.survey.survey import Survey
+    from echotally.evidence.survey.made import Survey
     from echotally.evidence.survey.updating import Updated
 
 
@@ -24,17 +24,39 @@ if TYPE_CHECKING:
     "--bill river-watch/logs/bill.csv -o surveyed"
 )
 @click.argument("sources", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="SOURCE...")
-@click.option("-o", "--out", "folder", required=True, type=click.Path(path_type=Path, file_okay=False),
-              help="Folder for model.toml, rates/*.toml, survey.json, unknown.md and survey.html.")  # fmt: skip
-@click.option("--bill", "bills", multiple=True, type=click.Path(path_type=Path, dir_okay=False),
-              help="Bill with FOCUS columns: unit prices, tiers and allowances come from it. May be given several times.")  # fmt: skip
-@click.option("--metrics", multiple=True, metavar="FILE|URL",
-              help="Metrics of the functions: OTLP/JSON, OpenMetrics text, or a monitoring server. Where spans are a sample, rates are theirs.")  # fmt: skip
+@click.option(
+    "-o",
+    "--out",
+    "folder",
+    required=True,
+    type=click.Path(path_type=Path, file_okay=False),
+    help="Folder for model.toml, rates/*.toml, survey.json, unknown.md and survey.html.",
+)
+@click.option(
+    "--bill",
+    "bills",
+    multiple=True,
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Bill with FOCUS columns: unit prices, tiers and allowances come from it. May be given several times.",
+)
+@click.option(
+    "--metrics",
+    multiple=True,
+    metavar="FILE|URL",
+    help="Metrics of the functions: OTLP/JSON, OpenMetrics text, or a monitoring server. Where spans are a sample, rates are theirs.",
+)
 @click.option("--month", metavar="YYYY-MM", help="The model's month (default: the bill's, else the log's fullest).")
-@click.option("--hold-back", metavar="TIME", callback=options.duration,
-              help="How much of the log's end to keep back and try the model on, such as '7 d' (default: 7 d, or a quarter of a short log); '0 s': nothing.")  # fmt: skip
-@click.option("--model", type=click.Path(path_type=Path, dir_okay=False),
-              help="A model that stands: bring its values up to date, say which have drifted, keep all else.")  # fmt: skip
+@click.option(
+    "--hold-back",
+    metavar="TIME",
+    callback=options.duration,
+    help="How much of the log's end to keep back and try the model on, such as '7 d' (default: 7 d, or a quarter of a short log); '0 s': nothing.",
+)
+@click.option(
+    "--model",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="A model that stands: bring its values up to date, say which have drifted, keep all else.",
+)
 @click.option(
     "--timezone",
     help="IANA zone of times without an offset, and of the estate (default: what the rhythm keeps to, else UTC).",
@@ -60,6 +82,7 @@ def survey(
     SOURCE is a run log (CSV, JSON lines, Parquet), OTLP/JSON of spans or metrics, each also gzipped, or a folder of them.
     """
     from echotally.evidence.survey import survey as surveying
+    from echotally.evidence.survey.made import HEAD
     from echotally.evidence.survey.updating import hold_folder, updated
     from echotally.output.evidence import survey_view as shown
     from echotally.projection.loaded import load
@@ -69,7 +92,7 @@ def survey(
         options.check_zone(timezone)
     held = None if hold_back is None else hold_back / 1e9
     if model is None:
-        hold_folder(folder, surveying.HEAD)
+        hold_folder(folder, HEAD)
     standing = load(model) if model else None
     prepare_simulation()
     made = surveying.survey(
@@ -104,7 +127,7 @@ def _told() -> Callable[[str], None] | None:
 
 def _write(made: Survey, folder: Path, model: Path | None, changed: Updated | None) -> list[str]:
     """Everything into the folder; a model is loaded before it takes the place of one that stands."""
-    from echotally.evidence.survey.survey import loaded_from
+    from echotally.evidence.survey.made import loaded_from
     from echotally.evidence.survey.updating import try_update, write_update
     from echotally.output.evidence.survey_page import survey_page
     from echotally.output.evidence.survey_view import survey_json, unknown_page

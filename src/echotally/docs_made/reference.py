@@ -63,10 +63,22 @@ _DEFAULTS = (
 _CSV = (
     ("trace", "`time` (ISO 8601), `count` (whole, from 0)", "`demand.NAME.trace`"),
     ("samples", "one column of times in `ms`, or of sizes in `bytes`", "`run = { samples = ... }` and its like"),
-    ("load trials", "`clients`, `limit`, `calls`, `seconds`, `refused`, `p50_ms`, `p95_ms`, `mean_ms`, `p99_ms`", "`fit FILE`"),
-    ("run log", ", ".join(f"`{name}`" for name in KNOWN) + " (by the words of their headings)", "`fit`, `survey`, `firings --log`"),
-    ("bill", "the FOCUS columns `BilledCost` or `EffectiveCost`, `ServiceName`, `ChargeDescription` and their like", "`reconcile`, `survey --bill`"),
-)  # fmt: skip
+    (
+        "load trials",
+        "`clients`, `limit`, `calls`, `seconds`, `refused`, `p50_ms`, `p95_ms`, `mean_ms`, `p99_ms`",
+        "`fit FILE`",
+    ),
+    (
+        "run log",
+        ", ".join(f"`{name}`" for name in KNOWN) + " (by the words of their headings)",
+        "`fit`, `survey`, `firings --log`",
+    ),
+    (
+        "bill",
+        "the FOCUS columns `BilledCost` or `EffectiveCost`, `ServiceName`, `ChargeDescription` and their like",
+        "`reconcile`, `survey --bill`",
+    ),
+)
 
 
 def units_page() -> str:
@@ -86,15 +98,27 @@ _UNITS = (
     ("memory", "text", "MB, GB", '`"512 MB"`, `"1.5 GB"`', "binary: 1 GB is 1024 MB; whole MB"),
     ("size", "text", "B, kB, MB, GB", '`"1.2 kB"`, `"8 MB"`', "decimal: 1 kB is 1000 B"),
     ("rate", "text", "/s, /min, /h, /d", '`"55 /s"`, `"160 /h"`', "events in that time"),
-    ("money", "text", "the card's currency", '`"0.19"`', "in quotes, since a float cannot hold a cent exactly; a whole number may go without"),
+    (
+        "money",
+        "text",
+        "the card's currency",
+        '`"0.19"`',
+        "in quotes, since a float cannot hold a cent exactly; a whole number may go without",
+    ),
     ("share", "number", "none", "`0.02`", "0 to 1"),
     ("factor", "number", "none", "`1.5`", "times as much"),
     ("day, local time", "text", "ISO 8601", '`"2027-03-14T04:00"`', "in the estate's zone, without an offset"),
     ("month", "text", "YYYY-MM", '`"2027-03"`', "the calendar month in the estate's zone"),
     ("zone", "text", "IANA", '`"Europe/Dublin"`', "names, no offsets"),
     ("source", "text", "KIND.NAME", '`"queues.alerts"`', "queues, topics, streams, endpoints, folders, schedules"),
-    ("spread of times or sizes", "text or table", "as the quantity", '`"180 ms"`, `{ median = "120 ms", p95 = "400 ms" }`', "also `{ mean, shape = \"exponential\" }`, `{ samples = \"FILE\" }`, `{ mix = [...] }`"),
-)  # fmt: skip
+    (
+        "spread of times or sizes",
+        "text or table",
+        "as the quantity",
+        '`"180 ms"`, `{ median = "120 ms", p95 = "400 ms" }`',
+        'also `{ mean, shape = "exponential" }`, `{ samples = "FILE" }`, `{ mix = [...] }`',
+    ),
+)
 
 
 def _wrapped(text: str) -> str:

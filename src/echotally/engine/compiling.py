@@ -37,7 +37,8 @@ def kernels_name() -> str:
     """A digest of all kernel sources: whatever was kept under another name is of other kernels."""
     sources = [
         *sorted(_KERNELS.glob("*.py")),
-        *(_KERNELS.parent / f"{name}.py" for name in ("codes", "layout", "records", "ziggurat")),
+        *sorted((_KERNELS.parent / "records").glob("*.py")),
+        *(_KERNELS.parent / f"{name}.py" for name in ("codes", "layout", "ziggurat")),
     ]
     return "kernels-" + hashlib.blake2b(b"".join(path.read_bytes() for path in sources), digest_size=8).hexdigest()
 

@@ -327,6 +327,21 @@ def _no_waits(sketch: Any, longest: int) -> Waits:
     return _NO_WAITS
 
 
+#: Counts of a unit that are told as they were kept.
+_COUNTED = (
+    "duplicates",
+    "calls",
+    "started",
+    "backlog_peak",
+    "requests",
+    "replies",
+    "cut_requests",
+    "cold_calls",
+    "started_items",
+    "served",
+)
+
+
 def _unit(w: Counted, n: int, unit: Unit, length: int, order: int, quantities_only: bool = False) -> UnitMeasured:
     f = w.units[n]
     events = {ending: int(f[field]) for ending, field in ENDINGS.items()}
@@ -343,10 +358,8 @@ def _unit(w: Counted, n: int, unit: Unit, length: int, order: int, quantities_on
     return UnitMeasured(
         unit=unit,
         events={"in": sum(events.values()), **events},
-        duplicates=int(f["duplicates"]),
-        calls=int(f["calls"]),
+        **{name: int(f[name]) for name in _COUNTED},
         attempts={"total": int(f["attempts"]), **{o: int(f[o]) for o in _OUTCOMES}, "running": int(f["in_flight"])},
-        started=int(f["started"]),
         cold_starts=0 if reserved else int(f["cold_starts"]),
         concurrency=level(w.level_bins[n], int(f["level_peak"]), length),
         instances=instances,
@@ -359,21 +372,11 @@ def _unit(w: Counted, n: int, unit: Unit, length: int, order: int, quantities_on
         answers=waits(w.request_bins[n], int(f["latency_max"])),
         lag_p95_s=lag_p95,
         lag_max_s=lag_max,
-        backlog_peak=int(f["backlog_peak"]),
-        billed_ns=wide(f, "billed_ns"),
-        busy_ns=wide(f, "busy_ns"),
-        life_ns=wide(f, "life_ns"),
-        idle_floor_ns=wide(f, "idle_floor_ns"),
-        requests=int(f["requests"]),
-        replies=int(f["replies"]),
+        **{name: wide(f, name) for name in ("billed_ns", "busy_ns", "life_ns", "idle_floor_ns")},
         wait_sketch=KeptWaits.of(w.wait_bins[n][:, :0] if quantities_only else w.wait_bins[n]),
         order=order,
         in_flight_events=int(f["flying"]),
-        cut_requests=int(f["cut_requests"]),
         longest_run_ns=int(f["longest_run"]),
-        cold_calls=int(f["cold_calls"]),
-        started_items=int(f["started_items"]),
-        served=int(f["served"]),
         charge_p95_s=None if quantities_only else wait_quantile(w.charge_bins[n], 0.95),
         outcomes=_outcomes(f, unit.offer.plan.bills == "runs"),
     )

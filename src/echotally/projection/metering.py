@@ -272,9 +272,18 @@ def hours_of(month_ns: int) -> Iterator[int]:
 
 #: Meters that go on whether or not anything comes.
 _BY_TIME = (
-    "idle_gb_seconds", "idle_vcpu_seconds", "instance_hours", "allocated_gb_seconds", "allocated_vcpu_seconds",
-    "reserved_hours", "node_hours", "cluster_hours", "stream_partition_hours", "storage_gb_months", "flat_months",
-)  # fmt: skip
+    "idle_gb_seconds",
+    "idle_vcpu_seconds",
+    "instance_hours",
+    "allocated_gb_seconds",
+    "allocated_vcpu_seconds",
+    "reserved_hours",
+    "node_hours",
+    "cluster_hours",
+    "stream_partition_hours",
+    "storage_gb_months",
+    "flat_months",
+)
 
 
 def hours_by_arrivals(

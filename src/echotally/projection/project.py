@@ -64,9 +64,16 @@ def project_plan(
         played = _sampled(loaded, found, candidate)
     else:
         measured = simulate_month(
-            model, loaded.month.arrivals, placement, seed, progress, bounded=not exact, cores=cores, starts=starts,
+            model,
+            loaded.month.arrivals,
+            placement,
+            seed,
+            progress,
+            bounded=not exact,
+            cores=cores,
+            starts=starts,
             marks=marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=passing_ns),
-        )  # fmt: skip
+        )
         played = _exact(loaded, measured, candidate)
     idle = bill_when_idle(loaded, candidate) if standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)

@@ -32,7 +32,7 @@ from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
-from echotally.rates.price_walk import About
+from echotally.studies.about_prices import Prices, bill_about, lowest_unit, prices_of
 from echotally.studies.committing import Commitments, commitments
 from echotally.studies.warm_hours import warm_hours
 
@@ -210,11 +210,11 @@ class _Chooser:
             total = used.setdefault(plan, dict(self.quantities[plan].get(None, {})))
             for meter_key, quantity in self._used_by[plan].get(name, ()):
                 total[meter_key] = total.get(meter_key, 0.0) + quantity
-        return math.fsum(_bill(self._prices[plan], total) for plan, total in used.items())
+        return math.fsum(bill_about(self._prices[plan], total) for plan, total in used.items())
 
     @cached_property
-    def _prices(self) -> dict[str, _Prices]:
-        return {offer.name: _prices_of(offer.plan) for offer in self.offers}
+    def _prices(self) -> dict[str, Prices]:
+        return {offer.name: prices_of(offer.plan) for offer in self.offers}
 
     @cached_property
     def _used_by(self) -> dict[str, dict[str, list[tuple[tuple[str, str], float]]]]:
@@ -289,7 +289,7 @@ class _Chooser:
         for name in self.functions:
             total += min(
                 math.fsum(
-                    quantity * _lowest(self.loaded.offers[plan].plan, meter_name)
+                    quantity * lowest_unit(self.loaded.offers[plan].plan, meter_name)
                     for key, meters in self.quantities[plan].items()
                     if key is not None and key[0] == name
                     for (_, meter_name), quantity in meters.items()
@@ -299,7 +299,7 @@ class _Chooser:
         accounts = len({e.account for e in self.loaded.model.environments.values()})
         for offer in self.offers:
             total -= accounts * math.fsum(
-                free * _lowest(offer.plan, name) for name, free in offer.plan.allowance.items()
+                free * lowest_unit(offer.plan, name) for name, free in offer.plan.allowance.items()
             )
         return max(0.0, total)
 
@@ -442,25 +442,3 @@ class _Sizes:
 
 def _rank(plan: PlayedPlan) -> tuple[int, Decimal]:
     return len(plan.misses), plan.bill.unrounded
-
-
-#: By meter, what is free and what the rest costs.
-_Prices = dict[str, tuple[float, About]]
-
-
-def _prices_of(plan: Plan) -> _Prices:
-    return {meter: (float(plan.allowance.get(meter, 0)), About(price)) for meter, price in plan.prices().items()}
-
-
-def _bill(prices: _Prices, quantities: dict[tuple[str, str], float]) -> float:
-    total = 0.0
-    for (_, name), quantity in quantities.items():
-        if name in prices:
-            free, cost = prices[name]
-            total += cost(max(0.0, quantity - free))
-    return total
-
-
-def _lowest(plan: Plan, name: str) -> float:
-    price = plan.prices().get(name)
-    return min(float(step.unit) for step in price.steps()) / price.per if price else 0.0

@@ -15,7 +15,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -34,124 +33,19 @@ from echotally.studies.later_months import month_after, month_with
 from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
+from echotally.studies.forecast_answer import (
+    LEVELS,
+    BudgetForecast,
+    Crossed,
+    Forecast,
+    MonthForecast,
+    PlanForecast,
+    Swing,
+)
 
-LEVELS = (0.1, 0.5, 0.9)
 _CHECKED = 3
 _MOST_MONTHS, _MOST_DRAWS = 120, 100_000
-
-
-@dataclass(frozen=True)
-class MonthForecast:
-    """One plan in one month: cost (currency) and share throttled at P10, P50 and P90, and chances (shares of draws).
-
-    ``behind``: at the expected demand it leaves more events behind than it may, so that it is not the cheapest.
-    """
-
-    month: str
-    cost: tuple[float, float, float]
-    throttled: tuple[float, float, float]
-    expected_cost: float
-    cheapest_chance: float
-    over_budget_chance: float
-    behind: bool = False
-
-
-@dataclass(frozen=True)
-class Crossed:
-    """Something that is crossed first in ``month``: an allowance, a target, an instance limit; in words."""
-
-    month: str
-    what: str
-
-
-@dataclass(frozen=True)
-class BudgetForecast:
-    """A budget by tag in one month: what is expected of it, and the chance that it is passed, as a share of draws.
-
-    Draws are of the whole bill; of each the functions with the tag have the share that they have at the expected demand.
-    """
-
-    month: str
-    tag: str
-    value: str
-    budget: float
-    expected_cost: float
-    over_chance: float
-
-
-@dataclass(frozen=True)
-class PlanForecast:
-    """One plan over all months; ``total`` is P10, P50, P90 of the sum over the months, ``budgets`` are those by tag."""
-
-    plan: str
-    months: tuple[MonthForecast, ...]
-    total: tuple[float, float, float]
-    crossed: tuple[Crossed, ...]
-    budgets: tuple[BudgetForecast, ...] = ()
-
-    @property
-    def behind(self) -> bool:
-        """Whether some month leaves more events behind than it may."""
-        return any(month.behind for month in self.months)
-
-    @property
-    def rank(self) -> tuple[bool, float, str]:
-        """Plans that leave work undone come last, then by cost, then by name."""
-        return self.behind, self.total[1], self.plan
-
-
-@dataclass(frozen=True)
-class Swing:
-    """What one input does to the cost of all months of the plan looked at, at its low and its high end."""
-
-    input: Input
-    low_cost: float
-    high_cost: float
-
-
-@dataclass(frozen=True)
-class Forecast:
-    """Every plan that takes every function, month by month. ``error`` is the largest relative misfit of the response
-    in draws played in full, ``switches`` the (month, plan) at which another plan becomes the cheapest at P50.
-    """
-
-    loaded: Loaded
-    months: tuple[str, ...]
-    draws: int
-    seed: int
-    currency: str
-    inputs: tuple[Input, ...]
-    plans: tuple[PlanForecast, ...]
-    switches: tuple[tuple[str, str], ...]
-    plan: str
-    expected_total: float
-    tornado: tuple[Swing, ...]
-    error: float
-    notes: tuple[str, ...]
-
-    def to_frame(self) -> pd.DataFrame:
-        """A row for each plan and month: cost and share throttled at P10, P50 and P90, chances."""
-        from echotally.projection.tables import frame_of
-
-        return frame_of(
-            {
-                "plan": plan.plan,
-                "month": m.month,
-                "cost_p10": m.cost[0],
-                "cost_p50": m.cost[1],
-                "cost_p90": m.cost[2],
-                "cost_expected": m.expected_cost,
-                "throttled_p10": m.throttled[0],
-                "throttled_p50": m.throttled[1],
-                "throttled_p90": m.throttled[2],
-                "cheapest_chance": m.cheapest_chance,
-                "over_budget_chance": m.over_budget_chance,
-                "leaves_work_undone": m.behind,
-            }
-            for plan in self.plans
-            for m in plan.months
-        )
 
 
 def forecast(

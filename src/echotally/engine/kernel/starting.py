@@ -222,13 +222,29 @@ def _unusual(w: World, c: int) -> float:
             # Who hangs does no CPU work: the whole run is that long, whatever the memory and whoever runs beside it.
             goes_quiet(w, c)
             return times * _either(
-                w, same, condition.random + OTHER_STREAM, condition.random + OTHER_KIND_STREAM, number,
-                condition.run_kind, condition.run_scale, condition.run_sigma, condition.run_from, condition.run_n,
-            )  # fmt: skip
+                w,
+                same,
+                condition.random + OTHER_STREAM,
+                condition.random + OTHER_KIND_STREAM,
+                number,
+                condition.run_kind,
+                condition.run_scale,
+                condition.run_sigma,
+                condition.run_from,
+                condition.run_n,
+            )
     drawn = _either(
-        w, same, unit.random + RUN_STREAM, unit.random + KIND_STREAM, number,
-        unit.run_kind, unit.run_scale, unit.run_sigma, unit.run_from, unit.run_n,
-    )  # fmt: skip
+        w,
+        same,
+        unit.random + RUN_STREAM,
+        unit.random + KIND_STREAM,
+        number,
+        unit.run_kind,
+        unit.run_scale,
+        unit.run_sigma,
+        unit.run_from,
+        unit.run_n,
+    )
     own = (drawn + np.float64(unit.per_item) * call.items) * times
     return (own + unit.per_mb * (call.payload * 1e-6)) * unit.cpu_factor
 

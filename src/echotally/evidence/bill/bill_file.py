@@ -8,32 +8,33 @@ from __future__ import annotations
 
 import csv
 import io
-import json
-import re
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal, InvalidOperation, localcontext
 from pathlib import Path
-from typing import Any
 
 from echotally.cells import harmless, unmarked
 from echotally.database import database, named_in_sql, quoted_name
 from echotally.demand.clock import MonthClock, to_utc
 from echotally.errors import BadInput, Problem
+from echotally.evidence.bill.bill_keys import (
+    _MAPPING,
+    _SKU,
+    BillKey,
+    BillWays,
+    key_of_row,
+    mapping_rules,
+)
 from echotally.evidence.bill.bill_units import factor
-from echotally.evidence.bill.focus import MAIN_ACCOUNT
 from echotally.evidence.logs.reading import Trouble
 from echotally.evidence.logs.text_files import hold_against
-from echotally.files import hold_regular, text_of, unreadable
+from echotally.files import hold_regular
 from echotally.model.estate import Model
 from echotally.rates.billing import exact
-from echotally.rates.meters import COMMITMENT, METERS, OUTSIDE
 
 FORMS = "CSV or Parquet with the FOCUS columns BilledCost (or EffectiveCost), ResourceName or Tags, SkuMeter"
-#: Key of a bill's position: account, plan ("" if the bill does not say), meter, function and environment ("" for none).
-BillKey = tuple[str, str, str, str]
 _WANTED = (
     "BilledCost",
     "EffectiveCost",
@@ -71,9 +72,6 @@ _WANTED = (
 )
 #: Which column is the cost: what was billed, what it comes to with commitments spread, what the list says, what was agreed.
 COSTS = {"billed": "BilledCost", "effective": "EffectiveCost", "list": "ListCost", "contracted": "ContractedCost"}
-#: Columns a mapping's sku patterns, and a meter's own name, are looked for in.
-_SKU = ("SkuMeter", "SkuId", "SkuPriceId", "ChargeDescription")
-_MAPPING = ("resource", "sku", "function", "environment", "meter")
 _MOST_ROWS = 5_000_000
 #: Tags are the longest cells of a bill.
 _LONGEST_CELL = 20_000
@@ -121,29 +119,6 @@ class BillRead:
         return mapped + sum((cost for _, cost in self.unmapped.values()), Decimal(0))
 
 
-@dataclass(frozen=True)
-class _Rule:
-    """A line of the mapping file: an empty pattern fits every row, an empty value changes nothing."""
-
-    resource: str
-    sku: str
-    function: str
-    environment: str
-    meter: str
-
-
-@dataclass(frozen=True)
-class BillWays:
-    """How a bill is to be read: its mapping file, the tag that names a function, the tag or column that names an environment,
-    and which column is the cost (a key of ``COSTS``; None: billed, else effective).
-    """
-
-    mapping: Path | None = None
-    tag: str = "function"
-    environment: str = "environment"
-    cost: str | None = None
-
-
 def read_bill(
     path: Path, model: Model, ways: BillWays, into: str, clock: MonthClock, until: date | None = None
 ) -> BillRead:
@@ -160,7 +135,7 @@ class _Reader:
     ) -> None:
         self.path, self.model, self.ways, self.into, self.clock = path, model, ways, into, clock
         self.until = until
-        self.rules = _rules(ways.mapping) if ways.mapping else []
+        self.rules = mapping_rules(ways.mapping) if ways.mapping else []
         self.counts: dict[str, int] = defaultdict(int)
         self.examples: dict[str, str] = {}
 
@@ -199,7 +174,7 @@ class _Reader:
             n, money = found.elsewhere.get(month, (0, Decimal(0)))
             found.elsewhere[month] = (n + 1, money + cost)
             return
-        key = _key(row, self.rules, self.model, self.ways)
+        key = key_of_row(row, self.rules, self.model, self.ways)
         if key is None:
             _apart(found, row, cost)
         else:
@@ -367,94 +342,3 @@ def _apart(found: BillRead, row: dict[str, str], cost: Decimal) -> None:
     )
     rows, money = found.unmapped.get(name, (0, Decimal(0)))
     found.unmapped[name] = (rows + 1, money + cost)
-
-
-def _key(row: dict[str, str], rules: list[_Rule], model: Model, ways: BillWays) -> BillKey | None:
-    """Account, meter, function and environment of a row, or None where the meter or the function is not ours."""
-    if row.get("ChargeCategory", "Usage") not in ("Usage", "Purchase"):
-        return None
-    rule = next(
-        (r for r in rules if _fits(r.resource, row, "ResourceName", "ResourceId") and _fits(r.sku, row, *_SKU)),
-        None,
-    )
-    meter = (rule.meter if rule else "") or row.get("x_Meter") or meter_named(row)
-    function = (rule.function if rule else "") or row.get("x_Function") or _named(row, model, ways.tag)
-    environment = (
-        (rule.environment if rule else "") or row.get("x_Environment") or _environment(row, model, ways.environment)
-    )
-    account = row.get("SubAccountId", "")
-    account = "" if account == MAIN_ACCOUNT else account
-    if (meter not in METERS and meter != COMMITMENT and meter.removeprefix(OUTSIDE) not in model.outside) or (
-        function and function not in model.functions
-    ):
-        return None
-    if not function:
-        return (account, meter, "", "") if "x_Meter" in row or (rule and rule.meter) else None
-    return (account, meter, function, environment) if environment in model.environments else None
-
-
-def meter_named(row: dict[str, str]) -> str:
-    """A meter named in a row: as its SKU's meter, or as a word of its SKU, price or description (FOCUS 1.0 has no SkuMeter)."""
-    for column in _SKU:
-        text = row.get(column, "")
-        if text in METERS or text.startswith(OUTSIDE):
-            return text
-        words = [word for word in re.split(r"[^a-z_]+", text.lower()) if word in METERS]
-        if words:
-            return words[0]
-    return row.get("SkuMeter", "")
-
-
-def _fits(pattern: str, row: dict[str, str], *columns: str) -> bool:
-    from fnmatch import fnmatchcase
-
-    return not pattern or any(fnmatchcase(row.get(column, ""), pattern) for column in columns)
-
-
-def _named(row: dict[str, str], model: Model, tag: str) -> str:
-    name = row.get("ResourceName", "")
-    return name if name in model.functions else str(_tags(row).get(tag, "")) or row.get(tag, "")
-
-
-def _environment(row: dict[str, str], model: Model, named: str) -> str:
-    told = str(_tags(row).get(named, "")) or row.get(named, "")
-    return told or next(iter(model.environments))
-
-
-def _tags(row: dict[str, str]) -> dict[str, Any]:
-    try:
-        found = json.loads(row.get("Tags") or "{}")
-    except (json.JSONDecodeError, RecursionError):
-        return {}
-    return found if isinstance(found, dict) else {}
-
-
-def _rules(path: Path) -> list[_Rule]:
-    """The mapping file: CSV with the columns resource, sku (patterns with * and ?), function, environment, meter."""
-    try:
-        reader = csv.DictReader(io.StringIO(text_of(path)))
-        return _read_rules(path, reader)
-    except OSError as error:
-        raise unreadable(path, error) from error
-    except csv.Error as error:
-        raise BadInput(Problem(f"is no CSV: {error}", file=path.name, line=reader.line_num)) from error
-
-
-def _read_rules(path: Path, reader: csv.DictReader[str]) -> list[_Rule]:
-    unknown = [name for name in reader.fieldnames or [] if name not in _MAPPING]
-    if unknown or not reader.fieldnames:
-        raise BadInput(
-            Problem(
-                "is no column of a mapping",
-                file=path.name,
-                value=", ".join(unknown) if set(unknown) != set(reader.fieldnames or []) else "",
-                allowed=", ".join(_MAPPING),
-            )
-        )
-    rules = [_Rule(*(unmarked((raw.get(name) or "").strip()) for name in _MAPPING)) for raw in reader]
-    wrong = [(n, r.meter) for n, r in enumerate(rules, 2) if r.meter and r.meter not in METERS]
-    if wrong:
-        raise BadInput(
-            [Problem("is no meter", file=path.name, line=n, value=m, allowed=", ".join(METERS)) for n, m in wrong]
-        )
-    return rules

@@ -323,34 +323,22 @@ def _row(
     consumed: Decimal,
 ) -> dict[str, str | None]:
     model, card = found.model, projected.offer.card
-    cost = _plain(quantity * tier.unit_price)
-    price = _plain(tier.unit_price)
     outside = line.meter.startswith(OUTSIDE)
     category, subcategory, service = _SERVICES.get(line.meter, _COMPUTE) if not outside else _of_others(line.meter)
     name, environment = key or ("", "")
     start, end = (_time(at) for at in (found.month.clock.start, found.month.clock.end))
-    resource = (
-        f"{line.account or MAIN_ACCOUNT}/{environment}/{name}" if key else f"{line.account or MAIN_ACCOUNT}/{line.plan}"
-    )
+    account = line.account or MAIN_ACCOUNT
     # Somebody else's service is somebody else's invoice.
     provider = service if outside else card.provider or card.name
-    row: dict[str, str | None] = dict.fromkeys(COLUMNS)
-    row |= {
-        "BilledCost": cost,
-        "ContractedCost": cost,
-        "EffectiveCost": cost,
-        "ListCost": cost,
-        "ContractedUnitPrice": price,
-        "ListUnitPrice": price,
+    return {
+        **dict.fromkeys(COLUMNS),
+        **_priced(_plain(quantity * tier.unit_price), _plain(tier.unit_price)),
         "PricingQuantity": _plain(quantity),
         "PricingUnit": _UNITS.get(line.meter, "Uses"),
         "ConsumedQuantity": _plain(consumed),
         "ConsumedUnit": _UNITS.get(line.meter, "Uses"),
         "PricingCategory": "Standard",
         "PricingCurrency": card.currency,
-        "PricingCurrencyEffectiveCost": cost,
-        "PricingCurrencyContractedUnitPrice": price,
-        "PricingCurrencyListUnitPrice": price,
         "BillingAccountId": f"{card.name}-projection",
         "BillingAccountName": f"{model.estate.name} (projected)",
         "BillingCurrency": card.currency,
@@ -361,30 +349,41 @@ def _row(
         "ChargeCategory": "Usage",
         "ChargeFrequency": _FREQUENCY.get(line.meter, "Usage-Based"),
         "ChargeDescription": f"{line.meter} of {name or 'the estate'} on {line.plan}, tier {tier.tier}, projected",
-        "InvoiceIssuerName": provider,
-        "ProviderName": provider,
-        "PublisherName": provider,
-        "RegionId": card.region,
-        "RegionName": card.region,
-        "ResourceId": resource,
+        **dict.fromkeys(("InvoiceIssuerName", "ProviderName", "PublisherName"), provider),
+        **dict.fromkeys(("RegionId", "RegionName"), card.region),
+        "ResourceId": f"{account}/{environment}/{name}" if key else f"{account}/{line.plan}",
         "ResourceName": name or line.plan,
         "ResourceType": "Function" if key else "Plan",
         "ServiceCategory": category,
         "ServiceSubcategory": subcategory,
         "ServiceName": service,
-        "SkuId": f"{line.plan}.{line.meter}",
-        "SkuMeter": line.meter,
-        "SkuPriceId": f"{line.plan}.{line.meter}.{tier.tier}",
-        "SkuPriceDetails": json.dumps({"x_Plan": line.plan, "x_Tier": tier.tier}),
-        "SubAccountId": line.account or MAIN_ACCOUNT,
-        "SubAccountName": line.account or MAIN_ACCOUNT,
+        **_sku(line, tier),
+        **dict.fromkeys(("SubAccountId", "SubAccountName"), account),
         "Tags": json.dumps(_tags(model, name), ensure_ascii=False),
         "x_Environment": environment or None,
         "x_Function": name or None,
         "x_Meter": line.meter,
         "x_Plan": line.plan,
     }
-    return row
+
+
+def _sku(line: Line, tier: Part) -> dict[str, str]:
+    return {
+        "SkuId": f"{line.plan}.{line.meter}",
+        "SkuMeter": line.meter,
+        "SkuPriceId": f"{line.plan}.{line.meter}.{tier.tier}",
+        "SkuPriceDetails": json.dumps({"x_Plan": line.plan, "x_Tier": tier.tier}),
+    }
+
+
+def _priced(cost: str, unit_price: str) -> dict[str, str]:
+    """The columns of money: nothing is negotiated or prepaid in a projection, so that list and contract say the same."""
+    costs = ("BilledCost", "ContractedCost", "EffectiveCost", "ListCost", "PricingCurrencyEffectiveCost")
+    prices = ("ContractedUnitPrice", "ListUnitPrice")
+    return {
+        **dict.fromkeys(costs, cost),
+        **dict.fromkeys((*prices, *(f"PricingCurrency{name}" for name in prices)), unit_price),
+    }
 
 
 def _of_others(meter: str) -> tuple[str, str, str]:

@@ -16,7 +16,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
-from echotally.evidence.bill.bill_file import BillKey, BillRead, BillWays, read_bill
+from echotally.evidence.bill.bill_file import BillRead, read_bill
+from echotally.evidence.bill.bill_keys import BillKey, BillWays
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.loaded import Loaded
 from echotally.projection.metering import Account, Metered, UnitKey

@@ -11,7 +11,8 @@ from pathlib import Path
 from statistics import fmean, stdev
 
 from echotally.errors import BadInput, Problem
-from echotally.evidence.bill.bill_file import BillRead, BillWays, read_bill
+from echotally.evidence.bill.bill_file import BillRead, read_bill
+from echotally.evidence.bill.bill_keys import BillWays
 from echotally.evidence.bill.reconcile import Placing
 from echotally.projection.answer import PlayedPlan, Projection, SoFar
 from echotally.projection.bills import Bill, make_bill
@@ -92,10 +93,17 @@ class _Landing:
             # The bill's own money, prices and rounding included; what maps to nothing is said.
             billed = self.bill.matched
         landing = SoFar(
-            self.until, billed, self._played_so_far(first),
-            bill.unrounded, max(low, min(billed, bill.unrounded)), high, target,
-            next((day for day, cost in days if target is not None and cost > target), None), tuple(days), tuple(notes),
-        )  # fmt: skip
+            self.until,
+            billed,
+            self._played_so_far(first),
+            bill.unrounded,
+            max(low, min(billed, bill.unrounded)),
+            high,
+            target,
+            next((day for day, cost in days if target is not None and cost > target), None),
+            tuple(days),
+            tuple(notes),
+        )
         return replace(self.played, metered=metered, bill=bill, checks=checks, so_far=landing, when_idle=None)
 
     # -- the bill so far ------------------------------------------------------------------------------------------

@@ -48,6 +48,22 @@ _NUMBERS = (
 )
 
 
+#: What makes a row unusable.
+_BAD = (
+    "our_t IS NULL OR our_outcome IS NULL OR our_events IS NULL OR our_events < 1 OR coalesce(our_cold_ms, 0) < 0"
+    " OR ((our_run_ms IS NULL OR our_run_ms < 0) AND our_outcome <> 'throttled')"
+)
+
+
+def _raw(mapped: dict[str, Mapped]) -> str:
+    """The text of a row, as an expression."""
+    return " || ' ' || ".join(
+        f"coalesce(CAST({quoted_name(mapped[name].theirs)} AS VARCHAR), '')"
+        for name in ("time", "run", "events", "outcome")
+        if name in mapped
+    )
+
+
 def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: str, utc: bool) -> str:
     """Fills the table ``runs`` from ``source``; a row that cannot be used keeps its text in ``raw``.
 
@@ -90,20 +106,12 @@ def insert_statement(mapped: dict[str, Mapped], types: dict[str, str], source: s
         bounded["cold_ms"] = f"coalesce({bounded['cold_ms']}, 0)"
         bounded["cold"] = f"{bounded['cold_ms']} > 0"
     named = ", ".join(f"{expression} AS our_{name}" for name, expression in bounded.items())
-    raw = " || ' ' || ".join(
-        f"coalesce(CAST({quoted_name(mapped[name].theirs)} AS VARCHAR), '')"
-        for name in ("time", "run", "events", "outcome")
-        if name in mapped
-    )
-    bad = (
-        "our_t IS NULL OR our_outcome IS NULL OR our_events IS NULL OR our_events < 1 OR coalesce(our_cold_ms, 0) < 0"
-        " OR ((our_run_ms IS NULL OR our_run_ms < 0) AND our_outcome <> 'throttled')"
-    )
+    raw = _raw(mapped)
     # A row's text is put together only inside the CASE, that is for rows that cannot be used.
     return (
         f"INSERT INTO runs SELECT {', '.join(f'our_{name}' for name in ours if name not in along)},"
         f" CASE WHEN bad THEN {raw} END, NOT bad, {', '.join(f'our_{name}' for name in along)}"
-        f" FROM (SELECT *, coalesce({bad}, true) AS bad FROM (SELECT *, {named} FROM (SELECT *, {read} FROM {source})))"
+        f" FROM (SELECT *, coalesce({_BAD}, true) AS bad FROM (SELECT *, {named} FROM (SELECT *, {read} FROM {source})))"
     )
 
 

@@ -57,22 +57,45 @@ _OLDER = {
 }
 TABLES = {
     "otlp": (
-        ("time", "DOUBLE"), ("function", "VARCHAR"), ("environment", "VARCHAR"), ("id", "VARCHAR"), ("run_ms", "DOUBLE"),
-        ("cold", "BOOLEAN"), ("memory_mb", "DOUBLE"), ("outcome", "VARCHAR"), ("events", "BIGINT"), ("trigger", "VARCHAR"),
-        ("source", "VARCHAR"), ("version", "VARCHAR"), ("payload_bytes", "DOUBLE"), ("span", "UBIGINT"),
+        ("time", "DOUBLE"),
+        ("function", "VARCHAR"),
+        ("environment", "VARCHAR"),
+        ("id", "VARCHAR"),
+        ("run_ms", "DOUBLE"),
+        ("cold", "BOOLEAN"),
+        ("memory_mb", "DOUBLE"),
+        ("outcome", "VARCHAR"),
+        ("events", "BIGINT"),
+        ("trigger", "VARCHAR"),
+        ("source", "VARCHAR"),
+        ("version", "VARCHAR"),
+        ("payload_bytes", "DOUBLE"),
+        ("span", "UBIGINT"),
     ),
     "entries": (
-        ("span", "UBIGINT"), ("parent", "UBIGINT"), ("destination", "VARCHAR"), ("subscription", "VARCHAR"),
-        ("partitioned", "BOOLEAN"), ("batched", "BOOLEAN"), ("message", "UBIGINT"),
+        ("span", "UBIGINT"),
+        ("parent", "UBIGINT"),
+        ("destination", "VARCHAR"),
+        ("subscription", "VARCHAR"),
+        ("partitioned", "BOOLEAN"),
+        ("batched", "BOOLEAN"),
+        ("message", "UBIGINT"),
     ),
     "sends": (
-        ("span", "UBIGINT"), ("parent", "UBIGINT"), ("kind", "TINYINT"), ("destination", "VARCHAR"), ("n", "BIGINT"),
-        ("payload", "DOUBLE"), ("start", "DOUBLE"), ("finish", "DOUBLE"), ("cause", "VARCHAR"),
+        ("span", "UBIGINT"),
+        ("parent", "UBIGINT"),
+        ("kind", "TINYINT"),
+        ("destination", "VARCHAR"),
+        ("n", "BIGINT"),
+        ("payload", "DOUBLE"),
+        ("start", "DOUBLE"),
+        ("finish", "DOUBLE"),
+        ("cause", "VARCHAR"),
     ),
     "links": (("span", "UBIGINT"), ("linked", "UBIGINT")),
     "between_spans": (("span", "UBIGINT"), ("parent", "UBIGINT")),
     "tags": (("function", "VARCHAR"), ("key", "VARCHAR"), ("value", "VARCHAR")),
-}  # fmt: skip
+}
 #: Attributes of a resource that are tags: names without a namespace, or in one for tags (``x.tag.team``, ``tags.team``).
 _TAG = re.compile(r"(?:x\.)?(?:tags?\.)?([^.]+)")
 

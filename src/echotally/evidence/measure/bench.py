@@ -5,7 +5,7 @@ has to be small; a clock should stand beside the child and not behind a busy int
 hard, the bench sees its input end and takes the measured program and all its children with it.
 
 It reads one JSON object a line and answers one: ``run`` (a fresh process), ``open``, ``ask`` and ``close`` (one that reads events as
-lines), each documented at its function. Times are seconds, sizes bytes.
+lines). Times are seconds, sizes bytes.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ import contextlib
 import ctypes
 import json
 import os
+import resource
 import select
 import signal
 import sys
@@ -274,8 +275,7 @@ class Child:
             if end >= 0:
                 with contextlib.suppress(OSError):
                     os.close(end)
-        usage = self.usage
-        code = os.waitstatus_to_exitcode(self.status)
+        usage, code = self.usage, os.waitstatus_to_exitcode(self.status)
         largest = usage.ru_maxrss * (1 if sys.platform == "darwin" else 1_024)
         return {
             "took": (self.ended or self.began) - self.began,
@@ -293,8 +293,6 @@ class Child:
 
     def _memory(self, largest: int) -> int:
         """Peak memory: what the system tells, unless that is the bench's own; what was seen; several processes together."""
-        import resource
-
         own = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * (1 if sys.platform == "darwin" else 1_024)
         told = largest if largest > own or not self.peak else self.peak
         return max(told, self.peak, self.used)

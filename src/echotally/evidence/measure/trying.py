@@ -187,9 +187,7 @@ def try_serving(
             starts = _by_size(found, "cold")
             if n + 1 >= _FEWEST_STARTS and _narrow(_by_size(found), _NARROW) and _narrow(starts, _NARROW_START):
                 break
-    return Tried(
-        shlex.join(command), "serve", machine, tuple(found), tuple(levels), most_cpus=max(most, default=None)
-    )  # fmt: skip
+    return Tried(shlex.join(command), "serve", machine, tuple(found), tuple(levels), most_cpus=max(most, default=None))
 
 
 def _answered(command: list[str], told: dict[str, Any], limit_s: float) -> dict[str, Any]:

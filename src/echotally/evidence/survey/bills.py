@@ -11,7 +11,8 @@ from datetime import datetime, timedelta
 from decimal import Decimal, localcontext
 from pathlib import Path
 
-from echotally.evidence.bill.bill_file import BillWays, bill_rows, meter_named, number_in
+from echotally.evidence.bill.bill_file import bill_rows, number_in
+from echotally.evidence.bill.bill_keys import BillWays, meter_named
 from echotally.evidence.bill.bill_units import factor
 from echotally.evidence.survey.tables import OTHERWISE
 from echotally.rates.billing import exact

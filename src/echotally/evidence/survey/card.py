@@ -210,8 +210,12 @@ def _rounding(bills: str, billed: Billed | None, seen: Seen) -> tuple[int, int, 
 
 def _rounding_told(seen: Seen) -> tuple[int, int, bool, str] | None:
     """The rounding that makes each attempt's billed time of its run; None where the log has none, or no rule makes them."""
-    rows = [(s.run[k], np.where(s.cold, s.cold_ms, 0.0)[k], s.billed[k])
-            for s in seen.samples.values() for k in [(s.billed > 0) & (s.outcome != "throttled")] if k.any()]  # fmt: skip
+    rows = [
+        (s.run[k], np.where(s.cold, s.cold_ms, 0.0)[k], s.billed[k])
+        for s in seen.samples.values()
+        for k in [(s.billed > 0) & (s.outcome != "throttled")]
+        if k.any()
+    ]
     if not rows:
         return None
     run, cold, billed = (np.concatenate(column) for column in zip(*rows, strict=True))

@@ -15,9 +15,22 @@ from echotally.evidence.survey.mixtures import Kind
 
 #: The order of tables in a model file.
 _ORDER = (
-    "estate", "defaults", "functions", "schedules", "queues", "streams", "topics", "endpoints", "folders", "demand", "triggers",
-    "outside", "incidents", "environments", "targets",
-)  # fmt: skip
+    "estate",
+    "defaults",
+    "functions",
+    "schedules",
+    "queues",
+    "streams",
+    "topics",
+    "endpoints",
+    "folders",
+    "demand",
+    "triggers",
+    "outside",
+    "incidents",
+    "environments",
+    "targets",
+)
 _ARRAYS = ("triggers", "incidents")
 #: Comments that would make a line longer stand above it.
 _WIDE = 118

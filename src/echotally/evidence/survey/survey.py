@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -15,7 +15,8 @@ from echotally.evidence.fit.fit import LogRead
 from echotally.evidence.fit.rhythm import STRETCH_S
 from echotally.evidence.logs.otlp import begins_with
 from echotally.evidence.logs.reading import RunLog, open_log
-from echotally.evidence.survey.assembling import Assembler, Found, Span, changes_in
+from echotally.evidence.survey.assembling import Assembler, changes_in
+from echotally.evidence.survey.assembly import Span
 from echotally.evidence.survey.backtest import (
     FEW,
     SEEDS,
@@ -27,20 +28,19 @@ from echotally.evidence.survey.backtest import (
     together,
 )
 from echotally.evidence.survey.batches import plain_near
-from echotally.evidence.survey.bills import Billed, read_bills
+from echotally.evidence.survey.bills import read_bills
 from echotally.evidence.survey.card import Card, Seen, card_of
 from echotally.evidence.survey.draft import Draft, text_of
 from echotally.evidence.survey.environments import Worlds, worlds_of
-from echotally.evidence.survey.facts import Change, Unknown, Value
+from echotally.evidence.survey.facts import Change, Value
 from echotally.evidence.survey.levels import keep_alive_counted, keep_alive_of, limit_met
 from echotally.evidence.survey.lines import Wiring
+from echotally.evidence.survey.made import HEAD, Survey, loaded_from
 from echotally.evidence.survey.metrics import is_metrics, read_metrics
 from echotally.evidence.survey.tables import Tables, Unit, month_span
 from echotally.evidence.survey.wiring import prepare_spans, wiring_of
 from echotally.evidence.survey.zones import zone_of
-from echotally.files import scratch, write_whole
 from echotally.model.sources import SourceKind
-from echotally.projection.loaded import Loaded, load
 
 _DAY_S = 86_400.0
 _ENDINGS = (
@@ -59,72 +59,7 @@ _ENDINGS = (
 )
 #: Attempts of a month above which the held-back days are not played.
 _TOO_MANY = 30_000_000
-HEAD = "Made by `echotally survey`"
 Told = Callable[[str], None]
-
-
-@dataclass(frozen=True)
-class Survey:
-    """What a survey found: the model, its card and files as text, each value with what it rests on, and all its doubts."""
-
-    month: str
-    zone: str
-    log: LogRead
-    span: tuple[float, float]
-    draft: Draft
-    card: Card
-    functions: dict[str, Found]
-    worlds: Worlds
-    wiring: Wiring
-    billed: Billed | None
-    changes: tuple[Change, ...]
-    backtests: tuple[Backtest, ...]
-    notes: tuple[str, ...]
-    text: str
-    scales: dict[Unit, float] = field(default_factory=dict)
-
-    @property
-    def values(self) -> dict[str, Value]:
-        """The model's values by address."""
-        return {value.address: value for value in self.draft.values}
-
-    @property
-    def unknowns(self) -> list[tuple[Unknown, float | None]]:
-        """What the data cannot tell, with what it could move in the month's bill, the most first."""
-        found = [(each, self._moves(each)) for each in (*self.draft.unknowns, *self.card.unknowns)]
-        return sorted(found, key=lambda each: -(each[1] if each[1] is not None else each[0].moves))
-
-    @property
-    def unknown_groups(self) -> list[tuple[Unknown, list[str], float | None]]:
-        """The same with those of many functions together: one of them, their names, and what they could move in all."""
-        groups: dict[tuple[str, str, str], list[tuple[Unknown, float | None]]] = {}
-        for unknown, moves in self.unknowns:
-            groups.setdefault((unknown.what, unknown.assumed, unknown.how), []).append((unknown, moves))
-        found = []
-        for group in groups.values():
-            moved = [moves for _, moves in group if moves is not None]
-            found.append((group[0][0], [u.function for u, _ in group if u.function], sum(moved) if moved else None))
-        return sorted(found, key=lambda each: -(each[2] if each[2] is not None else each[0].moves))
-
-    def _moves(self, unknown: Unknown) -> float | None:
-        if self.card.placeholder:
-            return None
-        return unknown.moves * (self.cost_of(unknown.function) if unknown.function else self.cost)
-
-    @property
-    def cost(self) -> float:
-        """What the log's month comes to, roughly, by the bill or the card's prices."""
-        return float(self.billed.total) if self.billed is not None and self.billed.prices else 0.0
-
-    def cost_of(self, function: str) -> float:
-        """What a function's rows on the bill cost."""
-        found = self.functions.get(function)
-        return float(self.billed.spent(found.units[0][0])) if found is not None and self.billed is not None else 0.0
-
-    @property
-    def files(self) -> dict[str, str]:
-        """The files that make the model, by path within the folder; the model itself last."""
-        return {f"rates/{self.card.name}.toml": self.card.text(), **self.draft.files, "model.toml": self.text}
 
 
 def survey(
@@ -276,14 +211,28 @@ class _Surveyor:
         card = self._card(tables, worlds, self._poll_wait(worlds, wiring, tables, assembler.waits))
         self._estate(draft, card, month, self.zone)
         text = draft.text(self._head(draft, month))
-        read = LogRead(
-            tuple(path.name for path in self.paths), self.log.rows, tuple(str(m) for m in self.log.mapped),
-            self.log.notes, self.log.troubles, self.log.functions,
-        )  # fmt: skip
         return Survey(
-            month, str(self.zone), read, (first, last), draft, card, assembler.functions, worlds, wiring, self.billed,
-            tuple(draft.changes), (), (), text, scales,
-        )  # fmt: skip
+            month,
+            str(self.zone),
+            self._read(),
+            (first, last),
+            draft,
+            card,
+            assembler.functions,
+            worlds,
+            wiring,
+            self.billed,
+            tuple(draft.changes),
+            (),
+            (),
+            text,
+            scales,
+        )
+
+    def _read(self) -> LogRead:
+        log = self.log
+        names = tuple(path.name for path in self.paths)
+        return LogRead(names, log.rows, tuple(str(m) for m in log.mapped), log.notes, log.troubles, log.functions)
 
     def _scaled(self, tables: Tables, first: float, last: float) -> dict[Unit, float]:
         """Where metrics count more attempts than there are spans, spans are a sample: each stands for so many (``Tables.by``)."""
@@ -451,21 +400,3 @@ def _joined(one: Mapping[Unit, Sums], other: Mapping[Unit, Sums]) -> dict[Unit, 
         parts = [p for p in (one.get(unit), other.get(unit)) if p is not None]
         found[unit] = together(parts)
     return found
-
-
-def loaded_from(made: Survey) -> Loaded:
-    """The model a survey made, loaded from a folder of its own; raises ``BadInput`` where it does not hold together."""
-    with scratch() as folder:
-        write_files(made, folder)
-        return load(folder / "model.toml")
-
-
-def write_files(made: Survey, folder: Path) -> list[Path]:
-    """Write the model and what belongs to it, the model last; each appears whole or not at all."""
-    written = []
-    for name, text in made.files.items():
-        path = folder / name
-        path.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(path, text.encode())
-        written.append(path)
-    return written

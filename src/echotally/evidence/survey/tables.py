@@ -258,9 +258,14 @@ def _name_columns(log: RunLog) -> None:
 def _times(sums: Sums, by: float) -> Sums:
     attempts = {how: round(n * by) for how, n in sums.attempts.items()}
     return replace(
-        sums, attempts=attempts, events=sums.events * by, cold=round(sums.cold * by), gb_s=sums.gb_s * by,
-        billed=None if sums.billed is None else sums.billed * by, started=round(sums.started * by),
-    )  # fmt: skip
+        sums,
+        attempts=attempts,
+        events=sums.events * by,
+        cold=round(sums.cold * by),
+        gb_s=sums.gb_s * by,
+        billed=None if sums.billed is None else sums.billed * by,
+        started=round(sums.started * by),
+    )
 
 
 def _groups(rows: dict[str, Any]) -> list[tuple[Unit, slice]]:

@@ -21,7 +21,7 @@ from echotally.demand.cron import firings_after, parse_cron
 from echotally.errors import BadInput, Problem
 from echotally.evidence.survey.draft import Draft
 from echotally.evidence.survey.facts import Value
-from echotally.evidence.survey.survey import Survey
+from echotally.evidence.survey.made import Survey
 from echotally.files import scratch, write_whole
 from echotally.files import text_of as content
 from echotally.model.estate import Demand, Function, Model
@@ -36,9 +36,20 @@ _MORE = 0.02
 #: Prices worked out from costs differ in their last digits.
 _PRICES_APART = 1e-6
 _KEYS = (
-    "memory", "memory_used", "run", "per_item", "per_mb", "cold_start", "timeout", "error_rate", "slots", "instance_limit",
-    "log_bytes", "reply_bytes", "package",
-)  # fmt: skip
+    "memory",
+    "memory_used",
+    "run",
+    "per_item",
+    "per_mb",
+    "cold_start",
+    "timeout",
+    "error_rate",
+    "slots",
+    "instance_limit",
+    "log_bytes",
+    "reply_bytes",
+    "package",
+)
 
 
 #: What makes up a run's time.

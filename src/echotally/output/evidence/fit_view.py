@@ -234,6 +234,17 @@ def trials_text(found: TrialFit, width: int | None = None, colour: bool | None =
         f"{found.function}: {found.median.value:,.4g} ms at the median, {found.p95.value:,.4g} ms at p95; "
         f"played on {found.plan}, throughput is off by at most {found.worst_throughput:.1%}."
     )
+    parts: list[RenderableType] = [Text(safe(verdict), style="bold"), Text("")]
+    parts.append(_trials(found, width))
+    lines = [f"[functions.{found.function}]", f"run = {_run_text(found)}"]
+    parts += [Text("To paste into the model:", style="bold"), Text("\n".join(lines)), Text("")]
+    if found.per_instance:
+        parts.append(Text(f"Saturated, one instance answers {found.per_instance:,.2f} calls a second."))
+    parts += [Text(f"Note: {safe(note)}") for note in found.notes]
+    return rendered(parts, width, colour)
+
+
+def _trials(found: TrialFit, width: int | None) -> RenderableType:
     columns = [
         Column("clients"),
         Column("limit"),
@@ -265,14 +276,7 @@ def trials_text(found: TrialFit, width: int | None = None, colour: bool | None =
                 f"{played.refused_share * 100:.2f}",
             ]
         )
-    parts: list[RenderableType] = [Text(safe(verdict), style="bold"), Text("")]
-    parts.append(table("Trials as measured, and as played with the fitted run time", columns, rows, (), width))
-    lines = [f"[functions.{found.function}]", f"run = {_run_text(found)}"]
-    parts += [Text("To paste into the model:", style="bold"), Text("\n".join(lines)), Text("")]
-    if found.per_instance:
-        parts.append(Text(f"Saturated, one instance answers {found.per_instance:,.2f} calls a second."))
-    parts += [Text(f"Note: {safe(note)}") for note in found.notes]
-    return rendered(parts, width, colour)
+    return table("Trials as measured, and as played with the fitted run time", columns, rows, (), width)
 
 
 def _late(value: float | None, factor: float = 1.0) -> str:

@@ -138,20 +138,16 @@ def _runs(found: Measured, width: int | None) -> RenderableType:
                 _memory(run, on),
                 count(run.reply_bytes),
                 count(run.log_bytes),
-                *(
-                    [_figure(on.billed_ms if on else None, ",.0f"), _figure(on.cost if on else None, ".9f")]
-                    if priced
-                    else []
-                ),
+                *(_price(on) if priced else []),
                 _outcome(run),
             ]
         )
-    title = (
-        f"Runs ({len(runs):,}; of those not shown the figures are in --format csv)"
-        if len(shown) < len(runs)
-        else f"Runs ({len(runs):,})"
-    )
-    return table(title, columns, rows, width=width)
+    more = "; of those not shown the figures are in --format csv" if len(shown) < len(runs) else ""
+    return table(f"Runs ({len(runs):,}{more})", columns, rows, width=width)
+
+
+def _price(on: Billed | None) -> list[str]:
+    return [_figure(on.billed_ms if on else None, ",.0f"), _figure(on.cost if on else None, ".9f")]
 
 
 def _figure(value: Any, form: str) -> str:

@@ -14,9 +14,9 @@ import numpy as np
 
 from echotally.errors import safe
 from echotally.evidence.fit.rhythm import hours_of
-from echotally.evidence.survey.assembling import Found
+from echotally.evidence.survey.assembly import Found
 from echotally.evidence.survey.facts import short
-from echotally.evidence.survey.survey import Survey
+from echotally.evidence.survey.made import Survey
 from echotally.output.base.charts import COLOURS, SETTINGS, picture, plain_x
 from echotally.output.base.terminal import count
 from echotally.output.evidence.survey_view import of_functions, plain_number, sources_of, survey_verdict, trouble_lines

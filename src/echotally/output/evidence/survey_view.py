@@ -12,8 +12,8 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.evidence.survey.backtest import Backtest, Laid, Row
-from echotally.evidence.survey.facts import Unknown, Value, short
-from echotally.evidence.survey.survey import Survey
+from echotally.evidence.survey.facts import Change, Trouble, Unknown, Value, short
+from echotally.evidence.survey.made import Survey
 from echotally.evidence.survey.updating import Updated
 from echotally.output.base.terminal import Column, count, rendered, table
 
@@ -233,35 +233,59 @@ def survey_json(made: Survey, changed: Updated | None = None) -> str:
         "plan": made.card.full,
         "cost_known": not made.card.placeholder,
         "log": {
-            "files": list(made.log.files), "rows": made.log.rows, "columns": list(made.log.columns),
-            "from": _moment(made.span[0]), "until": _moment(made.span[1]), "notes": list(made.log.notes),
-            "troubles": [{"rows": t.rows, "what": t.what, "done": t.done, "example": t.example} for t in made.log.troubles],
+            "files": list(made.log.files),
+            "rows": made.log.rows,
+            "columns": list(made.log.columns),
+            "from": _moment(made.span[0]),
+            "until": _moment(made.span[1]),
+            "notes": list(made.log.notes),
+            "troubles": [
+                {"rows": t.rows, "what": t.what, "done": t.done, "example": t.example} for t in made.log.troubles
+            ],
         },
         "functions": [_function_json(made, name) for name in made.functions],
         "values": [_value_json(value) for value in made.draft.values if not value.address.endswith(".")],
-        "changes": [
-            {"function": c.function, "what": c.what, "on": c.at.date().isoformat(), "before": c.before, "after": c.after,
-             "unit": c.unit, "cause": c.cause or None}
-            for c in made.changes
-        ],
-        "incidents": [
-            {"function": t.function, "environment": t.environment, "kind": t.kind, "at": t.at.isoformat(), "lasts_s": t.lasts_s,
-             "share": t.share, "usual": t.usual, "attempts": t.n}
-            for t in made.draft.troubles
-        ],
+        "changes": [_change_json(change) for change in made.changes],
+        "incidents": [_trouble_json(trouble) for trouble in made.draft.troubles],
         "backtest": [_test_json(test) for test in made.backtests],
         "unknown": [_unknown_json(u, m) for u, m in made.unknowns],
         "set_aside": [
-            {"row": name, "rows": n, "cost": str(cost)} for name, (n, cost) in (made.billed.aside if made.billed else {}).items()
+            {"row": name, "rows": n, "cost": str(cost)}
+            for name, (n, cost) in (made.billed.aside if made.billed else {}).items()
         ],
         "notes": list(made.notes),
-    }  # fmt: skip
+    }
     if changed is not None:
         data["drifted"] = [
             {"address": m.address, "before": m.before, "after": m.after, "why": m.why} for m in changed.moved
         ]
         data["added"] = list(changed.added)
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _change_json(change: Change) -> dict[str, Any]:
+    return {
+        "function": change.function,
+        "what": change.what,
+        "on": change.at.date().isoformat(),
+        "before": change.before,
+        "after": change.after,
+        "unit": change.unit,
+        "cause": change.cause or None,
+    }
+
+
+def _trouble_json(trouble: Trouble) -> dict[str, Any]:
+    return {
+        "function": trouble.function,
+        "environment": trouble.environment,
+        "kind": trouble.kind,
+        "at": trouble.at.isoformat(),
+        "lasts_s": trouble.lasts_s,
+        "share": trouble.share,
+        "usual": trouble.usual,
+        "attempts": trouble.n,
+    }
 
 
 def _moment(at: float) -> str:
@@ -291,9 +315,16 @@ def _function_json(made: Survey, name: str) -> dict[str, Any]:
 
 def _value_json(value: Value) -> dict[str, Any]:
     return {
-        "address": value.address, "toml": value.toml, "value": value.number, "low": value.low, "high": value.high,
-        "unit": value.unit or None, "n": value.n, "evidence": value.evidence or None, "guess": value.guess,
-    }  # fmt: skip
+        "address": value.address,
+        "toml": value.toml,
+        "value": value.number,
+        "low": value.low,
+        "high": value.high,
+        "unit": value.unit or None,
+        "n": value.n,
+        "evidence": value.evidence or None,
+        "guess": value.guess,
+    }
 
 
 def _laid_json(laid: Laid | None) -> dict[str, Any] | None:
@@ -308,13 +339,20 @@ def _test_json(test: Backtest) -> dict[str, Any]:
         return {"function": found.function, **{part: _laid_json(getattr(found, part)) for part in parts}}
 
     return {
-        "from": _moment(test.first), "until": _moment(test.last), "how": test.how,
-        "rows": [row(each) for each in test.rows], "total": row(test.total) if test.total else None,
-    }  # fmt: skip
+        "from": _moment(test.first),
+        "until": _moment(test.last),
+        "how": test.how,
+        "rows": [row(each) for each in test.rows],
+        "total": row(test.total) if test.total else None,
+    }
 
 
 def _unknown_json(unknown: Unknown, moves: float | None) -> dict[str, Any]:
     return {
-        "function": unknown.function or None, "what": unknown.what, "assumed": unknown.assumed, "how": unknown.how,
-        "could_move": moves, "share": unknown.moves,
-    }  # fmt: skip
+        "function": unknown.function or None,
+        "what": unknown.what,
+        "assumed": unknown.assumed,
+        "how": unknown.how,
+        "could_move": moves,
+        "share": unknown.moves,
+    }

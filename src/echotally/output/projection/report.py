@@ -97,18 +97,10 @@ def report_page(projection: Projection, checked: Checked | None, model_path: Pat
 
 def _contents(projection: Projection, checked: Checked | None, model_path: Path) -> dict[str, Any]:
     plan = projection.best
-    parts = [
-        ("plans", "Plans"),
-        *([("bill", "Bill"), ("functions", "Functions")] if plan else []),
-        *([("edges", "How far from the edge")] if plan and plan.edges else []),
-        *([("incidents", "Incidents")] if plan and plan.incidents else []),
-        ("findings", "Findings"),
-        ("assumptions", "Assumptions"),
-    ]
     return {
         "estate": safe(projection.model.estate.name),
         "month": projection.model.estate.month,
-        "parts": parts,
+        "parts": _parts(plan),
         "verdict": [safe(line) for line in verdict_lines(projection)],
         "plans": _plans(projection),
         "beside": list(_beside(projection)),
@@ -137,6 +129,18 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path)
         ),
         "files": list(_files(projection, model_path)),
     }
+
+
+def _parts(plan: PlayedPlan | None) -> list[tuple[str, str]]:
+    """Anchor and title of each part of the page."""
+    return [
+        ("plans", "Plans"),
+        *([("bill", "Bill"), ("functions", "Functions")] if plan else []),
+        *([("edges", "How far from the edge")] if plan and plan.edges else []),
+        *([("incidents", "Incidents")] if plan and plan.incidents else []),
+        ("findings", "Findings"),
+        ("assumptions", "Assumptions"),
+    ]
 
 
 def _cell(text: str, value: object = None) -> Cell:

@@ -69,18 +69,21 @@ def _sections(found: Comparison) -> list[tuple[str, list[Column], list[list[str]
         if m.before != m.after
     ]
     functions = [[f.function, f.environment, f.figure, _figure(f.before), _figure(f.after)] for f in found.functions]
+    rows = (causes, inputs, plans, meters, functions)
+    return [(title, columns, each) for (title, columns), each in zip(_headed(found), rows, strict=True) if each]
+
+
+def _headed(found: Comparison) -> list[tuple[str, list[Column]]]:
     a, b = found.names
-    sections = [
-        (f"Causes ({found.currency})", [Column("cause", False), Column("amount")], causes),
+    return [
+        (f"Causes ({found.currency})", [Column("cause", False), Column("amount")]),
         (
             "Inputs that changed",
             [Column("address", False, wrap=True), Column(a, False, wrap=True), Column(b, False, wrap=True)],
-            inputs,
         ),
         (
             f"Plans ({found.currency})",
             [Column("plan", False), Column(a), Column(b), Column("difference"), Column("targets missed", False)],
-            plans,
         ),
         (
             f"Meters of the pick ({found.currency})",
@@ -92,15 +95,12 @@ def _sections(found: Comparison) -> list[tuple[str, list[Column], list[list[str]
                 Column("run time", rank=1),
                 Column("price", rank=1),
             ],
-            meters,
         ),
         (
             "Functions that moved",
             [Column("function", False), Column("environment", False), Column("figure", False), Column(a), Column(b)],
-            functions,
         ),
     ]
-    return [(title, columns, rows) for title, columns, rows in sections if rows]
 
 
 def _difference(before: Decimal | None, after: Decimal | None) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from typing import Any
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -35,8 +36,21 @@ def _currency(found: Crossover) -> str:
 def crossover_text(found: Crossover, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, the crossings, then costs by volume."""
     shown_in(_currency(found))
-    plans = list(dict.fromkeys(row["plan"] for row in found.rows))
     parts: list[RenderableType] = [Text(safe(crossover_verdict(found)), style="bold"), Text("")]
+    if found.crossings:
+        parts.append(_crossings(found, width))
+    if found.changes:
+        parts.append(_changes(found, width))
+    parts.append(_costs(found, width))
+    parts.append(Text("Demand is multiplied in every environment; schedules fire as they do.", style="dim"))
+    if any(demand.clients for demand in found.loaded.model.demand.values()):
+        parts.append(
+            Text("Events a month are without the requests of clients, which depend on the answers.", style="dim")
+        )
+    return rendered(parts, width, colour)
+
+
+def _crossings(found: Crossover, width: int | None) -> RenderableType:
     columns = [
         Column("times today"),
         Column("events a month"),
@@ -57,25 +71,30 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
         for c in found.crossings
     ]
     marks = ["bold" if c.cheapest else "dim" for c in found.crossings]
-    if rows:
-        parts.append(table(f"Crossings, to 1 % ({_currency(found)})", columns, rows, marks, width))
-    if found.changes:
-        columns = [
-            Column("times today"),
-            Column("events a month"),
-            Column("plan", False),
-            Column("from there on", False),
+    return table(f"Crossings, to 1 % ({_currency(found)})", columns, rows, marks, width)
+
+
+def _changes(found: Crossover, width: int | None) -> RenderableType:
+    columns = [
+        Column("times today"),
+        Column("events a month"),
+        Column("plan", False),
+        Column("from there on", False),
+    ]
+    rows = [
+        [
+            f"{c.scale:,.3f}",
+            count(c.scale * found.events),
+            c.plan,
+            "meets its targets" if c.meets else "misses a target",
         ]
-        rows = [
-            [
-                f"{c.scale:,.3f}",
-                count(c.scale * found.events),
-                c.plan,
-                "meets its targets" if c.meets else "misses a target",
-            ]
-            for c in found.changes
-        ]
-        parts.append(table("Targets, to 1 %", columns, rows, (), width))
+        for c in found.changes
+    ]
+    return table("Targets, to 1 %", columns, rows, (), width)
+
+
+def _costs(found: Crossover, width: int | None) -> RenderableType:
+    plans = list(dict.fromkeys(row["plan"] for row in found.rows))
     cells = {(row["scale"], row["plan"]): row for row in found.rows}
     columns = [
         Column("times today"),
@@ -86,15 +105,7 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
         [f"{scale:,.3g}", count(scale * found.events), *(_cell(cells[scale, plan]) for plan in plans)]
         for scale in found.scales
     ]
-    parts.append(
-        table(f"Cost of the month ({_currency(found)}; * misses a target, ? undecided)", columns, rows, width=width)
-    )
-    parts.append(Text("Demand is multiplied in every environment; schedules fire as they do.", style="dim"))
-    if any(demand.clients for demand in found.loaded.model.demand.values()):
-        parts.append(
-            Text("Events a month are without the requests of clients, which depend on the answers.", style="dim")
-        )
-    return rendered(parts, width, colour)
+    return table(f"Cost of the month ({_currency(found)}; * misses a target, ? undecided)", columns, rows, width=width)
 
 
 def _cell(row: Row) -> str:
@@ -139,6 +150,20 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
                 fillstyle="full" if met else "none",
                 markersize=7,
             )
+    _name_crossings(panel, found)
+    panel.set_xscale("log")
+    panel.set_yscale("log")
+    plain_numbers(panel)
+    panel.set_xlabel(
+        f"demand as a multiple of today's ({found.events:,.0f} events a month); hollow marks miss a target"
+    )
+    panel.set_ylabel(f"cost of the month ({_currency(found)})")
+    panel.legend(frameon=False)
+    titled(panel, crossover_verdict(found))
+    return picture(figure, form)
+
+
+def _name_crossings(panel: Any, found: Crossover) -> None:
     for c in found.crossings:
         weight = "bold" if c.cheapest else "normal"
         panel.annotate(
@@ -150,13 +175,3 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
             weight=weight,
             arrowprops={"arrowstyle": "->", "color": "black"},
         )
-    panel.set_xscale("log")
-    panel.set_yscale("log")
-    plain_numbers(panel)
-    panel.set_xlabel(
-        f"demand as a multiple of today's ({found.events:,.0f} events a month); hollow marks miss a target"
-    )
-    panel.set_ylabel(f"cost of the month ({_currency(found)})")
-    panel.legend(frameon=False)
-    titled(panel, crossover_verdict(found))
-    return picture(figure, form)

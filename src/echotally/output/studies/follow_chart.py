@@ -71,9 +71,16 @@ class _Axis:
         # A bar of no length would not be seen.
         length = max(length, self.span / self.scale / 500)
         self.panel.barh(
-            row, length, left=at, height=0.5, color=colour, hatch=hatch, edgecolor="#444444", linewidth=0.5,
+            row,
+            length,
+            left=at,
+            height=0.5,
+            color=colour,
+            hatch=hatch,
+            edgecolor="#444444",
+            linewidth=0.5,
             label=self._label(name),
-        )  # fmt: skip
+        )
         length_text = clocked(ended - begun)
         if ended > end or ended - begun > 0.0075 * len(length_text) * self.span:
             # Of one that is cut the words stand above its end, else above its middle.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import asdict
+from typing import Any
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -12,7 +13,7 @@ from rich.text import Text
 from echotally.errors import safe
 from echotally.output.base.charts import COLOURS, new_figure, picture, style, titled
 from echotally.output.base.terminal import Column, money, rendered, share, shown_in, table
-from echotally.studies.forecast import Forecast, PlanForecast, Swing
+from echotally.studies.forecast_answer import Forecast, PlanForecast, Swing
 
 _BAR = 24
 
@@ -190,17 +191,7 @@ def forecast_json(found: Forecast) -> str:
         "totals": [{"plan": p.plan, "p10": p.total[0], "p50": p.total[1], "p90": p.total[2]} for p in found.plans],
         "switches": [{"month": month, "plan": plan} for month, plan in found.switches],
         "crossed": [{"plan": p.plan, "month": c.month, "what": c.what} for p in found.plans for c in p.crossed],
-        "tornado": [
-            {
-                "input": s.input.address,
-                "low": s.input.low,
-                "high": s.input.high,
-                "declared": s.input.declared,
-                "cost_low": s.low_cost,
-                "cost_high": s.high_cost,
-            }
-            for s in found.tornado
-        ],
+        "tornado": [_swing_json(swing) for swing in found.tornado],
         "budgets": [{"plan": p.plan, **asdict(b)} for p in found.plans for b in p.budgets],
         "tornado_plan": found.plan,
         "error": found.error,
@@ -208,6 +199,17 @@ def forecast_json(found: Forecast) -> str:
         "notes": list(found.notes),
     }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _swing_json(swing: Swing) -> dict[str, Any]:
+    return {
+        "input": swing.input.address,
+        "low": swing.input.low,
+        "high": swing.input.high,
+        "declared": swing.input.declared,
+        "cost_low": swing.low_cost,
+        "cost_high": swing.high_cost,
+    }
 
 
 def forecast_chart(found: Forecast, kind: str, form: str) -> bytes:

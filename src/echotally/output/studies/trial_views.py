@@ -208,54 +208,57 @@ def _ms(value_s: float | None) -> str:
     return "–" if value_s is None else f"{value_s * 1e3:,.1f}"
 
 
+_LOAD_COLUMNS = [
+    Column("limit"),
+    Column("clients"),
+    Column("calls", rank=3),
+    Column("calls/s"),
+    Column("refused %"),
+    Column("mean ms", rank=2),
+    Column("p50 ms", rank=1),
+    Column("p95 ms"),
+    Column("p99 ms", rank=1),
+    Column("max ms", rank=3),
+    Column("peak inst."),
+    Column("mean calls", rank=4),
+    Column("cold %", rank=2),
+    Column("steady after s", rank=3),
+    Column("cost/million", rank=2),
+    Column("more a month", rank=3),
+    Column("", False),
+]
+
+
+def _load_row(r: LoadRow) -> list[str]:
+    return [
+        _limit(r.limit),
+        count(r.clients),
+        count(r.calls),
+        f"{r.calls_per_s:,.2f}",
+        share(r.refused_share),
+        _ms(r.latency_mean_s),
+        _ms(r.latency.p50),
+        _ms(r.latency.p95),
+        _ms(r.latency.p99),
+        _ms(r.latency.max),
+        count(r.instances.peak),
+        f"{r.concurrency.mean:,.2f}",
+        "–" if r.cold_share is None else share(r.cold_share),
+        seconds(r.steady_s),
+        "–" if r.cost_per_million is None else money(r.cost_per_million),
+        "–" if r.month_cost_per_million is None else money(r.month_cost_per_million),
+        "knee" if r.knee else "",
+    ]
+
+
 def load_text(found: LoadTrial, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, then a row a pair of clients and limit; the knee is marked."""
     shown_in(_currency(found))
-    columns = [
-        Column("limit"),
-        Column("clients"),
-        Column("calls", rank=3),
-        Column("calls/s"),
-        Column("refused %"),
-        Column("mean ms", rank=2),
-        Column("p50 ms", rank=1),
-        Column("p95 ms"),
-        Column("p99 ms", rank=1),
-        Column("max ms", rank=3),
-        Column("peak inst."),
-        Column("mean calls", rank=4),
-        Column("cold %", rank=2),
-        Column("steady after s", rank=3),
-        Column("cost/million", rank=2),
-        Column("more a month", rank=3),
-        Column("", False),
-    ]
-    rows = [
-        [
-            _limit(r.limit),
-            count(r.clients),
-            count(r.calls),
-            f"{r.calls_per_s:,.2f}",
-            share(r.refused_share),
-            _ms(r.latency_mean_s),
-            _ms(r.latency.p50),
-            _ms(r.latency.p95),
-            _ms(r.latency.p99),
-            _ms(r.latency.max),
-            count(r.instances.peak),
-            f"{r.concurrency.mean:,.2f}",
-            "–" if r.cold_share is None else share(r.cold_share),
-            seconds(r.steady_s),
-            "–" if r.cost_per_million is None else money(r.cost_per_million),
-            "–" if r.month_cost_per_million is None else money(r.month_cost_per_million),
-            "knee" if r.knee else "",
-        ]
-        for r in found.rows
-    ]
+    rows = [_load_row(row) for row in found.rows]
     marks = ["bold" if r.knee else "" for r in found.rows]
     parts: list[RenderableType] = [Text(safe(load_verdict(found)), style="bold"), Text("")]
     parts.append(
-        table(f"{safe(found.function)} alone on {found.plan} ({_currency(found)})", columns, rows, marks, width)
+        table(f"{safe(found.function)} alone on {found.plan} ({_currency(found)})", _LOAD_COLUMNS, rows, marks, width)
     )
     if any(row.refused and not row.calls_per_s for row in found.rows) and any(row.calls_per_s for row in found.rows):
         parts.append(Text(f"Where nothing was answered, {_USED_UP}."))

@@ -1,16 +1,6 @@
-"""The records of a simulation, a field a line: its meaning and its unit. ``engine.layout`` makes arrays of them.
-
-Times are int64 nanoseconds since the month's start, lengths of time nanoseconds. Links between records are places in
-their arrays, -1 for none. A *unit* is one function in one environment. Fields written ``int`` are int64 in the arrays,
-``float`` float64, ``Bits`` uint64; the classes are never made, they name types for the reader and the type checker.
-"""
+"""Records of what stands all month: units, accounts, sources, lines, conditions, and the numbers kept beside them."""
 
 from __future__ import annotations
-
-from typing import NewType
-
-#: A state of a random stream, which wraps around at 64 bits.
-Bits = NewType("Bits", int)
 
 
 class Clock:
@@ -377,6 +367,17 @@ class Tap:
     integral: float  # the rate integrated up to the stretch
 
 
+class Stretch:
+    """A part of a tap's month: until ``end`` events come at ``rate``, or exactly ``count`` of them."""
+
+    start: int  # when it begins
+    end: int  # when it ends
+    count: int  # events in it, where they are counted
+    step: int  # ns from one of them to the next, where they stand at even steps from ``start``, 0: spread over it
+    rate: float  # events per ns
+    gap: float  # 1 / rate
+
+
 class Edge:
     """A feed of a topic, or what a function emits or asks."""
 
@@ -392,133 +393,6 @@ class Edge:
     fraction: float  # emits and requests: chance of one more
     payload_scale: float  # scale of sizes, bytes
     payload_sigma: float  # their sigma
-
-
-class Instance:
-    """One running copy of a function, or a reserved instance of all."""
-
-    unit: int  # -1: reserved, for all units of its account
-    account: int  # the account that pays for it
-    node: int  # the node it is on, -1: none
-    calls: int  # calls in it
-    quiet: int  # of these, calls that do no CPU work: they hang, or wait for answers
-    drained: int  # YES: of an old release; it takes no further calls
-    key: int  # starting: the number of its entry in the calendar
-    ready: int  # when it is or was ready
-    created: int  # when it was started
-    released: int  # when a call last ended
-    prev: int  # neighbours in its list, or the next free one
-    next: int  # the one behind
-    first_waiting: int  # the first call that waits out its cold start, -1: none
-    active_since: int  # since when it has a call, -1: none
-    state: int  # ABSENT, STARTING, READY
-    memory_free: int  # reserved: memory left, in millionths of a MB
-    cold_ns: int  # its cold start, without the node's
-    listed: int  # the list it stands in, 0: none
-    number: int  # starting: when ready, by which they stand in line
-    load: float  # reserved: vCPUs its calls keep busy
-
-
-class Node:
-    """A machine that holds instances."""
-
-    memory: int  # MB left
-    ready: int  # when it is up
-    up: int  # YES: there
-    since: int  # since when its time is not yet counted
-    idle_since: int  # since when nothing is on it
-    instances: int  # instances on it
-    account: int  # the account that pays for it
-    vcpu: float  # vCPUs left
-
-
-class Call:
-    """One event or batch handed to a function, over all its attempts."""
-
-    unit: int  # the unit that handles it
-    trigger: int  # the trigger it came by
-    number: int  # its oldest event's number
-    events: int  # events in it
-    items: int  # the same, a firing counted by its items
-    head: int  # its cargo, first and last link
-    tail: int  # last link
-    state: int  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING, ASKING, ANSWERED
-    instance: int  # the instance it runs in, -1: none
-    started: int  # when this attempt started
-    run_at: int  # when its run began, NEVER: not yet
-    ends: int  # when its run ends; asking: when its timeout ends it
-    timed_out: int  # YES: by the timeout
-    condition: int  # what incidents made of its run as it began, -1: nothing
-    quiet: int  # YES: it does no CPU work
-    decided: int  # YES: what failed is known already, since its own run is over
-    failed: int  # and YES: all of it
-    asking: int  # the round of requests it waits for, 0: none
-    asks: int  # which of its unit's asks that is
-    open: int  # answers that are still to come
-    cold_ns: int  # cold start this attempt waited out
-    charged: int  # time this attempt is charged for, ns (``starting.charge``)
-    tries: int  # failed runs so far
-    wait: int  # pushed: the last wait, ns; requests: asks whose wait limit is to come
-    prev: int  # neighbours in its line, or the next free one
-    next: int  # the one behind
-    payload: int  # bytes
-    list: int  # the line it stands in
-    counted: int  # YES: counted in ``Unit.calls``
-    partition: int  # -1: not of a stream
-    arrived: int  # arrival of its oldest event; of a batch, when it was taken
-    timer: int  # when its oldest record expires
-
-
-class Event:
-    """One event at one source (a stream's: a copy for each trigger)."""
-
-    number: int  # the order in which events came
-    at: int  # when it came
-    seen: int  # when it became visible
-    due: int  # when a delay or its visibility is over
-    receipts: int  # how often it was received
-    payload: int  # bytes
-    at_source: int  # the source it waits at
-    prev: int  # neighbours in its list, or the next free one
-    next: int  # the one behind
-    state: int  # GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED
-    refs: int  # cargo links to it: a gone event is freed with the last
-    tap: int  # where it came from, -1: inside, LAID: a sampled month
-    tries: int  # requests: refused tries
-    trigger: int  # the one that has it or had it last, -1: none
-    items: int  # events it stands for
-    handled: int  # YES: handled successfully
-    hold: int  # YES: its batch keeps its place in strict order; IN_FLIGHT at the month's end
-    asker: int  # the call that asked, -1: none
-    asking: int  # and the round of its requests
-
-
-class Cargo:
-    """A link of a call's list of events."""
-
-    event: int  # the event it holds
-    failed: int  # YES: it is decided that the event failed
-    next: int  # the next link, or the next free one
-
-
-class Entry:
-    """A coming happening in the calendar."""
-
-    at: int  # when it happens
-    key: int  # step and number, see ``kernel.calendar``
-    what: int  # reference and kind
-
-
-class Expected:
-    """An event put out at this instant, on its way to a source."""
-
-    source: int  # the source it arrives at
-    payload: int  # bytes
-    asker: int  # the call that asks, -1: nobody
-    asking: int  # and the round of its requests
-    origin: int  # the noted attempt that put it out, -1: none
-    sent: int  # its number among all that were put out
-    whose: int  # the event it is for, by its place among those its attempt handled
 
 
 class Turn:
@@ -552,110 +426,3 @@ class Portion:
     upto: float  # the shares of the mixture up to this one, together
     scale: float  # its scale
     sigma: float  # its sigma
-
-
-class Change:
-    """A line of the trail: an instance came, went or became ready."""
-
-    at: int  # when it was
-    unit: int  # whose instance
-    count: int  # instances then
-    ready: int  # YES: one became ready
-
-
-class Attempt:
-    """A line of the diary: an attempt that is over."""
-
-    unit: int  # whose attempt
-    index: int  # its number in the month's log of attempts
-    trigger: int  # the trigger its events came by
-    partition: int  # of a stream, the partition, -1: none
-    number: int  # its oldest event's
-    items: int  # events it holds
-    at: int  # when it started, or was throttled
-    run_at: int  # when its run began, NEVER: not at all
-    ended: int  # when it ended
-    cold_ns: int  # cold start it waited out
-    charged: int  # time it is charged for: billed, or where attempts are not billed one by one, of its run and billed cold start
-    outcome: int  # SUCCEEDED, FAILED, TIMED_OUT, THROTTLED, STILL_RUNNING
-
-
-class Carried:
-    """An event that an attempt held, a line each, where a diary is kept with its cargo."""
-
-    attempt: int  # the attempt, by its place in the whole diary
-    number: int  # the event's number
-    good: int  # YES: it was handled
-
-
-class Born:
-    """Where an event came from, where a diary is kept with its cargo."""
-
-    number: int  # the event's number, -1: what was put out, of which a topic makes any number of events
-    source: int  # where it arrived
-    at: int  # when
-    origin: int  # the noted attempt that put it out, -1: it comes from outside, or was asked
-    asker: int  # the number of the call that asks and waits, -1: nobody
-    sent: int  # its number among what was put out: copies of one event share it
-    whose: int  # the event it was put out or asked for, by its place among those that were handled or asked
-    asking: int  # the round of requests it belongs to, 0: none
-    outside: int  # its number among what came from outside, copies share it; -1: put out inside
-    tap: int  # the demand or firings it came from, -1: none
-
-
-class Moment:
-    """What became of an event, where that is kept: how it ended, or that it comes back."""
-
-    number: int  # the event's number
-    at: int  # when
-    what: int  # how it ended (HANDLED ...), COMES_BACK or SEEN_AGAIN
-    unit: int  # for whom, -1: nobody reads its source
-    source: int  # the source it was at
-    came: int  # when it came there
-    ref: int  # DEAD_LETTERED: its number among what was put out; COMES_BACK: when
-
-
-class Refusal:
-    """A call that found no room, where that is kept."""
-
-    at: int  # when
-    unit: int  # whose call
-    why: int  # AT_ACCOUNT, AT_INSTANCES, UNTIL_A_LOOK, NO_GROWTH, NO_NODE, NO_TOKEN, NO_MEMORY
-    used: int  # calls in flight, or instances there are
-    most: int  # and how many there may be, -1: no limit
-
-
-class Asked:
-    """An event for which a call asked, in the order of their requests."""
-
-    asking: int  # the round of requests
-    number: int  # the event's number
-
-
-class Stretch:
-    """A part of a tap's month: until ``end`` events come at ``rate``, or exactly ``count`` of them."""
-
-    start: int  # when it begins
-    end: int  # when it ends
-    count: int  # events in it, where they are counted
-    step: int  # ns from one of them to the next, where they stand at even steps from ``start``, 0: spread over it
-    rate: float  # events per ns
-    gap: float  # 1 / rate
-
-
-class Whole:
-    """A whole number."""
-
-    v: int  # the number
-
-
-class Real:
-    """A number."""
-
-    v: float  # the number
-
-
-class Random:
-    """The state of a random stream."""
-
-    v: Bits  # 64 bits, moved on by each draw

@@ -1,0 +1,59 @@
+"""The records of a simulation, a field a line: its meaning and its unit. ``engine.layout`` makes arrays of them.
+
+Times are int64 nanoseconds since the month's start, lengths of time nanoseconds. Links between records are places in
+their arrays, -1 for none. A *unit* is one function in one environment. Fields written ``int`` are int64 in the arrays,
+``float`` float64, ``Bits`` uint64; the classes are never made, they name types for the reader and the type checker.
+"""
+
+from echotally.engine.records.diary import Asked, Attempt, Born, Carried, Change, Moment, Refusal
+from echotally.engine.records.moving import Call, Cargo, Entry, Event, Expected, Instance, Node
+from echotally.engine.records.numbers import Bits, Random, Real, Whole
+from echotally.engine.records.standing import (
+    Account,
+    Chain,
+    Clock,
+    Condition,
+    Edge,
+    Partition,
+    Portion,
+    Source,
+    Stretch,
+    Tap,
+    Trigger,
+    Turn,
+    Unit,
+)
+
+__all__ = [
+    "Account",
+    "Asked",
+    "Attempt",
+    "Bits",
+    "Born",
+    "Call",
+    "Cargo",
+    "Carried",
+    "Chain",
+    "Change",
+    "Clock",
+    "Condition",
+    "Edge",
+    "Entry",
+    "Event",
+    "Expected",
+    "Instance",
+    "Moment",
+    "Node",
+    "Partition",
+    "Portion",
+    "Random",
+    "Real",
+    "Refusal",
+    "Source",
+    "Stretch",
+    "Tap",
+    "Trigger",
+    "Turn",
+    "Unit",
+    "Whole",
+]

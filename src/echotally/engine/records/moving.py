@@ -1,0 +1,130 @@
+"""Records of what comes and goes: instances, calls, events, what they hold, and what is due."""
+
+from __future__ import annotations
+
+
+class Instance:
+    """One running copy of a function, or a reserved instance of all."""
+
+    unit: int  # -1: reserved, for all units of its account
+    account: int  # the account that pays for it
+    node: int  # the node it is on, -1: none
+    calls: int  # calls in it
+    quiet: int  # of these, calls that do no CPU work: they hang, or wait for answers
+    drained: int  # YES: of an old release; it takes no further calls
+    key: int  # starting: the number of its entry in the calendar
+    ready: int  # when it is or was ready
+    created: int  # when it was started
+    released: int  # when a call last ended
+    prev: int  # neighbours in its list, or the next free one
+    next: int  # the one behind
+    first_waiting: int  # the first call that waits out its cold start, -1: none
+    active_since: int  # since when it has a call, -1: none
+    state: int  # ABSENT, STARTING, READY
+    memory_free: int  # reserved: memory left, in millionths of a MB
+    cold_ns: int  # its cold start, without the node's
+    listed: int  # the list it stands in, 0: none
+    number: int  # starting: when ready, by which they stand in line
+    load: float  # reserved: vCPUs its calls keep busy
+
+
+class Node:
+    """A machine that holds instances."""
+
+    memory: int  # MB left
+    ready: int  # when it is up
+    up: int  # YES: there
+    since: int  # since when its time is not yet counted
+    idle_since: int  # since when nothing is on it
+    instances: int  # instances on it
+    account: int  # the account that pays for it
+    vcpu: float  # vCPUs left
+
+
+class Call:
+    """One event or batch handed to a function, over all its attempts."""
+
+    unit: int  # the unit that handles it
+    trigger: int  # the trigger it came by
+    number: int  # its oldest event's number
+    events: int  # events in it
+    items: int  # the same, a firing counted by its items
+    head: int  # its cargo, first and last link
+    tail: int  # last link
+    state: int  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING, ASKING, ANSWERED
+    instance: int  # the instance it runs in, -1: none
+    started: int  # when this attempt started
+    run_at: int  # when its run began, NEVER: not yet
+    ends: int  # when its run ends; asking: when its timeout ends it
+    timed_out: int  # YES: by the timeout
+    condition: int  # what incidents made of its run as it began, -1: nothing
+    quiet: int  # YES: it does no CPU work
+    decided: int  # YES: what failed is known already, since its own run is over
+    failed: int  # and YES: all of it
+    asking: int  # the round of requests it waits for, 0: none
+    asks: int  # which of its unit's asks that is
+    open: int  # answers that are still to come
+    cold_ns: int  # cold start this attempt waited out
+    charged: int  # time this attempt is charged for, ns (``starting.charge``)
+    tries: int  # failed runs so far
+    wait: int  # pushed: the last wait, ns; requests: asks whose wait limit is to come
+    prev: int  # neighbours in its line, or the next free one
+    next: int  # the one behind
+    payload: int  # bytes
+    list: int  # the line it stands in
+    counted: int  # YES: counted in ``Unit.calls``
+    partition: int  # -1: not of a stream
+    arrived: int  # arrival of its oldest event; of a batch, when it was taken
+    timer: int  # when its oldest record expires
+
+
+class Event:
+    """One event at one source (a stream's: a copy for each trigger)."""
+
+    number: int  # the order in which events came
+    at: int  # when it came
+    seen: int  # when it became visible
+    due: int  # when a delay or its visibility is over
+    receipts: int  # how often it was received
+    payload: int  # bytes
+    at_source: int  # the source it waits at
+    prev: int  # neighbours in its list, or the next free one
+    next: int  # the one behind
+    state: int  # GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED
+    refs: int  # cargo links to it: a gone event is freed with the last
+    tap: int  # where it came from, -1: inside, LAID: a sampled month
+    tries: int  # requests: refused tries
+    trigger: int  # the one that has it or had it last, -1: none
+    items: int  # events it stands for
+    handled: int  # YES: handled successfully
+    hold: int  # YES: its batch keeps its place in strict order; IN_FLIGHT at the month's end
+    asker: int  # the call that asked, -1: none
+    asking: int  # and the round of its requests
+
+
+class Cargo:
+    """A link of a call's list of events."""
+
+    event: int  # the event it holds
+    failed: int  # YES: it is decided that the event failed
+    next: int  # the next link, or the next free one
+
+
+class Entry:
+    """A coming happening in the calendar."""
+
+    at: int  # when it happens
+    key: int  # step and number, see ``kernel.calendar``
+    what: int  # reference and kind
+
+
+class Expected:
+    """An event put out at this instant, on its way to a source."""
+
+    source: int  # the source it arrives at
+    payload: int  # bytes
+    asker: int  # the call that asks, -1: nobody
+    asking: int  # and the round of its requests
+    origin: int  # the noted attempt that put it out, -1: none
+    sent: int  # its number among all that were put out
+    whose: int  # the event it is for, by its place among those its attempt handled

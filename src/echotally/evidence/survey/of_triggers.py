@@ -1,0 +1,256 @@
+"""What sets functions off: schedules, sources and their triggers, and at what rate."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from datetime import UTC, datetime
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.evidence.fit.rhythm import STRETCH_S
+from echotally.evidence.survey.assembly import Found
+from echotally.evidence.survey.batches import batching_of
+from echotally.evidence.survey.draft import ms, span_toml, text_of
+from echotally.evidence.survey.facts import short
+from echotally.evidence.survey.lines import Arrival
+from echotally.evidence.survey.of_demand import OfDemand
+from echotally.evidence.survey.rates import Rate, rate_of
+from echotally.evidence.survey.redelivery import Redelivery, redelivery_of
+from echotally.evidence.survey.schedules import Guess, guess_schedule
+from echotally.evidence.survey.tables import model_name
+from echotally.model.sources import SourceKind, SourceRef
+
+#: Tries after which a pushed event is given up (the trigger's default), and the default of a queue's end of patience.
+_TRIES = 3
+#: Events of a batch, on average, up to which attempts hold single events.
+_ALONE = 1.05
+
+
+class OfTriggers(OfDemand):
+    """Sources with their triggers."""
+
+    def _set_off(self, name: str, found: Found) -> None:
+        arrivals = self.wiring.arrivals.get(found.units[0][0], [])
+        for arrival in arrivals:
+            arrival = self._named(arrival, name, found)
+            kind = arrival.source.kind
+            if kind is SourceKind.SCHEDULES or (arrival.guess and kind is SourceKind.ENDPOINTS):
+                starts = self._starts(found, arrival)
+                guess = self._schedule(found, starts, arrival)
+                if guess is not None:
+                    self._put_schedule(name, found, guess, arrival)
+                    continue
+                if kind is SourceKind.SCHEDULES:
+                    arrival = replace(arrival, source=SourceRef.of(SourceKind.FOLDERS, arrival.source.name), guess=True)
+                    self._no_schedule(name, len(starts))
+            self._put_source(name, found, arrival)
+
+    def _named(self, arrival: Arrival, name: str, found: Found) -> Arrival:
+        """The arrival under the name that functions of an environment of their own have."""
+        if name == found.units[0][0] or not self.worlds.apart(found.units[0]):
+            return arrival
+        own = f"{arrival.source.name}-{model_name(found.units[0][1])}"
+        topic = f"{arrival.topic}-{model_name(found.units[0][1])}" if arrival.topic else None
+        return replace(arrival, source=SourceRef.of(arrival.source.kind, own), topic=topic)
+
+    def _starts(self, found: Found, arrival: Arrival) -> NDArray[np.float64]:
+        function, environment = found.units[0]
+        counted = self.metrics.starts(found.units[0], found.sample.t) if self.metrics and found.by > 1 else None
+        if counted is not None:
+            return counted
+        rows = self.tables.log.query(
+            "SELECT t FROM named WHERE f = ? AND e = ? AND outcome <> 'throttled' AND t < ? AND t >= ?"
+            " AND (? OR coalesce(source, '') = ?) ORDER BY t LIMIT 200001",
+            [
+                function,
+                environment,
+                self.tables.until,
+                found.sums.first,
+                len(self.wiring.arrivals.get(function, ())) < 2,
+                self._as_logged(arrival),
+            ],
+        )
+        return np.array([float(row[0]) for row in rows])
+
+    def _as_logged(self, arrival: Arrival) -> str:
+        return arrival.source.name
+
+    def _schedule(self, found: Found, starts: NDArray[np.float64], arrival: Arrival) -> Guess | None:
+        if arrival.guess:
+            # Without a word of a timer only a rhythm that is plainly one counts.
+            seconds = starts % 60
+            if len(starts) < 5 or (
+                np.std(np.diff(starts)) > 0.5 * np.mean(np.diff(starts)) and np.mean(seconds < 5) < 0.9
+            ):
+                return None
+        return guess_schedule(starts, self.span.prefer)
+
+    def _put_schedule(self, name: str, found: Found, guess: Guess, arrival: Arrival) -> None:
+        source = SourceRef.of(SourceKind.SCHEDULES, arrival.source.name)
+        found.guesses[str(source)] = guess
+        at, draft = str(source), self.draft
+        evidence = guess.evidence if not arrival.guess else f"nothing says so but the times: {guess.evidence}"
+        if guess.cron is not None:
+            draft.add(f"{at}.cron", text_of(guess.cron), evidence, n=guess.starts)
+            draft.add(
+                f"{at}.timezone", text_of(guess.zone), "" if guess.zone != "UTC" else "no other zone explains more"
+            )
+        else:
+            draft.add(f"{at}.every", span_toml(float(guess.every_s or 1)), evidence, n=guess.starts)
+            moment = datetime.fromtimestamp(guess.anchor, UTC).astimezone(self.span.zone)
+            draft.add(f"{at}.from", f'"{moment:%Y-%m-%dT%H:%M:%S}"', "the first one seen")
+        items = np.median(found.sample.events) if len(found.sample.events) else 1
+        if items > 1:
+            draft.add(f"{at}.items", str(round(float(items))), "events of a firing, at the median", number=float(items))
+        if guess.zones or guess.also:
+            what = "which zone its schedule is in" if guess.zones else "which expression its schedule has"
+            how = "its settings; a log across a change of clocks tells zones apart"
+            self._unknown(name, what, f"{guess.cron} in {guess.zone}", how, 0.0)
+        self._trigger(source, name)
+
+    def _no_schedule(self, name: str, n: int) -> None:
+        why = f"{n} start(s) make no expression" if n < 5 else "no expression explains its starts"
+        self.draft.note(f"functions.{name}", f"set off by a timer, but {why}: played as events at a rate")
+        self._unknown(name, "its schedule", why, "its settings, or a longer log", 0.1)
+
+    def _trigger(self, source: SourceRef, name: str, **keys: str) -> None:
+        at = f"triggers.{self.triggers}"
+        self.triggers += 1
+        self.draft.add(f"{at}.from", text_of(str(source)))
+        self.draft.add(f"{at}.to", text_of(name))
+        for key, toml in keys.items():
+            self.draft.add(f"{at}.{key}", toml)
+
+    def _put_source(self, name: str, found: Found, arrival: Arrival) -> None:
+        source, draft = arrival.source, self.draft
+        address = str(source)
+        if address not in self.taken:
+            self.taken.add(address)
+            draft.add(f"{address}.", "")
+            draft.note(address, f"{'a guess: ' if arrival.guess else ''}{arrival.evidence}")
+        if arrival.guess:
+            self._unknown(
+                name,
+                "what sets it off",
+                f"{source.kind.value[:-1]} {source.name}: {arrival.evidence}",
+                "faas.trigger or messaging attributes in spans, or its settings",
+                0.1,
+            )
+        rate = self._rate(found, arrival)
+        keys: dict[str, str] = {}
+        if source.kind is SourceKind.QUEUES and not draft.has(f"{address}.visibility"):
+            self._comes_back(name, found, address)
+        if source.kind.traits.batched:
+            keys = self._batching(name, found, arrival, rate)
+        if source.kind is SourceKind.STREAMS:
+            self._partitions(found, source)
+        self._trigger(source, name, **keys)
+        if arrival.topic:
+            self._feed(arrival.topic, source, found)
+        self._demand(name, found, arrival, rate)
+
+    def _comes_back(self, name: str, found: Found, address: str) -> None:
+        """When a queue's failed messages come back, and when no more."""
+        back = self._back(found)
+        if back is None:
+            if found.sums.attempts["error"] + found.sums.attempts["timeout"]:
+                how = "its settings, or spans with ids of messages"
+                self._unknown(
+                    name, "when failed messages come back, and how often", "30 s, until they are too old", how, 0.02
+                )
+            return
+        self.draft.add(
+            f"{address}.visibility", span_toml(back.visibility_s), back.evidence, n=back.n, number=back.visibility_s
+        )
+        if back.tries is not None and back.tries > 1:
+            parked = f"{address}-parked"
+            self.draft.add(
+                f"{address}.tries", str(back.tries), "after which they were seen no more", number=float(back.tries)
+            )
+            self.draft.add(f"{address}.dead_letter", text_of(parked), "where they go is not in the log", guess=True)
+            self.draft.add(f"{parked}.", "")
+            self.taken.add(parked)
+
+    def _back(self, found: Found) -> Redelivery | None:
+        """How the messages of a function come back, looked up once."""
+        if found.name not in self.backs:
+            self.backs[found.name] = redelivery_of(self.tables, found.units[0])
+        return self.backs[found.name]
+
+    def _rate(self, found: Found, arrival: Arrival) -> Rate:
+        counts, kind = found.counts, arrival.source.kind
+        if kind is SourceKind.ENDPOINTS:
+            events = counts.attempts + counts.throttled
+        else:
+            events = counts.good / (1 - self._given_up(found, kind))
+        if kind is SourceKind.QUEUES and (back := self._back(found)) is not None:
+            events = events * (1 - back.again)
+        if kind is not SourceKind.ENDPOINTS:
+            events = events / (1 - min(0.9, self.poisoned.get(found.name, 0.0)))
+        of_all = sum(a.n for a in self.wiring.arrivals.get(found.units[0][0], ())) or arrival.n
+        events = events * (arrival.n / of_all)
+        first, last = self._since(found), self.span.last
+        rate = rate_of(counts.stretch, events, first, last, self.span.zone)
+        if found.by > 1 and rate.burst is not None and found.sample.events.mean() > _ALONE:
+            # Whole batches were drawn: the scatter of their events is that of the drawing.
+            rate = replace(rate, spread="poisson", burst=None)
+        rate = rate.scaled(found.by)
+        found.rates[str(arrival.source)] = rate
+        return rate
+
+    def _since(self, found: Found) -> float:
+        """From when on a function's events are counted: the log's begin, what holds now, or its own first day."""
+        since = self.span.since.get(found.units[0][0], self.span.first)
+        usual = (found.sums.last - found.sums.first) / max(1, found.sums.started)
+        # It was not there before, rather than rarely called.
+        return found.sums.first if found.sums.first > since + max(2 * 86_400, 12 * usual) else since
+
+    def _given_up(self, found: Found, kind: SourceKind) -> float:
+        """The share of pushed events that never succeed: every try failed."""
+        if kind.traits.tries is None:
+            return 0.0
+        n = max(1, found.sums.started)
+        return min(0.9, ((found.sums.attempts["error"] + found.sums.attempts["timeout"]) / n) ** _TRIES)
+
+    def _batching(self, name: str, found: Found, arrival: Arrival, rate: Rate) -> dict[str, str]:
+        sample = found.sample
+        expected = rate.expected((sample.t // STRETCH_S).astype(np.int64), self.span.zone)
+        parts = self._partition_count(found) if arrival.source.kind is SourceKind.STREAMS else 1
+        batching = batching_of(sample, expected, parts)
+        keys = {}
+        if batching.batch > 1:
+            most = round(float(sample.events.max(initial=1)))
+            said = (
+                f"the most seen, {batching.full:,} times"
+                if batching.capped
+                else f"a guess: none was full, the largest held {most}"
+            )
+            keys["batch"] = f"{batching.batch}  # {said}"
+        # Messages that leave at once have not waited for others, however many came together.
+        waits = self.wiring.soonest.get(found.units[0][0], math.inf)
+        if batching.wait_s is not None and waits > 0.5 * batching.wait_s.value:
+            wait = batching.wait_s
+            self.waits[name] = wait.value
+            keys["batch_wait"] = f"{ms(wait.value * 1_000)}  # 95 %: {short(wait.low)} to {short(wait.high)} s"
+            if parts > 1:
+                keys["batch_wait"] += f", for {parts} partitions"
+        if batching.batch == 1:
+            self._unknown(name, "how many events a batch may hold", "1, the most seen", "its settings", 0.05)
+        return keys
+
+    def _partition_count(self, found: Found) -> int:
+        if self.billed is None:
+            return 1
+        hours = float(self.billed.of("stream_partition_hours", found.units[0][0], found.units[0][1]))
+        return max(1, round(hours * 3_600 / self.worlds.bill_seconds)) if hours else 1
+
+    def _partitions(self, found: Found, source: SourceRef) -> None:
+        n = self._partition_count(found)
+        if self.draft.has(f"{source}.partitions"):
+            return
+        if n > 1:
+            self.draft.add(f"{source}.partitions", str(n), "stream_partition_hours on the bill", number=float(n))
+        elif self.billed is None or not self.billed.of("stream_partition_hours", found.units[0][0]):
+            self._unknown(found.name, f"how many partitions {source.name} has", "1", "its settings or the bill", 0.3)
