@@ -37,6 +37,35 @@ vcpu_per_gb = 2
 PRICES = 'calls = { per = 1_000_000, unit = "0.20" }\ngb_seconds = { unit = "0.00002" }'
 
 
+#: By night: what takes long and of which a shorter sibling runs by day (another line of the docs, another form, another seed).
+BY_NIGHT = (
+    "test_a_drawn_estate_comes_back[11-otlp.json]",
+    "test_from_logs_to_a_model_runs_as_it_is_written",
+    "test_the_program_says_what_is_undecided_and_what_would_settle_it",
+    "test_pages_of_any_size_hold_the_same[1]",
+    "test_of_a_large_month_cadences_are_costed_only_where_that_is_asked_for[True]",
+    "test_a_killed_command_leaves_old_files_or_whole_ones[2]",
+    "test_a_killed_command_leaves_old_files_or_whole_ones[3]",
+    "test_the_small_estates_of_the_questions_are_played_and_checked[3]",
+    "test_poison_is_told_from_chance_by_what_happens_when_it_is_tried_again[chance]",
+    "test_a_model_raises_its_finding_and_the_mended_twin_does_not[Q07-27]",
+    "test_every_suggestion_does_what_it_promised[A01]",
+    "test_a_second_run_changes_nothing_more",
+    "test_an_answer_is_what_it_was[sampled-river]",
+    "test_work_without_end_is_refused_with_its_count[visibility]",
+    "test_the_cheapest_commitment_is_that_of_brute_force",
+    "test_tables_stay_inside_the_width[forecast-160]",
+)
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Mark what goes by night."""
+    for item in items:
+        if any(part in item.nodeid for part in BY_NIGHT):
+            item.add_marker("nightly")
+
+
 @pytest.fixture
 def write(tmp_path: Path) -> Callable[..., Path]:
     """Write a model (head supplied) and a card; returns the model's path."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import logging
 import os
 import secrets
 import shutil
@@ -20,11 +21,12 @@ from functools import cache
 from pathlib import Path
 from typing import BinaryIO
 
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, safe
 
 #: What is read from a pipe (``-``) at most, and any text file that is held in memory whole.
 LARGEST_PIPE = 64_000_000
 _MARK = "echotally"
+_LOG = logging.getLogger(__name__)
 
 
 def opened(path: Path, most: int | None = None) -> BinaryIO:
@@ -37,6 +39,7 @@ def opened(path: Path, most: int | None = None) -> BinaryIO:
             raise OSError(errno.EINVAL, "is no regular file but " + _kind(found.st_mode))
         if most is not None and found.st_size > most:
             raise OSError(errno.EFBIG, f"is larger than {most // 10**6} MB")
+        _LOG.info("read %s (%s bytes)", safe(str(path)), f"{found.st_size:,}")
         return os.fdopen(handle, "rb")
     except BaseException:
         os.close(handle)
@@ -108,6 +111,7 @@ def write_whole(path: Path, content: bytes) -> None:
         if mode is not None and not os.access(target, os.W_OK):
             raise PermissionError(errno.EACCES, "Permission denied: the file is read-only")
         _write_beside(target, None if mode is None else stat.S_IMODE(mode), content)
+        _LOG.info("wrote %s (%s bytes)", safe(str(target)), f"{len(content):,}")
     except OSError as error:
         raise BadInput(Problem(f"cannot be written: {error.strerror or error}", file=str(path))) from error
 

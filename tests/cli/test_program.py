@@ -96,7 +96,15 @@ def examples() -> list[str]:
     return sorted(kept)
 
 
-@pytest.mark.parametrize("line", examples())
+#: Lines that take long, and of which another with the same command runs by day, or a test of its own.
+BY_NIGHT = re.compile(
+    r"--commitment|--edges|forecast .*--months (6|12|3 --plan)|report \S+ -o|--metrics .* -o surveyed"
+)
+
+
+@pytest.mark.parametrize(
+    "line", [pytest.param(line, marks=pytest.mark.nightly if BY_NIGHT.search(line) else ()) for line in examples()]
+)
 def test_every_example_of_the_docs_and_helps_runs_on_the_demo(line, folder, monkeypatch, capsys):
     from echotally.cli.failing import exit_code
 

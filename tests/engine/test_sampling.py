@@ -355,7 +355,7 @@ def test_the_hourly_series_adds_up_to_the_month(write):
 
 
 def test_the_program_writes_series_as_csv_and_parquet_and_replications_as_json(write, tmp_path):
-    write(MODEL)
+    write(MODEL.replace('"3 /s"', '"3 /min"'))
     for name in ("s.csv", "s.parquet"):
         assert run_program("project", "model.toml", "--series", name, cwd=tmp_path).returncode == 0
     with (tmp_path / "s.csv").open() as file:

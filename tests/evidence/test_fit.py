@@ -87,7 +87,6 @@ def thirty(weir: Path, tmp_path_factory: pytest.TempPathFactory) -> list[Fit]:
     return found
 
 
-@pytest.mark.xdist_group("thirty seeds")
 @pytest.mark.parametrize(
     ("figure", "truth"),
     [
@@ -109,7 +108,6 @@ def test_known_parameters_lie_in_their_intervals_as_often_as_stated(thirty: list
     assert hits >= 25
 
 
-@pytest.mark.xdist_group("thirty seeds")
 def test_memory_used_is_read_beside_what_was_given(thirty: list[Fit]) -> None:
     memory = thirty[0].memory
     assert memory is not None and memory.given == 1024
@@ -317,7 +315,6 @@ def test_the_program_writes_the_fit_into_the_model_and_keeps_comments(weir: Path
     assert load(tmp_path / "model.toml").model.functions["sort"].run.scale == pytest.approx(300e6, rel=0.01)
 
 
-@pytest.mark.xdist_group("thirty seeds")
 def test_the_rate_is_proposed_only_where_one_demand_feeds_the_function(weir: Path, thirty: list[Fit]) -> None:
     assert "[demand.gauges]" in pasted(propose(thirty[0], load(weir).model))
     assert "[demand" not in pasted(propose(thirty[0], None))

@@ -241,7 +241,6 @@ def test_the_demos_evidence_is_small(river: Path) -> None:
     assert sum(path.stat().st_size for path in (river / "logs").iterdir()) < 3_000_000
 
 
-@pytest.mark.xdist_group("river survey")
 def test_rates_of_sampled_spans_are_those_of_the_metrics(surveyed: Survey) -> None:
     assert "spans are a sample" in " ".join(surveyed.notes)
     # The world the evidence was made in: 27 pictures an hour of 850 ms, which the demo's model does not know.
@@ -251,7 +250,6 @@ def test_rates_of_sampled_spans_are_those_of_the_metrics(surveyed: Survey) -> No
     assert "topics.flood" in _value(surveyed, "functions.intake.emits")
 
 
-@pytest.mark.xdist_group("river survey")
 def test_prices_are_those_of_the_card_the_bill_was_made_with(surveyed: Survey, river: Path) -> None:
     plan = load(river / "river.toml").offers["heron.shared"].plan
     assert len(surveyed.card.prices) > 10
@@ -262,7 +260,6 @@ def test_prices_are_those_of_the_card_the_bill_was_made_with(surveyed: Survey, r
     assert surveyed.values["outside.text-message.unit"].toml == '"0.012"'
 
 
-@pytest.mark.xdist_group("river survey")
 def test_what_the_survey_wrote_is_loaded_checked_and_played(surveyed: Survey, tmp_path: Path) -> None:
     write_files(surveyed, tmp_path)
     month = echotally.project(tmp_path / "model.toml")

@@ -371,7 +371,6 @@ def test_where_spans_are_a_sample_shares_and_lines_stay_what_they_are(official: 
 
 
 # -- the walk-through ---------------------------------------------------------------------------------------------
-@pytest.mark.xdist_group("walk")
 def test_from_logs_to_a_model_runs_as_it_is_written(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:

@@ -7,7 +7,9 @@ import io
 import json
 import re
 from collections.abc import Callable
+from importlib import import_module
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -76,6 +78,37 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     second = CARD.format(keys="", prices=DEARER).split("[plans.plan]")[1].replace("plans.plan", "plans.other")
     (place / "small" / "card.toml").write_text(CARD.format(keys="", prices=CHEAPER) + "[plans.other]" + second)
     return place
+
+
+#: Studies that take long: answered once, and shown in every form (that one seed gives one answer is tested with each).
+LONG = {
+    "forecast": "echotally.studies.forecast.forecast",
+    "crossover": "echotally.studies.crossover.crossover",
+    "choose": "echotally.studies.choose.choose",
+    "check": "echotally.findings.check_model",
+}
+
+
+@pytest.fixture(autouse=True)
+def _answered_once(monkeypatch: pytest.MonkeyPatch, answered: dict[str, Any]) -> None:
+    for name, place in LONG.items():
+        module, _, function = place.rpartition(".")
+        monkeypatch.setattr(place, _once(name, getattr(import_module(module), function), answered))
+
+
+@pytest.fixture(scope="module")
+def answered() -> dict[str, Any]:
+    return {}
+
+
+def _once(name: str, ask: Callable[..., Any], answered: dict[str, Any]) -> Callable[..., Any]:
+    def asked(*arguments: Any, **more: Any) -> Any:
+        key = f"{name} {Path.cwd()} {arguments} { {k: v for k, v in more.items() if k != 'progress'} }"
+        if key not in answered:
+            answered[key] = ask(*arguments, **more)
+        return answered[key]
+
+    return asked
 
 
 @pytest.fixture

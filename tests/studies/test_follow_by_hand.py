@@ -408,7 +408,7 @@ def test_what_nobody_reads_is_said(tmp_path: Path) -> None:
         (["--event", "demand.d:1", "--function", "f"], "--function has no effect with --event"),
         (["--event", "demand.d:9"], "1 to 1: so many came this month"),
         (["--throttled"], "no event was throttled"),
-        (["--plan", "test.other"], "no rate card has this plan"),
+        (["--plan", "test.other"], "no such plan on any rate card"),
         (["--plot", "x.pdf"], "is not a kind of picture"),
     ],
 )  # fmt: skip

@@ -7,18 +7,23 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options
 from echotally.cli.failing import BAD_INPUT
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally check river-watch/river.toml")
+@commands.command(epilog="Example: echotally check river-watch/river.toml")
 @options.model_argument
 @options.set_option
 @click.option("--defaults", is_flag=True, help="Show every value in force, those left out of the file too.")
-@click.option("--plan", metavar="CARD.PLAN", help="Look at the model on this plan (default: the one project picks).")
+@click.option(
+    "--plan",
+    type=names.PLAN,
+    metavar="CARD.PLAN",
+    help="Look at the model on this plan (default: the one project picks).",
+)
 @click.option("--strict", is_flag=True, help="Leave with exit code 2 if there is a warning that is not accepted.")
 @options.format_option("table", "json", "csv", "markdown", "sarif")
 @options.out_option

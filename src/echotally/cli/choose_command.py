@@ -6,14 +6,14 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, options, saying
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import text_of, write_whole
 from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally choose river-watch/river.toml")
+@commands.command(epilog="Example: echotally choose river-watch/river.toml")
 @options.model_argument
 @options.set_option
 @click.option(
@@ -65,4 +65,4 @@ def choose(
     deliver(text, out)
     if write and found.sets:
         write_whole(model, with_values(text_of(model), [*sets, *found.sets]).encode())
-        click.echo(f"wrote {len(found.sets)} value(s) into {model}", err=True)
+        saying.note(f"wrote {len(found.sets)} value(s) into {model}")

@@ -6,13 +6,13 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, options
 from echotally.files import write_whole
 from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally compare before.json after.json --format markdown")
+@commands.command(epilog="Example: echotally compare before.json after.json --format markdown")
 @click.argument("first", type=click.Path(path_type=Path))
 @click.argument("second", type=click.Path(path_type=Path))
 @options.format_option("table", "json", "csv", "markdown")

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
-from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.cli import commands, names, options
+from echotally.cli.progress import keeping_points, prepare_simulation, progress_line
 from echotally.files import write_whole
 from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
@@ -21,7 +21,7 @@ def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[floa
         raise click.BadParameter(f"'{text}' is not LOW..HIGH such as 0.01..100") from error
 
 
-@click.command(epilog="Example: echotally crossover river-watch/river.toml --scale 0.1..10")
+@commands.command(epilog="Example: echotally crossover river-watch/river.toml --scale 0.1..10")
 @options.model_argument
 @options.set_option
 @click.option(
@@ -32,7 +32,9 @@ def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[floa
     metavar="LOW..HIGH",
     help="Multiples of today's demand.",
 )
-@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@click.option(
+    "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
+)
 @options.study_options
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
@@ -60,7 +62,7 @@ def crossover(
 
     check_plot_path(plot)
     prepare_simulation()
-    with progress_line() as tell:
+    with progress_line() as tell, keeping_points(store):
         found = ask(
             model,
             *scale,

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, options
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
@@ -14,7 +14,7 @@ from echotally.output.base.exports import as_table
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally demand river-watch/river.toml --plot demand.png")
+@commands.command(epilog="Example: echotally demand river-watch/river.toml --plot demand.png")
 @options.model_argument
 @options.set_option
 @options.seed_option

@@ -6,12 +6,12 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, options
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally demo river-watch")
+@commands.command(epilog="Example: echotally demo river-watch")
 @click.argument("folder", type=click.Path(path_type=Path, file_okay=False), default="river-watch")
 @options.width_option
 def demo(folder: Path, width: int | None) -> None:

@@ -6,18 +6,19 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options
+from echotally.cli.numbers import Whole
 from echotally.cli.progress import prepare_simulation
 from echotally.files import write_whole
 from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32")
+@commands.command(epilog="Example: echotally drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32")
 @options.model_argument
 @options.set_option
-@click.option("--queue", required=True, metavar="NAME", help="The queue to drain.")
-@click.option("--backlog", type=click.IntRange(1, 20_000_000), required=True, help="Messages that wait at the start.")
+@click.option("--queue", type=names.QUEUE, required=True, metavar="NAME", help="The queue to drain.")
+@click.option("--backlog", type=Whole(1, 20_000_000), required=True, help="Messages that wait at the start.")
 @click.option(
     "--limit", "limits", callback=options.counts, metavar="N,N,...", help="Instance limits (default: the model's)."
 )
@@ -30,7 +31,9 @@ from echotally.output.base.writing import deliver
     metavar="DURATION",
     help='Also the largest backlog that is gone in this time, such as "5 min".',
 )
-@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@click.option(
+    "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
+)
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option

@@ -13,7 +13,7 @@ from typing import Any
 
 import click
 
-from echotally.cli.interrupting import INTERRUPTED, SAID
+from echotally.cli.interrupting import INTERRUPTED, said
 from echotally.cli.streams import OutputFailed
 from echotally.errors import BadInput, EchoTallyError, safe
 
@@ -50,7 +50,7 @@ def _bad_input(error: Any) -> int:
 
 
 def _interrupted(_: Any) -> int:
-    click.echo(SAID, err=True)
+    click.echo(said(), err=True)
     return INTERRUPTED
 
 
@@ -101,12 +101,26 @@ def _drop_output() -> None:
 
 
 def _show_usage(error: click.ClickException) -> None:
-    """As the library shows it, with what was typed made safe."""
+    """One line, as every other mistake: where, what is wrong, and where it is told how."""
+    click.echo(f"error: {safe(_usage_line(error).rstrip('.'))}", err=True)
+
+
+def _usage_line(error: click.ClickException) -> str:
     context = getattr(error, "ctx", None)
-    if context is not None:
-        click.echo(context.get_usage(), err=True)
-        click.echo(f"Try '{context.command_path} --help' for help.\n", err=True)
-    click.echo(f"Error: {safe(error.format_message())}", err=True)
+    how = f"; '{context.command_path} --help' tells how" if context is not None else ""
+    if isinstance(error, click.MissingParameter):
+        return f"{_place(error)} is missing{how}"
+    if isinstance(error, click.BadParameter):
+        return f"{_place(error)}: {error.message}"
+    return error.format_message() + ("" if "; " in error.format_message() else how)
+
+
+def _place(error: click.BadParameter) -> str:
+    """The option or argument that an error is about, as it is typed."""
+    param, context = error.param, error.ctx
+    if isinstance(param, click.Option):
+        return max(param.opts, key=len)
+    return param.make_metavar(context) if param is not None and context is not None else str(error.param_hint or "")
 
 
 def _list_problems(error: BadInput) -> None:

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options
+from echotally.cli.numbers import Whole
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
@@ -34,21 +35,25 @@ def _moment(text: str | None, option: str = "--from") -> datetime | None:
     return moment
 
 
-@click.command(
+@commands.command(
     epilog='Examples: echotally firings river-watch/river.toml   |   echotally firings "30 2 * * *" --timezone Europe/Dublin'
 )
 @click.argument("what", metavar="MODEL|EXPRESSION")
 @options.set_option
-@click.option("--timezone", default="UTC", show_default=True, help="IANA zone of an expression; a model says its own.")
+@click.option(
+    "--timezone",
+    type=names.ZONE,
+    default="UTC",
+    show_default=True,
+    help="IANA zone of an expression; a model says its own.",
+)
 @click.option(
     "--from",
     "after",
     help="List firings strictly after this time, in the zone unless it has an offset (default: now; of a model, its month). "
     "With --log: look at firings from this time on (default: the first that could belong to the log).",
 )
-@click.option(
-    "--count", type=click.IntRange(0, 100_000), default=10, show_default=True, help="How many firings to list."
-)
+@click.option("--count", type=Whole(0, 100_000), default=10, show_default=True, help="How many firings to list.")
 @click.option("--month", help="Month to count an expression in, YYYY-MM (default: the month of --from).")
 @click.option(
     "--log",
@@ -58,7 +63,9 @@ def _moment(text: str | None, option: str = "--from") -> datetime | None:
     help="Lay the starts in this run log beside a schedule of MODEL: missed, late, extra. May be repeated.",
 )
 @click.option("--until", help="With --log: look at firings before this time (default: the log's last row).")
-@click.option("--schedule", metavar="NAME", help="With --log: which schedule (default: the only one).")
+@click.option(
+    "--schedule", type=names.SCHEDULE, metavar="NAME", help="With --log: which schedule (default: the only one)."
+)
 @click.option("--late", "late", default="1 min", show_default=True, help="With --log: a start is late after this long.")
 @options.column_option
 @click.option(
@@ -106,7 +113,7 @@ def firings(
     options.only_where(not of_model, "on a model, which says its own", "timezone", "month", "seconds")
     options.only_where(of_model, "on an expression", "sets", "logs", "cadences")
     options.only_where(logs, "without --log", "schedule", "late", "columns", "until")
-    options.only_where(not logs, "with --log", "count", "ics")
+    options.only_where(not logs, "with --log", "ics")
     if logs:
         window = (_moment(after), _moment(until, "--until"))
         found = _checked(Path(what), sets, logs, schedule, late, columns, window)

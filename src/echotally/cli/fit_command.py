@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options
 from echotally.cli.model_values import write_values
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
@@ -21,18 +21,26 @@ if TYPE_CHECKING:
     from echotally.projection.loaded import Loaded
 
 
-@click.command(
+@commands.command(
     epilog="Examples: echotally fit river-watch/logs/look.csv --model river-watch/river.toml --plan heron.shared   |   "
     "echotally fit requests.prom --trace visitors.csv"
 )
 @click.argument("logs", nargs=-1, type=click.Path(path_type=Path), metavar="[LOG]...")
-@click.option("--function", metavar="NAME", help="The function to fit (default: the log's only one).")
-@click.option("--environment", metavar="NAME", help="Only rows of this environment.")
+@click.option(
+    "--function", type=names.FUNCTION, metavar="NAME", help="The function to fit (default: the log's only one)."
+)
+@click.option("--environment", type=names.ENVIRONMENT, metavar="NAME", help="Only rows of this environment.")
 @click.option("--model", type=click.Path(path_type=Path), help="Model the function is in: its zone, sources and plans.")
-@click.option("--plan", metavar="CARD.PLAN", help="Plan the log is from: what CPU a memory size has there.")
+@click.option(
+    "--plan", type=names.PLAN, metavar="CARD.PLAN", help="Plan the log is from: what CPU a memory size has there."
+)
 @options.column_option
 @click.option(
-    "--timezone", default="UTC", show_default=True, help="IANA zone of times without an offset, without --model."
+    "--timezone",
+    type=names.ZONE,
+    default="UTC",
+    show_default=True,
+    help="IANA zone of times without an offset, without --model.",
 )
 @click.option("--write", is_flag=True, help="Write the values into the model; comments and order stay.")
 @click.option(

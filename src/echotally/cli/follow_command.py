@@ -7,7 +7,8 @@ from typing import Any
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options
+from echotally.cli.numbers import Whole
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
 from echotally.output.base.exports import in_form
@@ -30,10 +31,15 @@ def _questions(command: Any) -> Any:
     return command
 
 
-@click.command(epilog="Example: echotally follow river-watch/river.toml --plan heron.per-run --dead-letter")
+@commands.command(epilog="Example: echotally follow river-watch/river.toml --plan heron.per-run --dead-letter")
 @options.model_argument
 @options.set_option
-@click.option("--plan", metavar="CARD.PLAN", help="The plan to play the month on (default: the one project picks).")
+@click.option(
+    "--plan",
+    type=names.PLAN,
+    metavar="CARD.PLAN",
+    help="The plan to play the month on (default: the one project picks).",
+)
 @click.option(
     "--event",
     metavar="PLACE[@ENV]:N",
@@ -44,17 +50,15 @@ def _questions(command: Any) -> Any:
 )
 @_questions
 @click.option("--source", metavar="PLACE[@ENV]", help="Where to look: only events of this source or demand.")
-@click.option("--function", metavar="NAME", help="Whose to look at: only events of this function.")
+@click.option("--function", type=names.FUNCTION, metavar="NAME", help="Whose to look at: only events of this function.")
 @click.option(
     "--depth",
-    type=click.IntRange(0, 1_000),
+    type=Whole(0, 1_000),
     default=4,
     show_default=True,
     help="Generations of output shown in the table.",
 )
-@click.option(
-    "--most", type=click.IntRange(1, 20_000), default=25, show_default=True, help="Most events shown in the table."
-)
+@click.option("--most", type=Whole(1, 20_000), default=25, show_default=True, help="Most events shown in the table.")
 @click.option("--exact", is_flag=True, help="Follow in a month of however many events; it is played twice.")
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown", "otlp")

@@ -6,23 +6,24 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options
+from echotally.cli.numbers import Whole
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
 from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally forecast river-watch/river.toml --months 12 --plot fan.png")
+@commands.command(epilog="Example: echotally forecast river-watch/river.toml --months 12 --plot fan.png")
 @options.model_argument
 @options.set_option
+@click.option("--months", type=Whole(1, 120), default=12, show_default=True, help="Months, from the model's own.")
 @click.option(
-    "--months", type=click.IntRange(1, 120), default=12, show_default=True, help="Months, from the model's own."
+    "--draws", type=Whole(1, 100_000), default=1_000, show_default=True, help="Draws of the uncertain inputs."
 )
 @click.option(
-    "--draws", type=click.IntRange(1, 100_000), default=1_000, show_default=True, help="Draws of the uncertain inputs."
+    "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
 )
-@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option

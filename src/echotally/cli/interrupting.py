@@ -8,11 +8,31 @@ import signal
 import sys
 import threading
 import time
+from collections.abc import Callable, Iterator
 
 #: How long the program may take to end in its own way, s.
 _PATIENCE_S = 1.5
 INTERRUPTED = 130
-SAID = "Interrupted; nothing half done was kept."
+_NOTHING = "Interrupted; nothing half done was kept."
+#: What to say instead while work is kept as it is done.
+_KEPT: list[Callable[[], str]] = []
+
+
+def said() -> str:
+    """What an interruption left behind."""
+    for kept in _KEPT:
+        with contextlib.suppress(Exception):
+            return f"Interrupted; {kept()}"
+    return _NOTHING
+
+
+@contextlib.contextmanager
+def keeping(kept: Callable[[], str]) -> Iterator[None]:
+    """While this lasts an interruption says what ``kept`` tells."""
+    _KEPT.append(kept)
+    yield
+    # Left in place by an exception: whoever reports the interruption asks afterwards.
+    _KEPT.remove(kept)
 
 
 def watch() -> None:
@@ -32,6 +52,18 @@ def _listen(heard: int) -> None:
         continue
     time.sleep(_PATIENCE_S)
     with contextlib.suppress(Exception):
-        sys.stderr.write(f"{SAID}\n")
+        sys.stderr.write(f"{said()}\n")
         sys.stderr.flush()
     os._exit(INTERRUPTED)
+
+
+def end_workers() -> None:
+    """End processes that still play points, so that nothing of theirs is left or complained about."""
+    if "joblib" not in sys.modules:
+        return
+    with contextlib.suppress(Exception):
+        from joblib.externals.loky.reusable_executor import _executor
+
+        if _executor is not None:
+            _executor.shutdown(wait=True, kill_workers=True)
+            _executor._temp_folder_manager._clean_temporary_resources(force=True)

@@ -6,17 +6,20 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options
+from echotally.cli.numbers import Amount, Whole
 from echotally.cli.progress import prepare_simulation
 from echotally.files import write_whole
 from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally load river-watch/river.toml --function map --clients 1,5,50 --limit 1,2,20")
+@commands.command(
+    epilog="Example: echotally load river-watch/river.toml --function map --clients 1,5,50 --limit 1,2,20"
+)
 @options.model_argument
 @options.set_option
-@click.option("--function", "name", required=True, metavar="NAME", help="The function to ask.")
+@click.option("--function", "name", type=names.FUNCTION, required=True, metavar="NAME", help="The function to ask.")
 @click.option(
     "--clients",
     required=True,
@@ -29,16 +32,16 @@ from echotally.output.base.writing import deliver
 )
 @click.option(
     "--calls",
-    type=click.IntRange(1, 100_000_000),
+    type=Whole(1, 100_000_000),
     default=1_000,
     show_default=True,
     help="Requests answered or refused a trial.",
 )
-@click.option("--seconds", type=click.FloatRange(min=0.001), help="End a trial after this many seconds at the latest.")
+@click.option("--seconds", type=Amount(min=0.001), help="End a trial after this many seconds at the latest.")
 @click.option(
     "--warm-up",
     "warm_up",
-    type=click.FloatRange(min=0),
+    type=Amount(min=0),
     default=0.0,
     show_default=True,
     help="Seconds left out at the start.",
@@ -49,7 +52,7 @@ from echotally.output.base.writing import deliver
 @click.option(
     "--pause", default="1 ms", show_default=True, help='Least pause of a client that was refused, such as "1 s".'
 )
-@click.option("--plan", metavar="CARD.PLAN", help="Plan to run on (default: the one project picks).")
+@click.option("--plan", type=names.PLAN, metavar="CARD.PLAN", help="Plan to run on (default: the one project picks).")
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option

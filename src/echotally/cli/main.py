@@ -33,6 +33,7 @@ COMMANDS = {
     "report": ("report", "Write the whole answer as one self-contained page."),
     "rates": ("rates", "Show a rate card, or find what is odd about it."),
     "schema": ("schema", "Print the JSON Schema of a model or rate card, for editors."),
+    "help": ("help", "Read a page of the manual here: tutorial, questions, keys, units, rules, a finding."),
 }
 
 
@@ -77,9 +78,14 @@ def _version() -> str:
 
 
 def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> None:
-    if value:
-        click.echo(f"echotally {_version()}")
-        ctx.exit()
+    if not value:
+        return
+    click.echo(f"echotally {_version()}")
+    if {"-v", "--verbose"} & set(sys.argv[1:]):
+        from echotally.cli.surroundings import surroundings
+
+        click.echo(surroundings(), nl=False)
+    ctx.exit()
 
 
 @click.group(cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -89,8 +95,9 @@ def _show_version(ctx: click.Context, param: click.Parameter, value: bool) -> No
     is_eager=True,
     expose_value=False,
     callback=_show_version,
-    help="Show the version and leave.",
+    help="Show the version and leave; with --verbose also what it stands on, and where it keeps files.",
 )
+@click.option("-v", "--verbose", is_flag=True, expose_value=False, hidden=True)
 def cli() -> None:
     """Plays a month of event-driven functions: throttling, concurrency and cost for each hosting plan.
 
@@ -120,6 +127,7 @@ def run(arguments: list[str] | None = None) -> Any:
     gc.freeze()
     if code == interrupting.INTERRUPTED:
         # Threads that still compile or play would be waited for.
+        interrupting.end_workers()
         _flush()
         os._exit(code)
     sys.exit(code)

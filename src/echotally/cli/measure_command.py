@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options, saying
+from echotally.cli.numbers import Amount, Whole
 from echotally.cli.progress import progress_line
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
@@ -20,13 +21,13 @@ if TYPE_CHECKING:
     from echotally.projection.loaded import Loaded
 
 
-@click.command(
+@commands.command(
     epilog="Example: echotally measure --serve --batch 1,10,50 --runs 8 -- python river-watch/programs/answer.py"
 )
 @click.argument("command", nargs=-1, type=click.UNPROCESSED, metavar="[-- COMMAND...]")
 @click.option(
     "--runs",
-    type=click.IntRange(2, 100_000),
+    type=Whole(2, 100_000),
     default=30,
     show_default=True,
     help="Most runs (of each batch size), starts, or requests a client; fewer where they agree.",
@@ -63,13 +64,13 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--pid",
-    type=click.IntRange(1),
+    type=Whole(1),
     metavar="PID",
     help="With --url: the process that answers, for its CPU time and memory.",
 )
 @click.option(
     "--seconds",
-    type=click.FloatRange(min=0.1, max=3_600),
+    type=Amount(min=0.1, max=3_600),
     default=5.0,
     show_default=True,
     help="With --url: longest time of a number of clients.",
@@ -86,7 +87,7 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--factor",
-    type=click.FloatRange(min=0.01, max=100),
+    type=Amount(min=0.01, max=100),
     default=1.0,
     show_default=True,
     help="The processor it will run on is so many times as fast as this one.",
@@ -95,7 +96,7 @@ if TYPE_CHECKING:
     "--memory", callback=options.memory, metavar="SIZE", help="Memory it is given (default: the least that holds it)."
 )
 @click.option("--model", type=click.Path(path_type=Path), help="A model: its plans price the runs.")
-@click.option("--function", metavar="NAME", help="The function of the model that the program is.")
+@click.option("--function", type=names.FUNCTION, metavar="NAME", help="The function of the model that the program is.")
 @click.option(
     "--card",
     "cards",
@@ -151,7 +152,7 @@ def measure(
     if not limit:
         raise BadInput(Problem("is no time", "--time-limit", value="0 s", allowed="more than 0 s"))
     if elsewhere:
-        click.echo(f"Asking {url}: it bears this load, and its owner should know.", err=True)
+        saying.note(f"Asking {url}: it bears this load, and its owner should know.")
     with progress_line() as tell:
         measured = ask(
             command,

@@ -5,8 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import click
-
+from echotally.cli import saying
 from echotally.files import text_of, write_whole
 
 if TYPE_CHECKING:
@@ -30,7 +29,7 @@ def write_values(model: Path, proposal: Proposal) -> None:
             path.unlink(missing_ok=True)
         raise
     write_whole(model, text)
-    click.echo(f"Written into {model}: {', '.join(address for address, _ in proposal.sets)}.", err=True)
+    saying.note(f"Written into {model}: {', '.join(address for address, _ in proposal.sets)}.")
 
 
 def _try(model: Path, text: bytes) -> None:

@@ -11,6 +11,10 @@ from typing import Any, TypeVar
 import click
 from click.core import ParameterSource
 
+from echotally.cli import names
+from echotally.cli.numbers import Whole
+from echotally.model.spoken import number_in
+
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
@@ -73,20 +77,21 @@ def _check(kind: Any, option: str, value: str) -> None:
 
 def counts(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> tuple[int, ...]:
     """Whole numbers from 1, separated by commas; none for an option left out."""
-    parts = [part.strip() for part in text.split(",")] if text else []
-    if any(not part.isdecimal() or not 1 <= int(part) <= 1_000_000 for part in parts):
+    numbers = [number_in(part) for part in text.split(",")] if text else []
+    if any(n is None or n != n.to_integral_value() or not 1 <= n <= 1_000_000 for n in numbers):
         raise click.BadParameter(f"'{text}' is not numbers from 1 to 1,000,000 such as 1,5,50")
-    return tuple(dict.fromkeys(int(part) for part in parts))
+    return tuple(dict.fromkeys(int(n) for n in numbers if n is not None))
 
 
 def duration(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> int | None:
     """A duration such as "5 min" in ns."""
     if text is None:
         return None
+    from echotally.model.spoken import quantity
     from echotally.model.units import duration_ns
 
     try:
-        return duration_ns(text)
+        return duration_ns(quantity(text) or text)
     except ValueError as error:
         raise click.BadParameter(f"'{text}' {error}") from error
 
@@ -107,20 +112,27 @@ model_argument = click.argument("model", type=click.Path(path_type=Path))
 set_option = click.option(
     "--set",
     "sets",
+    type=names.ADDRESS,
     multiple=True,
     metavar="ADDRESS=VALUE",
     callback=_pairs,
     help='Override one value of the model, such as functions.intake.memory="1 GB". An empty VALUE takes it out. May be repeated.',
 )
+
+
+def _out(ctx: click.Context, param: click.Parameter, path: Path | None) -> Path | None:
+    """A dash is standard output, as without the option."""
+    return None if path is not None and str(path) == "-" else path
+
+
 out_option = click.option(
     "-o",
     "--out",
     type=click.Path(path_type=Path, dir_okay=False),
-    help="Write the result to this file instead of standard output.",
+    callback=_out,
+    help="Write the result to this file instead of standard output; its ending decides the form. - is standard output.",
 )
-width_option = click.option(
-    "--width", type=click.IntRange(40, 400), help="Columns of the table (default: the terminal's)."
-)
+width_option = click.option("--width", type=Whole(40, 400), help="Columns of the table (default: the terminal's).")
 column_option = click.option(
     "--column",
     "columns",
@@ -132,7 +144,7 @@ column_option = click.option(
 )
 seed_option = click.option(
     "--seed",
-    type=click.IntRange(0, 2**63 - 1),
+    type=Whole(0, 2**63 - 1),
     help="Seed of the random numbers (default: the model's, else 1).",
 )
 
@@ -196,7 +208,7 @@ def study_options(command: Command) -> Command:
             type=click.Path(path_type=Path, dir_okay=False),
             help="Keep finished points in this SQLite file, and go on from those that are there.",
         ),
-        click.option("--workers", type=click.IntRange(1, 1_024), help="Cores to use (default: all of them)."),
+        click.option("--workers", type=Whole(1, 1_024), help="Cores to use (default: all of them)."),
     ):
         command = option(command)
     return command
@@ -213,6 +225,23 @@ _ENDINGS = {
     ".xlsx": "",
     ".html": "",
 }
+#: Endings of forms that no command writes; any other says nothing of a form.
+_OTHERS = (
+    ".doc",
+    ".docx",
+    ".gz",
+    ".ods",
+    ".pdf",
+    ".png",
+    ".svg",
+    ".toml",
+    ".tsv",
+    ".xls",
+    ".xml",
+    ".yaml",
+    ".yml",
+    ".zip",
+)
 #: Forms that a file's ending may contradict; others are kinds of these.
 _PLAIN = ("table", "json", "csv", "markdown")
 
@@ -245,9 +274,9 @@ def format_option(*formats: str, also: tuple[str, ...] = ()) -> Callable[[Comman
 def _form(form: str, out: Path | None, formats: tuple[str, ...], also: tuple[str, ...]) -> str:
     """The form of a result: as typed, or as the name of the file says; raises where the two differ, or no such form is there."""
     ending = "" if out is None else out.suffix.lower()
-    if ending not in _ENDINGS or ending in also:
+    if ending in also or ending not in (*_ENDINGS, *_OTHERS):
         return form
-    said = _ENDINGS[ending]
+    said = _ENDINGS.get(ending, "")
     typed = click.get_current_context().get_parameter_source("form") is ParameterSource.COMMANDLINE
     if typed and not (form in _PLAIN and said in _PLAIN and form != said):
         return form

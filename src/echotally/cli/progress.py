@@ -6,26 +6,23 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
-import click
-
+from echotally.cli import saying
 from echotally.engine.compiling import first_time
 
 
 def prepare_simulation() -> None:
     """Say why the very first run takes longer, once."""
     if first_time():
-        click.echo(
-            "First run here: compiling the simulation (about 15 s, once; later runs start at once) ...",
-            err=True,
-        )
+        saying.note("First run here: compiling the simulation (about 15 s, once; later runs start at once) ...")
 
 
 @contextmanager
 def progress_line() -> Iterator[Any]:
     """A function (what, share) that keeps one line of progress with the time left; silent off terminals."""
-    if not sys.stderr.isatty():
+    if not saying.shows_progress():
         yield None
         return
     began: dict[str, float] = {}
@@ -48,3 +45,21 @@ def progress_line() -> Iterator[Any]:
         if shown[0]:
             sys.stderr.write("\r\x1b[2K")
             sys.stderr.flush()
+
+
+@contextmanager
+def keeping_points(store: Path | None) -> Iterator[None]:
+    """While points are played: an interruption says how many are kept, and how to go on."""
+    from echotally.cli.interrupting import keeping
+
+    def kept() -> str:
+        if store is None:
+            return "nothing half done was kept; --store FILE keeps points as they are done."
+        import sqlite3
+
+        with sqlite3.connect(f"{store.absolute().as_uri()}?mode=ro", uri=True) as database:
+            (count,) = database.execute("SELECT count(*) FROM point").fetchone()
+        return f"{count:,} point(s) are kept in {store}, and the same command goes on from there."
+
+    with keeping(kept):
+        yield

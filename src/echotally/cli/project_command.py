@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options, saying
 from echotally.cli.failing import MISSED
+from echotally.cli.numbers import Whole
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
@@ -24,12 +25,13 @@ if TYPE_CHECKING:
     from echotally.projection.replicate import Replicated
 
 
-@click.command(epilog="Example: echotally project river-watch/river.toml --set functions.map.instance_limit=40")
+@commands.command(epilog="Example: echotally project river-watch/river.toml --set functions.map.instance_limit=40")
 @options.model_argument
 @options.set_option
 @click.option(
     "--plan",
     "plans",
+    type=names.PLAN,
     multiple=True,
     metavar="CARD.PLAN",
     help="Only this plan; alone, with its bill line by line. May be repeated.",
@@ -37,11 +39,13 @@ if TYPE_CHECKING:
 @click.option(
     "--explain",
     "explained",
+    type=names.EXPLAINED,
     metavar="FUNCTION[@ENVIRONMENT]",
     help="Walk from events to money for one function, each step with its formula and numbers.",
 )
 @click.option(
     "--by",
+    type=names.SPLIT,
     metavar="SPLIT,...",
     help="Split the cost by function, environment, source, tag:NAME or outcome (what failure, cold starts and idle time cost), or by several; FOCUS rows by day.",
 )
@@ -64,14 +68,14 @@ if TYPE_CHECKING:
 @click.option("--unpinned", is_flag=True, help="Ignore the plans that functions are pinned to.")
 @click.option(
     "--replications",
-    type=click.IntRange(2, 10_000),
+    type=Whole(2, 10_000),
     help="Play the month so many times with other seeds; every figure gets a mean and a 95 % interval.",
 )
-@click.option("--workers", type=click.IntRange(1, 1_024), help="Cores for replications (default: all of them).")
+@click.option("--workers", type=Whole(1, 1_024), help="Cores for replications (default: all of them).")
 @click.option("--exact", is_flag=True, help="Simulate every event, however many there are.")
 @click.option(
     "--sampled-from",
-    type=click.IntRange(min=0),
+    type=Whole(min=0),
     metavar="EVENTS",
     help="Sample months of more expected events than this (default: 40 million, up to which a month is played exactly).",
 )
@@ -106,7 +110,10 @@ if TYPE_CHECKING:
     "its backlog and oldest age, or arrivals by day and hour.",
 )
 @click.option(
-    "--function", metavar="NAME[@ENVIRONMENT]", help="Whose month --chart draws (default: the most throttled)."
+    "--function",
+    type=names.FUNCTION,
+    metavar="NAME[@ENVIRONMENT]",
+    help="Whose month --chart draws (default: the most throttled).",
 )
 @options.width_option
 @options.out_option
@@ -259,7 +266,7 @@ def _gate(result: Projection) -> int:
     if result.pick is None or result.best is None:
         return MISSED
     if result.best.undecided:
-        click.echo(f"gate: {result.pick} is undecided, which is no miss; --exact would settle it", err=True)
+        saying.note(f"gate: {result.pick} is undecided, which is no miss; --exact would settle it")
     return 0
 
 

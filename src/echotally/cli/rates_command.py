@@ -6,13 +6,23 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, options
 from echotally.output.base.writing import deliver
 
 card_argument = click.argument("card", type=click.Path(path_type=Path))
 
 
-@click.group(epilog="Example: echotally rates show river-watch/rates/heron.toml")
+class _Shows(commands.Group):
+    """A card's name alone shows it."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """As the library does; a file's name where a command is expected means ``show``."""
+        if args and args[0] not in self.commands and not args[0].startswith("-"):
+            args = ["show", *args]
+        return super().parse_args(ctx, args)
+
+
+@click.group(cls=_Shows, epilog="Example: echotally rates river-watch/rates/heron.toml")
 def rates() -> None:
     """Look at a rate card: what its plans limit and charge, and what is odd about it."""
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
 from echotally.output.base.exports import in_form
@@ -17,13 +17,15 @@ if TYPE_CHECKING:
     from datetime import date
 
 
-@click.command(
+@commands.command(
     epilog="Example: echotally reconcile river-watch/river.toml river-watch/logs/bill.csv --plot difference.png"
 )
 @options.model_argument
 @click.argument("bill", type=click.Path(path_type=Path))
 @options.set_option
-@click.option("--plan", metavar="CARD.PLAN", help="Plan the bill is for (default: the one project picks).")
+@click.option(
+    "--plan", type=names.PLAN, metavar="CARD.PLAN", help="Plan the bill is for (default: the one project picks)."
+)
 @click.option(
     "--mapping",
     type=click.Path(path_type=Path, dir_okay=False),
@@ -32,6 +34,7 @@ if TYPE_CHECKING:
 @click.option("--tag", default="function", show_default=True, help="Tag of the bill that names the function.")
 @click.option(
     "--environment",
+    type=names.ENVIRONMENT,
     default="environment",
     show_default=True,
     help="Tag or column of the bill that names the environment.",

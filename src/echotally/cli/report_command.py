@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options, saying
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
 
@@ -22,10 +22,12 @@ if TYPE_CHECKING:
 _SMALL = 1_000_000
 
 
-@click.command(epilog="Example: echotally report river-watch/river.toml -o report.html")
+@commands.command(epilog="Example: echotally report river-watch/river.toml -o report.html")
 @options.model_argument
 @options.set_option
-@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@click.option(
+    "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
+)
 @options.so_far_options
 @options.seed_option
 @click.option(
@@ -55,6 +57,8 @@ def report(
 
     options.only_where(bill_so_far, "without --so-far", "until")
     options.until_with(bill_so_far, until)
+    if out.suffix.lower() not in ("", ".html", ".htm"):
+        raise click.UsageError(f"-o {out}: a report is a page, and its name ends in .html")
     loaded = load(model, sets)
     prepare_simulation()
     with progress_line() as tell:
@@ -73,7 +77,7 @@ def report(
         # A plan that cannot run the estate has a page all the same, with its reasons.
         checked = None
     write_whole(out, report_page(result, checked, model).encode())
-    click.echo(f"Written: {out}", err=True)
+    saying.note(f"Written: {out}")
 
 
 def _with_edges(loaded: Loaded, result: Projection, tell: Progress) -> Projection:

@@ -7,11 +7,11 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, options
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally schema model -o model.schema.json")
+@commands.command(epilog="Example: echotally schema model -o model.schema.json")
 @click.argument("what", type=click.Choice(["model", "rates"]))
 @options.out_option
 def schema(what: str, out: Path | None) -> None:

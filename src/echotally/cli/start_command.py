@@ -7,10 +7,11 @@ from pathlib import Path
 
 import click
 
+from echotally.cli import commands
 from echotally.files import write_whole
 
 
-@click.command(epilog="Example: echotally start my-estate")
+@commands.command(epilog="Example: echotally start my-estate")
 @click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
 def start(folder: Path) -> None:
     """Write a commented model and rate card into FOLDER, ready to be changed, and their JSON Schemas for editors."""

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from echotally.cli import options
+from echotally.cli import commands, names, options, saying
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from echotally.evidence.survey.updating import Updated
 
 
-@click.command(
+@commands.command(
     epilog="Example: echotally survey river-watch/logs/spans.otlp.json.gz --metrics river-watch/logs/metrics.otlp.json.gz "
     "--bill river-watch/logs/bill.csv -o surveyed"
 )
@@ -59,6 +59,7 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--timezone",
+    type=names.ZONE,
     help="IANA zone of times without an offset, and of the estate (default: what the rhythm keeps to, else UTC).",
 )
 @options.column_option
@@ -115,7 +116,7 @@ def survey(
 
 def _told() -> Callable[[str], None] | None:
     """Says on a terminal's standard error what is being done."""
-    if not sys.stderr.isatty():
+    if not saying.shows_progress():
         return None
 
     def tell(what: str) -> None:

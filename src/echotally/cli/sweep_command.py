@@ -6,24 +6,29 @@ from pathlib import Path
 
 import click
 
-from echotally.cli import options
-from echotally.cli.progress import prepare_simulation, progress_line
+from echotally.cli import commands, names, options
+from echotally.cli.progress import keeping_points, prepare_simulation, progress_line
 from echotally.files import write_whole
 from echotally.output.base.exports import csv_text, in_form
 from echotally.output.base.writing import deliver
 
 
-@click.command(epilog="Example: echotally sweep river-watch/river.toml --vary 'functions.look.memory=512 MB,1 GB,2 GB'")
+@commands.command(
+    epilog="Example: echotally sweep river-watch/river.toml --vary 'functions.look.memory=512 MB,1 GB,2 GB'"
+)
 @options.model_argument
 @options.set_option
 @click.option(
     "--vary",
+    type=names.ADDRESS,
     multiple=True,
     required=True,
     metavar="ADDRESS=VALUES",
     help="Values a,b,c or a range lo..hi:steps, evenly or with :log. Repeated: every combination.",
 )
-@click.option("--plan", "plans", multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated.")
+@click.option(
+    "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
+)
 @click.option(
     "--best",
     type=click.Choice(["cost", "wait", "throttled"]),
@@ -64,7 +69,7 @@ def sweep(
 
     check_plot_path(plot)
     prepare_simulation()
-    with progress_line() as tell:
+    with progress_line() as tell, keeping_points(store):
         found = ask(
             model,
             vary,

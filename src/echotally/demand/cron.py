@@ -19,6 +19,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from cronsim import CronSim, CronSimError
 
+from echotally.demand.cron_mended import mended
 from echotally.demand.local_day import Seconds, all_instants, first_instants, instant, plain_midnight_s
 from echotally.errors import Refused
 
@@ -83,8 +84,18 @@ class Cron:
 def parse_cron(expression: str, seconds: bool = False) -> Cron:
     """Parse five fields, six with ``seconds`` first, six with a trailing year, or an @-form.
 
-    Raises ``BadSchedule`` naming the field, or saying that the job can never fire.
+    Raises ``BadSchedule`` naming the field, or saying that the job can never fire, with a line to paste where one is near.
     """
+    try:
+        return _parsed(expression, seconds)
+    except BadSchedule as error:
+        instead = mended(expression, lambda text: _parsed(text, seconds))
+        if not instead:
+            raise
+        raise BadSchedule(error.message, f'{error.allowed}; such as "{instead}"') from error
+
+
+def _parsed(expression: str, seconds: bool) -> Cron:
     text = expression.strip()
     if text.startswith("@"):
         if text.lower() not in _AT_FORMS:
@@ -151,7 +162,9 @@ def _split(parts: list[str], seconds: bool) -> tuple[list[str], str | None]:
 
 
 def _named(part: str, names: tuple[str, ...], first: int) -> str:
-    return re.sub(r"[A-Z]{3}", lambda m: str(names.index(m[0]) + first) if m[0] in names else m[0], part)
+    return re.sub(
+        r"(?<![A-Z])[A-Z]{3}(?![A-Z])", lambda m: str(names.index(m[0]) + first) if m[0] in names else m[0], part
+    )
 
 
 def _weekdays(part: str, first: int) -> str:
@@ -178,7 +191,7 @@ def _check(part: str, number: int) -> None:
         return
     for item in part.split(","):
         if not re.fullmatch(rf"(\*|\d+(-\d+)?)(/\d+)?{special}", item):
-            raise BadSchedule(f'has a bad {name} field ("{part}")', f"{_allowed(number)}")
+            raise BadSchedule(f"has a bad {name} field, {part}", f"{_allowed(number)}")
         if "#" in item:
             day, nth = item.split("#")
             ok = low <= int(day) <= high and 1 <= int(nth) <= 5
@@ -194,7 +207,7 @@ def _check(part: str, number: int) -> None:
                 )
         step = item.partition("/")[2]
         if not ok or (step and int(step) == 0):
-            raise BadSchedule(f'has a bad {name} field ("{part}")', f"{_allowed(number)}")
+            raise BadSchedule(f"has a bad {name} field, {part}", f"{_allowed(number)}")
 
 
 def _allowed(number: int) -> str:

@@ -23,6 +23,7 @@ from echotally.demand.schedules import (
 )
 from echotally.errors import BadInput, Refused
 from echotally.model.estate import Schedule
+from echotally.model.spoken import quantity
 from echotally.model.units import duration_ns
 
 #: The cadences an analyst compares a schedule with, as cron expressions.
@@ -60,7 +61,7 @@ def expression_schedule(text: str, zone: str, seconds: bool) -> Schedule:
     text = text.strip()
     if text.lower().startswith("every "):
         try:
-            step = duration_ns(text[6:])
+            step = duration_ns(quantity(text) or text[6:])
         except Refused as error:
             raise BadSchedule(error.message, error.allowed) from error
         if step == 0:

@@ -24,6 +24,33 @@ standard error. `--set ADDRESS=VALUE` overrides one value of the model on any co
 | 3 | no plan meets every target (`project --gate`) |
 | 130 | interrupted |
 
+## Numbers, names, files
+
+Numbers are taken as people write them: `10000`, `10_000`, `10k`, `1.5M`, `1e6`; times and rates as `5 min`, `5 minutes`, `12 /h`,
+`12 per hour`, `every 5 minutes`. The model file itself knows only the forms of [units](units.md). A name may be given by its address
+(`--queue queues.sms`). `-` is standard input where a model is read, and standard output after `-o`. The ending of `-o FILE` decides
+the form (`.json`, `.csv`, `.md`, `.xlsx`, `.parquet`), or is refused where the command has no such form.
+
+## What is said beside the answer
+
+`--verbose` says on standard error what is read, played and kept, `--quiet` nothing. `--color always` or `never` decides over colours.
+`echotally help TOPIC` shows a page of this manual, a command, or a finding.
+
+## Options that need not be typed
+
+`echotally.toml` beside the model, else in the folder one is in, sets options for every command that has them, and in a table for one:
+
+```toml
+width = 120
+
+[project]
+plan = ["heron.shared"]
+all-meters = true
+```
+
+The environment does as well: `ECHOTALLY_PROJECT_WIDTH=120`, or `ECHOTALLY_WIDTH=120` for all. What is typed goes first, then the
+environment, then the table of the command, then what stands above the tables. What was set beforehand is said on standard error.
+
 ## Shell completion
 
 One line, for bash (`zsh_source` and `fish_source` for the other two):
@@ -31,6 +58,8 @@ One line, for bash (`zsh_source` and `fish_source` for the other two):
 ```bash
 eval "$(_ECHOTALLY_COMPLETE=bash_source echotally)"
 ```
+
+Plans, functions, queues, schedules, environments, zones, tags and addresses are those of the model named before.
 
 ## Surroundings
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import functools
 import hashlib
+import logging
 import os
 import sys
 from collections.abc import Callable
@@ -78,6 +79,7 @@ def _plain_wanted() -> bool:
 
 
 _LOCK = Lock()
+_LOG = logging.getLogger(__name__)
 _FORM: list[Form] = []
 
 
@@ -94,6 +96,8 @@ def _kept() -> Form | None:
     """Machine code of an earlier run; None where there is none that fits."""
     try:
         code = native.MachineCode.read(code_path())
+        if code:
+            _LOG.info("the compiled simulation was kept in %s", code_path())
         return _native(native.load(code)) if code else None
     except (RuntimeError, ImportError, OSError):
         return None
@@ -110,6 +114,7 @@ def _compiled() -> Form | None:
     compiled: Any = simulation
     code = native.tried(native.MachineCode(*compiled.machine_code()))
     native.keep(code, code_path())
+    _LOG.info("compiled the simulation, and kept it in %s", code_path())
     return _native(native.load(code))
 
 

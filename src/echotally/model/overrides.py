@@ -9,6 +9,7 @@ from typing import Any
 
 from echotally.errors import BadInput, Problem
 from echotally.model.reading import Address, Document
+from echotally.model.spoken import as_the_file_says
 from echotally.model.taking_out import taken_along
 from echotally.model.units import WrittenFloat
 
@@ -21,6 +22,7 @@ def set_value(document: Document, address: str, text: str) -> None:
     rate cards.
     """
     parts = address_parts(address)
+    text = as_the_file_says(text, parts)
     try:
         value = tomllib.loads(f"v = {text}", parse_float=WrittenFloat)["v"] if "\n" not in text else text
     except (tomllib.TOMLDecodeError, RecursionError, ValueError):

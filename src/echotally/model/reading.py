@@ -21,6 +21,7 @@ from pydantic import BaseModel, ValidationError
 from echotally.errors import BadInput, Problem, Refused
 from echotally.files import text_of, unreadable
 from echotally.model.positions import key_lines, line_of
+from echotally.recognising import mistaken
 
 Table = TypeVar("Table", bound=BaseModel)
 Address = tuple[str, ...]
@@ -102,6 +103,9 @@ def hold_kind(document: Document, schema: str, own: Sequence[str]) -> None:
     A sign is the key ``schema``, or two of the tables ``own`` that such a file has.
     """
     said = document.data.get("schema")
+    other = mistaken(document.path, schema.removeprefix("echotally-").partition("/")[0])
+    if other is not None:
+        raise BadInput(other)
     if not (isinstance(said, str) and said.startswith("echotally-")) and len(set(own) & set(document.data)) < 2:
         allowed = f'schema = "{schema}" and the tables {", ".join(own)}'
         raise BadInput(Problem("is no file of this kind", file=str(document.path), allowed=allowed))
@@ -128,8 +132,9 @@ def read_document(path: Path) -> Document:
     try:
         return Document(path, tomllib.loads(text), text)
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
+        other = mistaken(path, "model")
         raise BadInput(
-            _syntax_problem(str(error) or "nested too deeply", name, 'schema = "echotally-' in text)
+            other or _syntax_problem(str(error) or "nested too deeply", name, 'schema = "echotally-' in text)
         ) from error
 
 

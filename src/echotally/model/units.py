@@ -37,6 +37,9 @@ MONEY_FORMS = 'a decimal number in quotes, such as "0.19"'
 
 
 def _split(text: object, units: dict[str, int], forms: str) -> tuple[Decimal, int]:
+    if (text == 0 and isinstance(text, int) and not isinstance(text, bool)) or text == "0":
+        # Nothing is nothing in every unit.
+        return Decimal(0), next(iter(units.values()))
     if isinstance(text, bool) or not isinstance(text, str):
         raise Refused("needs a unit", forms)
     match = _QUANTITY.fullmatch(text.strip())

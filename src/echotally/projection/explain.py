@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from decimal import Decimal, localcontext
 
 from echotally.engine.reading import UnitMeasured
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput
 from echotally.model.estate import Model
 from echotally.model.units import duration_text, memory_text
+from echotally.naming import known_name, no_such
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.worth_following import worth_following
 from echotally.rates.billing import Line, exact
@@ -60,13 +61,13 @@ def explain(model: Model, plan: PlayedPlan, function: str, environment: str | No
     Raises ``BadInput`` for a function or environment the model does not have.
     """
     environment = environment or next(iter(model.environments))
+    function = known_name("function", "--explain", function, model.functions, "functions")
     unit = next(
         (u for u in plan.measured.units if (u.unit.function, u.unit.environment) == (function, environment)), None
     )
     if unit is None:
-        known = ", ".join(model.functions) if function not in model.functions else ", ".join(model.environments)
-        found = function if function not in model.functions else environment
-        raise BadInput(Problem("there is no such function or environment", "--explain", value=found, allowed=known))
+        known_name("environment", "--explain", environment, model.environments)
+        raise BadInput(no_such("function", "--explain", function, model.functions))
     return [
         *_work(model, unit),
         *_asking(model, plan, unit),

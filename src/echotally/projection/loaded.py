@@ -12,6 +12,7 @@ from echotally.model.estate import Model
 from echotally.model.excerpt import Excerpt
 from echotally.model.loading import checked, load_as_far_as_possible
 from echotally.model.reading import Document
+from echotally.naming import no_such
 from echotally.rates.card_loading import Cards, Offer, candidates, load_cards
 from echotally.rates.outside import hold_currencies
 
@@ -32,7 +33,7 @@ class Loaded:
     def offer(self, name: str, address: str = "") -> Offer:
         """The plan of this full name; raises ``BadInput`` (at ``address``) where no card has it."""
         if name not in self.offers:
-            raise BadInput(Problem("no rate card has this plan", address, value=name, allowed=", ".join(self.offers)))
+            raise BadInput(no_such("plan on any rate card", address, name, self.offers))
         return self.offers[name]
 
     def chosen(self, names: Iterable[str], address: str = "") -> list[Offer]:

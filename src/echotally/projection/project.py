@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import partial
@@ -30,6 +32,7 @@ from echotally.rates.node_room import floors_on_nodes
 if TYPE_CHECKING:
     pass
 
+_LOG = logging.getLogger(__name__)
 #: From so many functions on, in all environments, plans are played one after the other.
 _LARGE = 300
 
@@ -54,10 +57,11 @@ def project_plan(
     how many events a sample plays in its steady hours (left out: six million); ``cores`` plays independent parts at once; ``starts`` keeps when start tokens were taken; ``passing_ns``: what had been
     measured at these instants of a month that is played exactly (``Measured.passed``). Raises ``BadInput`` where even the sample would play more than that.
     """
-    model = loaded.model
+    model, began = loaded.model, time.perf_counter()
     placement = placement_on(model, loaded.offers, candidate)
     reasons = why_not(loaded, placement)
     if reasons:
+        _LOG.info("%s cannot run the estate", candidate.name)
         return RefusedPlan(candidate, reasons)
     if not exact and wants_sampling(model, loaded.month, placement, sampled_from):
         found = sample(model, loaded.month, placement, seed, progress, effort)
@@ -75,8 +79,21 @@ def project_plan(
             marks=marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=passing_ns),
         )
         played = _exact(loaded, measured, candidate)
+    _tell(candidate, played, time.perf_counter() - began)
     idle = bill_when_idle(loaded, candidate) if standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)
+
+
+def _tell(candidate: Offer, played: PlayedPlan, took_s: float) -> None:
+    how = "every event" if played.confidence is None else "a sample"
+    _LOG.info(
+        "played %s: %s of %s events, %s attempts, in %.2f s",
+        candidate.name,
+        how,
+        f"{played.totals.events['in']:,}",
+        f"{played.totals.attempts['total']:,}",
+        took_s,
+    )
 
 
 def why_not(loaded: Loaded, placement: Mapping[str, Offer]) -> tuple[tuple[str, str], ...]:

@@ -189,7 +189,10 @@ def _mixed(document: Document, model: Model, currencies: dict[str, str]) -> Prob
         allowed = f'cards of one currency, or [exchange] with date = {model.estate.month}-01, into = "{into}", rates = {{ {rates} }}'
     else:
         missing = [c for c in currencies if c != exchange.into and c not in exchange.rates]
-        allowed = f"exchange.rates lacks {', '.join(missing)}: what one unit of it is worth in {exchange.into}"
+        lines = ", ".join(f'{currency} = "..."' for currency in missing)
+        allowed = (
+            f"exchange.rates lacks {', '.join(missing)}: add {lines}, what one unit of it is worth in {exchange.into}"
+        )
     return document.problem(("estate", "rate_cards"), "the cards are in several currencies", found, allowed)
 
 

@@ -22,6 +22,7 @@ from echotally.rates.billing import exact
 from echotally.rates.card import Price
 from echotally.rates.meters import OUTSIDE
 from echotally.rates.price_walk import price_of
+from echotally.recognising import mistaken
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -256,10 +257,12 @@ def _read(path: Path) -> dict[str, Any]:
     except OSError as error:
         raise unreadable(path, error, FORMS) from error
     except (ValueError, RecursionError) as error:
-        raise BadInput(Problem("is not JSON", file=path.name, allowed=FORMS)) from error
+        other = mistaken(path, "projection")
+        raise BadInput(other or Problem("is not JSON", file=path.name, allowed=FORMS)) from error
     if not isinstance(found, dict) or found.get("schema") != "echotally-projection/1":
         seen = str(found.get("schema")) if isinstance(found, dict) else type(found).__name__
-        raise BadInput(Problem("is not a projection", file=path.name, value=seen, allowed=FORMS))
+        other = mistaken(path, "projection")
+        raise BadInput(other or Problem("is not a projection", file=path.name, value=seen, allowed=FORMS))
     return found
 
 

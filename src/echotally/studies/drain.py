@@ -15,6 +15,7 @@ from echotally.engine.reading import Measured, read_out
 from echotally.engine.sketch import wait_quantile
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
+from echotally.naming import known_name
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.metering import meter
@@ -96,6 +97,7 @@ def drain(
     Raises ``BadInput``, also for a queue that is not there or that nothing reads.
     """
     loaded = load(path, sets)
+    queue = known_name("queue", "--queue", queue, loaded.model.queues, "queues")
     function = _reader(loaded.model, queue)
     offers = loaded.chosen(plans, "--plan")
     months: dict[str, PlanProjection] = {}
@@ -117,10 +119,6 @@ def drain(
 
 
 def _reader(model: Model, queue: str) -> str:
-    if queue not in model.queues:
-        raise BadInput(
-            Problem("there is no such queue", "--queue", value=queue, allowed=", ".join(model.queues) or "none")
-        )
     found = next((t.to for t in model.triggers if t.from_ == f"queues.{queue}"), None)
     if found is None:
         raise BadInput(Problem("no function reads this queue", "--queue", value=queue))

@@ -17,6 +17,7 @@ from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Endpoint, Function, Model, Trigger
 from echotally.model.sources import SourceRef
 from echotally.model.spread import Spread, constant
+from echotally.naming import known_name
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.bills import make_bill
 from echotally.projection.loaded import Loaded, load
@@ -108,12 +109,7 @@ def load_trial(
     ``warm_up_s`` is left out. A refused client pauses at least ``pause_ns`` (left out: 1 ms). Raises ``BadInput``, also where the function does not fit the plan.
     """
     loaded = load(path, sets)
-    if function not in loaded.model.functions:
-        raise BadInput(
-            Problem(
-                "there is no such function", "--function", value=function, allowed=", ".join(loaded.model.functions)
-            )
-        )
+    function = known_name("function", "--function", function, loaded.model.functions, "functions")
     offer = _offer(loaded, function, plan)
     against = reasons_against(loaded.model, function, offer.plan)
     if against:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.model import units
+from echotally.model.spoken import as_the_file_says
 from echotally.projection.loaded import Loaded, load
 from echotally.studies.jobs import Point, Row, run_points
 
@@ -78,7 +79,7 @@ def parse_axis(text: str) -> Axis:
     if not equals or not address.strip() or not values.strip():
         raise BadInput(Problem("is not an axis", "--vary", value=text, allowed=_FORMS))
     if ".." not in values:
-        return Axis(address.strip(), tuple(value.strip() for value in values.split(",")))
+        return Axis(address.strip(), tuple(_plain(value) for value in values.split(",")))
     bounds, _, rest = values.partition(":")
     count, _, scale = rest.partition(":")
     low, _, high = bounds.partition("..")
@@ -86,7 +87,11 @@ def parse_axis(text: str) -> Axis:
         raise BadInput(Problem("is not a range", "--vary", value=text, allowed=_FORMS))
     if len(count) > 9 or int(count) > _MOST_POINTS:
         raise BadInput(Problem("has too many steps", "--vary", value=text, allowed=f"at most {_MOST_POINTS:,} points"))
-    return Axis(address.strip(), _between(low.strip(), high.strip(), int(count), bool(scale), text))
+    return Axis(address.strip(), _between(_plain(low), _plain(high), int(count), bool(scale), text))
+
+
+def _plain(value: str) -> str:
+    return as_the_file_says(value.strip(), ())
 
 
 _FORMS = "ADDRESS=a,b,c or ADDRESS=lo..hi:steps or ADDRESS=lo..hi:steps:log"

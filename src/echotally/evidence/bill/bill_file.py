@@ -33,6 +33,7 @@ from echotally.evidence.logs.text_files import hold_against
 from echotally.files import hold_regular
 from echotally.model.estate import Model
 from echotally.rates.billing import exact
+from echotally.recognising import mistaken
 
 FORMS = "CSV or Parquet with the FOCUS columns BilledCost (or EffectiveCost), ResourceName or Tags, SkuMeter"
 _WANTED = (
@@ -300,7 +301,8 @@ def bill_rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
                 # Of a file without any column of a bill nothing is repeated.
                 text = ", ".join(names[:12]) if have else ""
                 raise BadInput(
-                    Problem(f"has no column {' or '.join(wanted)}", file=path.name, value=text, allowed=FORMS)
+                    mistaken(path, "bill")
+                    or Problem(f"has no column {' or '.join(wanted)}", file=path.name, value=text, allowed=FORMS)
                 )
             columns = ", ".join(f"left(CAST({quoted_name(name)} AS VARCHAR), {_LONGEST_CELL})" for name in have)
             cursor = connection.execute(f"SELECT {columns} FROM {source}")

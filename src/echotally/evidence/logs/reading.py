@@ -18,6 +18,7 @@ from echotally.evidence.logs.normalize import TABLE, insert_statement
 from echotally.evidence.logs.otlp import TABLES, is_otlp, read_otlp
 from echotally.evidence.logs.text_files import hold_against, unpacked, utf8
 from echotally.files import hold_regular
+from echotally.recognising import mistaken
 
 if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection
@@ -76,7 +77,16 @@ def open_log(
     with database("log.duckdb", timezone) as (connection, folder):
         if workers:
             connection.execute(f"SET threads={workers}")
-        yield _Reader(connection, list(told), folder, timezone, keep_repeated).read(paths)
+        reader = _Reader(connection, list(told), folder, timezone, keep_repeated)
+        try:
+            found = reader.read(paths)
+        except BadInput as error:
+            # A file of another kind has its own name and command.
+            other = next(filter(None, (mistaken(path, "log") for path in paths)), None)
+            if other is None or other.file.endswith((".json", ".gz")):
+                raise
+            raise BadInput(other) from error
+        yield found
 
 
 class _Reader:

@@ -17,6 +17,7 @@ from echotally.demand.clock import to_utc
 from echotally.demand.schedules import firings, last_before, zone_of
 from echotally.errors import BadInput, Problem
 from echotally.evidence.logs.reading import Trouble, open_log
+from echotally.naming import known_name
 from echotally.projection.loaded import Loaded
 
 _MOST_FIRINGS = 1_000_000
@@ -66,8 +67,7 @@ def check_firings(
     Attempts on end that retry a failed run count as extra. Raises ``BadInput``.
     """
     model = loaded.model
-    if schedule not in model.schedules:
-        raise BadInput(Problem("is no schedule of the model", value=schedule, allowed=", ".join(model.schedules)))
+    schedule = known_name("schedule", "--schedule", schedule, model.schedules, "schedules")
     functions = [t.to for t in model.triggers if t.from_ == f"schedules.{schedule}"]
     if not functions:
         raise BadInput(Problem("triggers no function", f"schedules.{schedule}"))

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
+from echotally.naming import no_such
 from echotally.output.base.charts import COLOURS, new_figure, picture, titled
 from echotally.output.base.terminal import money, shown_in
 from echotally.output.projection.verdict_text import headline, landing_lines
@@ -46,12 +47,11 @@ def _place(plan: PlayedPlan, asked: str | None) -> int:
     units = plan.measured.units
     if asked is None:
         return max(range(len(units)), key=lambda n: (units[n].attempts["throttled"], units[n].concurrency.peak, -n))
-    name, _, environment = asked.partition("@")
+    name, _, environment = asked.removeprefix("functions.").partition("@")
     for n, unit in sorted(enumerate(units), key=lambda each: each[1].order):
         if unit.unit.function == name and environment in ("", unit.unit.environment):
             return n
-    names = ", ".join(dict.fromkeys(u.unit.function for u in units))
-    raise BadInput(Problem("there is no such function", "--function", value=asked, allowed=names))
+    raise BadInput(no_such("function", "--function", asked, dict.fromkeys(u.unit.function for u in units)))
 
 
 def cost_chart(projection: Projection, form: str) -> bytes:
