@@ -16,7 +16,7 @@ import shutil
 import stat
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import cache
 from pathlib import Path
 from typing import BinaryIO
@@ -76,6 +76,11 @@ def _piped(most: int) -> bytes:
 def text_of(path: Path, most: int = LARGEST_PIPE, errors: str = "replace") -> str:
     """All of a text file in UTF-8, with or without a mark at its head; raises ``OSError``, ``UnicodeDecodeError``."""
     return content_of(path, most).decode("utf-8-sig", errors)
+
+
+def paths_of(paths: Path | str | Iterable[Path | str]) -> list[Path]:
+    """One file or several, as a list; a text is the name of one."""
+    return [Path(paths)] if isinstance(paths, Path | str) else [Path(path) for path in paths]
 
 
 def hold_regular(path: Path) -> None:

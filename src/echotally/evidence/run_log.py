@@ -7,6 +7,7 @@ whether what comes back is what went in.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,16 +16,20 @@ from numpy.typing import NDArray
 from echotally.engine import codes
 from echotally.engine.build import Unit, stream_seed
 from echotally.evidence.stand_in import OUTCOMES, StandIn, run_times, stand_in
-from echotally.projection.loaded import Loaded
+from echotally.model.loading import ModelSource
+from echotally.model.reading import Document
+from echotally.projection.loaded import Loaded, load
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from echotally.projection.answer import Projection
 
 #: A run uses this share of the function's ``memory_used`` at least; the rest is drawn evenly.
 _LEAST_MEMORY = 0.8
 
 
-def run_log(loaded: Loaded, plan: str, seed: int | None = None) -> Iterator[pd.DataFrame]:
+def run_log(loaded: ModelSource | Loaded, plan: str, seed: int | None = None) -> Iterator[pd.DataFrame]:
     """The month's run log on ``plan`` in chunks, a row for each attempt in the order they ended.
 
     Columns: ``time`` (start, UTC), ``function``, ``environment``, ``id``, ``trigger`` (http, timer, pubsub, datasource),
@@ -32,12 +37,25 @@ def run_log(loaded: Loaded, plan: str, seed: int | None = None) -> Iterator[pd.D
     throttled), ``cold_start_ms``, ``run_ms``, ``billed_ms``, ``memory_mb``, ``memory_used_mb``.
     Raises ``BadInput`` for a plan no card has or that cannot run a function.
     """
-    platform = stand_in(loaded, plan, seed)
+    platform = stand_in(load(loaded), plan, seed)
     chance = np.random.default_rng(stream_seed(platform.seed, "memory used"))
     number = 0
     for page in platform.pages():
         yield _frame(platform, page.attempts, number, chance)
         number += len(page.attempts)
+
+
+def attempts_frame(projection: Projection) -> pd.DataFrame:
+    """The run log of the plan that a projection shows, as one table; raises ``ValueError`` where no plan can run the estate."""
+    import pandas as pd
+
+    shown = projection.best
+    if shown is None:
+        raise ValueError("no plan can run the estate")
+    offers = {plan.offer.name: plan.offer for plan in projection.plans}
+    offers |= {unit.unit.offer.name: unit.unit.offer for unit in shown.measured.units}
+    loaded = Loaded(projection.model, Document(Path("(played)"), {}, ""), projection.month, offers)
+    return pd.concat(run_log(loaded, shown.offer.name, projection.seed), ignore_index=True)
 
 
 def _frame(platform: StandIn, chunk: NDArray[Any], number: int, chance: np.random.Generator) -> pd.DataFrame:

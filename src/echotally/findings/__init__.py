@@ -5,28 +5,29 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import partial
-from pathlib import Path
 
 from echotally.errors import BadInput, Problem
 from echotally.findings import asking, limits, memory, money, schedules, sources, timeouts, trouble, wiring
 from echotally.findings.context import Context
 from echotally.findings.judging import judged, side_by_side_sets
 from echotally.findings.rule import LEVELS, RULES, Finding, Noticed, Rule
+from echotally.model.loading import ModelSource
 from echotally.model.reading import Document
 from echotally.projection.answer import PlayedPlan
-from echotally.projection.loaded import Loaded, load
+from echotally.projection.loaded import Loaded, all_sets, load
 from echotally.projection.project import project_loaded
 from echotally.projection.threads import side_by_side
 from echotally.projection.worth_following import worth_following
 from echotally.rates.card_loading import Offer, candidates
+from echotally.showing import Answer
 
 __all__ = ["LEVELS", "RULES", "Checked", "Finding", "Noticed", "Rule", "check_model"]
 #: Importing them is what registers their rules.
 _RULE_MODULES = (schedules, timeouts, memory, sources, limits, money, wiring, asking, trouble)
 
 
-@dataclass(frozen=True)
-class Checked:
+@dataclass(frozen=True, repr=False)
+class Checked(Answer):
     """A model looked at: its findings, worst first, and the plan they were looked at on."""
 
     loaded: Loaded
@@ -38,16 +39,15 @@ class Checked:
         return [f for f in self.findings if f.accepted is None and (not levels or f.rule.level in levels)]
 
 
-def check_model(path: Path | str, sets: Iterable[tuple[str, str]] = (), plan: str | None = None) -> Checked:
+def check_model(path: ModelSource | Loaded, sets: Iterable[tuple[str, str]] = (), plan: str | None = None) -> Checked:
     """Look at a model with every rule, on ``plan`` or else the plan ``project`` picks (closest, first).
 
     Raises ``BadInput`` for mistakes in the files, an unknown plan, or an accepted finding that does not exist.
     """
-    sets = tuple(sets)
-    loaded = load(path, sets)
+    loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     _known_codes(loaded)
     offer, base = _played(loaded, plan)
-    ctx = Context(Path(path), sets, loaded, offer, base)
+    ctx = Context(loaded.document.path, sets, loaded, offer, base)
     seen = [(rule, noticed) for rule, found in _noticed(ctx) for noticed in found]
     side_by_side_sets(ctx, [noticed for _, noticed in seen])
     found = [

@@ -7,24 +7,28 @@ The one door into the model: ``load_model`` returns a ``Model`` whose defaults a
 from __future__ import annotations
 
 import copy
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Function, Model
+from echotally.model.given import place_of
 from echotally.model.overrides import set_value
 from echotally.model.reading import Document, hold_kind, read_document, validate
 from echotally.model.units import memory_mb
 from echotally.model.wiring import wiring_problems
 
+#: A model: its file, its text, its data, or one that was built.
+ModelSource = Path | str | Mapping[str, Any] | Model
 
-def load_model(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> Model:
+
+def load_model(path: ModelSource, sets: Iterable[tuple[str, str]] = ()) -> Model:
     """The checked model of a TOML file, with ``sets`` = (address, value) overrides applied."""
     return load_with_document(path, sets)[0]
 
 
-def load_with_document(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -> tuple[Model, Document]:
+def load_with_document(path: ModelSource, sets: Iterable[tuple[str, str]] = ()) -> tuple[Model, Document]:
     """As ``load_model``, and the document, which knows the line of every address."""
     model, document, problems = load_as_far_as_possible(path, sets)
     if problems or model is None:
@@ -33,13 +37,20 @@ def load_with_document(path: Path | str, sets: Iterable[tuple[str, str]] = ()) -
 
 
 def load_as_far_as_possible(
-    path: Path | str, sets: Iterable[tuple[str, str]] = ()
+    path: ModelSource, sets: Iterable[tuple[str, str]] = ()
 ) -> tuple[Model | None, Document, list[Problem]]:
     """The model, its document and every mistake found. With mistakes the model is what is left without them, so that
     what it names can be checked as well; None where nothing sensible is left. Raises ``BadInput`` for a file that is
     no TOML, or an override that cannot be placed.
     """
-    document = read_document(Path(path))
+    if isinstance(path, Model):
+        if sets := list(sets):
+            what = "cannot be changed by address, as it is built already"
+            raise BadInput(
+                Problem(what, sets[0][0], "the model given", allowed="model_copy, or its data, text or file")
+            )
+        return path, Document(Path("(built)"), {}, ""), []
+    document = read_document(place_of(path))
     hold_kind(document, "echotally-model/1", ("estate", "functions", "triggers", "demand"))
     return checked(document, sets)
 

@@ -18,6 +18,7 @@ from echotally.projection.metering import Metered
 from echotally.projection.totals import Totals
 from echotally.projection.verdict import Check
 from echotally.rates.card_loading import Offer
+from echotally.showing import Answer
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -26,8 +27,8 @@ if TYPE_CHECKING:
 Said = tuple[str, str]
 
 
-@dataclass(frozen=True)
-class RefusedPlan:
+@dataclass(frozen=True, repr=False)
+class RefusedPlan(Answer):
     """A plan that cannot take the estate, and what speaks against it, by function."""
 
     offer: Offer
@@ -112,8 +113,8 @@ class Edge:
     reached_on: date | None
 
 
-@dataclass(frozen=True)
-class PlayedPlan:
+@dataclass(frozen=True, repr=False)
+class PlayedPlan(Answer):
     """A plan that takes the estate: what the month does and costs on it.
 
     ``when_idle`` is the bill of a month in which nothing comes, where it was asked for. ``method`` is "exact" or "sampled";
@@ -184,8 +185,8 @@ def allowances_used(plan: PlayedPlan) -> list[AllowanceUsed]:
 PlanProjection = PlayedPlan | RefusedPlan
 
 
-@dataclass(frozen=True)
-class Projection:
+@dataclass(frozen=True, repr=False)
+class Projection(Answer):
     """The answer of ``project``: every plan, the pick, the closest, and what was assumed."""
 
     model: Model
@@ -226,7 +227,8 @@ class Projection:
 
     def to_frame(self, level: str = "functions") -> pd.DataFrame:
         """One level as a table: "functions" (a row a plan, function and environment), "plans", "bill" (a row a plan and
-        meter) or "series" (a row an hour); raises ``ValueError`` for another.
+        meter), "series" (a row an hour) or "attempts" (a row an attempt on the pick, or the closest: its month is played once more);
+        raises ``ValueError`` for another.
         """
         from echotally.projection.tables import frame_at
 

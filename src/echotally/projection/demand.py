@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from pathlib import Path
 
 from echotally.demand.summary import SourceDemand
 from echotally.engine.drawing import draw_demand
+from echotally.model.loading import ModelSource
 from echotally.projection.loaded import Loaded, load
+from echotally.showing import Answer
 
 
-@dataclass(frozen=True)
-class DemandView:
+@dataclass(frozen=True, repr=False)
+class DemandView(Answer):
     """The demand of a model, drawn with ``seed``; ``closed_loop`` names demands that depend on the answers."""
 
     loaded: Loaded
@@ -21,7 +22,9 @@ class DemandView:
     closed_loop: tuple[str, ...]
 
 
-def view_demand(path: Path | str, sets: Iterable[tuple[str, str]] = (), seed: int | None = None) -> DemandView:
+def view_demand(
+    path: ModelSource | Loaded, sets: Iterable[tuple[str, str]] = (), seed: int | None = None
+) -> DemandView:
     """Draw the month's arrivals of every source; raises ``BadInput``."""
     loaded = load(path, sets)
     seed = loaded.model.estate.seed if seed is None else seed

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 
 from echotally.demand.month import MonthPlan, plan_month
 from echotally.errors import BadInput, Problem, safe
 from echotally.model.estate import Model
 from echotally.model.excerpt import Excerpt
-from echotally.model.loading import checked, load_as_far_as_possible
+from echotally.model.loading import ModelSource, checked, load_as_far_as_possible
 from echotally.model.reading import Document
 from echotally.naming import no_such
 from echotally.rates.card_loading import Cards, Offer, candidates, load_cards
 from echotally.rates.outside import hold_currencies
+from echotally.showing import Answer
 
 
-@dataclass(frozen=True)
-class Loaded:
+@dataclass(frozen=True, repr=False)
+class Loaded(Answer):
     """A model ready to be played: document, month and offers checked as well.
 
     ``offers`` are the plans that exist in the model's month; ``cards`` all there are, of other months too.
@@ -67,12 +67,29 @@ class Loaded:
         return _ready(*checked(excerpt.document(), excerpt.sets(sets)), self)
 
 
-def load(path: Path | str, sets: Iterable[tuple[str, str]] = (), like: Loaded | None = None) -> Loaded:
+def load(path: ModelSource | Loaded, sets: Iterable[tuple[str, str]] = (), like: Loaded | None = None) -> Loaded:
     """Load and check a model with its cards, schedules and traces; raises ``BadInput`` with every mistake.
+
+    ``path`` is a file, the text of one, its data as a mapping, a ``Model`` that was built, or what was loaded before.
 
     ``like`` is the same model loaded with other overrides: its cards are not read again where they are the same.
     """
+    sets = list(sets)
+    if isinstance(path, Loaded):
+        if not sets:
+            return path
+        sets, path = [*path.document.changed_sets(), *sets], _source(path)
     return _ready(*load_as_far_as_possible(path, sets), like)
+
+
+def all_sets(source: ModelSource | Loaded, sets: Iterable[tuple[str, str]]) -> tuple[tuple[str, str], ...]:
+    """The overrides that make of a model's file what ``load`` makes of ``source`` with ``sets``."""
+    before = source.document.changed_sets() if isinstance(source, Loaded) else []
+    return (*before, *sets)
+
+
+def _source(loaded: Loaded) -> ModelSource:
+    return loaded.document.path if loaded.document.text else loaded.model
 
 
 def _ready(model: Model | None, document: Document, problems: list[Problem], like: Loaded | None) -> Loaded:

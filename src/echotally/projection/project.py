@@ -8,13 +8,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import partial
 from os import cpu_count
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.reading import Measured
 from echotally.engine.sampling import Sampled, expected_flows, sample, wants_sampling
 from echotally.model.estate import Model
+from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.choosing import Judged, choose_plan
@@ -178,7 +178,7 @@ def _no_node_left(model: Model, placement: Mapping[str, Offer]) -> Iterator[tupl
 
 
 def project(
-    path: Path | str,
+    path: ModelSource | Loaded,
     sets: Iterable[tuple[str, str]] = (),
     plans: Iterable[str] = (),
     seed: int | None = None,

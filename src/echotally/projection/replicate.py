@@ -11,10 +11,12 @@ from threading import Event
 
 from echotally.engine.build import stream_seed
 from echotally.errors import Stopped
+from echotally.model.loading import ModelSource
 from echotally.projection.answer import Projection
-from echotally.projection.loaded import Loaded
+from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_loaded
 from echotally.projection.tables import figures
+from echotally.showing import Answer
 
 LEVEL = 0.95
 
@@ -28,8 +30,8 @@ class Interval:
     high: float
 
 
-@dataclass(frozen=True)
-class Replicated:
+@dataclass(frozen=True, repr=False)
+class Replicated(Answer):
     """``n`` replications: the first has the model's own seed. ``figures`` by plan and dotted name; a figure that
     some replication does not have (a wait where nothing succeeded) is left out. ``picks`` counts the verdicts.
     """
@@ -46,7 +48,7 @@ def replication_seeds(seed: int, n: int) -> list[int]:
 
 
 def replicate(
-    loaded: Loaded,
+    source: ModelSource | Loaded,
     n: int,
     plans: Sequence[str] = (),
     seed: int | None = None,
@@ -63,6 +65,7 @@ def replicate(
     """
     from joblib import Parallel, delayed
 
+    loaded = load(source)
     seeds = replication_seeds(loaded.model.estate.seed if seed is None else seed, n)
     done = [0]
     stop = Event()

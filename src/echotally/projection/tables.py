@@ -10,6 +10,7 @@ from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sketch import Level
 from echotally.projection.bills import merged_lines
+from echotally.showing import late
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -80,7 +81,7 @@ def _unit_figures(unit: UnitMeasured) -> Iterator[tuple[str, float | None]]:
     yield "billed_s", unit.time_billed_ns / 1e9
 
 
-LEVELS = ("plans", "functions", "bill", "series")
+LEVELS = ("plans", "functions", "bill", "series", "attempts")
 _WHOLE = (
     "events_in",
     "lost_events",
@@ -102,8 +103,15 @@ _WHOLE = (
 
 
 def frame_at(projection: Projection, level: str) -> pd.DataFrame:
-    """One level of a projection as a table: "plans", "functions", "bill" or "series"; raises ``ValueError`` for another."""
-    frames = {"plans": plans_frame, "functions": functions_frame, "bill": bill_frame, "series": series_frame}
+    """One level of a projection as a table: "plans", "functions", "bill", "series" or "attempts"; raises ``ValueError`` for another."""
+    frames = {
+        "plans": plans_frame,
+        "functions": functions_frame,
+        "bill": bill_frame,
+        "series": series_frame,
+        # The log of attempts is evidence, which stands above.
+        "attempts": late("echotally.evidence.run_log:attempts_frame"),
+    }
     if level not in frames:
         raise ValueError(f"no level {level!r}; there are {', '.join(LEVELS)}")
     return frames[level](projection)

@@ -15,6 +15,7 @@ from echotally.projection.loaded import load
 from echotally.projection.project import project_loaded
 from echotally.projection.threads import Progress
 from echotally.rates.card_loading import load_card
+from echotally.showing import Answer
 
 
 @dataclass(frozen=True)
@@ -36,8 +37,8 @@ class PlanOnCards:
     lines: tuple[LineChange, ...]
 
 
-@dataclass(frozen=True)
-class CardChange:
+@dataclass(frozen=True, repr=False)
+class CardChange(Answer):
     """What a new price list does to a month: the plans both cards have, those only one has, and the cheapest on each.
 
     Everything is played on both, so limits, rounding and scaling that differ are in it too.
@@ -55,10 +56,15 @@ class CardChange:
 
 
 def compare_cards(
-    old: Path, new: Path, model: Path, sets: Iterable[tuple[str, str]] = (), progress: Progress | None = None
+    old: Path | str,
+    new: Path | str,
+    model: Path | str,
+    sets: Iterable[tuple[str, str]] = (),
+    progress: Progress | None = None,
 ) -> CardChange:
     """Play a model's month with one card in place of the other; raises ``BadInput``."""
     sets = tuple(sets)
+    old, new, model = Path(old), Path(new), Path(model)
     head = load_card(old).card
     load_card(new)
     before = _played(old, head.name, model, sets, progress)

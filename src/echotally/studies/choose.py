@@ -16,13 +16,13 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import cached_property
 from os import cpu_count
-from pathlib import Path
 
 from echotally.demand.month import MonthPlan
 from echotally.engine.apart import simulate_month
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
+from echotally.model.loading import ModelSource
 from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
@@ -32,6 +32,7 @@ from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
+from echotally.showing import Answer
 from echotally.studies.about_prices import Prices, bill_about, lowest_unit, prices_of
 from echotally.studies.committing import Commitments, commitments
 from echotally.studies.warm_hours import warm_hours
@@ -46,8 +47,8 @@ _ONCE = ("reserved_hours", "node_hours")
 _BATCHES = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000)
 
 
-@dataclass(frozen=True)
-class Choice:
+@dataclass(frozen=True, repr=False)
+class Choice(Answer):
     """The choice: today's projection, the chosen one, and the overrides that lead from one to the other.
 
     ``assignment`` gives each function's plan; ``tried`` how many assignments were estimated, ``played`` how many
@@ -78,7 +79,7 @@ def with_commitments(
 
 
 def choose(
-    path: Path | str,
+    path: ModelSource | Loaded,
     sets: Iterable[tuple[str, str]] = (),
     seed: int | None = None,
     sizes: bool = True,

@@ -23,6 +23,7 @@ from echotally.rates.card import Price
 from echotally.rates.meters import OUTSIDE
 from echotally.rates.price_walk import price_of
 from echotally.recognising import mistaken
+from echotally.showing import Answer
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -89,8 +90,8 @@ class FunctionChange:
     after: float | None
 
 
-@dataclass(frozen=True)
-class Comparison:
+@dataclass(frozen=True, repr=False)
+class Comparison(Answer):
     """Two projections beside each other; ``causes`` add up to ``after - before`` (what the two picks cost, as shown).
 
     ``unrounded``: the same two costs before rounding to the minor unit.
@@ -122,8 +123,9 @@ class Comparison:
         return frame_of(self.meters)
 
 
-def compare(first: Path, second: Path) -> Comparison:
+def compare(first: Path | str, second: Path | str) -> Comparison:
     """Compare two saved projections; raises ``BadInput`` for files that are none, or in two currencies."""
+    first, second = Path(first), Path(second)
     a, b = _Saved(first), _Saved(second)
     if a.currency != b.currency:
         raise BadInput(Problem("is in another currency", file=second.name, value=b.currency, allowed=a.currency))

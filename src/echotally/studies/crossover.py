@@ -11,10 +11,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
+from echotally.model.loading import ModelSource
 from echotally.model.sources import SourceKind
-from echotally.projection.loaded import Loaded, load
+from echotally.projection.loaded import Loaded, all_sets, load
 from echotally.projection.threads import side_by_side
 from echotally.rates.card_loading import candidates
+from echotally.showing import Answer
 from echotally.studies.jobs import Point, Row, Sets, run_points, solve
 
 if TYPE_CHECKING:
@@ -54,8 +56,8 @@ class Change:
     meets: bool
 
 
-@dataclass(frozen=True)
-class Crossover:
+@dataclass(frozen=True, repr=False)
+class Crossover(Answer):
     """Costs by scale and plan (``rows``: scale and the figures of a point), the crossings, and the changes of what meets
     its targets, by scale.
     """
@@ -133,7 +135,7 @@ def scaled(loaded: Loaded, scale: float) -> Sets:
 
 
 def crossover(
-    path: Path | str,
+    path: ModelSource | Loaded,
     low: float = 0.01,
     high: float = 100.0,
     plans: Sequence[str] = (),
@@ -141,7 +143,7 @@ def crossover(
     sets: Iterable[tuple[str, str]] = (),
     seed: int | None = None,
     workers: int = -1,
-    store: Path | None = None,
+    store: Path | str | None = None,
     cluster: str | None = None,
     progress: Callable[[str, float], None] | None = None,
 ) -> Crossover:
@@ -155,8 +157,7 @@ def crossover(
                 "is not a range of volumes", "--scale", value=f"{low:g}..{high:g}", allowed="LOW..HIGH, 0 < LOW < HIGH"
             )
         )
-    sets = tuple(sets)
-    loaded = load(path, sets)
+    loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     names = tuple(plans) or tuple(offer.name for offer in candidates(loaded.model, loaded.offers))
     chosen = loaded.model.estate.seed if seed is None else seed
     count = max(2, math.ceil(math.log10(high / low) * _PER_DECADE) + 1)

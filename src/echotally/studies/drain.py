@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.demand.month import Arrivals
@@ -15,6 +14,7 @@ from echotally.engine.reading import Measured, read_out
 from echotally.engine.sketch import wait_quantile
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
+from echotally.model.loading import ModelSource
 from echotally.naming import known_name
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
@@ -25,6 +25,7 @@ from echotally.projection.when_idle import quantities_when_idle
 from echotally.rates.billing import exact
 from echotally.rates.card_loading import Offer
 from echotally.rates.feasibility import reasons_against
+from echotally.showing import Answer
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -61,8 +62,8 @@ class DrainRow:
     ready: tuple[tuple[float, int], ...] = ()
 
 
-@dataclass(frozen=True)
-class Drain:
+@dataclass(frozen=True, repr=False)
+class Drain(Answer):
     """All drains of a queue; ``reasons`` says why plans cannot be used."""
 
     loaded: Loaded
@@ -81,7 +82,7 @@ class Drain:
 
 
 def drain(
-    path: Path | str,
+    path: ModelSource | Loaded,
     queue: str,
     backlog: int,
     limits: Sequence[int | None] = (None,),

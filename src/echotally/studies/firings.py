@@ -6,7 +6,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
-from pathlib import Path
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns, zone_of
 from echotally.engine.sampling import expected_events
 from echotally.model.estate import Schedule
+from echotally.model.loading import ModelSource
 from echotally.model.units import duration_text
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.project import project_loaded
@@ -22,6 +22,7 @@ from echotally.projection.trial import Trials
 from echotally.rates.billing import rounded_total
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns
+from echotally.showing import Answer
 
 #: Of months of more expected events cadences are costed only where that is asked for, as samples of about so many.
 _LARGE, _EFFORT = 2_000_000, 200_000
@@ -46,8 +47,8 @@ class ScheduleView:
     cadences: tuple[Cadence, ...]
 
 
-@dataclass(frozen=True)
-class FiringsView:
+@dataclass(frozen=True, repr=False)
+class FiringsView(Answer):
     """All schedules of a model, and the plan on which the cadences are costed."""
 
     loaded: Loaded
@@ -58,7 +59,7 @@ class FiringsView:
 
 
 def view_firings(
-    path: Path | str,
+    path: ModelSource | Loaded,
     sets: Iterable[tuple[str, str]] = (),
     count: int = 10,
     after: datetime | None = None,

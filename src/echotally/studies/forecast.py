@@ -16,12 +16,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from echotally.errors import BadInput, Problem
+from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
@@ -49,7 +49,7 @@ _MOST_MONTHS, _MOST_DRAWS = 120, 100_000
 
 
 def forecast(
-    path: Path | str,
+    path: ModelSource | Loaded,
     months: int = 12,
     draws: int = 1_000,
     sets: Iterable[tuple[str, str]] = (),

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from echotally.projection.loaded import Loaded
+from echotally.showing import Answer
 from echotally.studies.response import Input
 
 if TYPE_CHECKING:
@@ -84,8 +85,8 @@ class Swing:
     high_cost: float
 
 
-@dataclass(frozen=True)
-class Forecast:
+@dataclass(frozen=True, repr=False)
+class Forecast(Answer):
     """Every plan that takes every function, month by month. ``error`` is the largest relative misfit of the response
     in draws played in full, ``switches`` the (month, plan) at which another plan becomes the cheapest at P50.
     """

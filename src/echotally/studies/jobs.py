@@ -135,7 +135,7 @@ def run_points(
     points: Sequence[Point],
     workers: int = -1,
     *,
-    store: Path | None = None,
+    store: Path | str | None = None,
     cluster: str | None = None,
     progress: Callable[[str, float], None] | None = None,
 ) -> dict[int, list[Row]]:
@@ -145,7 +145,7 @@ def run_points(
     """
     if store is None:
         return dict(_played(loaded, sets, points, workers, cluster=cluster, progress=progress, whole=len(points)))
-    with Store(store, study_digest(loaded, sets, points)) as kept:
+    with Store(Path(store), study_digest(loaded, sets, points)) as kept:
         found = kept.finished()
         left = [point for point in points if point.number not in found]
         for number, rows in _played(loaded, sets, left, workers, cluster=cluster, progress=progress, whole=len(points)):

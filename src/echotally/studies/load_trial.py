@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.engine import layout
@@ -15,6 +14,7 @@ from echotally.engine.reading import UnitMeasured, assemble, counted, levels
 from echotally.engine.sketch import Level, Waits, wait_sums
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Endpoint, Function, Model, Trigger
+from echotally.model.loading import ModelSource
 from echotally.model.sources import SourceRef
 from echotally.model.spread import Spread, constant
 from echotally.naming import known_name
@@ -27,6 +27,7 @@ from echotally.projection.totals_billed import billed_totals, together
 from echotally.rates.billing import exact
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
+from echotally.showing import Answer
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -71,8 +72,8 @@ class LoadRow:
         return self.refused / self.calls if self.calls else 0.0
 
 
-@dataclass(frozen=True)
-class LoadTrial:
+@dataclass(frozen=True, repr=False)
+class LoadTrial(Answer):
     """Every pair of clients and limit; ``enough`` is the limit beyond which more instances bring nothing."""
 
     loaded: Loaded
@@ -90,7 +91,7 @@ class LoadTrial:
 
 
 def load_trial(
-    path: Path | str,
+    path: ModelSource | Loaded,
     function: str,
     clients: Sequence[int],
     limits: Sequence[int | None] = (None,),

@@ -11,8 +11,10 @@ from typing import TYPE_CHECKING
 
 from echotally.errors import BadInput, Problem
 from echotally.model import units
+from echotally.model.loading import ModelSource
 from echotally.model.spoken import as_the_file_says
-from echotally.projection.loaded import Loaded, load
+from echotally.projection.loaded import Loaded, all_sets, load
+from echotally.showing import Answer
 from echotally.studies.jobs import Point, Row, run_points
 
 if TYPE_CHECKING:
@@ -31,8 +33,8 @@ class Axis:
     values: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Sweep:
+@dataclass(frozen=True, repr=False)
+class Sweep(Answer):
     """Every combination on every plan: ``rows`` hold the axes' values, the figures, and whether they are on the front.
 
     ``best`` is the row that serves the objective under the targets; None if none meets them, then ``closest``
@@ -126,7 +128,7 @@ def _spaced(low: float, high: float, count: int, log: bool, write: Callable[[flo
 
 
 def sweep(
-    path: Path | str,
+    path: ModelSource | Loaded,
     vary: Iterable[str],
     sets: Iterable[tuple[str, str]] = (),
     plans: Sequence[str] = (),
@@ -134,7 +136,7 @@ def sweep(
     objective: str = "cost",
     seed: int | None = None,
     workers: int = -1,
-    store: Path | None = None,
+    store: Path | str | None = None,
     cluster: str | None = None,
     progress: Callable[[str, float], None] | None = None,
 ) -> Sweep:
@@ -144,7 +146,7 @@ def sweep(
     """
     sets = tuple(sets)
     axes = tuple(parse_axis(text) for text in vary)
-    loaded = load(path, sets)
+    loaded, sets = load(path, sets), all_sets(path, sets)
     names = tuple(offer.name for offer in loaded.chosen(plans, "--plan"))
     if not axes:
         raise BadInput(Problem("a sweep needs at least one axis", "--vary", allowed=_FORMS))

@@ -25,6 +25,7 @@ from echotally.projection.over_time import hours_until, midnight, stretches
 from echotally.rates.billing import bill_account, exact
 from echotally.rates.commitments import commit
 from echotally.rates.meters import COMMITMENT, OUTSIDE
+from echotally.showing import Answer
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -74,8 +75,8 @@ class Difference:
         return self.billed - self.projected
 
 
-@dataclass(frozen=True)
-class Reconciliation:
+@dataclass(frozen=True, repr=False)
+class Reconciliation(Answer):
     """Every difference, the rows of the bill that map to nothing, and the parts over all."""
 
     plan: str
@@ -106,9 +107,9 @@ class Reconciliation:
 
 def reconcile(
     found: Projection,
-    path: Path,
+    path: Path | str,
     plan: str | None = None,
-    mapping: Path | None = None,
+    mapping: Path | str | None = None,
     *,
     tag: str = "function",
     environment: str = "environment",
@@ -127,9 +128,9 @@ def reconcile(
     on = found.plan(name)
     if isinstance(on, RefusedPlan):
         raise BadInput(Problem("cannot run this estate", "--plan", value=name))
-    ways = BillWays(mapping, tag, environment, cost)
+    ways = BillWays(Path(mapping) if mapping else None, tag, environment, cost)
     metered = on.metered if until is None or loaded is None else _metered_until(loaded, found, on, until)
-    bill = read_bill(path, found.model, ways, found.currency, found.month.clock, until)
+    bill = read_bill(Path(path), found.model, ways, found.currency, found.month.clock, until)
     with localcontext(exact()):
         rows = tuple(_Splitter(metered, bill).rows())
         projected = sum((row.projected for row in rows), Decimal(0))

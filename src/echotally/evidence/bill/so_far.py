@@ -36,7 +36,7 @@ _HOUR_NS = 3_600 * 10**9
 def with_bill_so_far(
     loaded: Loaded,
     projection: Projection,
-    path: Path,
+    path: Path | str,
     until: date,
     *,
     plan: str | None = None,
@@ -47,7 +47,7 @@ def with_bill_so_far(
     The bill's plan is the one its rows name, else ``plan``, else the picked one. Raises ``BadInput`` for a charge that ends later,
     for a day outside the month, and where the plan cannot run the estate.
     """
-    clock = projection.month.clock
+    path, clock = Path(path), projection.month.clock
     midnight(clock, until)
     bill = read_bill(path, projection.model, BillWays(), projection.currency, clock, until)
     name = plan or _named(bill, projection) or projection.pick or projection.closest

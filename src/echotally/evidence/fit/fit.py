@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -16,8 +16,10 @@ from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.estimates import Estimate, RunParts, Spread, log_normal, rank_shares, run_parts, share
 from echotally.evidence.fit.rhythm import STRETCH_S, Rhythm, rhythm
 from echotally.evidence.logs.reading import RunLog, Trouble, open_log
+from echotally.files import paths_of
 from echotally.projection.loaded import Loaded
 from echotally.rates.card import Plan
+from echotally.showing import Answer
 
 #: Runs whose shape is looked at, and kept where no log-normal fits: evenly drawn by a digest of the row.
 _SAMPLE = 10_000
@@ -36,8 +38,8 @@ class MemoryUse:
     given: float | None
 
 
-@dataclass(frozen=True)
-class Fit:
+@dataclass(frozen=True, repr=False)
+class Fit(Answer):
     """What a log says about one function. Times in ms, rates in events per second.
 
     ``run`` is the spread of the base run, at the memory it was measured at (``measured_mb``), without the part per
@@ -76,7 +78,7 @@ class LogRead:
 
 
 def fit(
-    paths: Sequence[Path],
+    paths: Path | str | Iterable[Path | str],
     function: str | None = None,
     columns: Iterable[tuple[str, str]] = (),
     loaded: Loaded | None = None,
@@ -95,9 +97,10 @@ def fit(
         zone = ZoneInfo(str(loaded.model.estate.timezone if loaded else timezone))
     except (ZoneInfoNotFoundError, ValueError) as error:
         raise BadInput(Problem("is not an IANA zone", "timezone", value=timezone)) from error
-    with open_log(paths, columns, str(zone), workers) as log:
+    files = paths_of(paths)
+    with open_log(files, columns, str(zone), workers) as log:
         name = _one_function(log, function)
-        return _Fitter(log, name, environment, loaded, plan, zone).fit([path.name for path in paths])
+        return _Fitter(log, name, environment, loaded, plan, zone).fit([path.name for path in files])
 
 
 def _one_function(log: RunLog, asked: str | None) -> str:

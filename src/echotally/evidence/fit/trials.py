@@ -18,6 +18,8 @@ from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.estimates import Z95, Estimate
 from echotally.evidence.logs.text_files import hold_against
 from echotally.files import opened, text_of
+from echotally.model.loading import ModelSource
+from echotally.projection.loaded import Loaded
 from echotally.studies.load_trial import LoadRow, load_trial
 
 FORMS = "a CSV with the columns clients, limit, calls, seconds, refused and latencies p50_ms, p95_ms (mean_ms, p99_ms)"
@@ -139,10 +141,14 @@ def _row(raw: dict[str, Any], theirs: dict[str, str]) -> TrialRow:
 
 
 def fit_trials(
-    model: Path, function: str, path: Path, plan: str | None = None, sets: Sequence[tuple[str, str]] = ()
+    model: ModelSource | Loaded,
+    function: str,
+    path: Path | str,
+    plan: str | None = None,
+    sets: Sequence[tuple[str, str]] = (),
 ) -> TrialFit:
     """Fit a function's run time to trials, and play every trial with it. Raises ``BadInput``."""
-    rows, notes = read_trials(path)
+    rows, notes = read_trials(Path(path))
     calm = [r for r in rows if r.limit is None or r.clients <= r.limit] or [min(rows, key=lambda r: r.clients)]
     median, p95 = _run(calm, notes)
     fitted = [*sets, (f"functions.{function}.run", _spread(median.value, p95.value))]

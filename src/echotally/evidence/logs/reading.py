@@ -17,7 +17,7 @@ from echotally.evidence.logs.columns import Mapped, map_columns, nearly_known
 from echotally.evidence.logs.normalize import TABLE, insert_statement
 from echotally.evidence.logs.otlp import TABLES, is_otlp, read_otlp
 from echotally.evidence.logs.text_files import hold_against, unpacked, utf8
-from echotally.files import hold_regular
+from echotally.files import hold_regular, paths_of
 from echotally.recognising import mistaken
 
 if TYPE_CHECKING:
@@ -63,7 +63,7 @@ class RunLog:
 
 @contextmanager
 def open_log(
-    paths: Sequence[Path],
+    paths: Path | str | Iterable[Path | str],
     told: Iterable[tuple[str, str]] = (),
     timezone: str = "UTC",
     workers: int | None = None,
@@ -74,6 +74,7 @@ def open_log(
     ``told`` are (ours, theirs) column names; ``timezone`` is that of times without an offset. At most 1 GB of
     memory is used, more goes to disk. ``keep_repeated``: attempts with an id that was there before stay. Raises ``BadInput`` for a file that cannot be read as a log.
     """
+    paths = paths_of(paths)
     with database("log.duckdb", timezone) as (connection, folder):
         if workers:
             connection.execute(f"SET threads={workers}")

@@ -10,10 +10,11 @@ from echotally.evidence.measure import requesting
 from echotally.evidence.measure.keys import Keys, keys_of
 from echotally.evidence.measure.rows import Tried
 from echotally.evidence.measure.trying import Asked, Tell, try_fresh, try_serving
+from echotally.showing import Answer
 
 
-@dataclass(frozen=True)
-class Measurement:
+@dataclass(frozen=True, repr=False)
+class Measurement(Answer):
     """What was tried, row by row, and the keys of the model that come of it."""
 
     tried: Tried

@@ -19,12 +19,13 @@ from echotally.evidence.survey.lines import Wiring
 from echotally.evidence.survey.tables import Unit
 from echotally.files import scratch, write_whole
 from echotally.projection.loaded import Loaded, load
+from echotally.showing import Answer
 
 HEAD = "Made by `echotally survey`"
 
 
-@dataclass(frozen=True)
-class Survey:
+@dataclass(frozen=True, repr=False)
+class Survey(Answer):
     """What a survey found: the model, its card and files as text, each value with what it rests on, and all its doubts."""
 
     month: str

@@ -40,6 +40,7 @@ from echotally.evidence.survey.metrics import is_metrics, read_metrics
 from echotally.evidence.survey.tables import Tables, Unit, month_span
 from echotally.evidence.survey.wiring import prepare_spans, wiring_of
 from echotally.evidence.survey.zones import zone_of
+from echotally.files import paths_of
 from echotally.model.sources import SourceKind
 
 _DAY_S = 86_400.0
@@ -63,9 +64,9 @@ Told = Callable[[str], None]
 
 
 def survey(
-    sources: Sequence[Path | str],
+    sources: Path | str | Sequence[Path | str],
     *,
-    bills: Sequence[Path | str] = (),
+    bills: Path | str | Sequence[Path | str] = (),
     metrics: Sequence[Path | str] = (),
     month: str | None = None,
     hold_back_s: float | None = None,
@@ -82,6 +83,7 @@ def survey(
     """
     say = told or (lambda _: None)
     zone = _zone(timezone or "UTC")
+    sources, bills = paths_of(sources), paths_of(bills)
     logs, extra, more_bills = _sorted(sources, {Path(each).resolve() for each in (*bills, *metrics)})
     say("reading the log")
     with open_log(logs, columns, str(zone), workers) as log:
@@ -97,7 +99,7 @@ def _zone(name: str) -> ZoneInfo:
         raise BadInput(Problem("is not an IANA zone", "timezone", value=name)) from error
 
 
-def _sorted(sources: Sequence[Path | str], known: set[Path]) -> tuple[list[Path], list[Path], list[Path]]:
+def _sorted(sources: Sequence[Path], known: set[Path]) -> tuple[list[Path], list[Path], list[Path]]:
     """The logs, metrics and bills among files and folders, in the order of their names within a folder; without those ``known``."""
     paths: list[Path] = []
     for each in map(Path, sources):

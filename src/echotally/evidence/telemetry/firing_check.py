@@ -7,7 +7,7 @@ better than none point at a zone that was read wrongly.
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -17,8 +17,10 @@ from echotally.demand.clock import to_utc
 from echotally.demand.schedules import firings, last_before, zone_of
 from echotally.errors import BadInput, Problem
 from echotally.evidence.logs.reading import Trouble, open_log
+from echotally.model.loading import ModelSource
 from echotally.naming import known_name
-from echotally.projection.loaded import Loaded
+from echotally.projection.loaded import Loaded, load
+from echotally.showing import Answer
 
 _MOST_FIRINGS = 1_000_000
 _SHIFTS_H = [h for h in range(-14, 15) if h]
@@ -28,8 +30,8 @@ _EARLY_S = 2.0
 _LONGEST_LATE_S = 3_600.0
 
 
-@dataclass(frozen=True)
-class FiringCheck:
+@dataclass(frozen=True, repr=False)
+class FiringCheck(Answer):
     """Times are UTC; ``late`` pairs a firing with the seconds it came late. ``shift_h`` is the whole-hour shift that
     fits better than none (0: none does), ``shifted_share`` the share of firings it explains.
     """
@@ -49,9 +51,9 @@ class FiringCheck:
 
 
 def check_firings(
-    loaded: Loaded,
+    loaded: ModelSource | Loaded,
     schedule: str,
-    paths: Sequence[Path],
+    paths: Path | str | Iterable[Path | str],
     columns: Sequence[tuple[str, str]] = (),
     *,
     tolerance_s: float = 60.0,
@@ -66,6 +68,7 @@ def check_firings(
 
     Attempts on end that retry a failed run count as extra. Raises ``BadInput``.
     """
+    loaded = load(loaded)
     model = loaded.model
     schedule = known_name("schedule", "--schedule", schedule, model.schedules, "schedules")
     functions = [t.to for t in model.triggers if t.from_ == f"schedules.{schedule}"]

@@ -9,6 +9,7 @@ from decimal import Decimal
 from echotally.demand.clock import MonthClock
 from echotally.model.sources import SourceRef
 from echotally.rates.card_loading import Offer
+from echotally.showing import Answer
 
 
 @dataclass
@@ -131,8 +132,8 @@ class Arrival:
         return sum((arrival.here for arrival in self.all_that_follows()), Decimal(0))
 
 
-@dataclass(frozen=True)
-class Followed:
+@dataclass(frozen=True, repr=False)
+class Followed(Answer):
     """One event's way through a month played on a plan.
 
     ``root`` is the arrival that was asked for, ``asked`` the question in words, ``chosen`` the copy it is about where an event was

@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal, localcontext
-from pathlib import Path
 
 import numpy as np
 
@@ -16,6 +15,7 @@ from echotally.engine.reading import read_out
 from echotally.engine.sampling import wants_sampling
 from echotally.engine.watching import EVERYTHING, Watched, carried_now
 from echotally.errors import BadInput, Problem
+from echotally.model.loading import ModelSource
 from echotally.model.sources import SourceKind
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
@@ -66,7 +66,7 @@ class Which:
 
 
 def follow(
-    path: Path | str,
+    path: ModelSource | Loaded,
     which: Which | None = None,
     plan: str | None = None,
     *,
