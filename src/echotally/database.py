@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from echotally.files import scratch
+from echotally.parts import need
 
 if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection
@@ -26,6 +27,7 @@ def database(file: str = "", timezone: str = "UTC") -> Iterator[tuple[DuckDBPyCo
 
     Nothing is fetched from anywhere; ``timezone`` is that of times without an offset.
     """
+    need("duckdb")
     import duckdb
 
     with scratch() as folder:

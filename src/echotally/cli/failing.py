@@ -16,6 +16,7 @@ import click
 from echotally.cli.interrupting import INTERRUPTED, said
 from echotally.cli.streams import OutputFailed
 from echotally.errors import BadInput, EchoTallyError, safe
+from echotally.parts import PARTS, missing
 
 DONE, OUR_FAULT, BAD_INPUT, MISSED = 0, 1, 2, 3
 #: Most problems listed; a file with more has one cause that repeats.
@@ -71,6 +72,15 @@ def _our_fault(error: Any) -> int:
     return OUR_FAULT
 
 
+def _library_missing(error: Any) -> int:
+    """A library that only some work needs, and that is not installed."""
+    library = str(error.name or "").partition(".")[0]
+    if library not in PARTS:
+        return _unforeseen(error)
+    click.echo(f"error: {missing(library)}", err=True)
+    return BAD_INPUT
+
+
 def _no_memory(_: Any) -> int:
     click.echo("echotally: this model needs more memory than there is", err=True)
     return BAD_INPUT
@@ -91,6 +101,7 @@ _TOLD: tuple[tuple[type[BaseException] | tuple[type[BaseException], ...], Callab
     (OutputFailed, _output_failed),
     (EchoTallyError, _our_fault),
     (MemoryError, _no_memory),
+    (ModuleNotFoundError, _library_missing),
 )
 
 

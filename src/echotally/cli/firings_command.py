@@ -16,6 +16,7 @@ from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 from echotally.model.fields import FIRST_YEAR, LAST_YEAR
 from echotally.output.base.writing import deliver
+from echotally.parts import need
 
 if TYPE_CHECKING:
     from echotally.evidence.telemetry.firing_check import FiringCheck
@@ -77,12 +78,7 @@ def _moment(text: str | None, option: str = "--from") -> datetime | None:
 @click.option(
     "--ics", type=click.Path(path_type=Path, dir_okay=False), help="Also write the listed firings as iCalendar."
 )
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["table", "json", "csv", "markdown"]),
-    help="Form of the result (default: table of a model, JSON of an expression).",
-)
+@options.format_option("table", "json", "csv", "markdown", none="table of a model, JSON of an expression")
 @options.width_option
 @options.out_option
 def firings(
@@ -114,6 +110,8 @@ def firings(
     options.only_where(of_model, "on an expression", "sets", "logs", "cadences")
     options.only_where(logs, "without --log", "schedule", "late", "columns", "until")
     options.only_where(not logs, "with --log", "ics")
+    if ics:
+        need("icalendar")
     if logs:
         window = (_moment(after), _moment(until, "--until"))
         found = _checked(Path(what), sets, logs, schedule, late, columns, window)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import date
 from functools import wraps
 from pathlib import Path
@@ -14,6 +15,7 @@ from click.core import ParameterSource
 from echotally.cli import names
 from echotally.cli.numbers import Whole
 from echotally.model.spoken import number_in
+from echotally.output.base.manner import manner, written
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -246,25 +248,29 @@ _OTHERS = (
 _PLAIN = ("table", "json", "csv", "markdown")
 
 
-def format_option(*formats: str, also: tuple[str, ...] = ()) -> Callable[[Command], Command]:
+def format_option(*formats: str, also: tuple[str, ...] = (), none: str = "") -> Callable[[Command], Command]:
     """``--format`` with the formats a command has; the first is the default, but where ``-o`` names a file its ending decides.
 
-    ``also`` are endings that the command writes by itself.
+    ``also`` are endings that the command writes by itself; ``none`` says what holds where nothing is said and it is no one form.
     """
+    known = (*formats, "plain") if "table" in formats else formats
     option = click.option(
         "--format",
         "form",
-        type=click.Choice(formats),
-        default=formats[0],
-        show_default=True,
-        help="Form of the result; without it the ending of -o decides.",
+        type=click.Choice(known),
+        default=None if none else formats[0],
+        show_default=none or True,
+        help="Form of the result; without it the ending of -o decides."
+        + (" plain: the table line by line, for screen readers." if "table" in formats else ""),
     )
 
     def decorated(command: Command) -> Command:
         @wraps(command)
         def decided(*arguments: Any, **values: Any) -> Any:
-            values["form"] = _form(values["form"], values.get("out"), formats, also)
-            return command(*arguments, **values)
+            plain = values["form"] == "plain"
+            values["form"] = _form("table" if plain else values["form"], values.get("out"), formats, also)
+            with written(replace(manner(), plain=plain)):
+                return command(*arguments, **values)
 
         return option(decided)  # type: ignore[return-value]
 

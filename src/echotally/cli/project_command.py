@@ -14,6 +14,7 @@ from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 from echotally.output.base.writing import deliver
+from echotally.parts import need
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -255,6 +256,8 @@ def _days(loaded: Loaded, result: Projection, until: date | None) -> Sequence[St
 
 def _fits_the_form(form: str, out: Path | None) -> None:
     """Options that only some forms show are refused with the others."""
+    if out is not None and out.suffix == ".xlsx":
+        need("xlsxwriter")
     options.only_where(form == "table", "but in the table", "explained", "all_meters")
     as_rows = form == "csv" or (out is not None and out.suffix == ".parquet" and form != "focus")
     options.only_where(as_rows, "but in CSV and Parquet", "level")

@@ -10,6 +10,7 @@ import click
 from echotally.cli import commands, names, options, saying
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import write_whole
+from echotally.parts import need
 
 if TYPE_CHECKING:
     from datetime import date
@@ -59,6 +60,7 @@ def report(
     options.until_with(bill_so_far, until)
     if out.suffix.lower() not in ("", ".html", ".htm"):
         raise click.UsageError(f"-o {out}: a report is a page, and its name ends in .html")
+    need("jinja2", "matplotlib")
     loaded = load(model, sets)
     prepare_simulation()
     with progress_line() as tell:

@@ -39,6 +39,13 @@ def options() -> list[click.Option]:
             callback=_colour,
             help="Colours in tables: where standard output is a terminal, always, or never.",
         ),
+        click.Option(
+            ["--locale"],
+            metavar="NAME",
+            expose_value=False,
+            callback=_locale,
+            help="Numbers in tables as a locale writes them, such as de_DE, or system; data stays as it is.",
+        ),
     ]
 
 
@@ -101,6 +108,16 @@ def _colour(ctx: click.Context, param: click.Parameter, value: str) -> None:
             _put(name, text)
 
     ctx.call_on_close(restore)
+
+
+def _locale(ctx: click.Context, param: click.Parameter, name: str | None) -> None:
+    if name is None:
+        return
+    from echotally.output.base.manner import Manner, of_locale, written
+
+    decimal, thousands = of_locale(name)
+    manner = written(Manner(decimal=decimal, thousands=thousands))
+    ctx.with_resource(manner)
 
 
 def _put(name: str, text: str | None) -> None:

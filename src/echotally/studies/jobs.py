@@ -19,6 +19,7 @@ from uuid import uuid4
 
 from echotally.errors import BadInput, Problem
 from echotally.files import LARGEST_PIPE, content_of
+from echotally.parts import missing
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
@@ -199,9 +200,7 @@ def _on_cluster(address: str, loaded: Loaded, sets: Sets, points: Sequence[Point
     try:
         from distributed import Client, as_completed
     except ImportError as error:
-        raise BadInput(
-            Problem("needs the optional part for clusters", "--cluster", allowed="pip install 'echotally[cluster]'")
-        ) from error
+        raise BadInput(missing("distributed")) from error
     try:
         client = Client(address, timeout="10s")
     except (OSError, ValueError) as error:

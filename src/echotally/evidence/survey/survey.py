@@ -42,6 +42,7 @@ from echotally.evidence.survey.wiring import prepare_spans, wiring_of
 from echotally.evidence.survey.zones import zone_of
 from echotally.files import paths_of
 from echotally.model.sources import SourceKind
+from echotally.parts import need
 
 _DAY_S = 86_400.0
 _ENDINGS = (
@@ -83,6 +84,7 @@ def survey(
     """
     say = told or (lambda _: None)
     zone = _zone(timezone or "UTC")
+    need("duckdb", "orjson", "networkx", "jinja2", "matplotlib")
     sources, bills = paths_of(sources), paths_of(bills)
     logs, extra, more_bills = _sorted(sources, {Path(each).resolve() for each in (*bills, *metrics)})
     say("reading the log")

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from echotally.errors import BadInput, Problem
+from echotally.parts import need
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -22,6 +23,8 @@ def check_plot_path(path: Path | None) -> None:
     """Refuse an ending that is no picture, before anything is computed."""
     if path is not None and path.suffix not in (".png", ".svg"):
         raise BadInput(Problem("is not a kind of picture", "--plot", value=str(path), allowed=".png or .svg"))
+    if path is not None:
+        need("matplotlib")
 
 
 def new_figure(rows: int = 1, heights: tuple[float, ...] = (1,), share_x: bool = True) -> tuple[Figure, list[Any]]:

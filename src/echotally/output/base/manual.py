@@ -26,6 +26,7 @@ PAGES = {
     "rules": "the rules behind every number",
     "method": "what was chosen, and how it is checked",
     "api": "the same from Python",
+    "pipeline": "checks, gates and reviews in a pipeline; containers; what to install",
     "architecture": "where what is, for those who change it",
     "contributing": "how to work on it",
 }

@@ -17,6 +17,7 @@ from rich.console import Console, JustifyMethod, RenderableType
 from rich.table import Table
 from rich.text import Text
 
+from echotally.output.base.manner import local, manner
 from echotally.rates.billing import minor_digits
 
 _PIPE_WIDTH = 100
@@ -54,7 +55,7 @@ def rendered(parts: Sequence[RenderableType], width: int | None = None, colour: 
         color_system="standard" if wanted else None,
     )
     for part in parts:
-        paper.print(part)
+        paper.print(part, soft_wrap=manner().plain)
     lines = [line.rstrip() for line in out.getvalue().split("\n")]
     return "\n".join(lines).rstrip("\n") + "\n"
 
@@ -65,11 +66,13 @@ def table(
     rows: Sequence[Sequence[str]],
     marks: Sequence[str] = (),
     width: int | None = None,
-) -> Table:
+) -> RenderableType:
     """A thin table. ``marks`` gives each row a style ("" for none); a column of numbers is aligned on the point.
 
     Columns that ``width`` (default: the terminal's) cannot hold are left out by rank, and named below.
     """
+    if manner().plain:
+        return _line_by_line(title, columns, rows)
     cells = [
         _aligned([row[n] for row in rows]) if column.number else [row[n] for row in rows]
         for n, column in enumerate(columns)
@@ -102,8 +105,27 @@ def table(
     return found
 
 
+def _line_by_line(title: str, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> Text:
+    """A line a row, each cell after its heading: what a screen reader reads in the order in which it is meant."""
+    lines = [
+        ", ".join(
+            f"{column.heading or 'note'}: {_spoken(column, cell)}"
+            for column, cell in zip(columns, row, strict=False)
+            if cell.strip()
+        )
+        for row in rows
+    ]
+    return Text("\n".join([f"{title}:", *lines, ""]), no_wrap=True, overflow="ignore")
+
+
+def _spoken(column: Column, cell: str) -> str:
+    # The arrow marks the pick.
+    return (local(cell) if column.number else cell).replace("→ ", "picked, ").strip()
+
+
 def _cell(column: Column, cell: str, width: int) -> Text:
     """A number is put to the right by hand: the library would drop the spaces that hold its decimal point in place."""
+    cell = local(cell) if column.number else cell
     return Text(" " * (width - cell_len(cell)) + cell, justify="left") if column.number else Text(cell)
 
 
