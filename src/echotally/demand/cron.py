@@ -155,8 +155,8 @@ def _split(parts: list[str], seconds: bool) -> tuple[list[str], str | None]:
             raise BadSchedule('has "?" in both day fields', 'exactly one "?", in day of month or day of week')
         return ["0", *parts[:5]], parts[5]
     raise BadSchedule(
-        f'has six fields, which can be read two ways: year last needs exactly one "?" ("{" ".join([*parts[:4], "?", parts[5]])}"), '
-        "and seconds first needs seconds = true",
+        "has six fields, which can be read two ways: seconds first needs seconds = true, and year last exactly one "
+        f'"?" ("{" ".join([*parts[:4], "?", parts[5]])}")',
         "one of the two",
     )
 

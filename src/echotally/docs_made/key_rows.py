@@ -149,7 +149,7 @@ class Rows:
         if "enum" in found or "const" in found:
             values = found.get("enum", [found.get("const")])
             return "choice", ", ".join(json.dumps(value) for value in values)
-        kind = found.get("type")
+        kind = _type(found)
         if kind == "array":
             inner, forms = self._kind(found.get("items", {}))
             return f"list of {_several(inner)}", forms
@@ -182,7 +182,7 @@ class Rows:
             return self._inline(_name(one))
         if "enum" in one or "const" in one:
             return json.dumps(one.get("enum", [one.get("const")])[0])
-        kind = one.get("type")
+        kind = _type(one)
         if kind == "array":
             return self._list(key, one)
         if kind == "object":
@@ -265,7 +265,15 @@ def _limits(found: Schema) -> str:
     return said
 
 
+def _type(found: Schema) -> Any:
+    """The type of a value; of a quantity, which may also be a bare 0, text."""
+    kind = found.get("type")
+    return kind[0] if isinstance(kind, list) else kind
+
+
 def _bounds(found: Schema) -> str:
+    if isinstance(found.get("type"), list):
+        return ""
     least, above = found.get("minimum"), found.get("exclusiveMinimum")
     most, below = found.get("maximum"), found.get("exclusiveMaximum")
     low = f"{least:,}" if least is not None else f"above {above:,}" if above is not None else ""

@@ -90,7 +90,8 @@ def units_page() -> str:
 
 
 _UNITS_HEAD = (
-    "Every quantity that has a unit says it; a bare number where one is needed is refused. Numbers may have a point and underscores "
+    "Every quantity that has a unit says it; a bare number where one is needed is refused, but 0, which is "
+    "nothing in every unit. Numbers may have a point and underscores "
     "(`1_000`), and a space before the unit or none."
 )
 _UNITS = (

@@ -11,7 +11,7 @@ from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.estate import Stream
 from echotally.model.sources import SourceKind, SourceRef
-from echotally.model.units import duration_text
+from echotally.model.units import about_size, duration_text
 from echotally.rates.billing import exact
 from echotally.rates.price_walk import price_of
 
@@ -176,8 +176,8 @@ def batch_too_heavy(ctx: Context) -> Iterator[Noticed]:
         fits = max(1, int(limit / max(sizes)))
         yield Noticed(
             f"triggers.{number}.batch",
-            f"{trigger.batch} events of {max(sizes) / 1e3:,.3g} kB are {trigger.batch * max(sizes) / 1e3:,.0f} kB; the plan carries "
-            f"{limit / 1e3:,.0f} kB",
+            f"{trigger.batch} events of {about_size(max(sizes))} are {about_size(trigger.batch * max(sizes))}; the plan carries "
+            f"{about_size(limit)}",
             f"batches are cut to about {fits} events",
             ((f"triggers.{number}.batch", str(fits)),),
         )

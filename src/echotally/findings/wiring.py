@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.sources import SourceKind
+from echotally.model.units import about_size
 
 
 def _fed(ctx: Context) -> set[str]:
@@ -124,7 +125,7 @@ def too_large_everywhere(ctx: Context) -> Iterator[Noticed]:
         if p95 > max(known):
             yield Noticed(
                 f"demand.{name}.payload",
-                f"p95 is {p95 / 1e3:,.0f} kB; the most any plan carries is {max(known) / 1e3:,.0f} kB",
+                f"p95 is {about_size(p95)}; the most any plan carries is {about_size(max(known))}",
                 f"at least {demand.payload.share_above(max(known)) * 100:.2g} % of its events are refused",
                 ((f"demand.{name}.payload", f"{max(known)} B"),),
             )

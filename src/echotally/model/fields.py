@@ -27,6 +27,12 @@ def _text_schema(pattern: str, example: str) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", "pattern": pattern, "examples": [example]})
 
 
+def _quantity_schema(pattern: str, example: str) -> WithJsonSchema:
+    """A number and its unit; nothing is nothing in every unit, so that 0 may stand alone."""
+    forms = {"type": ["string", "integer"], "pattern": pattern, "minimum": 0, "maximum": 0, "examples": [example]}
+    return WithJsonSchema(forms)
+
+
 def _spread_schema(unit_pattern: str, example: str) -> WithJsonSchema:
     text = {"type": "string", "pattern": unit_pattern, "examples": [example]}
     forms: list[dict[str, Any]] = [
@@ -48,10 +54,12 @@ def _table(properties: dict[str, Any]) -> dict[str, Any]:
 _DURATION = _QUANTITY + r"(ms|s|min|h|d)\s*$"
 _SIZE = _QUANTITY + r"(B|kB|MB|GB)\s*$"
 
-Duration = Annotated[int, BeforeValidator(units.duration_ns), _text_schema(_DURATION, "30 s")]
-Size = Annotated[int, BeforeValidator(units.size_bytes), _text_schema(_SIZE, "1.2 kB")]
+Duration = Annotated[int, BeforeValidator(units.duration_ns), _quantity_schema(_DURATION, "30 s")]
+Size = Annotated[int, BeforeValidator(units.size_bytes), _quantity_schema(_SIZE, "1.2 kB")]
 Memory = Annotated[int, BeforeValidator(units.memory_mb), _text_schema(_QUANTITY + r"(MB|GB)\s*$", "512 MB")]
-Rate = Annotated[Fraction, BeforeValidator(units.rate_per_s), _text_schema(_QUANTITY + r"/\s*(s|min|h|d)\s*$", "55 /s")]
+Rate = Annotated[
+    Fraction, BeforeValidator(units.rate_per_s), _quantity_schema(_QUANTITY + r"/\s*(s|min|h|d)\s*$", "55 /s")
+]
 Money = Annotated[
     Decimal,
     BeforeValidator(units.money),

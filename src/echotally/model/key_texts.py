@@ -104,7 +104,7 @@ MODEL_KEYS: dict[str, dict[str, str]] = {
         "floor": "Fewest instances from then on.",
     },
     "Schedule": {
-        "cron": "Five fields, six with a trailing year, six with leading seconds if seconds = true, or an @-form.",
+        "cron": "Five fields; six with leading seconds if seconds = true, or with a trailing year; or an @-form.",
         "every": "Elapsed time between firings, counted from `from`.",
         "rrule": "A recurrence rule of RFC 5545, starting at `from`.",
         "timezone": "IANA zone of the schedule; left out: the estate's.",

@@ -143,6 +143,13 @@ def size_text(size: int) -> str:
     return f"{size // _SIZE_BYTES[unit]} {unit}"
 
 
+def about_size(size: float) -> str:
+    """A measured or computed size in bytes in the unit a person would use, to three digits: ``165 MB``, ``1.2 kB``."""
+    unit = next((unit for unit in ("GB", "MB", "kB") if size >= 0.9995 * _SIZE_BYTES[unit]), "B")
+    number = size / _SIZE_BYTES[unit]
+    return f"{number:,.0f} {unit}" if number >= 100 else f"{number:.3g} {unit}"
+
+
 def memory_text(mb: int) -> str:
     """A memory size as a person would write it: GB where whole, else MB."""
     return f"{mb // 1024} GB" if mb % 1024 == 0 else f"{mb} MB"

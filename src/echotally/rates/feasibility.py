@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from echotally.model.estate import Function, Model, Schedule, Trigger
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import Spread
-from echotally.model.units import duration_text, memory_text
+from echotally.model.units import about_size, duration_text, memory_text
 from echotally.rates.card import Plan
 from echotally.rates.unit_settings import batch_sizes, share_longer
 
@@ -114,7 +114,7 @@ def _trigger_reasons(model: Model, name: str, plan: Plan, expected: Expected | N
                 above = payload.share_above(limit)
                 many = _about(above, expected.events.get(label) if expected else None)
                 reasons.append(
-                    f"{label}: p95 payload {p95 / 1e3:g} kB; this plan carries {limit / 1e3:g} kB; "
+                    f"{label}: p95 payload {about_size(p95)}; this plan carries {about_size(limit)}; "
                     f"{_percent(above)} of them are larger{many}"
                 )
     return reasons
