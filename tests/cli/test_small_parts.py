@@ -26,7 +26,7 @@ from tests.conftest import run_program
             "not the address of a server",
         ),
         ("fit --trace t.csv --url http://127.0.0.1:9", "needs a query and a time"),
-        ("firings river-watch/river.toml --log river-watch/logs/look.csv --schedule x", "is no schedule"),
+        ("firings river-watch/river.toml --log river-watch/logs/look.csv --schedule x", "no such schedule"),
         ("reconcile river-watch/river.toml river-watch/logs/look.csv", "is a log of runs, and a bill"),
         ("reconcile river-watch/river.toml river-watch/logs/bill.csv --plan x.y", "no such plan on any rate card"),
         ("compare river-watch/river.toml river-watch/river.toml", "is a model, and a saved projection is wanted"),

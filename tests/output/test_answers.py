@@ -108,7 +108,7 @@ def test_the_version_is_that_of_the_package():
         ("fit m.prom --trace t.csv --write", "--write has no effect with --trace"),
         ("firings river.toml --timezone UTC", "--timezone has no effect on a model, which says its own"),
         ("firings river.toml --late 5min", "--late has no effect without --log"),
-        ("firings river.toml --log logs/look.csv --count 3", "--count has no effect with --log"),
+        ("firings river.toml --log logs/look.csv --ics f.ics", "--ics has no effect with --log"),
         ("firings @daily --set functions.map.memory=1GB", "--set has no effect on an expression"),
     ],
 )

@@ -28,6 +28,7 @@ from echotally.output.base.writing import deliver
     help="Also say which commitment an hour is the cheapest on plans that sell one: this month, over draws of the model's ranges, and what it loses when demand falls by a third.",
 )
 @click.option("--write", is_flag=True, help="Write the change into MODEL; comments and order stay.")
+@options.by_option
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
@@ -39,6 +40,7 @@ def choose(
     sizes: bool,
     commitment: bool,
     write: bool,
+    by: str | None,
     seed: int | None,
     form: str,
     plot: Path | None,
@@ -60,7 +62,10 @@ def choose(
     if plot:
         write_whole(plot, shown.choose_chart(found, plot.suffix[1:]))
     text = in_form(
-        form, lambda: shown.choose_text(found, width, False if out else None), lambda: shown.choose_json(found), "set"
+        form,
+        lambda: shown.choose_text(found, width, False if out else None, by),
+        lambda: shown.choose_json(found, by),
+        "set",
     )
     deliver(text, out)
     if write and found.sets:

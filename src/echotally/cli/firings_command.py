@@ -54,7 +54,11 @@ def _moment(text: str | None, option: str = "--from") -> datetime | None:
     help="List firings strictly after this time, in the zone unless it has an offset (default: now; of a model, its month). "
     "With --log: look at firings from this time on (default: the first that could belong to the log).",
 )
-@click.option("--count", type=Whole(0, 100_000), default=10, show_default=True, help="How many firings to list.")
+@click.option(
+    "--count",
+    type=Whole(0, 100_000),
+    help="How many firings to list (default: 10); with --log: how many of those not as scheduled (default: 50).",
+)
 @click.option("--month", help="Month to count an expression in, YYYY-MM (default: the month of --from).")
 @click.option(
     "--log",
@@ -87,7 +91,7 @@ def firings(
     timezone: str,
     after: str | None,
     until: str | None,
-    count: int,
+    count: int | None,
     month: str | None,
     logs: tuple[Path, ...],
     schedule: str | None,
@@ -116,7 +120,9 @@ def firings(
         window = (_moment(after), _moment(until, "--until"))
         found = _checked(Path(what), sets, logs, schedule, late, columns, window)
         answer = in_form(
-            form or "table", lambda: shown.check_text(found, width, colour), lambda: shown.check_json(found)
+            form or "table",
+            lambda: shown.check_text(found, width, colour, 50 if count is None else count),
+            lambda: shown.check_json(found),
         )
         deliver(answer, out)
         return
@@ -124,7 +130,7 @@ def firings(
         from echotally.studies.firings import view_firings
 
         prepare_simulation()
-        view = view_firings(what, sets, count, _moment(after), cadences=cadences)
+        view = view_firings(what, sets, 10 if count is None else count, _moment(after), cadences=cadences)
         previews = [(s.name, s.preview) for s in view.schedules]
         text, data = partial(shown.firings_text, view, width, colour), partial(shown.firings_json, view)
     else:
@@ -132,7 +138,7 @@ def firings(
 
         options.check_zone(timezone)
         options.check_month(month)
-        seen = preview_expression(what, timezone, _moment(after), count, month, seconds)
+        seen = preview_expression(what, timezone, _moment(after), 10 if count is None else count, month, seconds)
         previews = [("firing", seen)]
         text, data = partial(shown.preview_text, seen, width, colour), partial(shown.preview_json, seen)
         form = form or "json"

@@ -201,6 +201,24 @@ def so_far_options(command: Command) -> Command:
     return command
 
 
+def _splits(ctx: click.Context, param: click.Parameter, by: str | None) -> str | None:
+    """Refuse what is no way to split before anything is played."""
+    if by is not None:
+        from echotally.projection.showback import splits_of
+
+        splits_of(by)
+    return by
+
+
+by_option = click.option(
+    "--by",
+    type=names.SPLIT,
+    metavar="SPLIT,...",
+    callback=_splits,
+    help="Also split the cost by function, environment, source, tag:NAME or outcome, or by several.",
+)
+
+
 def study_options(command: Command) -> Command:
     """``--workers``, ``--store`` and ``--cluster`` of commands that play many points."""
     for option in (

@@ -29,6 +29,7 @@ _SMALL = 1_000_000
 @click.option(
     "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
 )
+@options.by_option
 @options.so_far_options
 @options.seed_option
 @click.option(
@@ -43,6 +44,7 @@ def report(
     model: Path,
     sets: tuple[tuple[str, str], ...],
     plans: tuple[str, ...],
+    by: str | None,
     bill_so_far: Path | None,
     until: date | None,
     seed: int | None,
@@ -78,7 +80,7 @@ def report(
     except BadInput:
         # A plan that cannot run the estate has a page all the same, with its reasons.
         checked = None
-    write_whole(out, report_page(result, checked, model).encode())
+    write_whole(out, report_page(result, checked, model, by).encode())
     saying.note(f"Written: {out}")
 
 

@@ -36,6 +36,7 @@ from echotally.output.base.writing import deliver
     show_default=True,
     help="What the best point is judged by, under the targets.",
 )
+@options.by_option
 @options.study_options
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown", also=(".parquet",))
@@ -48,6 +49,7 @@ def sweep(
     vary: tuple[str, ...],
     plans: tuple[str, ...],
     best: str,
+    by: str | None,
     workers: int | None,
     store: Path | None,
     cluster: str | None,
@@ -81,6 +83,7 @@ def sweep(
             store=store,
             cluster=cluster,
             progress=tell,
+            by=by,
         )
     if plot:
         write_whole(plot, shown.sweep_chart(found, plot.suffix[1:]))

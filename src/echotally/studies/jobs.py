@@ -23,6 +23,7 @@ from echotally.parts import missing
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
+from echotally.projection.showback import showback
 from echotally.projection.tables import figures
 from echotally.studies.shipping import Shipment
 
@@ -42,6 +43,8 @@ class Point:
     plans: tuple[str, ...]
     seed: int
     sampled_from: int | None = None
+    #: How the cost is split beside the other figures, as ``--by`` has it; empty: not at all.
+    by: str = ""
 
 
 def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
@@ -54,10 +57,18 @@ def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None]
 
 def _solved(base: Loaded, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
     loaded = base.changed(point.sets) if point.sets else base
-    return [
-        row_of(project_plan(loaded, loaded.offers[plan], point.seed, progress, sampled_from=point.sampled_from))
+    played = [
+        project_plan(loaded, loaded.offers[plan], point.seed, progress, sampled_from=point.sampled_from)
         for plan in point.plans
     ]
+    return [row_of(plan) | _split(loaded, plan, point.by) for plan in played]
+
+
+def _split(loaded: Loaded, plan: PlanProjection, by: str) -> Row:
+    """Columns ``cost_by:LABELS`` of a plan that could be played."""
+    if not by or not isinstance(plan, PlayedPlan):
+        return {}
+    return {f"cost_by:{each.label}": float(each.cost) for each in showback(loaded.model, plan, by)}
 
 
 def row_of(plan: PlanProjection) -> Row:

@@ -139,8 +139,11 @@ def sweep(
     store: Path | str | None = None,
     cluster: str | None = None,
     progress: Callable[[str, float], None] | None = None,
+    by: str | None = None,
 ) -> Sweep:
     """Project every combination of the axes on every plan (the model's, or ``plans``).
+
+    ``by`` splits the cost as ``showback`` does, a column ``cost_by:LABELS`` for each part.
 
     Raises ``BadInput``; a value the loader refuses is refused before anything is played.
     """
@@ -160,7 +163,7 @@ def sweep(
         for values in itertools.product(*(axis.values for axis in axes))
     ]
     chosen = loaded.model.estate.seed if seed is None else seed
-    points = [Point(n, changed, names, chosen) for n, changed in enumerate(combinations)]
+    points = [Point(n, changed, names, chosen, by=by or "") for n, changed in enumerate(combinations)]
     found = run_points(loaded, sets, points, workers, store=store, cluster=cluster, progress=progress)
     rows = [{**dict(combinations[n]), **row} for n in range(len(points)) for row in found[n]]
     return _judged(loaded, axes, objective, rows)

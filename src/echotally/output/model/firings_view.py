@@ -165,17 +165,17 @@ def check_verdict(found: FiringCheck) -> str:
     return text
 
 
-def check_text(found: FiringCheck, width: int | None = None, colour: bool | None = None) -> str:
-    """The verdict, then each firing that was missed, late or extra (the first fifty)."""
+def check_text(found: FiringCheck, width: int | None = None, colour: bool | None = None, most: int = 50) -> str:
+    """The verdict, then each firing that was missed, late or extra, the first ``most`` of them."""
     rows = [
         [row["at"], row["what"], "" if row["by_s"] is None else f"{row['by_s']:,.0f} s"] for row in _odd_firings(found)
     ]
     parts: list[RenderableType] = [Text(safe(check_verdict(found)), style="bold"), Text("")]
-    if rows:
+    if rows[:most]:
         columns = [Column("time (UTC)", False), Column("what", False), Column("by", False)]
-        parts.append(table(f"Not as scheduled ({found.function})", columns, rows[:50], (), width))
-    if len(rows) > 50:
-        parts.append(Text(f"... and {len(rows) - 50:,} more; --format json has all."))
+        parts.append(table(f"Not as scheduled ({found.function})", columns, rows[:most], (), width))
+    if len(rows) > most:
+        parts.append(Text(f"... and {len(rows) - most:,} more; --count shows more, --format json has all."))
     parts.append(Text("Extra starts may be repeats of a failed run.", style="dim"))
     parts += [Text(f"Note: {safe(note)}") for note in found.notes]
     parts += [Text(f"Odd: {safe(str(trouble))}", style="yellow") for trouble in found.troubles]

@@ -33,7 +33,7 @@ from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.outcomes import OUTCOMES
-from echotally.projection.showback import showback
+from echotally.projection.showback import showback, splits_of
 from echotally.rates.billing import minor_digits
 from echotally.rates.meters import meter_of
 
@@ -77,7 +77,7 @@ class Picture:
     kind: str
 
 
-def report_page(projection: Projection, checked: Checked | None, model_path: Path) -> str:
+def report_page(projection: Projection, checked: Checked | None, model_path: Path, by: str | None = None) -> str:
     """The page as HTML text; ``checked`` are the findings of the same model."""
     shown_in(projection.currency)
     from jinja2 import Environment, StrictUndefined
@@ -91,11 +91,11 @@ def report_page(projection: Projection, checked: Checked | None, model_path: Pat
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     # The script and its digest are ours; nothing else of the page is marked as safe.
     return template.render(
-        script=Markup(script), script_digest=Markup(digest), **_contents(projection, checked, model_path)
+        script=Markup(script), script_digest=Markup(digest), **_contents(projection, checked, model_path, by)
     )
 
 
-def _contents(projection: Projection, checked: Checked | None, model_path: Path) -> dict[str, Any]:
+def _contents(projection: Projection, checked: Checked | None, model_path: Path, by: str | None) -> dict[str, Any]:
     plan = projection.best
     return {
         "estate": safe(projection.model.estate.name),
@@ -112,6 +112,7 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path)
         "bill": _bill(projection, plan) if plan else None,
         "edges": _edges(plan) if plan and plan.edges else None,
         "edge_lines": [safe(line) for line in edge_lines(plan)] if plan else [],
+        "split": _split(projection, plan, by) if plan and by else None,
         "outcomes": _outcomes(projection, plan) if plan else None,
         "standing": [safe(line) for line in standing_line(plan)] if plan else [],
         "functions": _functions(projection, plan) if plan else None,
@@ -190,6 +191,22 @@ def _outcomes(projection: Projection, plan: PlayedPlan) -> Grid:
     total = [sum(of_one.get(name, 0.0) for of_one in costs.values()) for name in names]
     rows.append((_cell("all"), *(_cell(money(value), value) for value in total)))
     return Grid(f"By what attempts came to ({projection.currency})", columns, tuple(rows))
+
+
+def _split(projection: Projection, plan: PlayedPlan, by: str) -> Grid:
+    """The bill split as somebody asked, the dearest part first."""
+    columns = (*(Heading(name, False) for name in splits_of(by)), Heading("cost"), Heading("events"))
+    shares = sorted(showback(projection.model, plan, by), key=lambda share: -share.cost)
+    rows = [
+        (
+            *(_cell(label, label) for label in share.labels),
+            _cell(money(share.cost), float(share.cost)),
+            _cell("–" if share.events is None else count(share.events), share.events),
+        )
+        for share in shares
+        if share.cost or share.events
+    ]
+    return Grid(f"By {by.replace(',', ' and ')} ({projection.currency})", columns, tuple(rows), sortable=True)
 
 
 def _edges(plan: PlayedPlan) -> Grid:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shlex
+from decimal import Decimal
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -15,6 +16,7 @@ from echotally.output.base.terminal import Column, count, money, rendered, secon
 from echotally.output.projection.projection_json import amount_text
 from echotally.output.projection.verdict_text import check_text
 from echotally.projection.answer import PlayedPlan
+from echotally.projection.showback import showback, splits_of
 from echotally.projection.totals import totals_of
 from echotally.studies.choose import Choice
 from echotally.studies.committing import Commitments
@@ -128,7 +130,7 @@ def set_lines(found: Choice) -> list[str]:
     return [f"--set {shlex.quote(f'{address}={value}')}" for address, value in found.sets]
 
 
-def choose_text(found: Choice, width: int | None = None, colour: bool | None = None) -> str:
+def choose_text(found: Choice, width: int | None = None, colour: bool | None = None, by: str | None = None) -> str:
     """The verdict, each function's plan and sizes, and the change as overrides."""
     shown_in(found.chosen.bill.currency)
     sizes = dict(found.sets)
@@ -165,6 +167,8 @@ def choose_text(found: Choice, width: int | None = None, colour: bool | None = N
     parts += [Text(""), table(f"Chosen ({found.chosen.bill.currency})", columns, rows, width=width)]
     parts.append(Text("The change against today:" if found.sets else "Nothing to change.", style="bold"))
     parts += [Text("  " + safe(line)) for line in set_lines(found)]
+    if by:
+        parts.append(_split_table(found, by, width))
     parts += commitment_parts(found, width)
     return rendered(parts, width, colour)
 
@@ -196,7 +200,24 @@ def choose_chart(found: Choice, form: str) -> bytes:
     return picture(figure, form)
 
 
-def choose_json(found: Choice) -> str:
+def _beside(found: Choice, by: str) -> list[tuple[tuple[str, ...], Decimal, Decimal]]:
+    """Each part of the bill today and as chosen, the dearest first."""
+    model = found.loaded.model
+    today, chosen = ({s.labels: s.cost for s in showback(model, p, by)} for p in (found.today, found.chosen))
+    rows = [(labels, today.get(labels, Decimal(0)), chosen.get(labels, Decimal(0))) for labels in {**today, **chosen}]
+    return sorted((row for row in rows if row[1] or row[2]), key=lambda row: (-max(row[1], row[2]), row[0]))
+
+
+def _split_table(found: Choice, by: str, width: int | None) -> RenderableType:
+    columns = [*(Column(name, False) for name in splits_of(by)), Column("today"), Column("chosen"), Column("change")]
+    rows = [
+        [*map(safe, labels), money(before), money(after), signed(after - before)]
+        for labels, before, after in _beside(found, by)
+    ]
+    return table(f"By {by.replace(',', ' and ')} ({found.chosen.bill.currency})", columns, rows, width=width)
+
+
+def choose_json(found: Choice, by: str | None = None) -> str:
     """The choice as data (schema ``echotally-choice/1``)."""
     data = {
         "schema": "echotally-choice/1",
@@ -217,6 +238,11 @@ def choose_json(found: Choice) -> str:
         "played": found.played,
         "bound": None if found.bound is None else amount_text(found.bound),
     }
+    if by:
+        data["by"] = [
+            {"labels": list(labels), "today": amount_text(before), "chosen": amount_text(after)}
+            for labels, before, after in _beside(found, by)
+        ]
     if found.commitments is not None:
         data["commitments"] = _commitments(found)
         data["cheapest_commitments"] = [

@@ -71,8 +71,10 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
     answered = any(row.get("latency_p95_ms") is not None for row in feasible)
     columns += [Column("latency p95 ms", rank=2)] if answered else []
     columns += [Column(f"run of {name} s", rank=1) for name in runs]
+    parts_of = _split_columns(found)
+    columns += [Column(name.removeprefix("cost_by:"), rank=1) for name in parts_of]
     columns += [Column("peak calls", rank=3), Column("misses", rank=2), Column("front", False, rank=1)]
-    rows = [_cells(found, row, runs, answered) for row in shown]
+    rows = [_cells(found, row, runs, answered, parts_of) for row in shown]
     marks = ["bold" if row is found.best else "dim" if not row["meets_targets"] else "" for row in shown]
     parts: list[RenderableType] = [Text(safe(sweep_verdict(found)), style="bold"), Text("")]
     parts.append(
@@ -93,7 +95,13 @@ def _run_columns(found: Sweep) -> list[str]:
     return list(dict.fromkeys(names))
 
 
-def _cells(found: Sweep, row: Row, runs: list[str], answered: bool) -> list[str]:
+def _split_columns(found: Sweep) -> list[str]:
+    """Parts of the cost where it was split; what is nothing at every point is left out."""
+    names = dict.fromkeys(name for row in found.rows for name in row if name.startswith("cost_by:"))
+    return [name for name in names if any(row.get(name) for row in found.rows)]
+
+
+def _cells(found: Sweep, row: Row, runs: list[str], answered: bool, parts_of: list[str]) -> list[str]:
     return [
         *(safe(str(row[axis.address])) for axis in found.axes),
         row["plan"],
@@ -103,6 +111,7 @@ def _cells(found: Sweep, row: Row, runs: list[str], answered: bool) -> list[str]
         seconds(row["wait_p95_s"]),
         *([count(row["latency_p95_ms"])] if answered else []),
         *(seconds(row.get(f"run_s:{name}")) for name in runs),
+        *(money(row.get(name)) for name in parts_of),
         count(row["concurrency_peak"]),
         count(row["misses"]),
         "yes" if row["front"] else "",
