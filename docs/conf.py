@@ -16,8 +16,8 @@ html_theme = "alabaster"
 html_theme_options = {
     "description": "Plays a month of event-driven functions, and bills it on every hosting plan.",
     "fixed_sidebar": True,
-    "page_width": "1180px",
-    "sidebar_width": "250px",
+    "page_width": "min(98%, 1500px)",
+    "sidebar_width": "215px",
     "font_family": "system-ui, sans-serif",
     "head_font_family": "system-ui, sans-serif",
     "show_powered_by": False,
@@ -25,6 +25,7 @@ html_theme_options = {
 html_sidebars = {"**": ["about.html", "searchfield.html", "navigation.html"]}
 html_show_sourcelink = False
 html_copy_source = False
+html_show_copyright = False
 html_static_path = ["site"]
 html_css_files = ["site.css"]
 templates_path: list[str] = []

@@ -34,7 +34,8 @@ from echotally.model.loading import load_model
 from echotally.projection.loaded import Loaded, load
 from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
-from tests.conftest import CARD, HEAD, PRICES, run_program
+from tests.conftest import CARD, HEAD, PRICES
+from tests.conftest import run_process as run_program
 
 CORPUS = Path(__file__).parent / "corpus"
 EXAMPLES = int(os.environ.get("FUZZ_EXAMPLES", "40"))

@@ -17,7 +17,7 @@ import echotally
 from echotally.cli.main import COMMANDS, cli
 from echotally.errors import safe
 from echotally.output.base.terminal import Column, rendered, seconds, share, table
-from tests.conftest import run_program
+from tests.conftest import run_process as run_program
 
 ROOT = Path(__file__).parents[2]
 

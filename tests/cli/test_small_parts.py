@@ -17,7 +17,7 @@ from tests.conftest import run_program
         ("fit", "no log is given"),
         ("fit nothing.csv", "cannot be read"),
         ("fit river-watch/logs/look.csv --write", "--write needs the model"),
-        ("fit river-watch/logs/look.csv --function mill", "is not in the log"),
+        ("fit river-watch/logs/look.csv --function mill", "no such function in the log"),
         ("fit river-watch/logs/look.csv --column run", "is not OURS=THEIRS"),
         ("fit river-watch/logs/look.csv --timezone Mars", "--timezone"),
         ("fit --trace t.csv --url http://127.0.0.1:9 --query up --from 2027-01-01 --to 2027-01-02", "did not answer"),

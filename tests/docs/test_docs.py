@@ -164,3 +164,37 @@ def test_the_small_estates_of_the_questions_are_played_and_checked(number, river
     played = project(tmp_path / "example.toml").played
     assert played and all(plan.totals.attempts["total"] for plan in played)
     assert not [f for f in check_model(tmp_path / "example.toml").findings if f.rule.level == "error"]
+
+
+def test_every_meter_unit_and_exit_code_has_its_row() -> None:
+    from echotally.cli import failing, interrupting
+    from echotally.model import units
+    from echotally.rates.meters import METERS
+
+    keys, written, commands = ((DOCS / f"{name}.md").read_text() for name in ("keys", "units", "commands"))
+    for meter in METERS.values():
+        (row,) = re.findall(rf"^\| `{meter.name}` \|(.*)\|$", keys, re.M)
+        assert all(cell.strip() for cell in row.split("|")) and row.count("|") == 2, meter.name
+    for forms in (units._DURATION_NS, units._SIZE_BYTES, units._MEMORY_MB, units._RATE_S):
+        assert any(f"| {', '.join(forms)} |" in line for line in written.splitlines()), forms
+    codes = {failing.DONE, failing.OUR_FAULT, failing.BAD_INPUT, failing.MISSED, interrupting.INTERRUPTED}
+    assert {int(code) for code in re.findall(r"^\| (\d+) \| \S", commands, re.M)} == codes
+
+
+def test_every_option_has_its_row_on_the_page_of_commands_and_in_the_man_page() -> None:
+    import click
+
+    from echotally.cli.main import cli
+
+    page, man = (DOCS / "commands.md").read_text(), (DOCS / "echotally.1").read_text().replace("\\-", "-")
+    context = click.Context(cli)
+    for name in COMMANDS:
+        command = cli.get_command(context, name)
+        assert command is not None
+        part = page[page.index(f"\n## {name}\n") :]
+        for param in command.params:
+            if isinstance(param, click.Option) and not param.hidden:
+                assert max(param.opts, key=len) in part.split("\n## ")[1] and max(param.opts, key=len) in man, (
+                    name,
+                    param.opts,
+                )

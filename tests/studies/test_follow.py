@@ -272,7 +272,7 @@ def test_worked_by_hand_timeouts_a_dead_letter_and_a_backlog(tmp_path):
         (Which(event="queues.parked.backlog:1"), "has no backlog"),
         (Which(at="soon", source="queues.q"), "is no time"),
         (Which(at="2027-05-01T00:00", source="queues.q"), "is not in the month"),
-        (Which(happened="coldest", function="nobody"), "is no function"),
+        (Which(happened="coldest", function="nobody"), "no such function"),
         (Which(happened="throttled", function="f", source="queues.parked"), "no event was throttled"),
     ],
 )  # fmt: skip

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
@@ -253,3 +255,30 @@ def test_pareto_ignores_plans_that_cannot_be_used(write):
     found = sweep(write(function() + Q.format(rate="1 /h"), card=card), ["functions.f.timeout=1 s,2 s"], workers=1)
     assert [row["feasible"] for row in found.rows] == [True, False]
     assert [row["front"] for row in found.rows] == [True, False]
+
+
+def test_an_interrupted_sweep_says_what_was_kept_and_how_to_go_on(write, tmp_path):
+    write(function() + Q.format(rate="6 /min"))
+    command = [sys.executable, "-m", "echotally", *SWEEP, "--store", "points.db", "--workers", "1"]
+    started = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    try:
+        for _ in range(600):
+            if _points(tmp_path / "points.db") > 0:
+                break
+            time.sleep(0.05)
+        started.send_signal(signal.SIGINT)
+        _, told = started.communicate(timeout=30)
+    finally:
+        started.kill()
+    kept = _points(tmp_path / "points.db")
+    assert started.returncode == 130 and kept > 0
+    assert f"Interrupted; {kept} point(s) are kept in points.db, and the same command goes on from there." in told
+
+
+def _points(path):
+    """How many points a store has, 0 while it is not there."""
+    try:
+        with contextlib.closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as database:
+            return database.execute("SELECT count(*) FROM point").fetchone()[0]
+    except sqlite3.Error:
+        return 0

@@ -12,6 +12,7 @@ from echotally.cli.numbers import Amount, Whole
 from echotally.cli.progress import progress_line
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
+from echotally.naming import known_name
 from echotally.output.base.writing import deliver
 
 if TYPE_CHECKING:
@@ -148,6 +149,7 @@ def measure(
 
     _check_together(command, url, serve)
     check_plot_path(plot)
+    function = function and function.removeprefix("functions.")
     loaded = _loaded(model, function, write)
     if not limit:
         raise BadInput(Problem("is no time", "--time-limit", value="0 s", allowed="more than 0 s"))
@@ -202,11 +204,8 @@ def _loaded(model: Path | None, function: str | None, write: bool) -> Loaded | N
     from echotally.projection.loaded import load
 
     loaded = load(model)
-    if function is not None and function not in loaded.model.functions:
-        allowed = ", ".join(loaded.model.functions)
-        raise BadInput(
-            Problem("is no function of the model", "--function", file=str(model), value=function, allowed=allowed)
-        )
+    if function is not None:
+        known_name("function", "--function", function, loaded.model.functions)
     return loaded
 
 

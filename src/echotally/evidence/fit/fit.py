@@ -17,6 +17,7 @@ from echotally.evidence.fit.estimates import Estimate, RunParts, Spread, log_nor
 from echotally.evidence.fit.rhythm import STRETCH_S, Rhythm, rhythm
 from echotally.evidence.logs.reading import RunLog, Trouble, open_log
 from echotally.files import paths_of
+from echotally.naming import known_name
 from echotally.projection.loaded import Loaded
 from echotally.rates.card import Plan
 from echotally.showing import Answer
@@ -107,9 +108,7 @@ def _one_function(log: RunLog, asked: str | None) -> str:
     """The function asked for, or the only one in the log."""
     names = [name for name in log.functions if name]
     if asked is not None:
-        if names and asked not in names:
-            raise BadInput(Problem("is not in the log", "--function", value=asked, allowed=", ".join(names[:20])))
-        return asked
+        return known_name("function in the log", "--function", asked, names, "functions") if names else asked
     if len(names) > 1:
         raise BadInput(Problem("the log is of several functions", "--function", allowed=", ".join(names[:20])))
     return names[0] if names else "function"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from fractions import Fraction
 from typing import Any
 
@@ -40,12 +40,16 @@ def checked_text(loaded: Loaded) -> str:
     beside = f", besides the requests of {clients:,} clients" if clients else ""
     lines = [
         f"{safe(model.estate.name)}: no errors.",
-        f"{len(model.functions)} functions, {len(model.sources())} sources, {len(model.triggers)} triggers, "
-        f"{len(model.environments)} environment(s), {len(loaded.offers)} plans on {len(model.estate.rate_cards)} card(s); "
-        f"about {events:,.0f} events come in during {model.estate.month}{beside}.",
+        f"{_several(model.functions, 'function')}, {_several(model.sources(), 'source')}, {_several(model.triggers, 'trigger')}, "
+        f"{_several(model.environments, 'environment')}, {_several(loaded.offers, 'plan')} on "
+        f"{_several(model.estate.rate_cards, 'card')}; about {events:,.0f} events come in during {model.estate.month}{beside}.",
         *loaded.month.notes,
     ]
     return "\n".join(lines) + "\n"
+
+
+def _several(things: Collection[object], word: str) -> str:
+    return f"{len(things)} {word}{'' if len(things) == 1 else 's'}"
 
 
 def defaults_text(loaded: Loaded) -> str:

@@ -17,6 +17,7 @@ from echotally.engine.watching import EVERYTHING, Watched, carried_now
 from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.sources import SourceKind
+from echotally.naming import known_name
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.project import billed_again, project_loaded, project_plan, why_not
@@ -201,12 +202,9 @@ class Month:
             sources, where = set(place.sources), f" at {which.source}"
         if which.function is not None:
             functions = self.loaded.model.functions
-            if which.function not in functions:
-                raise BadInput(
-                    Problem("is no function", "--function", value=which.function, allowed=", ".join(functions))
-                )
-            units = {n for n, unit in enumerate(self.first.units) if unit.function == which.function}
-            where += f" of {which.function}"
+            function = known_name("function", "--function", which.function, functions, "functions")
+            units = {n for n, unit in enumerate(self.first.units) if unit.function == function}
+            where += f" of {function}"
         if what == "median":
             return Middle(sources, units, where)
         if what in ("throttled", "coldest"):
