@@ -121,6 +121,14 @@ def write_whole(path: Path, content: bytes) -> None:
         raise BadInput(Problem(f"cannot be written: {error.strerror or error}", file=str(path))) from error
 
 
+def hold_place(path: Path) -> None:
+    """Raise ``BadInput`` where a file could not be written for want of its folder, before the work for it is done."""
+    folder = path.parent
+    if str(path) != "-" and not folder.is_dir():
+        said = os.strerror(errno.ENOTDIR if folder.exists() else errno.ENOENT)
+        raise BadInput(Problem(f"cannot be written: {said}", file=str(path)))
+
+
 def _mode_of(path: Path) -> int | None:
     try:
         return path.stat().st_mode

@@ -100,4 +100,4 @@ def test_what_is_refused_is_told_in_numbers_of_the_month(write):
     refused = project(write(model, keys='payload_limit = "100 MB"\ntimeout_limit = "5 min"')).refused[0]
     texts = [text for _, text in refused.reasons]
     assert texts[0].endswith("10 % of your runs are longer, about 1,000 of the month's")
-    assert texts[1].endswith("this plan carries 100000 kB; 10 % of them are larger, about 1,000 of the month's")
+    assert texts[1].endswith("this plan carries 100 MB; 10 % of them are larger, about 1,000 of the month's")

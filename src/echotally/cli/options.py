@@ -14,6 +14,7 @@ from click.core import ParameterSource
 
 from echotally.cli import names
 from echotally.cli.numbers import Whole
+from echotally.files import hold_place
 from echotally.model.spoken import number_in
 from echotally.output.base.manner import manner, written
 
@@ -123,8 +124,11 @@ set_option = click.option(
 
 
 def _out(ctx: click.Context, param: click.Parameter, path: Path | None) -> Path | None:
-    """A dash is standard output, as without the option."""
-    return None if path is not None and str(path) == "-" else path
+    """A dash is standard output, as without the option; a folder that is not there is told before anything is played."""
+    if path is None or str(path) == "-":
+        return None
+    hold_place(path)
+    return path
 
 
 out_option = click.option(

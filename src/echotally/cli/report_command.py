@@ -9,7 +9,7 @@ import click
 
 from echotally.cli import commands, names, options, saying
 from echotally.cli.progress import prepare_simulation, progress_line
-from echotally.files import write_whole
+from echotally.files import hold_place, write_whole
 from echotally.parts import need
 
 if TYPE_CHECKING:
@@ -63,6 +63,7 @@ def report(
     if out.suffix.lower() not in ("", ".html", ".htm"):
         raise click.UsageError(f"-o {out}: a report is a page, and its name ends in .html")
     need("jinja2", "matplotlib")
+    hold_place(out)
     loaded = load(model, sets)
     prepare_simulation()
     with progress_line() as tell:

@@ -24,19 +24,19 @@ from echotally.errors import BadInput, Problem
 _FILES = ("trace", "samples")
 
 
-def place_of(source: Path | str | Mapping[str, Any]) -> Path:
+def place_of(given: Path | str | Mapping[str, Any]) -> Path:
     """The file of a model: its path, or one written for a mapping or for the text of a model. Raises ``BadInput``."""
-    if isinstance(source, Mapping):
-        return _written(_plain(source, "the model given"))
-    if isinstance(source, Path):
-        return source
-    if "\n" in source:
+    if isinstance(given, Mapping):
+        return _written(_plain(given, "the model given"))
+    if isinstance(given, Path):
+        return given
+    if "\n" in given:
         try:
-            data = tomllib.loads(source)
+            data = tomllib.loads(given)
         except (tomllib.TOMLDecodeError, RecursionError) as error:
             raise BadInput(Problem(f"is not TOML: {error}", file="the text given")) from error
-        return _written(data, source)
-    return Path(source)
+        return _written(data, given)
+    return Path(given)
 
 
 def _written(data: dict[str, Any], text: str = "") -> Path:
