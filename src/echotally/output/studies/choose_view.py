@@ -167,6 +167,7 @@ def choose_text(found: Choice, width: int | None = None, colour: bool | None = N
     parts += [Text(""), table(f"Chosen ({found.chosen.bill.currency})", columns, rows, width=width)]
     parts.append(Text("The change against today:" if found.sets else "Nothing to change.", style="bold"))
     parts += [Text("  " + safe(line)) for line in set_lines(found)]
+    parts += [Text(safe(line), style="dim") for line in _kept_sizes(found)]
     if by:
         parts.append(_split_table(found, by, width))
     parts += commitment_parts(found, width)
@@ -198,6 +199,15 @@ def choose_chart(found: Choice, form: str) -> bytes:
     panel.legend(frameon=False, loc="lower right")
     titled(panel, choose_verdict(found)[0], 11)
     return picture(figure, form)
+
+
+def _kept_sizes(found: Choice) -> list[str]:
+    """Why a smaller memory was not looked at, where a sweep may show that it would be cheaper."""
+    names = [name for name, function in found.loaded.model.functions.items() if function.memory_used is None]
+    if not names:
+        return []
+    listed = ", ".join(names[:5]) + (f" and {len(names) - 5} more" if len(names) > 5 else "")
+    return [f"Memory is not made smaller where the model does not say what is needed (memory_used): {listed}."]
 
 
 def _beside(found: Choice, by: str) -> list[tuple[tuple[str, ...], Decimal, Decimal]]:

@@ -10,6 +10,7 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.model import units
+from echotally.model.units import memory_text
 from echotally.output.base.charts import new_figure, picture, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
 from echotally.studies.jobs import Row
@@ -76,7 +77,9 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
     columns += [Column("peak calls", rank=3), Column("misses", rank=2), Column("front", False, rank=1)]
     rows = [_cells(found, row, runs, answered, parts_of) for row in shown]
     marks = ["bold" if row is found.best else "dim" if not row["meets_targets"] else "" for row in shown]
-    parts: list[RenderableType] = [Text(safe(sweep_verdict(found)), style="bold"), Text("")]
+    parts: list[RenderableType] = [Text(safe(sweep_verdict(found)), style="bold")]
+    parts += [Text(safe(line)) for line in _unsure_of(found)]
+    parts.append(Text(""))
     parts.append(
         table(f"Points ({_currency(found)} a month; * misses a target, ? undecided)", columns, rows, marks, width)
     )
@@ -87,6 +90,22 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
         Text("front: no other point is as good in cost, wait and throttling and better in one of them.", style="dim")
     )
     return rendered(parts, width, colour)
+
+
+def _unsure_of(found: Sweep) -> list[str]:
+    """Points with less memory than today's, where the model does not say what a run needs: they may not run at all."""
+    lines = []
+    for axis in found.axes:
+        parts = axis.address.split(".")
+        function = found.loaded.model.functions.get(".".join(parts[1:-1]).strip('"'))
+        if parts[0] != "functions" or parts[-1] != "memory" or function is None or function.memory_used is not None:
+            continue
+        if any((as_number(value) or 0) < function.memory for value in axis.values):
+            lines.append(
+                f"The model does not say what memory a run of {'.'.join(parts[1:-1])} needs (memory_used): below the "
+                f"{memory_text(function.memory)} it is given now it may not run."
+            )
+    return lines
 
 
 def _run_columns(found: Sweep) -> list[str]:
