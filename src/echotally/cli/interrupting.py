@@ -19,10 +19,10 @@ _KEPT: list[Callable[[], str]] = []
 
 
 def said() -> str:
-    """What an interruption left behind."""
-    for kept in _KEPT:
+    """What an interruption left behind; asked once, by whoever reports it."""
+    while _KEPT:
         with contextlib.suppress(Exception):
-            return f"Interrupted; {kept()}"
+            return f"Interrupted; {_KEPT.pop()()}"
     return _NOTHING
 
 
@@ -30,8 +30,14 @@ def said() -> str:
 def keeping(kept: Callable[[], str]) -> Iterator[None]:
     """While this lasts an interruption says what ``kept`` tells."""
     _KEPT.append(kept)
-    yield
-    # Left in place by an exception: whoever reports the interruption asks afterwards.
+    try:
+        yield
+    except KeyboardInterrupt:
+        # Left in place: whoever reports the interruption asks afterwards.
+        raise
+    except BaseException:
+        _KEPT.remove(kept)
+        raise
     _KEPT.remove(kept)
 
 
