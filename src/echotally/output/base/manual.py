@@ -36,7 +36,9 @@ def contents(commands: list[str], width: int | None) -> str:
     """What there is to read."""
     rows = [[name, said] for name, said in PAGES.items()]
     parts: list[RenderableType] = [
-        table("Pages: echotally help TOPIC", [Column("topic", False), Column("about", False, wrap=True)], rows, (), width),
+        table(
+            "Pages: echotally help TOPIC", [Column("topic", False), Column("about", False, wrap=True)], rows, (), width
+        ),
         Text("Also the name of a command (" + ", ".join(commands) + ") or the code of a finding, such as Q04."),
     ]
     return rendered(parts, width)
