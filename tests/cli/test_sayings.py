@@ -87,6 +87,15 @@ def test_the_nearest_word_counts(say, folder, monkeypatch, *, file, environment,
     assert source in told
 
 
+def test_what_was_set_beforehand_is_said_safely_and_not_to_the_quiet(say, folder, monkeypatch) -> None:  # type: ignore[no-untyped-def]
+    # A key of another command is no mistake of this one.
+    (folder / "river/echotally.toml").write_text("draws = 50\nwidth = 90\n")
+    assert "Set beforehand: width = 90" in say(ONE)[2]
+    assert say(f"{ONE} --quiet")[2] == ""
+    (folder / "river/echotally.toml").write_text('[project]\nset = ["estate.name=\\u001b[31mx"]\n')
+    assert "\x1b" not in say(ONE)[2]
+
+
 def test_several_and_flags_are_taken_from_a_file(say, folder) -> None:  # type: ignore[no-untyped-def]
     wanted = say("project river/river.toml --plan heron.shared --plan osier.fixed --all-meters --set estate.seed=4")[1]
     (folder / "river/echotally.toml").write_text(
@@ -103,6 +112,7 @@ def test_several_and_flags_are_taken_from_a_file(say, folder) -> None:  # type: 
             r"river/echotally\.toml: project\.widt: there is no such option; did you mean width\?",
         ),
         ("[projct]\n", r"\[projct\]: there is no such command; did you mean project\?"),
+        ("widht = 90\n", r"river/echotally\.toml: widht: there is no such option; did you mean width\?"),
         ("width = 9\n", r"river/echotally\.toml: width: is no whole number from 40 to 400 \(found 9\)"),
         ("width = \n", r"river/echotally\.toml: is not TOML"),
         ('[project]\nby = "nothing"\n', "--by: is not a way to split"),

@@ -76,13 +76,17 @@ class Command(click.Command):
         self, info_name: str | None, args: list[str], parent: click.Context | None = None, **extra: Any
     ) -> click.Context:
         """As the library does; what was set elsewhere stands behind what was typed."""
+        said: list[str] = []
         if extra.get("default_map") is None and not extra.get("resilient_parsing"):
             inside = parent is not None and parent.parent is not None
             name = f"{parent.info_name} {info_name}" if parent and inside else info_name or ""
-            extra["default_map"] = defaults.found_for(self, name, args)
+            extra["default_map"], said = defaults.found_for(self, name, args)
         typed = list(args)
         context = super().make_context(info_name, args, parent, **extra)
         context.meta[names.TYPED] = typed
+        if said:
+            with context.scope(cleanup=False):
+                saying.note("Set beforehand: " + ", ".join(said))
         return context
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:

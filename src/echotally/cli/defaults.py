@@ -14,7 +14,6 @@ from typing import Any
 
 import click
 
-from echotally.cli import saying
 from echotally.errors import BadInput, Problem
 from echotally.files import text_of, unreadable
 from echotally.naming import no_such
@@ -23,8 +22,8 @@ NAME = "echotally.toml"
 _LARGEST = 1_000_000
 
 
-def found_for(command: click.Command, name: str, args: list[str]) -> dict[str, Any]:
-    """What was set for a command, by the names of its parameters; raises ``BadInput`` for what does not fit it."""
+def found_for(command: click.Command, name: str, args: list[str]) -> tuple[dict[str, Any], list[str]]:
+    """What was set for a command, by the names of its parameters, and in words; raises ``BadInput`` for what does not fit it."""
     options = {_long(param): param for param in command.params if isinstance(param, click.Option)}
     found: dict[str, Any] = {}
     said: list[str] = []
@@ -35,15 +34,13 @@ def found_for(command: click.Command, name: str, args: list[str]) -> dict[str, A
             said.append(f"{key} = {value} ({path})")
     for key, param in options.items():
         for variable in (f"ECHOTALLY_{name}_{key}", f"ECHOTALLY_{key}"):
-            text = os.environ.get(variable.upper().replace("-", "_").replace(" ", "_"))
-            if text and key not in ("help", "version"):
-                shown = variable.upper().replace("-", "_").replace(" ", "_")
+            shown = variable.upper().replace("-", "_").replace(" ", "_")
+            text = os.environ.get(shown)
+            if text:
                 found[str(param.name)] = _given(param, [text] if param.multiple else text, shown, "")
                 said.append(f"{key} = {text} ({shown})")
                 break
-    if said:
-        saying.note("Set beforehand: " + ", ".join(said))
-    return found
+    return found, said
 
 
 def _long(param: click.Option) -> str:
@@ -74,12 +71,24 @@ def _of_file(path: Path, name: str, options: Mapping[str, click.Option]) -> dict
                 raise BadInput(no_such("command", f"[{key}]", key, COMMANDS, file=str(path)))
         elif key in options:
             found[key] = value
+        elif key != "schema" and key not in (known := _of_any_command()):
+            raise BadInput(no_such("option", key, key, known, file=str(path)))
     own = data.get(name.rsplit(maxsplit=1)[-1] if name not in data else name, {})
     for key, value in own.items():
         if key not in options:
             raise BadInput(no_such("option", f"{name}.{key}", key, options, file=str(path)))
         found[key] = value
     return found
+
+
+def _of_any_command() -> set[str]:
+    """Every option there is: what stands above the tables may be meant for another command."""
+    from echotally.cli.main import COMMANDS, cli
+
+    context = click.Context(cli)
+    commands = [command for name in COMMANDS if (command := cli.get_command(context, name))]
+    commands += [inner for each in commands if isinstance(each, click.Group) for inner in each.commands.values()]
+    return {_long(param) for each in commands for param in each.params if isinstance(param, click.Option)}
 
 
 def _given(param: click.Option, value: Any, source: str, address: str) -> Any:

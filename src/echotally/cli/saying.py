@@ -8,6 +8,8 @@ import sys
 
 import click
 
+from echotally.errors import safe
+
 _QUIET = "echotally.quiet"
 #: Variables that the table library and ours read of colours.
 _COLOURS = ("NO_COLOR", "FORCE_COLOR")
@@ -58,7 +60,7 @@ def quiet() -> bool:
 def note(text: str) -> None:
     """One line beside the answer, on standard error."""
     if not quiet():
-        click.echo(text, err=True)
+        click.echo(safe(text), err=True)
 
 
 def _quieten(ctx: click.Context, param: click.Parameter, value: bool) -> None:

@@ -103,6 +103,8 @@ def hold_kind(document: Document, schema: str, own: Sequence[str]) -> None:
     A sign is the key ``schema``, or two of the tables ``own`` that such a file has.
     """
     said = document.data.get("schema")
+    if said == schema:
+        return
     other = mistaken(document.path, schema.removeprefix("echotally-").partition("/")[0])
     if other is not None:
         raise BadInput(other)

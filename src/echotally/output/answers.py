@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from html import escape
 from typing import TYPE_CHECKING, Any
 
@@ -41,7 +41,7 @@ def in_short(answer: Any) -> str:
     frame = rows_of(answer)
     more = [f"{len(frame):,} rows: {_frame_call(answer)}"] if frame is not None else []
     head = f"{type(answer).__name__}{_subject(answer)}"
-    return safe_lines([head, *(f"  {line}" for line in (*lines, *more))])
+    return "\n".join(safe(line) for line in (head, *(f"  {line}" for line in (*lines, *more))))
 
 
 def in_markdown(answer: Any) -> str:
@@ -64,11 +64,6 @@ def in_html(answer: Any) -> str:
         parts += [_first(frame).to_html(index=False, border=0, na_rep="", float_format="{:,.4g}".format)]
         parts += [f"<p>{escape(_left_out(frame))}</p>"] if _left_out(frame) else []
     return f"<div>{''.join(parts)}</div>"
-
-
-def safe_lines(lines: Iterable[str]) -> str:
-    """Lines of which none acts on a terminal."""
-    return "\n".join(safe(line) for line in lines)
 
 
 def verdict_of(answer: Any) -> list[str]:

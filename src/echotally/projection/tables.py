@@ -109,12 +109,17 @@ def frame_at(projection: Projection, level: str) -> pd.DataFrame:
         "functions": functions_frame,
         "bill": bill_frame,
         "series": series_frame,
-        # The log of attempts is evidence, which stands above.
-        "attempts": late("echotally.evidence.run_log:attempts_frame"),
+        "attempts": _attempts_frame,
     }
     if level not in frames:
         raise ValueError(f"no level {level!r}; there are {', '.join(LEVELS)}")
     return frames[level](projection)
+
+
+def _attempts_frame(projection: Projection) -> pd.DataFrame:
+    # The log of attempts is evidence, which stands above.
+    frame: pd.DataFrame = late("echotally.evidence.run_log:attempts_frame")(projection)
+    return frame
 
 
 def plans_frame(projection: Projection) -> pd.DataFrame:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from echotally.projection.loaded import Loaded
 from echotally.showing import Answer
@@ -105,11 +105,10 @@ class Forecast(Answer):
     error: float
     notes: tuple[str, ...]
 
-    def to_frame(self) -> pd.DataFrame:
+    @property
+    def rows(self) -> list[dict[str, Any]]:
         """A row for each plan and month: cost and share throttled at P10, P50 and P90, chances."""
-        from echotally.projection.tables import frame_of
-
-        return frame_of(
+        return [
             {
                 "plan": plan.plan,
                 "month": m.month,
@@ -126,4 +125,10 @@ class Forecast(Answer):
             }
             for plan in self.plans
             for m in plan.months
-        )
+        ]
+
+    def to_frame(self) -> pd.DataFrame:
+        """``rows`` as a table."""
+        from echotally.projection.tables import frame_of
+
+        return frame_of(self.rows)

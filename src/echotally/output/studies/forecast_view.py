@@ -164,24 +164,6 @@ def forecast_assumptions(found: Forecast) -> list[str]:
 
 def forecast_json(found: Forecast) -> str:
     """The forecast as data (schema ``echotally-forecast/1``); ``rows`` has a row a plan and month."""
-    rows = [
-        {
-            "plan": p.plan,
-            "month": m.month,
-            "cost_p10": m.cost[0],
-            "cost_p50": m.cost[1],
-            "cost_p90": m.cost[2],
-            "cost_expected": m.expected_cost,
-            "throttled_p10": m.throttled[0],
-            "throttled_p50": m.throttled[1],
-            "throttled_p90": m.throttled[2],
-            "cheapest_chance": m.cheapest_chance,
-            "over_budget_chance": m.over_budget_chance,
-            "leaves_work_undone": m.behind,
-        }
-        for p in found.plans
-        for m in p.months
-    ]
     data = {
         "schema": "echotally-forecast/1",
         "currency": found.currency,
@@ -195,7 +177,7 @@ def forecast_json(found: Forecast) -> str:
         "budgets": [{"plan": p.plan, **asdict(b)} for p in found.plans for b in p.budgets],
         "tornado_plan": found.plan,
         "error": found.error,
-        "rows": rows,
+        "rows": found.rows,
         "notes": list(found.notes),
     }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
