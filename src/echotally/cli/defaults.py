@@ -81,14 +81,14 @@ def _of_file(path: Path, name: str, options: Mapping[str, click.Option]) -> dict
     return found
 
 
-def _of_any_command() -> set[str]:
+def _of_any_command() -> list[str]:
     """Every option there is: what stands above the tables may be meant for another command."""
     from echotally.cli.main import COMMANDS, cli
 
     context = click.Context(cli)
     commands = [command for name in COMMANDS if (command := cli.get_command(context, name))]
     commands += [inner for each in commands if isinstance(each, click.Group) for inner in each.commands.values()]
-    return {_long(param) for each in commands for param in each.params if isinstance(param, click.Option)}
+    return sorted({_long(param) for each in commands for param in each.params if isinstance(param, click.Option)})
 
 
 def _given(param: click.Option, value: Any, source: str, address: str) -> Any:
