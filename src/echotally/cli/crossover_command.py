@@ -35,6 +35,7 @@ def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[floa
 @click.option(
     "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
 )
+@options.by_option
 @options.study_options
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
@@ -46,6 +47,7 @@ def crossover(
     sets: tuple[tuple[str, str], ...],
     scale: tuple[float, float],
     plans: tuple[str, ...],
+    by: str | None,
     workers: int | None,
     store: Path | None,
     cluster: str | None,
@@ -73,6 +75,7 @@ def crossover(
             store=store,
             cluster=cluster,
             progress=tell,
+            by=by,
         )
     if plot:
         write_whole(plot, shown.crossover_chart(found, plot.suffix[1:]))

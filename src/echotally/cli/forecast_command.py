@@ -24,6 +24,7 @@ from echotally.output.base.writing import deliver
 @click.option(
     "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
 )
+@options.by_option
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
@@ -42,6 +43,7 @@ def forecast(
     months: int,
     draws: int,
     plans: tuple[str, ...],
+    by: str | None,
     seed: int | None,
     form: str,
     plot: Path | None,
@@ -58,7 +60,7 @@ def forecast(
     options.only_where(plot, "without --plot", "chart")
     prepare_simulation()
     with progress_line() as tell:
-        found = look_ahead(model, months, draws, sets, plans=plans, seed=seed, progress=tell)
+        found = look_ahead(model, months, draws, sets, plans=plans, seed=seed, progress=tell, by=by)
     if plot:
         write_whole(plot, shown.forecast_chart(found, chart, plot.suffix[1:]))
     text = in_form(

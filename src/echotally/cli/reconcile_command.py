@@ -51,6 +51,7 @@ if TYPE_CHECKING:
     help="Also write a mapping file with a line for each resource and SKU that maps to nothing, to be filled in.",
 )
 @options.until_option
+@options.by_option
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
@@ -67,6 +68,7 @@ def reconcile(
     cost: str | None,
     skeleton: Path | None,
     until: date | None,
+    by: str | None,
     seed: int | None,
     form: str,
     plot: Path | None,
@@ -76,12 +78,15 @@ def reconcile(
     """Lay an actual BILL (CSV or Parquet with FOCUS columns) beside the projection of MODEL, and say where they part."""
     from echotally.evidence.bill.bill_file import mapping_skeleton
     from echotally.evidence.bill.reconcile import reconcile as compared
+    from echotally.evidence.bill.reconcile import splits_of_bill
     from echotally.output.base.charts import check_plot_path
     from echotally.output.evidence import reconcile_view as shown
     from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
 
     check_plot_path(plot)
+    if by is not None:
+        splits_of_bill(by)
     loaded = load(model, sets)
     prepare_simulation()
     with progress_line() as tell:
@@ -94,6 +99,8 @@ def reconcile(
     if plot:
         write_whole(plot, shown.reconcile_chart(found, plot.suffix[1:]))
     text = in_form(
-        form, lambda: shown.reconcile_text(found, width, False if out else None), lambda: shown.reconcile_json(found)
+        form,
+        lambda: shown.reconcile_text(found, width, False if out else None, by),
+        lambda: shown.reconcile_json(found, by),
     )
     deliver(text, out)

@@ -67,6 +67,8 @@ class Choice(Answer):
     bound: Decimal | None
     assigned: Decimal
     commitments: tuple[Commitments, ...] | None = None
+    #: Whether sizes were looked at as well.
+    sized: bool = True
 
 
 def with_commitments(
@@ -102,7 +104,17 @@ def choose(
         # What decided on a sample of a large month need not hold in the whole of it.
         chosen, sized = plain, ()
     return Choice(
-        loaded, today, chosen, assignment, (*pins, *sized), method, tried, chooser.played, bound, plain.bill.unrounded
+        loaded,
+        today,
+        chosen,
+        assignment,
+        (*pins, *sized),
+        method,
+        tried,
+        chooser.played,
+        bound,
+        plain.bill.unrounded,
+        sized=sizes,
     )
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -24,6 +24,7 @@ from echotally.rates.meters import OUTSIDE
 from echotally.rates.price_walk import price_of
 from echotally.recognising import mistaken
 from echotally.showing import Answer
+from echotally.studies.compare_parts import PartChange, SavedPick, part_changes
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -109,6 +110,8 @@ class Comparison(Answer):
     inputs: tuple[Change, ...]
     notes: tuple[str, ...]
     unrounded: tuple[Decimal, Decimal]
+    by: str | None = None
+    parts: tuple[PartChange, ...] = ()
 
     @property
     def share(self) -> Decimal | None:
@@ -123,19 +126,25 @@ class Comparison(Answer):
         return frame_of(self.meters)
 
 
-def compare(first: Path | str, second: Path | str) -> Comparison:
-    """Compare two saved projections; raises ``BadInput`` for files that are none, or in two currencies."""
+def compare(first: Path | str, second: Path | str, *, by: str | None = None) -> Comparison:
+    """Compare two saved projections, ``by`` with the parts of the two picks' cost (``part_changes``); raises ``BadInput`` for files that are none, or in two currencies."""
     first, second = Path(first), Path(second)
     a, b = _Saved(first), _Saved(second)
     if a.currency != b.currency:
         raise BadInput(Problem("is in another currency", file=second.name, value=b.currency, allowed=a.currency))
     try:
         with localcontext(exact()):
-            return _compared(a, b)
+            found = _compared(a, b)
+            return replace(found, by=by, parts=part_changes((_picked(a), _picked(b)), by)) if by else found
     except (KeyError, TypeError, ValueError, ArithmeticError, AttributeError) as error:
         raise BadInput(
             Problem("is not a whole projection", file=f"{first.name} or {second.name}", allowed=FORMS)
         ) from error
+
+
+def _picked(saved: _Saved) -> SavedPick:
+    plan = saved.plans[saved.pick or ""]
+    return SavedPick(saved.name, plan, saved.inputs.get("model") or {}, _unrounded(plan))
 
 
 class _Part(BaseModel):

@@ -68,6 +68,7 @@ class Crossover(Answer):
     rows: tuple[Row, ...]
     crossings: tuple[Crossing, ...]
     changes: tuple[Change, ...] = ()
+    by: str | None = None
 
     def picks(self) -> list[tuple[float, str | None]]:
         """The cheapest plan that meets every target, from each volume on at which that changes; None: there is none."""
@@ -146,10 +147,12 @@ def crossover(
     store: Path | str | None = None,
     cluster: str | None = None,
     progress: Callable[[str, float], None] | None = None,
+    by: str | None = None,
 ) -> Crossover:
     """Costs of the plans from ``low`` to ``high`` times today's demand, and every crossing to within 1 %.
 
-    Only plans that take every function are shown. All volumes use the same random streams. Raises ``BadInput``.
+    Only plans that take every function are shown. All volumes use the same random streams. ``by`` splits the cost of the volumes
+    looked at, in columns ``cost_by:LABELS``. Raises ``BadInput``.
     """
     if not 0 < low < high:
         raise BadInput(
@@ -162,7 +165,7 @@ def crossover(
     chosen = loaded.model.estate.seed if seed is None else seed
     count = max(2, math.ceil(math.log10(high / low) * _PER_DECADE) + 1)
     scales = tuple(low * (high / low) ** (n / (count - 1)) for n in range(count))
-    points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM) for n, s in enumerate(scales)]
+    points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM, by or "") for n, s in enumerate(scales)]
     found = run_points(loaded, sets, points, workers, store=store, cluster=cluster, progress=progress)
     rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
     events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
@@ -176,6 +179,7 @@ def crossover(
         rows,
         tuple(sorted(crossings, key=lambda c: c.scale)),
         tuple(sorted(changes, key=lambda c: c.scale)),
+        by,
     )
 
 

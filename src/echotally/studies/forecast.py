@@ -15,8 +15,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -25,24 +25,23 @@ from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.project import project_plan
+from echotally.projection.showback import showback
 from echotally.projection.threads import Progress, side_by_side
 from echotally.rates.billing import minor_digits
 from echotally.rates.card_loading import Offer
 from echotally.rates.outside import outside_plan
-from echotally.studies.later_months import month_after, month_with
-from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
-
-if TYPE_CHECKING:
-    pass
 from echotally.studies.forecast_answer import (
     LEVELS,
     BudgetForecast,
     Crossed,
     Forecast,
     MonthForecast,
+    PartForecast,
     PlanForecast,
     Swing,
 )
+from echotally.studies.later_months import month_after, month_with
+from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
 
 _CHECKED = 3
 _MOST_MONTHS, _MOST_DRAWS = 120, 100_000
@@ -57,24 +56,34 @@ def forecast(
     plans: Sequence[str] = (),
     seed: int | None = None,
     progress: Progress | None = None,
+    by: str | None = None,
 ) -> Forecast:
     """Forecast ``months`` months from the model's own, with ``draws`` draws of the uncertain inputs.
 
-    Raises ``BadInput``, also for a trace that ends with the model's month and is not repeated.
+    ``by`` splits each plan's cost (``showback``) into ``PlanForecast.parts``. Raises ``BadInput``,
+    also for a trace that ends with the model's month and is not repeated.
     """
     if not 1 <= months <= _MOST_MONTHS or not 1 <= draws <= _MOST_DRAWS:
         allowed = f"1 to {_MOST_MONTHS} months, 1 to {_MOST_DRAWS:,} draws"
         raise BadInput(Problem("is out of range", value=f"{months} months, {draws} draws", allowed=allowed))
     loaded = load(path, sets)
     seed = loaded.model.estate.seed if seed is None else seed
-    return _Forecaster(loaded, months, draws, list(plans), seed, progress).forecast()
+    return _Forecaster(loaded, months, draws, list(plans), seed, progress, by=by).forecast()
 
 
 class _Forecaster:
     def __init__(
-        self, loaded: Loaded, months: int, draws: int, plans: list[str], seed: int, progress: Progress | None
+        self,
+        loaded: Loaded,
+        months: int,
+        draws: int,
+        plans: list[str],
+        seed: int,
+        progress: Progress | None,
+        *,
+        by: str | None,
     ) -> None:
-        self.loaded, self.draws, self.seed, self.progress = loaded, draws, seed, progress
+        self.loaded, self.draws, self.seed, self.progress, self.by = loaded, draws, seed, progress, by
         self.steps = list(range(months))
         self.months = tuple(month_after(loaded.model.estate.month, step) for step in self.steps)
         # The plans of each month; one that some month does not have cannot be compared over all of them.
@@ -122,6 +131,7 @@ class _Forecaster:
             tuple(self._tornado(responses[plan.name], plan, base, beside, middle[0])),
             error,
             tuple(self._notes()),
+            self.by,
         )
 
     def _rank(self, base: Mapping[Variant, Mapping[str, Played]], offer: Offer) -> tuple[bool, float, str]:
@@ -147,7 +157,9 @@ class _Forecaster:
                 # Each month has prices of its own.
                 projected = project_plan(loaded, loaded.offers[offer.name], self.seed)
                 if isinstance(projected, PlayedPlan):
-                    found[offer.name] = played(projected)
+                    parts = showback(loaded.model, projected, self.by) if self.by else ()
+                    by_labels = {each.labels: float(each.cost) for each in parts}
+                    found[offer.name] = replace(played(projected), parts=by_labels)
             return found
 
         tasks = {f"{step} {address} {end}": partial(month, loaded) for (step, address, end), loaded in variants.items()}
@@ -194,7 +206,19 @@ class _Forecaster:
         total = _three(np.quantile(mine.sum(axis=1), LEVELS))
         crossed = self._crossed(offer, rows, base, response, factors)
         budgets = tuple(self._budgets(offer, base, mine))
-        return PlanForecast(offer.name, tuple(rows), total, tuple(crossed), budgets)
+        parts = tuple(self._parts(offer, base, mine)) if self.by else ()
+        return PlanForecast(offer.name, tuple(rows), total, tuple(crossed), budgets, parts)
+
+    def _parts(
+        self, offer: Offer, base: Mapping[Variant, Mapping[str, Played]], drawn: Array
+    ) -> Iterable[PartForecast]:
+        """Each part of the split in each month: of a draw's bill it has the share it has at the expected demand."""
+        here = [base[step, "", 1.0][offer.name] for step in self.steps]
+        for labels in dict.fromkeys(labels for month in here for labels in month.parts):
+            expected = [month.parts.get(labels, 0.0) for month in here]
+            shares = [mine / month.cost if month.cost else 0.0 for mine, month in zip(expected, here, strict=True)]
+            total = _three(np.quantile(drawn @ np.array(shares), LEVELS))
+            yield PartForecast(labels, tuple(expected), total)
 
     def _budgets(
         self, offer: Offer, base: Mapping[Variant, Mapping[str, Played]], drawn: Array

@@ -56,14 +56,29 @@ class BudgetForecast:
 
 
 @dataclass(frozen=True)
+class PartForecast:
+    """A part of a plan's cost as ``--by`` splits it: expected month by month; ``total`` is P10, P50, P90 of the sum.
+
+    Draws are of the whole bill, as for ``BudgetForecast``.
+    """
+
+    labels: tuple[str, ...]
+    expected: tuple[float, ...]
+    total: tuple[float, float, float]
+
+
+@dataclass(frozen=True)
 class PlanForecast:
-    """One plan over all months; ``total`` is P10, P50, P90 of the sum over the months, ``budgets`` are those by tag."""
+    """One plan over all months; ``total`` is P10, P50, P90 of the sum over the months, ``budgets`` are those by tag,
+    ``parts`` those of the split that was asked for.
+    """
 
     plan: str
     months: tuple[MonthForecast, ...]
     total: tuple[float, float, float]
     crossed: tuple[Crossed, ...]
     budgets: tuple[BudgetForecast, ...] = ()
+    parts: tuple[PartForecast, ...] = ()
 
     @property
     def behind(self) -> bool:
@@ -104,6 +119,7 @@ class Forecast(Answer):
     tornado: tuple[Swing, ...]
     error: float
     notes: tuple[str, ...]
+    by: str | None = None
 
     @property
     def rows(self) -> list[dict[str, Any]]:

@@ -71,6 +71,12 @@ def _split(loaded: Loaded, plan: PlanProjection, by: str) -> Row:
     return {f"cost_by:{each.label}": float(each.cost) for each in showback(loaded.model, plan, by)}
 
 
+def split_columns(rows: Sequence[Row]) -> list[str]:
+    """Parts of the cost where it was split; what is nothing in every row is left out."""
+    names = dict.fromkeys(name for row in rows for name in row if name.startswith("cost_by:"))
+    return [name for name in names if any(row.get(name) for row in rows)]
+
+
 def row_of(plan: PlanProjection) -> Row:
     """A plan's main figures; None where it is infeasible. Cost in the card's currency, waits and runs in s."""
     row: Row = {"plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.meets_targets}

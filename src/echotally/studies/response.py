@@ -78,7 +78,8 @@ class Played:
     """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost.
 
     ``behind``: it leaves more of the events behind than the target allows; ``cut`` and ``losing`` are functions of which runs met
-    the timeout, or events were lost. ``by_tag`` is the cost of the budgets by tag.
+    the timeout, or events were lost. ``by_tag`` is the cost of the budgets by tag, ``parts`` the cost
+    split as ``--by`` has it, by labels.
     """
 
     meters: dict[MeterKey, float]
@@ -91,6 +92,7 @@ class Played:
     losing: tuple[str, ...] = ()
     by_tag: Mapping[tuple[str, str], float] = field(default_factory=dict)
     hours: Mapping[Account, CommittedHours] = field(default_factory=dict)
+    parts: Mapping[tuple[str, ...], float] = field(default_factory=dict)
 
     def vector(self, keys: Sequence[MeterKey]) -> Array:
         """Quantities in the order of ``keys``, then attempts and throttled ones."""

@@ -8,7 +8,7 @@ five parts add up to the difference exactly (Decimal).
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal, localcontext
@@ -18,10 +18,12 @@ from typing import TYPE_CHECKING
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill.bill_file import BillRead, read_bill
 from echotally.evidence.bill.bill_keys import BillKey, BillWays
+from echotally.model.estate import Model
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.loaded import Loaded
 from echotally.projection.metering import Account, Metered, UnitKey
 from echotally.projection.over_time import hours_until, midnight, stretches
+from echotally.projection.showback import UNTAGGED, splits_of
 from echotally.rates.billing import bill_account, exact
 from echotally.rates.commitments import commit
 from echotally.rates.meters import COMMITMENT, OUTSIDE
@@ -85,6 +87,7 @@ class Reconciliation(Answer):
     billed: Decimal
     rows: tuple[Difference, ...]
     bill: BillRead
+    model: Model
 
     @property
     def unmapped(self) -> Decimal:
@@ -134,7 +137,7 @@ def reconcile(
     with localcontext(exact()):
         rows = tuple(_Splitter(metered, bill).rows())
         projected = sum((row.projected for row in rows), Decimal(0))
-    return Reconciliation(name, found.currency, projected, bill.total, rows, bill)
+    return Reconciliation(name, found.currency, projected, bill.total, rows, bill, found.model)
 
 
 def _metered_until(loaded: Loaded, found: Projection, on: PlayedPlan, until: date) -> Metered:
@@ -273,16 +276,47 @@ class _Splitter:
         return found
 
 
-def by_function(rows: tuple[Difference, ...]) -> list[Difference]:
+def by_function(rows: Iterable[Difference]) -> list[Difference]:
     """Differences summed over meters, a row for each function and environment."""
-    found: dict[tuple[str, str], Difference] = {}
+    return [replace(row, meter="") for row in summed(rows, lambda row: (row.function, row.environment)).values()]
+
+
+def summed(
+    rows: Iterable[Difference], key: Callable[[Difference], tuple[str, ...]]
+) -> dict[tuple[str, ...], Difference]:
+    """Differences (money, no quantities) summed over what has the same ``key``, by that key."""
+    found: dict[tuple[str, ...], Difference] = {}
     with localcontext(exact()):
         for row in rows:
-            key = (row.function, row.environment)
-            known = found.get(key)
+            known = found.get(key(row))
             if known is None:
-                found[key] = replace(row, meter="", projected_quantity=Decimal(0), billed_quantity=None)
+                found[key(row)] = replace(row, projected_quantity=Decimal(0), billed_quantity=None)
             else:
                 fields = ("projected", "billed", *PARTS)
-                found[key] = replace(known, **{f: getattr(known, f) + getattr(row, f) for f in fields})
-    return list(found.values())
+                found[key(row)] = replace(known, **{f: getattr(known, f) + getattr(row, f) for f in fields})
+    return found
+
+
+def splits_of_bill(by: str) -> tuple[str, ...]:
+    """The splits of ``--by`` that a bill knows of; raises ``BadInput`` for the others."""
+    for split in splits_of(by):
+        if split in ("source", "outcome"):
+            raise BadInput(
+                Problem("is not on a bill", "--by", value=split, allowed="function, environment, tag:NAME, or several")
+            )
+    return splits_of(by)
+
+
+def by_labels(rows: Iterable[Difference], model: Model, by: str) -> dict[tuple[str, ...], Difference]:
+    """Differences split ``by`` function, environment or tags of the model, by labels; what is nobody's has the label "(estate)"."""
+    splits = splits_of_bill(by)
+
+    def labels(row: Difference) -> tuple[str, ...]:
+        if not row.function:
+            return ("(estate)",) * len(splits)
+        function = model.functions.get(row.function)
+        tags = function.tags if function is not None else {}
+        known = {"function": row.function, "environment": row.environment}
+        return tuple(known.get(split) or tags.get(split.removeprefix("tag:"), UNTAGGED) for split in splits)
+
+    return summed(rows, labels)

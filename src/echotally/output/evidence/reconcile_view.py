@@ -11,7 +11,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.errors import safe
-from echotally.evidence.bill.reconcile import PARTS, Difference, Reconciliation, by_function
+from echotally.evidence.bill.reconcile import PARTS, Difference, Reconciliation, by_function, by_labels, splits_of_bill
 from echotally.output.base.terminal import Column, money, rendered, signed, table
 from echotally.output.base.waterfall import waterfall
 from echotally.output.projection.projection_json import amount_text
@@ -77,13 +77,12 @@ def _cells(row: Difference) -> list[str]:
     return [_money(row.projected), _money(row.billed), *parts, _signed(row.difference)]
 
 
-def reconcile_text(found: Reconciliation, width: int | None = None, colour: bool | None = None) -> str:
-    """The verdict, then differences by function and by meter, then what maps to nothing and what was odd."""
+def reconcile_text(
+    found: Reconciliation, width: int | None = None, colour: bool | None = None, by: str | None = None
+) -> str:
+    """The verdict, then differences by function (or as ``by`` splits them) and by meter, then what maps to nothing and what was odd."""
     parts: list[RenderableType] = [Text(safe(reconcile_verdict(found)), style="bold"), Text("")]
-    functions = [
-        [safe(r.function or "(no function)"), safe(r.environment), *_cells(r)] for r in by_function(found.rows)
-    ]
-    parts.append(table(f"By function ({found.currency})", _columns("function", "environment"), functions, (), width))
+    parts.append(_by_owner(found, by, width))
     meters: dict[str, list[Decimal]] = {}
     for row in found.rows:
         sums = meters.setdefault(row.meter, [Decimal(0)] * (3 + len(PARTS)))
@@ -112,7 +111,18 @@ def reconcile_text(found: Reconciliation, width: int | None = None, colour: bool
     return rendered(parts, width, colour)
 
 
-def reconcile_json(found: Reconciliation) -> str:
+def _by_owner(found: Reconciliation, by: str | None, width: int | None) -> RenderableType:
+    """Differences by function and environment, or as ``by`` splits them."""
+    if by is None:
+        rows = [[safe(r.function or "(no function)"), safe(r.environment), *_cells(r)] for r in by_function(found.rows)]
+        return table(f"By function ({found.currency})", _columns("function", "environment"), rows, (), width)
+    split = by_labels(found.rows, found.model, by)
+    rows = [[*map(safe, labels), *_cells(row)] for labels, row in sorted(split.items())]
+    title = f"By {by.replace(',', ' and ')} ({found.currency})"
+    return table(title, _columns(*splits_of_bill(by)), rows, (), width)
+
+
+def reconcile_json(found: Reconciliation, by: str | None = None) -> str:
     """The comparison as data (schema ``echotally-reconciliation/1``); money as text."""
     rows = [
         {
@@ -144,6 +154,17 @@ def reconcile_json(found: Reconciliation) -> str:
         ],
         "troubles": [{"rows": t.rows, "what": t.what, "done": t.done} for t in found.bill.troubles],
     }
+    if by:
+        data["by"] = [
+            {
+                "labels": list(labels),
+                "projected": amount_text(row.projected),
+                "billed": amount_text(row.billed),
+                "difference": amount_text(row.difference),
+                **{part: amount_text(getattr(row, part)) for part in PARTS},
+            }
+            for labels, row in by_labels(found.rows, found.model, by).items()
+        ]
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 

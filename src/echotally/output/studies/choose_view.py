@@ -204,7 +204,7 @@ def choose_chart(found: Choice, form: str) -> bytes:
 def _kept_sizes(found: Choice) -> list[str]:
     """Why a smaller memory was not looked at, where a sweep may show that it would be cheaper."""
     names = [name for name, function in found.loaded.model.functions.items() if function.memory_used is None]
-    if not names:
+    if not names or not found.sized:
         return []
     listed = ", ".join(names[:5]) + (f" and {len(names) - 5} more" if len(names) > 5 else "")
     return [f"Memory is not made smaller where the model does not say what is needed (memory_used): {listed}."]

@@ -69,7 +69,12 @@ def _sections(found: Comparison) -> list[tuple[str, list[Column], list[list[str]
         if m.before != m.after
     ]
     functions = [[f.function, f.environment, f.figure, _figure(f.before), _figure(f.after)] for f in found.functions]
-    rows = (causes, inputs, plans, meters, functions)
+    parts = [
+        [*p.labels, _money(p.before), _money(p.after), signed(p.after - p.before)]
+        for p in found.parts
+        if p.before or p.after
+    ]
+    rows = (causes, parts, inputs, plans, meters, functions)
     return [(title, columns, each) for (title, columns), each in zip(_headed(found), rows, strict=True) if each]
 
 
@@ -77,6 +82,15 @@ def _headed(found: Comparison) -> list[tuple[str, list[Column]]]:
     a, b = found.names
     return [
         (f"Causes ({found.currency})", [Column("cause", False), Column("amount")]),
+        (
+            f"By {(found.by or '').replace(',', ' and ')} ({found.currency})",
+            [
+                *(Column(name, False) for name in (found.by or "").split(",")),
+                Column(a),
+                Column(b),
+                Column("difference"),
+            ],
+        ),
         (
             "Inputs that changed",
             [Column("address", False, wrap=True), Column(a, False, wrap=True), Column(b, False, wrap=True)],
@@ -187,6 +201,10 @@ def compare_json(found: Comparison) -> str:
         "functions": [vars(f) for f in found.functions],
         "notes": list(found.notes),
     }
+    if found.by:
+        data["by"] = [
+            {"labels": list(p.labels), "before": money(p.before), "after": money(p.after)} for p in found.parts
+        ]
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 

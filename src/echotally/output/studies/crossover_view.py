@@ -12,7 +12,7 @@ from echotally.errors import safe
 from echotally.output.base.charts import new_figure, picture, plain_numbers, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, shown_in, table
 from echotally.studies.crossover import Crossover
-from echotally.studies.jobs import Row
+from echotally.studies.jobs import Row, split_columns
 
 
 def crossover_verdict(found: Crossover) -> str:
@@ -42,6 +42,8 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
     if found.changes:
         parts.append(_changes(found, width))
     parts.append(_costs(found, width))
+    if found.by:
+        parts.append(_parts(found, found.by, width))
     parts.append(Text("Demand is multiplied in every environment; schedules fire as they do.", style="dim"))
     if any(demand.clients for demand in found.loaded.model.demand.values()):
         parts.append(
@@ -106,6 +108,23 @@ def _costs(found: Crossover, width: int | None) -> RenderableType:
         for scale in found.scales
     ]
     return table(f"Cost of the month ({_currency(found)}; * misses a target, ? undecided)", columns, rows, width=width)
+
+
+def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
+    """The cheapest plan's cost at each volume, part by part; where none meets the targets, the cheapest of all."""
+    chosen = [
+        found.cheapest(scale)
+        or min((row for row in found.rows if row["scale"] == scale), key=lambda row: row["cost_total"])
+        for scale in found.scales
+    ]
+    names = split_columns(chosen)
+    columns = [Column("times today"), Column("plan", False), Column("cost")]
+    columns += [Column(name.removeprefix("cost_by:"), rank=1 + n // 4) for n, name in enumerate(names)]
+    rows = [
+        [f"{row['scale']:,.3g}", row["plan"], _cell(row), *(money(row.get(name) or 0.0) for name in names)]
+        for row in chosen
+    ]
+    return table(f"By {by.replace(',', ' and ')} on the cheapest plan ({_currency(found)})", columns, rows, width=width)
 
 
 def _cell(row: Row) -> str:

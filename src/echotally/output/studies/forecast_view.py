@@ -75,6 +75,7 @@ def forecast_text(found: Forecast, width: int | None = None, colour: bool | None
     ]
     parts.append(table(f"{best.plan}, month by month ({found.currency})", columns, rows, (), width))
     parts += _budgets(best, found.currency, width)
+    parts += _split(best, found, width)
     parts.append(_plans(found, width))
     parts.append(_tornado(found, width))
     parts += [Text(f"Assumed: {safe(line)}", style="dim") for line in forecast_assumptions(found)]
@@ -97,6 +98,22 @@ def _budgets(plan: PlanForecast, currency: str, width: int | None) -> list[Rende
         for b in plan.budgets
     ]
     return [table(f"Budgets by tag on {plan.plan} ({currency})", columns, rows, (), width)]
+
+
+def _split(plan: PlanForecast, found: Forecast, width: int | None) -> list[RenderableType]:
+    """The cost as ``--by`` splits it, the dearest part first; nothing where no split was asked for."""
+    if not found.by:
+        return []
+    first, last = found.months[0], found.months[-1]
+    columns = [*(Column(name, False) for name in found.by.split(",")), Column(f"{first} expected")]
+    columns += [Column(f"{last} expected")] if last != first else []
+    columns += [Column("all months P10", rank=1), Column("P50"), Column("P90", rank=1)]
+    rows = [
+        [*map(safe, part.labels), *_money(part.expected[:1]), *_money(part.expected[1:][-1:]), *_money(part.total)]
+        for part in sorted(plan.parts, key=lambda part: (-part.total[1], part.labels))
+        if any(part.expected)
+    ]
+    return [table(f"By {found.by.replace(',', ' and ')} on {plan.plan} ({found.currency})", columns, rows, (), width)]
 
 
 def _plans(found: Forecast, width: int | None) -> RenderableType:
@@ -180,6 +197,13 @@ def forecast_json(found: Forecast) -> str:
         "rows": found.rows,
         "notes": list(found.notes),
     }
+    if found.by:
+        data["by"] = [
+            {"plan": p.plan, "labels": part.labels, "month": month, "expected_cost": cost}
+            for p in found.plans
+            for part in p.parts
+            for month, cost in zip(found.months, part.expected, strict=True)
+        ]
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 

@@ -13,7 +13,7 @@ from echotally.model import units
 from echotally.model.units import memory_text
 from echotally.output.base.charts import new_figure, picture, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
-from echotally.studies.jobs import Row
+from echotally.studies.jobs import Row, split_columns
 from echotally.studies.sweep import Sweep
 
 _MOST_SHOWN = 60
@@ -72,7 +72,7 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
     answered = any(row.get("latency_p95_ms") is not None for row in feasible)
     columns += [Column("latency p95 ms", rank=2)] if answered else []
     columns += [Column(f"run of {name} s", rank=1) for name in runs]
-    parts_of = _split_columns(found)
+    parts_of = split_columns(found.rows)
     columns += [Column(name.removeprefix("cost_by:"), rank=1) for name in parts_of]
     columns += [Column("peak calls", rank=3), Column("misses", rank=2), Column("front", False, rank=1)]
     rows = [_cells(found, row, runs, answered, parts_of) for row in shown]
@@ -112,12 +112,6 @@ def _run_columns(found: Sweep) -> list[str]:
     """Functions an axis is about: their run time is shown beside the cost."""
     names = [axis.address.split(".")[1] for axis in found.axes if axis.address.startswith("functions.")]
     return list(dict.fromkeys(names))
-
-
-def _split_columns(found: Sweep) -> list[str]:
-    """Parts of the cost where it was split; what is nothing at every point is left out."""
-    names = dict.fromkeys(name for row in found.rows for name in row if name.startswith("cost_by:"))
-    return [name for name in names if any(row.get(name) for row in found.rows)]
 
 
 def _cells(found: Sweep, row: Row, runs: list[str], answered: bool, parts_of: list[str]) -> list[str]:
