@@ -16,16 +16,21 @@ from echotally.projection.loaded import load
 from echotally.projection.project import project
 
 RIVER = Path(__file__).parent.parent / "src/echotally/demo/files/river-watch"
-#: What the model does not know: pictures take longer to look through, there are more of them, and people live by their
-#: clocks, where the model repeats a week of hours.
-WORLD = (("functions.look.run", '{ median = "850 ms", p95 = "2100 ms" }'), ("demand.cameras.rate", "27 /h"))
+#: What the model does not know: there are more pictures, they and the clips take longer, the price of a vCPU-second has
+#: gone up, and people live by their clocks, where the model repeats a week of hours.
+WORLD = (
+    ("demand.cameras.rate", "200 /h"),
+    ("functions.look.run", '{ median = "7 s", p95 = "14 s" }'),
+    ("functions.clip.run", '{ median = "80 s", p95 = "160 s" }'),
+    ("cards.heron.plans.shared.price.vcpu_seconds.unit", "0.0000400"),
+)
 PLAN, SEED = "heron.shared", 2_027
 #: One trace in so many is kept, as platforms do: with the rest all evidence stays below 3 MB.
-EVERY = 5
+EVERY = 100
 
 
 def main() -> None:
-    """Write ``logs/``: three days of one function as rows, the month's bill and metrics whole, and spans of one trace in five."""
+    """Write ``logs/``: a day of one function as rows, the month's bill and metrics whole, and spans of one trace in a hundred."""
     logs = RIVER / "logs"
     logs.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
@@ -46,7 +51,7 @@ def _by_the_clock(week: Path) -> str:
 def _write(model: Path, logs: Path) -> None:
     loaded = load(model, WORLD)
     frame = pd.concat(run_log(loaded, PLAN, seed=SEED))
-    days = frame[(frame["function"] == "look") & (frame["environment"] == "live") & (frame["time"] < "2027-03-04")]
+    days = frame[(frame["function"] == "look") & (frame["environment"] == "live") & (frame["time"] < "2027-03-02")]
     shown = days.assign(time=days["time"].dt.strftime("%Y-%m-%dT%H:%M:%S.%fZ")).round({"run_ms": 3, "cold_start_ms": 3})
     (logs / "look.csv").write_text(csv_text(shown))
     bill = focus_frame(project(model, WORLD, plans=[PLAN], seed=SEED))

@@ -139,10 +139,10 @@ def run_process(*arguments: str, cwd: Path, **more: object) -> subprocess.Comple
 @pytest.fixture(scope="session")
 def river(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The demo's model in a folder of its own."""
-    from echotally.demo import write_example
+    from tests.small_river import write_small_river
 
     folder = tmp_path_factory.mktemp("river")
-    write_example("river-watch", folder)
+    write_small_river(folder)
     return folder / "river.toml"
 
 

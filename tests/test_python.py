@@ -23,11 +23,11 @@ PLANS = ["heron.shared", "osier.fixed"]
 
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    from echotally.demo import write_example
     from echotally.output.projection.projection_json import projection_json
+    from tests.small_river import write_small_river
 
     place = tmp_path_factory.mktemp("python")
-    write_example("river-watch", place)
+    write_small_river(place)
     for name in ("one.json", "two.json"):
         (place / name).write_text(projection_json(echotally.project(place / "river.toml", plans=PLANS[:1])))
     return place

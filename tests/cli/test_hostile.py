@@ -23,7 +23,6 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from echotally.demand.cron import BadSchedule, firings_after, parse_cron
-from echotally.demo import packaged_files
 from echotally.errors import BadInput
 from echotally.evidence.bill.bill_file import read_bill
 from echotally.evidence.bill.bill_keys import BillWays
@@ -36,6 +35,7 @@ from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
 from tests.conftest import CARD, HEAD, PRICES
 from tests.conftest import run_process as run_program
+from tests.small_river import small_river_files
 
 CORPUS = Path(__file__).parent / "corpus"
 EXAMPLES = int(os.environ.get("FUZZ_EXAMPLES", "40"))
@@ -48,8 +48,8 @@ TOKENS = [
 
 @cache
 def seeds(prefix: str) -> list[bytes]:
-    """The files of the corpus for one target, and those of the demo that it reads."""
-    demo = packaged_files("river-watch")
+    """The files of the corpus for one target, and those of the small river that it reads."""
+    demo = small_river_files()
     own = {
         "model": [demo["river.toml"]], "card": [demo["rates/heron.toml"], demo["rates/osier.toml"]],
         "log": [demo["logs/look.csv"][:3_000]], "bill": [demo["logs/bill.csv"][:6_000]],
@@ -100,10 +100,10 @@ def _file(name: str, use: Callable[[Path], object]) -> Callable[[bytes, Path], N
 @pytest.fixture(scope="module")
 def known(tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
     """The demo's model, which the bill reader maps to."""
-    from echotally.demo import write_example
+    from tests.small_river import write_small_river
 
     folder = tmp_path_factory.mktemp("known")
-    write_example("river-watch", folder)
+    write_small_river(folder)
     return load(folder / "river.toml")
 
 

@@ -100,11 +100,11 @@ MISTAKES = [
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     from echotally import project
-    from echotally.demo import write_example
     from echotally.output.projection.projection_json import projection_json
+    from tests.small_river import write_small_river
 
     place = tmp_path_factory.mktemp("mistakes")
-    write_example("river-watch", place)
+    write_small_river(place)
     (place / "month.json").write_text(projection_json(project(place / M, plans=["heron.shared"])))
     (place / "findings.json").write_text('{\n  "schema": "echotally-findings/1",\n  "findings": []\n}\n')
     (place / "spans.json").write_text('{"resourceSpans": []}')

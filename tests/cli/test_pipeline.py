@@ -31,10 +31,10 @@ def git(folder: Path, *words: str) -> None:
 @pytest.fixture(scope="module")
 def repository(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A repository whose main branch has the demo, one step before a change of a limit."""
-    from echotally.demo import write_example
+    from tests.small_river import write_small_river
 
     place = tmp_path_factory.mktemp("repository")
-    write_example("river-watch", place / "estate")
+    write_small_river(place / "estate")
     git(place, "init", "--quiet", "-b", "main")
     git(place, "add", "-A")
     git(place, "commit", "--quiet", "-m", "the estate as it was")

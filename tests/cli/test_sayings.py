@@ -24,10 +24,10 @@ BIN = Path(sys.executable).parent
 
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    from echotally.demo import write_example
+    from tests.small_river import write_small_river
 
     place = tmp_path_factory.mktemp("sayings")
-    write_example("river-watch", place / "river")
+    write_small_river(place / "river")
     return place
 
 

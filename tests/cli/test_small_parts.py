@@ -45,10 +45,10 @@ def test_a_mistake_gets_one_clear_line_and_leaves_with_two(arguments: str, said:
 
 @pytest.fixture(scope="module")
 def stranger(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    from echotally.demo import write_example
+    from tests.small_river import write_small_river
 
     folder = tmp_path_factory.mktemp("stranger")
-    write_example("river-watch", folder / "river-watch")
+    write_small_river(folder / "river-watch")
     return folder
 
 

@@ -15,7 +15,6 @@ import pandas as pd
 import pytest
 
 import echotally
-from echotally.demo import write_example
 from echotally.errors import BadInput
 from echotally.evidence.fit.proposal import Proposal
 from echotally.evidence.run_log import run_log
@@ -28,6 +27,7 @@ from echotally.projection.loaded import load
 from tests.conftest import run_program
 from tests.evidence.round_trips import held, round_trip
 from tests.evidence.validating import faults
+from tests.small_river import write_small_river
 
 START = datetime(2027, 2, 1, tzinfo=UTC)
 
@@ -206,7 +206,7 @@ def test_how_events_are_spread_is_told(spread: str, tmp_path: Path) -> None:
 @pytest.fixture(scope="module")
 def river(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("evidence")
-    write_example("river-watch", folder)
+    write_small_river(folder)
     return folder
 
 

@@ -11,7 +11,6 @@ from random import Random
 
 import pytest
 
-from echotally.demo import write_example
 from echotally.engine import layout
 from tests.cli.test_unbreakable import FUNCTION
 from tests.fuzzing.forms import differing
@@ -19,6 +18,7 @@ from tests.fuzzing.kills import COMMANDS, killed
 from tests.fuzzing.making import files_of
 from tests.fuzzing.targets import READERS
 from tests.fuzzing.workers import run
+from tests.small_river import write_small_river
 
 #: Cases of the short share: far from those that the nights go through.
 FIRST = 900_000_000
@@ -68,7 +68,7 @@ def test_a_killed_command_leaves_old_files_or_whole_ones(part: int, tmp_path: Pa
     rng = Random(part)
     for number in range(5):
         folder = tmp_path / str(number)
-        write_example("river-watch", folder)
+        write_small_river(folder)
         assert killed(list(COMMANDS)[(part * 5 + number) % len(COMMANDS)], folder, rng, 3.0) == []
 
 

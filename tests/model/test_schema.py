@@ -22,9 +22,10 @@ from echotally.rates.card_loading import load_card
 from echotally.rates.json_schema import rates_schema
 from echotally.rates.key_texts import CARD_KEYS
 from tests.conftest import run_program
+from tests.small_river import small_river_files
 
 MODEL, RATES = (Draft202012Validator(schema) for schema in (model_schema(), rates_schema()))
-RIVER = {name: data.decode() for name, data in packaged_files("river-watch").items() if not name.endswith(".gz")}
+RIVER = {name: data.decode() for name, data in small_river_files().items() if not name.endswith(".gz")}
 
 
 def plain(value):

@@ -63,11 +63,11 @@ CHEAPER, DEARER = (
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     from echotally import project
-    from echotally.demo import write_example
     from echotally.output.projection.projection_json import projection_json
+    from tests.small_river import write_small_river
 
     place = tmp_path_factory.mktemp("views")
-    write_example("river-watch", place)
+    write_small_river(place)
     for name, sets in (("before.json", ()), ("after.json", (("demand.cameras.rate", "48 /h"),))):
         (place / name).write_text(projection_json(project(place / "river.toml", sets, plans=["heron.shared"])))
     (place / "trials.csv").write_text(

@@ -147,12 +147,14 @@ def play_watched(built: Built, watch: Watch, until_ns: int | None, progress: Pro
 
 def play_entries(built: Built, entries: int) -> bool:
     """Play on by at most so many calendar entries; whether the month is over. Integrals are brought up to the instant."""
-    clock = built.world.clock[0]
+    kernels, clock = form(), built.world.clock[0]
     until = int(clock["steps"]) + entries
     # Where room runs out in between, only what is left is played after it.
-    while (state := ask(built.world, codes.PLAY, until - int(clock["steps"]))) == codes.MORE_ROOM:
+    while (
+        state := kernels.run(built.door(kernels.door), codes.PLAY, until - int(clock["steps"]), 0)
+    ) == codes.MORE_ROOM:
         built.world = with_room(built.world)
-    ask(built.world, codes.FLUSH)
+    kernels.run(built.door(kernels.door), codes.FLUSH, 0, 0)
     return state == codes.DONE
 
 

@@ -16,6 +16,7 @@ from echotally.engine.build import Built, Unit
 from echotally.engine.codes import NEVER, THROTTLED
 from echotally.engine.play import Page, begun, finish, pages
 from echotally.errors import BadInput, Problem
+from echotally.model.estate import Trigger
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.rates.feasibility import reasons_against
@@ -89,14 +90,15 @@ def stand_in(loaded: Loaded, plan: str, seed: int | None = None, cargo: bool = F
 def _room(loaded: Loaded) -> int:
     """Most lines of cargo that one entry of the calendar can bring: a batch, what it puts out, and every copy of that."""
     model = loaded.model
-    most = max((model.items_of(trigger) for trigger in model.triggers), default=1)
     copies = 1 + max((len(topic.feeds) for topic in model.topics.values()), default=0)
     copies += max((len(group) for group in model.triggers_by_source().values()), default=0)
-    out = max(
-        (sum(e.each + 1 for e in f.emits) + sum(a.each + 1 for a in f.asks) for f in model.functions.values()),
-        default=0,
-    )
-    return int(most * (2 + out * copies)) + 1
+
+    def of_call(trigger: Trigger) -> float:
+        function = model.functions[trigger.to]
+        out = sum(e.each + 1 for e in function.emits) + sum(a.each + 1 for a in function.asks)
+        return model.items_of(trigger) * (2 + out * copies)
+
+    return int(max((of_call(trigger) for trigger in model.triggers), default=2)) + 1
 
 
 def run_times(attempts: NDArray[np.void]) -> tuple[NDArray[np.bool_], NDArray[np.int64], NDArray[np.int64]]:

@@ -186,5 +186,7 @@ def _percent(share: float) -> str:
         if share >= 1
         else "less than 0.01 %"
         if share < 0.0001
+        else "nearly all"
+        if share > 0.995
         else f"{share * 100:.2g} %"
     )

@@ -90,13 +90,14 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
 
 def _margin(units: Any, triggers: Any, sources: Any, edges: Any, nodes: int) -> int:
     """The most records one step can take: a batch, what it puts out or asks, the copies of one event, nodes that fall empty."""
-    batch = int(triggers["batch"].max())
-    items = max(batch, int(triggers["items"].max()))
-    put_out = max((_put_out(f, edges) for f in units), default=0)
+    # By function: one that is handed thousands of items need not be the one that puts out a thousand events for each.
+    most = np.maximum(triggers["batch"], triggers["items"])
+    put_out = np.array([_put_out(f, edges) for f in units], np.int64)
+    handed = int((most * np.maximum(1, put_out[triggers["unit"]])).max())
     copies = int((sources["trigger_n"] + sources["edge_n"]).max())
     # A look that finds no instance may bring more than others.
     looks = int(np.maximum(units["look_step"], units["look_first"]).max())
-    margin = max(batch, items * put_out, copies, looks, int(units["floor"].sum()), nodes) + 16
+    margin = max(handed, copies, looks, int(units["floor"].sum()), nodes) + 16
     if margin > _MOST_AT_ONCE:
         raise BadInput(f"one run would put out or start {margin:,} things at once; that is more than can be simulated")
     return margin

@@ -36,7 +36,10 @@ def choose_verdict(found: Choice) -> list[str]:
     ]
     lines += [f"  it misses {check_text(miss, currency)}." for miss in found.chosen.misses]
     sure = "every assignment was looked at"
-    if found.bound is not None:
+    if found.bound is not None and found.bound <= 0:
+        # Where a plan bills instances by the month, what one function adds there may be nothing.
+        sure = "how much cheaper another assignment could be is not known"
+    elif found.bound is not None:
         gap = found.assigned - found.bound
         sure = f"no assignment at today's sizes costs less than {money(found.bound)}, a gap of {money(gap)}"
     lines.append(f"How sure: {found.method}; {sure}; {found.played} months played.")
