@@ -26,7 +26,7 @@ CELLS = (
     "## Who pays?",
     "table = month.to_frame()\ntable[table['plan'] == month.pick].nlargest(5, 'cost')[['function', 'environment', 'cost', 'attempts']]",
     "## Would another memory be cheaper?",
-    "sizes = echotally.sweep(river, ['functions.look.memory=512 MB,1 GB,2 GB'], plans=['heron.shared'], workers=1)\nsizes",
+    "sizes = echotally.sweep(river, ['functions.look.memory=1280 MB,2 GB,3 GB'], plans=['heron.shared'], workers=1)\nsizes",
     "## A model may be data\n\nOne change, tried on a copy.",
     "import tomllib\nfrom pathlib import Path\n\nos_folder = Path('river-watch')\ndata = tomllib.loads((os_folder / 'river.toml').read_text())\n"
     "data['estate']['rate_cards'] = [str(os_folder / card) for card in data['estate']['rate_cards']]\n"

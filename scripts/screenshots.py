@@ -27,7 +27,7 @@ VIEWS = {
 }
 #: Chart -> the command that draws it.
 CHARTS = {
-    "follow": "follow river-watch/river.toml --plan heron.per-run --dead-letter",
+    "follow": "follow river-watch/river.toml --plan heron.per-run --slowest --function send-text",
     "measure": "measure --serve --batch 1,10,50 --slots 1,2,4 -- python river-watch/programs/answer.py",
     "sweep": "sweep river-watch/river.toml --vary functions.look.memory=512_MB..4_GB:6:log --plan heron.per-run --plan heron.shared",
     "drain": "drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32 --plan heron.shared --plan osier.elastic",

@@ -9,6 +9,7 @@ from echotally.errors import BadInput, Problem
 #: Library -> the optional part (extra) it belongs to, and what needs it.
 PARTS = {
     "matplotlib": ("charts", "charts and reports"),
+    "igraph": ("charts", "maps of an estate"),
     "jinja2": ("report", "reports"),
     "xlsxwriter": ("sheets", "spreadsheets"),
     "duckdb": ("evidence", "logs, bills and Parquet files"),

@@ -50,7 +50,9 @@ def test_a_waterfall_begins_at_zero_unless_its_steps_could_not_be_seen(
 ) -> None:
     low, high = _ends(first, steps, last)
     assert (low <= 0) == from_zero and high > max(first, last)
-    assert waterfall("t", ("a", first), [("s", x) for x in steps], ("b", last), "EUR", "png").startswith(b"\x89PNG")
+    assert waterfall("t", ("a", first), [("s", x) for x in steps], ("b", last), "EUR", "png", source="").startswith(
+        b"\x89PNG"
+    )
 
 
 @pytest.mark.parametrize(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,7 +12,11 @@ from echotally.cli import commands, names, options
 from echotally.cli.failing import BAD_INPUT
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
+from echotally.files import write_whole
 from echotally.output.base.writing import deliver
+
+if TYPE_CHECKING:
+    from echotally.findings import Checked
 
 
 @commands.command(epilog="Example: echotally check river-watch/river.toml")
@@ -26,6 +31,14 @@ from echotally.output.base.writing import deliver
 )
 @click.option("--strict", is_flag=True, help="Leave with exit code 2 if there is a warning that is not accepted.")
 @options.format_option("table", "json", "csv", "markdown", "sarif")
+@options.plot_option
+@click.option(
+    "--chart",
+    type=click.Choice(["findings", "map"]),
+    default="findings",
+    show_default=True,
+    help="What --plot draws: what each finding is worth, or a map of the estate.",
+)
 @options.out_option
 def check(
     model: Path,
@@ -34,6 +47,8 @@ def check(
     plan: str | None,
     strict: bool,
     form: str,
+    plot: Path | None,
+    chart: str,
     out: Path | None,
 ) -> int:
     """Find every mistake in MODEL and its rate cards, and what a seasoned colleague would notice in it.
@@ -41,10 +56,13 @@ def check(
     Mistakes name file, line, address and what is allowed, and leave with exit code 2. Findings have a code, the
     numbers of this model, what it costs, and one change to try.
     """
+    from echotally.output.base.charts import check_plot_path
     from echotally.output.base.exports import in_form
 
+    check_plot_path(plot)
+    options.only_where(plot, "without --plot", "chart")
     if defaults:
-        options.only_where(False, "with --defaults", "plan", "strict")
+        options.only_where(False, "with --defaults", "plan", "strict", "plot")
         from echotally.output.model.checked import defaults_json, defaults_text
         from echotally.projection.loaded import load
 
@@ -66,6 +84,19 @@ def check(
             data = partial(mistakes, error.problems)
             deliver(in_form("json" if form == "sarif" else form, data, data, "findings"), out)
         raise
+    if plot:
+        write_whole(plot, _picture(checked, chart, plot.suffix[1:]))
     text = shown.findings_sarif if form == "sarif" else shown.findings_text
     deliver(in_form(form, lambda: text(checked), lambda: shown.findings_json(checked), "findings"), out)
     return BAD_INPUT if checked.open("error") or (strict and checked.open("warning")) else 0
+
+
+def _picture(checked: Checked, chart: str, form: str) -> bytes:
+    if chart == "findings":
+        from echotally.output.model.findings_chart import findings_chart
+
+        return findings_chart(checked, form)
+    from echotally.output.projection.projection_charts import projection_chart
+    from echotally.projection.project import project_loaded
+
+    return projection_chart(project_loaded(checked.loaded, [checked.plan]), "map", form)

@@ -15,12 +15,12 @@ from echotally.output.base.writing import deliver
 @click.argument("folder", type=click.Path(path_type=Path, file_okay=False), default="river-watch")
 @options.width_option
 def demo(folder: Path, width: int | None) -> None:
-    """Write the river-watch example (model, two made-up rate cards, a trace) into FOLDER and run it."""
+    """Write the river-watch example (model, three made-up rate cards, logs) into FOLDER and run it."""
     from echotally.demo import write_example
 
     written = write_example("river-watch", folder)
     click.echo(
-        f"Wrote {len(written)} files into {folder}/: a model, two made-up rate cards, a trace of visitors.",
+        f"Wrote {len(written)} files into {folder}/: a model, three made-up rate cards, a trace of visitors, logs and a bill.",
         err=True,
     )
     prepare_simulation()
@@ -33,7 +33,7 @@ def demo(folder: Path, width: int | None) -> None:
     deliver(projection_text(result, width), None)
     click.echo(
         f"\nTry next:\n"
-        f"  echotally project {model} --set functions.map.instance_limit=40    # one change, what moves?\n"
+        f"  echotally project {model} --set functions.map.instance_limit=20    # one change, what moves?\n"
         f"  echotally check {model} --defaults                                # every value in force\n"
         f"  echotally start my-estate                                          # a model of your own"
     )

@@ -14,7 +14,7 @@ from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
 
 
-@commands.command(epilog="Example: echotally drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32")
+@commands.command(epilog="Example: echotally drain river-watch/river.toml --queue texts --backlog 30000 --limit 8,40")
 @options.model_argument
 @options.set_option
 @click.option("--queue", type=names.QUEUE, required=True, metavar="NAME", help="The queue to drain.")

@@ -83,6 +83,7 @@ def _moment(text: str | None, option: str = "--from") -> datetime | None:
     "--ics", type=click.Path(path_type=Path, dir_okay=False), help="Also write the listed firings as iCalendar."
 )
 @options.format_option("table", "json", "csv", "markdown", none="table of a model, JSON of an expression")
+@options.plot_option
 @options.width_option
 @options.out_option
 def firings(
@@ -101,12 +102,16 @@ def firings(
     seconds: bool,
     ics: Path | None,
     form: str | None,
+    plot: Path | None,
     width: int | None,
     out: Path | None,
 ) -> None:
     """Show when schedules fire: of every schedule of MODEL, or of one EXPRESSION (cron, 'every 5 min', FREQ=...)."""
+    from echotally.output.base.charts import check_plot_path
     from echotally.output.base.exports import in_form
     from echotally.output.model import firings_view as shown
+    from echotally.output.model.firings_chart import firing_check_chart, firings_chart
+    from echotally.projection.loaded import load
 
     colour = False if out else None
     of_model = what.endswith(".toml") or Path(what).is_file()
@@ -114,11 +119,15 @@ def firings(
     options.only_where(of_model, "on an expression", "sets", "logs", "cadences")
     options.only_where(logs, "without --log", "schedule", "late", "columns", "until")
     options.only_where(not logs, "with --log", "ics")
+    options.only_where(of_model, "on an expression", "plot")
+    check_plot_path(plot)
     if ics:
         need("icalendar")
     if logs:
         window = (_moment(after), _moment(until, "--until"))
         found = _checked(Path(what), sets, logs, schedule, late, columns, window)
+        if plot:
+            write_whole(plot, firing_check_chart(load(what, sets), found, plot.suffix[1:]))
         answer = in_form(
             form or "table",
             lambda: shown.check_text(found, width, colour, 50 if count is None else count),
@@ -132,6 +141,8 @@ def firings(
         prepare_simulation()
         view = view_firings(what, sets, 10 if count is None else count, _moment(after), cadences=cadences)
         previews = [(s.name, s.preview) for s in view.schedules]
+        if plot:
+            write_whole(plot, firings_chart(view.loaded, plot.suffix[1:]))
         text, data = partial(shown.firings_text, view, width, colour), partial(shown.firings_json, view)
     else:
         from echotally.demand.preview import preview_expression

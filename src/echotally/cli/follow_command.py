@@ -31,7 +31,9 @@ def _questions(command: Any) -> Any:
     return command
 
 
-@commands.command(epilog="Example: echotally follow river-watch/river.toml --plan heron.per-run --dead-letter")
+@commands.command(
+    epilog="Example: echotally follow river-watch/river.toml --plan heron.per-run --slowest --function send-text"
+)
 @options.model_argument
 @options.set_option
 @click.option(

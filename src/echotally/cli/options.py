@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import date
+from datetime import date, datetime
 from functools import wraps
 from pathlib import Path
 from typing import Any, TypeVar
@@ -155,9 +155,31 @@ seed_option = click.option(
 )
 
 
-plot_option = click.option(
-    "--plot", type=click.Path(path_type=Path, dir_okay=False), help="Also draw a chart into this file (.png or .svg)."
-)
+def _pixels(ctx: click.Context, param: click.Parameter, pixels: int | None) -> None:
+    from echotally.output.base.charts import PIXELS, pixels_wide
+
+    pixels_wide(pixels or PIXELS)
+
+
+def plot_option(command: Command) -> Command:
+    """``--plot``, and how wide the picture is."""
+    for option in (
+        click.option(
+            "--plot-width",
+            type=Whole(480, 3_840),
+            metavar="PIXELS",
+            expose_value=False,
+            callback=_pixels,
+            help="Width of the picture, 480 to 3840 pixels (default: 1280).",
+        ),
+        click.option(
+            "--plot",
+            type=click.Path(path_type=Path, dir_okay=False),
+            help="Also draw a chart into this file (.png or .svg).",
+        ),
+    ):
+        command = option(command)
+    return command
 
 
 def _day(ctx: click.Context, param: click.Parameter, text: str | None) -> date | None:
@@ -170,6 +192,36 @@ def _day(ctx: click.Context, param: click.Parameter, text: str | None) -> date |
         raise click.BadParameter(f"'{text}' is no day, such as 2027-03-15") from None
 
 
+def _moment(ctx: click.Context, param: click.Parameter, text: str | None) -> date | None:
+    """A calendar day, or an instant of one (a ``datetime``), local where it has no offset."""
+    if text is None:
+        return None
+    try:
+        return date.fromisoformat(text) if len(text) == len("2027-03-15") else datetime.fromisoformat(text)
+    except ValueError:
+        raise click.BadParameter(f"'{text}' is no day or local time, such as 2027-03-14T05:00") from None
+
+
+def window_options(command: Command) -> Command:
+    """``--from`` and ``--step`` of commands that look at a part of the month closely; their ``--until`` takes a time of day."""
+    for option in (
+        click.option(
+            "--step",
+            metavar="DURATION",
+            help="How long a step of that stretch is, such as '1 min' (default: by its length).",
+        ),
+        click.option(
+            "--from",
+            "from_",
+            metavar="WHEN",
+            callback=_moment,
+            help="--series and charts show the month closely from this local day or time on, to --until: 2027-03-14T05:00.",
+        ),
+    ):
+        command = option(command)
+    return command
+
+
 until_option = click.option(
     "--until",
     metavar="DATE",
@@ -180,6 +232,8 @@ until_option = click.option(
 
 def until_with(bill: Path | None, until: date | None) -> None:
     """A bill so far needs the day up to which it goes."""
+    if bill is not None and isinstance(until, datetime):
+        raise click.UsageError("--so-far goes up to a day's midnight: --until YYYY-MM-DD")
     if bill is not None and until is None:
         raise click.UsageError("--so-far needs --until, the first day that is not billed yet")
 
@@ -189,9 +243,9 @@ def so_far_options(command: Command) -> Command:
     for option in (
         click.option(
             "--until",
-            metavar="DATE",
-            callback=_day,
-            help="The first day that is not billed yet: from its local midnight on the month is played.",
+            metavar="WHEN",
+            callback=_moment,
+            help="With --so-far the first day that is not billed yet: from its local midnight on the month is played. With --from the end of what is shown, a local day or time.",
         ),
         click.option(
             "--so-far",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,9 +25,14 @@ if TYPE_CHECKING:
     from echotally.projection.loaded import Loaded
     from echotally.projection.over_time import Stretch
     from echotally.projection.replicate import Replicated
+    from echotally.projection.window import Window
 
 
-@commands.command(epilog="Example: echotally project river-watch/river.toml --set functions.map.instance_limit=40")
+#: Charts that --from and --until show closely.
+CLOSE = ("dashboard", "levels", "backlog")
+
+
+@commands.command(epilog="Example: echotally project river-watch/river.toml --set functions.map.instance_limit=20")
 @options.model_argument
 @options.set_option
 @click.option(
@@ -101,14 +107,16 @@ if TYPE_CHECKING:
     show_default=True,
     help="Which rows CSV and Parquet hold: plans, functions and environments, the bill's lines, or hours.",
 )
+@options.window_options
 @options.plot_option
 @click.option(
     "--chart",
-    type=click.Choice(["cost", "outcome", "landing", "levels", "backlog", "hours"]),
+    type=click.Choice(
+        ["cost", "outcome", "map", "dashboard", "waits", "edges", "landing", "levels", "backlog", "hours"]
+    ),
     default="cost",
     show_default=True,
-    help="What --plot draws: cost by plan, by meter or by what attempts came to (outcome); where the month lands, day by day (landing, with --so-far); or, of one function on the picked plan, calls and instances over the month, "
-    "its backlog and oldest age, or arrivals by day and hour.",
+    help="What --plot draws: cost by plan, by meter or by what attempts came to (outcome); of the picked plan a map of the estate (map; without --plot as text), what operators look at together (dashboard), how long events wait and runs take (waits), how near allowances and limits are (edges, with --edges); where the month lands, day by day (landing, with --so-far); or, of one function, calls and instances over the month (levels), its backlog and oldest age, or arrivals by day and hour. --from and --until show dashboard, levels and backlog closely.",
 )
 @click.option(
     "--function",
@@ -140,6 +148,8 @@ def project(
     gate: bool,
     form: str,
     level: str,
+    from_: date | None,
+    step: str | None,
     plot: Path | None,
     chart: str,
     function: str | None,
@@ -152,12 +162,17 @@ def project(
     from echotally.projection.tables import series_frame
 
     _check_files(series, run_log_path, plot)
-    options.only_where(plot, "without --plot", "chart", "function")
+    options.only_where(plot or chart == "map", "without --plot", "chart")
+    options.only_where(plot, "without --plot", "function")
+    closely = from_ is not None or step is not None
+    options.only_where(
+        series or (plot and chart in CLOSE), "without --series or a chart of the month's course", "from_", "step"
+    )
     options.only_where(replications, "without --replications", "workers")
     options.only_where(not exact, "with --exact", "sampled_from")
     _fits_the_form(form, out)
     daily = _splits(form, by)
-    options.only_where(bill_so_far or daily, "without --so-far, or --format focus --by day", "until")
+    options.only_where(bill_so_far or daily or closely, "without --so-far, --from, or --format focus --by day", "until")
     options.until_with(bill_so_far, until)
     loaded = load(model, sets)
     if unpinned:
@@ -170,14 +185,20 @@ def project(
     if bill_so_far and until:
         result = _landed(loaded, result, bill_so_far, until, plans)
     periods = _days(loaded, result, until) if daily else ()
+    seen = _seen(loaded, result, from_, until, step, plans) if closely or (plot and chart == "dashboard") else None
     if series:
-        write_frame(series_frame(result), series)
+        write_frame(seen.to_frame() if seen and closely else series_frame(result), series)
     if run_log_path:
         _write_log(loaded, plans[0] if plans else result.pick or result.closest, seed, run_log_path)
     if plot:
         from echotally.output.projection.projection_charts import projection_chart
 
-        write_whole(plot, projection_chart(result, chart, plot.suffix[1:], function))
+        write_whole(plot, projection_chart(result, chart, plot.suffix[1:], function, seen))
+    elif chart == "map":
+        from echotally.output.projection.map_text import map_text
+
+        deliver(map_text(result, width, False if out else None), out)
+        return 0
     if form == "table" and not _as_file(out):
         from echotally.output.projection.projection_table import projection_text
 
@@ -188,6 +209,21 @@ def project(
     else:
         _deliver_data(result, form, None if daily else by, replicated, level, periods, out)
     return _gate(result) if gate else 0
+
+
+def _seen(
+    loaded: Loaded, result: Projection, from_: date | None, until: date | None, step: str | None, plans: tuple[str, ...]
+) -> Window | None:
+    """The one plan's month step by step: that of --plan, else the picked or closest one."""
+    from echotally.projection.answer import PlayedPlan
+    from echotally.projection.window import window
+
+    plan = result.plan(plans[0]) if len(plans) == 1 else result.best
+    if not isinstance(plan, PlayedPlan):
+        raise BadInput(Problem("no plan can run this estate, so there is nothing to look at", "--from"))
+    with progress_line() as tell:
+        told = None if tell is None else partial(tell, "the stretch")
+        return window(loaded, plan, from_, until, step=step, seed=result.seed, progress=told)
 
 
 def _check_files(series: Path | None, log: Path | None, plot: Path | None) -> None:

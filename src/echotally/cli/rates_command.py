@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from echotally.cli import commands, options
+from echotally.files import write_whole
 from echotally.output.base.writing import deliver
 
 card_argument = click.argument("card", type=click.Path(path_type=Path))
@@ -30,15 +31,22 @@ def rates() -> None:
 @rates.command(epilog="Example: echotally rates show river-watch/rates/heron.toml")
 @card_argument
 @options.format_option("table", "json", "csv", "markdown")
+@options.plot_option
 @options.width_option
 @options.out_option
-def show(card: Path, form: str, width: int | None, out: Path | None) -> None:
+def show(card: Path, form: str, plot: Path | None, width: int | None, out: Path | None) -> None:
     """Show the plans of CARD: limits, prices, allowances. As CSV or Markdown: its prices, a row a tier."""
+    from echotally.output.base.charts import check_plot_path
     from echotally.output.base.exports import in_form
     from echotally.output.model.rates_view import card_json, card_text
     from echotally.rates.card_loading import load_card
 
+    check_plot_path(plot)
     found = load_card(card)
+    if plot:
+        from echotally.output.model.rates_chart import rates_chart
+
+        write_whole(plot, rates_chart(found, plot.suffix[1:]))
     text = in_form(form, lambda: card_text(found, width, False if out else None), lambda: card_json(found), "prices")
     deliver(text, out)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,12 +16,15 @@ from echotally.parts import need
 if TYPE_CHECKING:
     from datetime import date
 
+    from echotally.output.projection.report import Beside
     from echotally.projection.answer import Projection
     from echotally.projection.loaded import Loaded
     from echotally.projection.threads import Progress
 
 #: Events of a month up to which the page says at how many times the demand edges are reached.
 _SMALL = 1_000_000
+#: Events up to which the page says what other seeds and demands would do, and how the worst day went; and with how many seeds.
+_SOON, _SEEDS = 3_000_000, 5
 
 
 @commands.command(epilog="Example: echotally report river-watch/river.toml -o report.html")
@@ -62,7 +66,7 @@ def report(
     options.until_with(bill_so_far, until)
     if out.suffix.lower() not in ("", ".html", ".htm"):
         raise click.UsageError(f"-o {out}: a report is a page, and its name ends in .html")
-    need("jinja2", "matplotlib")
+    need("jinja2", "matplotlib", "igraph")
     hold_place(out)
     loaded = load(model, sets)
     prepare_simulation()
@@ -81,8 +85,27 @@ def report(
     except BadInput:
         # A plan that cannot run the estate has a page all the same, with its reasons.
         checked = None
-    write_whole(out, report_page(result, checked, model, by).encode())
+    with progress_line() as tell:
+        beside = _beside(loaded, result, tell)
+    write_whole(out, report_page(result, checked, model, by, beside).encode())
     saying.note(f"Written: {out}")
+
+
+def _beside(loaded: Loaded, result: Projection, tell: Progress) -> Beside:
+    """Other seeds, other demands and the worst day, as far as they are soon played."""
+    from echotally.output.projection.report import Beside
+    from echotally.projection.replicate import replicate
+    from echotally.projection.window import window, worst_day
+    from echotally.studies.demand_points import demand_points
+
+    best = result.best
+    if best is None or best.totals.events["in"] > _SOON:
+        return Beside()
+    replicated = replicate(loaded, _SEEDS, [best.offer.name], result.seed, progress=tell)
+    points = demand_points(loaded, result, progress=tell)
+    day = worst_day(loaded, best)
+    seen = window(loaded, best, day, day + timedelta(days=1), step="5 min", seed=result.seed)
+    return Beside(replicated, points, seen)
 
 
 def _with_edges(loaded: Loaded, result: Projection, tell: Progress) -> Projection:

@@ -14,7 +14,7 @@ from echotally.output.base.writing import deliver
 
 
 @commands.command(
-    epilog="Example: echotally sweep river-watch/river.toml --vary 'functions.look.memory=512 MB,1 GB,2 GB'"
+    epilog="Example: echotally sweep river-watch/river.toml --vary 'functions.look.memory=1280 MB,2 GB,3 GB' --plan heron.shared"
 )
 @options.model_argument
 @options.set_option

@@ -34,17 +34,10 @@ def far_below(ctx: Context) -> Iterator[Noticed]:
     for name, function in ctx.model.functions.items():
         if function.memory_used is None or function.memory_used > _ROOMY * function.memory:
             continue
-        size = ctx.plan(name).memory.round_up(int(function.memory_used / _FULL) + 1)
-        if (
-            not _worth(ctx, ctx.at_stake(name))
-            or size is None
-            or size >= unit_settings(function, ctx.plan(name)).memory_mb
-        ):
+        if not _worth(ctx, ctx.at_stake(name)) or (size := _smaller(ctx, name)) is None:
             continue
         sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
-        played, saves = ctx.trial(sets), ctx.saving(sets)
-        if not _worth(ctx, saves) or (played and ctx.base and len(played.misses) > len(ctx.base.misses)):
-            continue
+        saves = ctx.saving(sets)
         longer = round((ctx.run_s(name) and _run_with(ctx, name, size) / ctx.run_s(name) - 1) * 100)
         pace = f"{longer} % longer" if longer else "as long"
         yield Noticed(
@@ -55,6 +48,26 @@ def far_below(ctx: Context) -> Iterator[Noticed]:
             sets,
             saves,
         )
+
+
+def _smaller(ctx: Context, name: str) -> int | None:
+    """The smallest size that holds what is used with room, or, where the timeout then cuts runs or a target is missed, the one at
+    which runs take as long as now; None where neither saves.
+    """
+    function, plan = ctx.model.functions[name], ctx.plan(name)
+    now = unit_settings(function, plan)
+    as_fast = now.vcpu_used / plan.vcpu_per_gb * 1_024 if plan.vcpu_per_gb else 0.0
+    needed = (function.memory_used or 0) / _FULL
+    for wanted in (needed, max(needed, as_fast)):
+        size = plan.memory.round_up(int(wanted) + 1)
+        if size is None or size >= now.memory_mb:
+            continue
+        sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
+        played, base = ctx.trial(sets), ctx.base
+        cut = played and base and played.totals.attempts["timed_out"] > base.totals.attempts["timed_out"]
+        if _worth(ctx, ctx.saving(sets)) and not cut and not (played and base and len(played.misses) > len(base.misses)):
+            return size
+    return None
 
 
 def _run_with(ctx: Context, name: str, size: int) -> float:

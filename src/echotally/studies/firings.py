@@ -26,11 +26,13 @@ from echotally.showing import Answer
 
 #: Of months of more expected events cadences are costed only where that is asked for, as samples of about so many.
 _LARGE, _EFFORT = 2_000_000, 200_000
+#: A cadence that brings so many times the events is not costed.
+_TIMES = 2.0
 
 
 @dataclass(frozen=True)
 class Cadence:
-    """A neighbouring cadence: firings in the month, the estate's cost on the picked plan (None: infeasible)."""
+    """A neighbouring cadence: firings in the month, the estate's cost on the picked plan (None: infeasible, or far more events than now)."""
 
     name: str
     firings: int
@@ -103,12 +105,17 @@ def _cadence(name: str, schedule: Schedule, other: str, loaded: Loaded, trials: 
     """The same job at another cadence, and what the estate would then cost."""
     changed = schedule.model_copy(update={"cron": CADENCES[other], "every": None, "rrule": None, "seconds": False})
     times = month_firings_ns(changed, loaded.month.clock, loaded.model.estate.timezone)
-    cost = _cost(name, changed, loaded, trials) if trials else None
-    return Cadence(other, len(times), cost)
+    return Cadence(other, len(times), _cost(name, changed, loaded, trials) if trials else None)
 
 
 def _cost(name: str, changed: Schedule, loaded: Loaded, trials: Trials) -> Decimal | None:
-    """The estate's cost with a schedule changed: only the part that the schedule belongs to is played."""
+    """The estate's cost with a schedule changed: only the part that the schedule belongs to is played.
+
+    None too where so many more events would come that playing them takes long: nobody turns to that cadence to save money.
+    """
+    model = loaded.model.model_copy(update={"schedules": {**loaded.model.schedules, name: changed}})
+    if _expected(busier := loaded.with_model(model)) > max(_LARGE, _TIMES * _expected(loaded)):
+        return None
     written = loaded.document.data["schedules"][name]
     sets = [(f"schedules.{name}.{key}", "") for key in ("every", "rrule", "seconds") if key in written]
     pair = trials.pair((*sets, (f"schedules.{name}.cron", f'"{changed.cron}"')))
@@ -117,8 +124,7 @@ def _cost(name: str, changed: Schedule, loaded: Loaded, trials: Trials) -> Decim
         # A sample of the part says what changes, not what the month costs.
         bill = trials.base.bill
         return rounded_total(after.cost - before.cost + bill.unrounded, bill.currency) if after else None
-    model = loaded.model.model_copy(update={"schedules": {**loaded.model.schedules, name: changed}})
-    result = project_loaded(loaded.with_model(model), [trials.base.offer.name], workers=None)
+    result = project_loaded(busier, [trials.base.offer.name], workers=None)
     return result.played[0].bill.total if result.played else None
 
 

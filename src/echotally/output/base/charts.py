@@ -1,9 +1,11 @@
-"""Charts, 1280x800: readable in grey (marks and lines differ, not only colours), units on every axis."""
+"""Charts in one style: the finding above, what is shown with its units quietly below it, the source at the foot; readable in grey (marks and lines differ, not only colours), units on every axis."""
 
 from __future__ import annotations
 
 import io
 import textwrap
+from collections.abc import Sequence
+from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +14,8 @@ from echotally.parts import need
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
+
+    from echotally.model.estate import Model
 
 #: Okabe and Ito's palette, apart for colour-blind readers ("Color Universal Design", 2008), with marks and dashes.
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000", "#8A6D00")
@@ -27,18 +31,143 @@ def check_plot_path(path: Path | None) -> None:
         need("matplotlib")
 
 
-def new_figure(rows: int = 1, heights: tuple[float, ...] = (1,), share_x: bool = True) -> tuple[Figure, list[Any]]:
-    """An empty figure of 1280x800 with ``rows`` panels that share their x axis, unless told otherwise."""
+#: Width of pictures in pixels, unless ``--plot-width`` says another; their height is five eighths of it.
+PIXELS = 1_280
+_PIXELS: ContextVar[int] = ContextVar("pixels", default=PIXELS)
+#: Width of the page that is laid out, inches: text of a narrow picture is smaller, but no smaller than two thirds.
+_PAGE, _NARROW_PAGE, _NARROW = 12.8, 9.6, 960
+_TALLEST = 30.0
+#: Sizes of text, points: the finding, what it is made of, axes and labels, the smallest.
+FINDING, SUBTITLE, TEXT, SMALL = 14.0, 11.0, 10.0, 9.0
+INK, QUIET, GRID = "#1a1a1a", "#5f5f5f", "#e4e4e0"
+_STYLE: Any = {
+    "font.size": TEXT,
+    "axes.edgecolor": "#8a8a8a",
+    "axes.labelcolor": QUIET,
+    "axes.labelsize": TEXT,
+    "xtick.color": QUIET,
+    "ytick.color": QUIET,
+    "xtick.labelsize": TEXT,
+    "ytick.labelsize": TEXT,
+    "legend.fontsize": TEXT,
+    "text.color": INK,
+    "hatch.linewidth": 0.6,
+}
+
+
+def pixels_wide(pixels: int) -> None:
+    """Make the pictures of this context so wide, 480 to 3,840 pixels."""
+    _PIXELS.set(pixels)
+
+
+def _sheet(height: float | None = None) -> Figure:
+    """An empty figure of the width that is wanted; ``height`` in inches of a full page, left out: five eighths of it."""
+    import matplotlib
     from matplotlib.figure import Figure
 
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained", facecolor="white")
-    panels = figure.subplots(
-        rows, 1, sharex=rows > 1 and share_x, squeeze=False, gridspec_kw={"height_ratios": heights}
-    )
+    pixels = _PIXELS.get()
+    page = _PAGE if pixels >= _NARROW else _NARROW_PAGE
+    tall = page * 5 / 8 if height is None else max(page * 5 / 8, min(_TALLEST, height))
+    with matplotlib.rc_context(_STYLE):
+        return Figure(figsize=(page, tall), dpi=pixels / page, layout="constrained", facecolor="white")
+
+
+def new_figure(rows: int = 1, heights: tuple[float, ...] = (1,), share_x: bool = True) -> tuple[Figure, list[Any]]:
+    """An empty figure with ``rows`` panels that share their x axis, unless told otherwise."""
+    import matplotlib
+
+    figure = _sheet()
+    with matplotlib.rc_context(_STYLE):
+        panels = figure.subplots(
+            rows, 1, sharex=rows > 1 and share_x, squeeze=False, gridspec_kw={"height_ratios": heights}
+        )
     for panel in panels[:, 0]:
-        panel.grid(True, color="#dddddd", linewidth=0.6)
+        panel.grid(True, color=GRID, linewidth=0.7)
+        panel.set_axisbelow(True)
         panel.spines[["top", "right"]].set_visible(False)
     return figure, list(panels[:, 0])
+
+
+def small_panels(rows: int, columns: int, share_x: bool = True) -> tuple[Figure, list[Any]]:
+    """A figure of small panels, row by row, that share their x axis unless told otherwise."""
+    import matplotlib
+
+    figure = _sheet()
+    with matplotlib.rc_context({**_STYLE, "xtick.labelsize": SMALL, "ytick.labelsize": SMALL}):
+        panels = figure.subplots(rows, columns, sharex=share_x, squeeze=False)
+    for panel in panels.flat:
+        panel.grid(True, color=GRID, linewidth=0.7)
+        panel.set_axisbelow(True)
+        panel.spines[["top", "right"]].set_visible(False)
+    return figure, list(panels.flat)
+
+
+def wide_figure(height: float) -> tuple[Figure, Any]:
+    """A figure with one bare panel; taller than usual where ``height`` (inches) asks for it."""
+    import matplotlib
+
+    figure = _sheet(height)
+    with matplotlib.rc_context(_STYLE):
+        return figure, figure.subplots()
+
+
+def ended(panel: Any, labels: Sequence[tuple[float, str, str]]) -> None:
+    """Direct labels at the right ends of lines, (y, text, colour), moved apart so that none lies on another.
+
+    In place of a legend: the axes' limits must be set before.
+    """
+    low, high = panel.get_ylim()
+    scale = panel.yaxis.get_transform()
+    a, b = (float(scale.transform(value)) for value in (low, high))
+    # A line of text as a share of the panel's height, as far as it is known before it is laid out.
+    apart = 1.45 * TEXT / 72 / (panel.figure.get_figheight() * panel.get_position().height * 0.86)
+    wanted = [(float(scale.transform(max(y, low))) - a) / (b - a) for y, _, _ in labels]
+    order = sorted(range(len(labels)), key=lambda n: wanted[n])
+    places = dict(zip(order, spread([wanted[n] for n in order], apart, 1.0), strict=True))
+    for n, (_, text, colour) in enumerate(labels):
+        panel.annotate(
+            f" {text}",
+            (1.0, places[n]),
+            xycoords="axes fraction",
+            va="center",
+            ha="left",
+            color=colour,
+            fontsize=TEXT,
+            weight="bold",
+            annotation_clip=False,
+        )
+
+
+def spread(wanted: Sequence[float], apart: float, most: float) -> list[float]:
+    """Places in rising order near those ``wanted`` (rising), ``apart`` from each other, from 0 to ``most``."""
+    places = list(wanted)
+    for n in range(1, len(places)):
+        places[n] = max(places[n], places[n - 1] + apart)
+    ceiling = most
+    for n in reversed(range(len(places))):
+        places[n] = min(places[n], ceiling)
+        ceiling = places[n] - apart
+    return places
+
+
+def short(text: str, most: int) -> str:
+    """A name of at most so many signs, cut in the middle, since long names of one estate often begin alike and end apart."""
+    if len(text) <= most:
+        return text
+    tail = max(1, most // 2 - 1)
+    return f"{text[: max(1, most - tail - 1)]}…{text[-tail:]}"
+
+
+def pixels() -> int:
+    """How wide pictures of this context are."""
+    return _PIXELS.get()
+
+
+def source_of(model: Model, seed: int | None = None) -> str:
+    """The quiet line at the foot: which estate, cards, month and seed."""
+    estate = model.estate
+    cards = ", ".join(Path(card).stem for card in estate.rate_cards)
+    return f"{estate.name} · {estate.month} · rate cards: {cards} · seed {estate.seed if seed is None else seed} · Echo Tally"
 
 
 def style(n: int) -> dict[str, Any]:
@@ -68,27 +197,61 @@ def _plain(*axes: Any) -> None:
         axis.set_minor_formatter(NullFormatter())
 
 
-#: Characters of twelve points that fit beside each other above a panel.
-_ACROSS = 132
+def titled(panel: Any, finding: str, subtitle: str = "") -> None:
+    """The finding above a figure, on as many lines as it needs, and quietly below it what is shown, with units."""
+    headed(panel.figure, finding)
+    if subtitle:
+        across = panel.figure.get_figwidth() * 72 * 0.97
+        lines = textwrap.wrap(subtitle, int(across / (SUBTITLE * 0.53)))
+        panel.figure.get_axes()[0].set_title("\n".join(lines), loc="left", fontsize=SUBTITLE, color=QUIET)
 
 
-def titled(panel: Any, text: str, size: int = 12) -> None:
-    """The finding above a panel, on as many lines as it needs."""
-    lines = [part for line in text.split("\n") for part in textwrap.wrap(line, _ACROSS * 12 // size) or [""]]
-    panel.set_title("\n".join(lines), loc="left", fontsize=size)
+def headed(figure: Figure, finding: str) -> None:
+    """The finding alone."""
+    across = figure.get_figwidth() * 72 * 0.97
+    wrapped = [part for line in finding.split("\n") for part in textwrap.wrap(line, int(across / (FINDING * 0.61)))]
+    # A long finding is said smaller, so that the picture keeps its room.
+    size = FINDING if len(wrapped) <= _FEW else FINDING - 2
+    if size < FINDING:
+        wrapped = [part for line in finding.split("\n") for part in textwrap.wrap(line, int(across / (size * 0.61)))]
+    figure.suptitle("\n".join(wrapped), x=0.012, ha="left", fontsize=size, weight="bold", color=INK)
+
+
+#: So many lines of a finding are set in full size.
+_FEW = 2
+
+
+def _foot(figure: Figure, source: str) -> None:
+    """The source at the foot, below everything else: legends and panels keep above it."""
+    high = 1.9 * SMALL / 72 / figure.get_figheight()
+    engine: Any = figure.get_layout_engine()
+    engine.set(rect=(0, high, 1, 1 - high))
+    if figure.legends:
+        # Legends beside the panels are laid out at the very edge: they are lifted once room is made for them.
+        figure.draw_without_rendering()
+        figure.set_layout_engine("none")
+        for legend in figure.legends:
+            legend.set_bbox_to_anchor((0, high, 1, 1 - high), transform=figure.transFigure)
+    most = int(figure.get_figwidth() * 72 * 0.97 / (SMALL * 0.55))
+    text = figure.text(0.012, high * 0.3, textwrap.shorten(source, most, placeholder=" …"), fontsize=SMALL, color=QUIET)
+    text.set_in_layout(False)
 
 
 #: Names of a model may hold dollar signs, which are no formulas; text stays text in SVG, for readers and searches.
 SETTINGS: Any = {"svg.hashsalt": "echotally", "text.parse_math": False, "svg.fonttype": "none"}
 
 
-def picture(figure: Figure, form: str, plain: bool = False) -> bytes:
-    """The figure as PNG or SVG; the same figure gives the same bytes. ``plain``: it was made under ``SETTINGS``."""
+def picture(figure: Figure, form: str, source: str = "", *, plain: bool = False) -> bytes:
+    """The figure as PNG or SVG; the same figure gives the same bytes. ``source`` stands at its foot; ``plain``: it was made under
+    ``SETTINGS``.
+    """
     import matplotlib
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.text import Text
 
     paper = io.BytesIO()
+    if source:
+        _foot(figure, source)
     # Neither in what is there nor in what drawing adds.
     for text in () if plain else figure.findobj(Text):
         text.set_parse_math(False)

@@ -20,6 +20,8 @@ def waterfall(
     last: tuple[str, float],
     unit: str,
     form: str,
+    *,
+    source: str,
 ) -> bytes:
     """A chart of ``first`` + steps = ``last``, each a (label, amount); ``unit`` names the y axis."""
     figure, panels = new_figure(1)
@@ -53,7 +55,7 @@ def waterfall(
     panel.set_ylim(low, high)
     panel.set_ylabel(unit if low <= 0 else f"{unit}; the axis begins at {money(low)}")
     titled(panel, title)
-    return picture(figure, form)
+    return picture(figure, form, source)
 
 
 def _label(panel: object, x: float, y: float, text: str) -> None:

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.evidence.bill.reconcile import PARTS, Difference, Reconciliation, by_function, by_labels, splits_of_bill
+from echotally.output.base.charts import source_of
 from echotally.output.base.terminal import Column, money, rendered, signed, table
 from echotally.output.base.waterfall import waterfall
 from echotally.output.projection.projection_json import amount_text
@@ -172,4 +173,12 @@ def reconcile_chart(found: Reconciliation, form: str) -> bytes:
     """A waterfall from the projection to the bill."""
     steps = [(_NAMES[part], float(amount)) for part, amount in found.parts.items()]
     first, last = ("projected", float(found.projected)), ("billed", float(found.billed))
-    return waterfall(reconcile_verdict(found), first, steps, last, f"cost of the month ({found.currency})", form)
+    return waterfall(
+        reconcile_verdict(found),
+        first,
+        steps,
+        last,
+        f"cost of the month ({found.currency})",
+        form,
+        source=source_of(found.model),
+    )

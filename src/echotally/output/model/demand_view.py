@@ -16,7 +16,7 @@ from rich.text import Text
 from echotally.cells import harmless
 from echotally.demand.summary import SourceDemand
 from echotally.errors import safe
-from echotally.output.base.charts import picture
+from echotally.output.base.charts import SMALL, TEXT, headed, picture, short, small_panels, source_of
 from echotally.output.base.terminal import Column, count, rendered, table
 from echotally.projection.demand import DemandView
 
@@ -160,25 +160,25 @@ def _shade(n: int, bounds: list[float]) -> str:
 def demand_chart(view: DemandView, form: str) -> bytes:
     """A day-by-hour map of every source that is fed, 1280x800, as PNG or SVG."""
     from matplotlib.colors import PowerNorm
-    from matplotlib.figure import Figure
 
     first = next(iter(view.loaded.model.environments))
     shown = [s for s in view.sources if s.environment == first and s.total][:6]
     columns = 1 if len(shown) < 2 else 2 if len(shown) < 5 else 3
     rows = max(1, -(-len(shown) // columns))
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
-    figure.suptitle(_chart_title(shown, view.loaded.model.estate.month))
-    for axes, s in zip(figure.subplots(rows, columns, squeeze=False).flat, shown, strict=False):
+    figure, panels = small_panels(rows, columns, share_x=False)
+    headed(figure, _chart_title(shown, view.loaded.model.estate.month))
+    for axes, s in zip(panels, shown, strict=False):
+        axes.grid(False)
         image = axes.imshow(s.heat, aspect="auto", cmap="Greys", interpolation="nearest", norm=PowerNorm(0.5, vmin=0))
-        figure.colorbar(image, ax=axes, label="events per hour (square-root scale)")
-        axes.set_title(f"{s.source}: {s.total:,} events", fontsize=10)
+        figure.colorbar(image, ax=axes).set_label("events an hour (shade by root)", fontsize=SMALL)
+        axes.set_title(f"{short(s.source, 24)}: {s.total:,}", loc="left", fontsize=TEXT)
         axes.set_xlabel(f"hour of day ({view.loaded.model.estate.timezone})")
         axes.set_ylabel("day of month")
         axes.set_xticks(range(0, 24, 3))
         axes.set_yticks(range(0, len(s.heat), 5), [str(day + 1) for day in range(0, len(s.heat), 5)])
-    for axes in figure.axes[len(shown) * 2 :] if shown else []:
+    for axes in panels[len(shown) :]:
         axes.remove()
-    return picture(figure, form)
+    return picture(figure, form, source_of(view.loaded.model, view.seed))
 
 
 def _chart_title(shown: list[SourceDemand], month: str) -> str:

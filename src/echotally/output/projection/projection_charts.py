@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from datetime import timedelta
 from typing import Any
 
@@ -12,21 +13,26 @@ from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
 from echotally.naming import no_such
-from echotally.output.base.charts import COLOURS, new_figure, picture, titled
+from echotally.output.base.charts import COLOURS, SMALL, TEXT, new_figure, picture, source_of, titled
 from echotally.output.base.terminal import money, shown_in
+from echotally.output.projection.map_chart import map_chart
+from echotally.output.projection.month_charts import dashboard_chart, edges_chart, stretch_chart, waits_chart
 from echotally.output.projection.verdict_text import headline, landing_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.outcomes import OUTCOMES
 from echotally.projection.showback import showback
+from echotally.projection.window import Window
 
-KINDS = ("cost", "outcome", "landing", "levels", "backlog", "hours")
 _HATCHES = ("", "///", "...", "xxx", "\\\\\\", "+++", "ooo", "---")
 _MOST_METERS = 7
 
 
-def projection_chart(projection: Projection, kind: str, form: str, function: str | None = None) -> bytes:
-    """One chart of a projection as PNG or SVG; ``function`` (NAME or NAME@ENVIRONMENT) picks whose month is drawn.
+def projection_chart(
+    projection: Projection, kind: str, form: str, function: str | None = None, seen: Window | None = None
+) -> bytes:
+    """One chart of a projection as PNG or SVG; ``function`` (NAME or NAME@ENVIRONMENT) picks whose month is drawn, ``seen`` a
+    stretch of it seen closely.
 
     Raises ``BadInput`` if no plan can run the estate, or the function is not there.
     """
@@ -38,8 +44,27 @@ def projection_chart(projection: Projection, kind: str, form: str, function: str
         raise BadInput(Problem("no plan can run this estate, so there is nothing to draw", "--plot"))
     if kind == "landing":
         return landing_chart(projection, plan, form)
+    if kind == "map":
+        return map_chart(projection, plan, form)
+    if kind == "waits":
+        return waits_chart(projection, plan, form)
+    if kind == "edges":
+        if plan.edges is None:
+            raise BadInput(Problem("needs the edges looked for", "--chart edges", allowed="with --edges"))
+        return edges_chart(projection, plan, form)
+    if seen is not None:
+        return _closely(plan, kind, function, seen, form)
     draw = {"levels": levels_chart, "backlog": backlog_chart, "hours": hours_chart}[kind]
     return draw(projection, plan, _place(plan, function), form)
+
+
+def _closely(plan: PlayedPlan, kind: str, function: str | None, seen: Window, form: str) -> bytes:
+    if kind == "dashboard" and function is None:
+        return dashboard_chart(seen, None, None, form)
+    unit = plan.measured.units[_place(plan, function)].unit
+    if kind == "dashboard":
+        return dashboard_chart(seen, unit.function, unit.environment, form)
+    return stretch_chart(seen, kind, unit.function, unit.environment, form)
 
 
 def _place(plan: PlayedPlan, asked: str | None) -> int:
@@ -66,7 +91,7 @@ def cost_chart(projection: Projection, form: str) -> bytes:
     rest = [sum(amounts[meter][n] for meter in ranked[_MOST_METERS:]) for n in range(len(plans))]
     if any(rest):
         shown["all other meters"] = rest
-    return _cost_bars(projection, plans, shown, headline(projection), form)
+    return _cost_bars(projection, plans, shown, headline(projection), "by meter", form)
 
 
 def outcome_chart(projection: Projection, form: str) -> bytes:
@@ -84,7 +109,7 @@ def outcome_chart(projection: Projection, form: str) -> bytes:
             f" timed out or did what was done; {money(costs['cold starts'])} to cold starts,"
             f" {money(costs['floors and idle time'])} to instances without a call"
         )
-    return _cost_bars(projection, plans, amounts, said, form)
+    return _cost_bars(projection, plans, amounts, said, "by what attempts came to", form)
 
 
 def landing_chart(projection: Projection, plan: PlayedPlan, form: str) -> bytes:
@@ -121,7 +146,7 @@ def landing_chart(projection: Projection, plan: PlayedPlan, form: str) -> bytes:
     panel.set_xlabel(f"day of {projection.model.estate.month}, local ({projection.model.estate.timezone})")
     panel.set_ylabel(f"bill so far ({projection.currency})")
     titled(panel, landing_lines(landing, projection.currency)[0])
-    return picture(figure, form)
+    return picture(figure, form, source_of(projection.model, projection.seed))
 
 
 def _dearest_first(projection: Projection) -> list[PlayedPlan]:
@@ -129,7 +154,7 @@ def _dearest_first(projection: Projection) -> list[PlayedPlan]:
 
 
 def _cost_bars(
-    projection: Projection, plans: list[PlayedPlan], shown: dict[str, list[float]], headline: str, form: str
+    projection: Projection, plans: list[PlayedPlan], shown: dict[str, list[float]], headline: str, parts: str, form: str
 ) -> bytes:
     """A bar a plan, the first one at the bottom, stacked by what is shown of each."""
     figure, (panel,) = new_figure()
@@ -148,24 +173,26 @@ def _cost_bars(
         )
         left += np.array(values)
     for n, plan in enumerate(plans):
-        note = (
-            ""
-            if not plan.misses
-            else f"   misses {', '.join(dict.fromkeys(m.target.replace('_', ' ') for m in plan.misses))}"
-        )
-        panel.annotate(f" {money(plan.bill.shown)}{note}", (left[n], n), va="center", fontsize=10)
+        missed = ", ".join(dict.fromkeys(m.target.replace("_", " ") for m in plan.misses))
+        note = "".join(f"\n {line}" for line in textwrap.wrap(f"misses {missed}", 34)) if missed else ""
+        panel.annotate(f" {money(plan.bill.shown)}{note}", (left[n], n), va="center", fontsize=TEXT)
     panel.set_yticks(
         range(len(plans)), [("→ " if p.offer.name == projection.pick else "") + p.offer.name for p in plans]
     )
     panel.grid(False, axis="y")
-    panel.margins(x=0.26)
+    panel.set_xlim(0, (left.max(initial=0.0) or 1.0) * 1.34)
+    panel.set_ylim(min(-0.6, len(plans) / 2 - 2.6), max(len(plans) - 0.4, len(plans) / 2 + 1.6))
     panel.set_xlabel(f"cost of {projection.model.estate.month} ({projection.currency})")
     if plans:
         figure.legend(frameon=False, loc="outside lower center", ncols=4)
     else:
         panel.text(0.5, 0.5, "no plan can be used", ha="center", va="center", transform=panel.transAxes)
-    titled(panel, headline)
-    return picture(figure, form)
+    titled(
+        panel,
+        headline.rstrip(":"),
+        f"Cost of {projection.model.estate.month} ({projection.currency}), {parts}; → marks the pick",
+    )
+    return picture(figure, form, source_of(projection.model, projection.seed))
 
 
 def _series(plan: PlayedPlan, place: int, name: str) -> NDArray[np.float64]:
@@ -233,7 +260,7 @@ def levels_chart(projection: Projection, plan: PlayedPlan, place: int, form: str
     refused = f"{share:.3g} % of attempts throttled, in {hours:,} hours" if hours else "nothing throttled"
     title = f"{_whose(plan, place)}: up to {unit.concurrency.peak:,} calls at once; {refused}"
     titled(panels[0], title)
-    return picture(figure, form)
+    return picture(figure, form, source_of(projection.model, projection.seed))
 
 
 def backlog_chart(projection: Projection, plan: PlayedPlan, place: int, form: str) -> bytes:
@@ -250,7 +277,7 @@ def backlog_chart(projection: Projection, plan: PlayedPlan, place: int, form: st
     _day_axis(projection, panels[1])
     title = f"{_whose(plan, place)}: at most {backlog.max():,.0f} events wait, the oldest {age.max():,.0f} s at an hour's end"
     titled(panels[0], title)
-    return picture(figure, form)
+    return picture(figure, form, source_of(projection.model, projection.seed))
 
 
 def hours_chart(projection: Projection, plan: PlayedPlan, place: int, form: str) -> bytes:
@@ -276,7 +303,7 @@ def hours_chart(projection: Projection, plan: PlayedPlan, place: int, form: str)
         )
         panel.legend(loc="upper left", bbox_to_anchor=(0, -0.06), frameon=False)
     panel.set_yticks(
-        range(len(grid)), [(first + timedelta(days=d)).strftime("%a %d") for d in range(len(grid))], fontsize=8
+        range(len(grid)), [(first + timedelta(days=d)).strftime("%a %d") for d in range(len(grid))], fontsize=SMALL
     )
     panel.set_xticks(range(0, 24, 2))
     panel.set_xlabel(
@@ -287,7 +314,7 @@ def hours_chart(projection: Projection, plan: PlayedPlan, place: int, form: str)
     at_day, at_hour = first + timedelta(days=busiest // 24), busiest % 24
     title = f"{_whose(plan, place)}: busiest on {at_day:%A %d} from {at_hour:02d}:00, {np.nanmax(grid):,.0f} events"
     titled(panel, title)
-    return picture(figure, form)
+    return picture(figure, form, source_of(projection.model, projection.seed))
 
 
 def _shade(grid: NDArray[np.float64]) -> Any:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from importlib.metadata import version
@@ -26,19 +27,26 @@ from echotally.output.model.checked import values_in_force
 from echotally.output.model.findings_view import change_text
 from echotally.output.projection.bill_view import quantity_text, standing_line
 from echotally.output.projection.edges_view import edge_lines, edge_name, times_text
+from echotally.output.projection.front_page import front_contents
 from echotally.output.projection.incidents_view import HEADINGS, helping_lines, incident_row
+from echotally.output.projection.month_charts import dashboard_chart, when_text
 from echotally.output.projection.projection_charts import backlog_chart, cost_chart, landing_chart, levels_chart
 from echotally.output.projection.projection_table import assumptions, targets_text
 from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.outcomes import OUTCOMES
+from echotally.projection.replicate import Replicated
 from echotally.projection.showback import showback, splits_of
+from echotally.projection.window import Window
 from echotally.rates.billing import minor_digits
 from echotally.rates.meters import meter_of
+from echotally.studies.demand_points import DemandPoint
 
 #: Functions with charts of their own; more would make a page that no browser opens gladly.
-_MOST_CHARTED = 6
+_MOST_CHARTED = 3
+#: Lines of the verdict that the page says further below, under what would change the decision.
+_LATER = ("Why not", "No other plan", "Without that")
 
 
 @dataclass(frozen=True)
@@ -77,7 +85,22 @@ class Picture:
     kind: str
 
 
-def report_page(projection: Projection, checked: Checked | None, model_path: Path, by: str | None = None) -> str:
+@dataclass(frozen=True)
+class Beside:
+    """What is played beside the month for its report: other seeds, other demands, the worst day step by step."""
+
+    replicated: Replicated | None = None
+    points: Sequence[DemandPoint] = ()
+    day: Window | None = None
+
+
+def report_page(
+    projection: Projection,
+    checked: Checked | None,
+    model_path: Path,
+    by: str | None = None,
+    beside: Beside | None = None,
+) -> str:
     """The page as HTML text; ``checked`` are the findings of the same model."""
     shown_in(projection.currency)
     from jinja2 import Environment, StrictUndefined
@@ -91,17 +114,24 @@ def report_page(projection: Projection, checked: Checked | None, model_path: Pat
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     # The script and its digest are ours; nothing else of the page is marked as safe.
     return template.render(
-        script=Markup(script), script_digest=Markup(digest), **_contents(projection, checked, model_path, by)
+        script=Markup(script),
+        script_digest=Markup(digest),
+        **_contents(projection, checked, model_path, by, beside or Beside()),
     )
 
 
-def _contents(projection: Projection, checked: Checked | None, model_path: Path, by: str | None) -> dict[str, Any]:
+def _contents(
+    projection: Projection, checked: Checked | None, model_path: Path, by: str | None, beside: Beside
+) -> dict[str, Any]:
     plan = projection.best
+    by = by or _usual_split(projection)
     return {
+        **front_contents(projection, plan, beside.replicated, beside.points),
+        "day": _picture(dashboard_chart(beside.day, None, None, "png"), _day_text(beside.day)) if beside.day else None,
         "estate": safe(projection.model.estate.name),
         "month": projection.model.estate.month,
-        "parts": _parts(plan),
-        "verdict": [safe(line) for line in verdict_lines(projection)],
+        "parts": _parts(plan, beside),
+        "verdict": [safe(line) for line in verdict_lines(projection) if not line.startswith(_LATER)],
         "plans": _plans(projection),
         "beside": list(_beside(projection)),
         "cost_chart": _picture(cost_chart(projection, "svg"), _cost_text(projection)),
@@ -132,14 +162,27 @@ def _contents(projection: Projection, checked: Checked | None, model_path: Path,
     }
 
 
-def _parts(plan: PlayedPlan | None) -> list[tuple[str, str]]:
+def _usual_split(projection: Projection) -> str | None:
+    """By the tag that most functions have, where there is one."""
+    tags = Counter(tag for function in projection.model.functions.values() for tag in function.tags)
+    return f"tag:{tags.most_common(1)[0][0]}" if tags else None
+
+
+def _day_text(day: Window) -> str:
+    return f"All functions on {day.plan.offer.name}, {when_text(day)}."
+
+
+def _parts(plan: PlayedPlan | None, beside: Beside) -> list[tuple[str, str]]:
     """Anchor and title of each part of the page."""
     return [
+        *([("demand", "If demand changes")] if beside.points else []),
         ("plans", "Plans"),
-        *([("bill", "Bill"), ("functions", "Functions")] if plan else []),
+        *([("bill", "Bill")] if plan else []),
         *([("edges", "How far from the edge")] if plan and plan.edges else []),
         *([("incidents", "Incidents")] if plan and plan.incidents else []),
+        *([("day", "The worst day")] if beside.day else []),
         ("findings", "Findings"),
+        *([("functions", "Functions")] if plan else []),
         ("assumptions", "Assumptions"),
     ]
 

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.model.units import memory_text
-from echotally.output.base.charts import new_figure, picture, titled
+from echotally.output.base.charts import new_figure, picture, source_of, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, signed, table
 from echotally.output.projection.projection_json import amount_text
 from echotally.output.projection.verdict_text import check_text
@@ -200,8 +200,8 @@ def choose_chart(found: Choice, form: str) -> bytes:
     panel.invert_yaxis()
     panel.set_xlabel(f"cost of the month ({chosen.currency})")
     panel.legend(frameon=False, loc="lower right")
-    titled(panel, choose_verdict(found)[0], 11)
-    return picture(figure, form)
+    titled(panel, choose_verdict(found)[0], f"Cost of the month by function ({chosen.currency}), today and as chosen")
+    return picture(figure, form, source_of(found.loaded.model))
 
 
 def _kept_sizes(found: Choice) -> list[str]:

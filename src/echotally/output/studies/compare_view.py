@@ -215,4 +215,12 @@ def compare_chart(found: Comparison, form: str) -> bytes:
         (f"{name}\n{pick}", float(cost))
         for name, pick, cost in zip(found.names, found.picks, (found.before, found.after), strict=True)
     )
-    return waterfall(compare_verdict(found), first, steps, last, f"cost of the month ({found.currency})", form)
+    return waterfall(
+        compare_verdict(found),
+        first,
+        steps,
+        last,
+        f"cost of the month ({found.currency})",
+        form,
+        source=" and ".join(found.names) + " · Echo Tally",
+    )

@@ -9,7 +9,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.errors import safe
-from echotally.output.base.charts import new_figure, picture, plain_numbers, style, titled
+from echotally.output.base.charts import ended, new_figure, picture, plain_numbers, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, shown_in, table
 from echotally.studies.crossover import Crossover
 from echotally.studies.jobs import Row, split_columns
@@ -154,7 +154,6 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
         panel.plot(
             [r["scale"] for r in rows],
             [max(r["cost_total"], 1e-3) for r in rows],
-            label=plan,
             markevery=[],
             **{**looks, "marker": ""},
         )
@@ -173,13 +172,24 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
     panel.set_xscale("log")
     panel.set_yscale("log")
     plain_numbers(panel)
-    panel.set_xlabel(
-        f"demand as a multiple of today's ({found.events:,.0f} events a month); hollow marks miss a target"
-    )
+    panel.set_xlabel(f"demand as a multiple of today's ({found.events:,.0f} events a month)")
     panel.set_ylabel(f"cost of the month ({_currency(found)})")
-    panel.legend(frameon=False)
-    titled(panel, crossover_verdict(found))
-    return picture(figure, form)
+    ended(panel, _ends(found))
+    titled(
+        panel,
+        crossover_verdict(found),
+        f"Cost of the month ({_currency(found)}) against demand, both logarithmic; hollow marks miss a target",
+    )
+    return picture(figure, form, source_of(found.loaded.model))
+
+
+def _ends(found: Crossover) -> list[tuple[float, str, str]]:
+    """Where each plan's line ends, with its name and colour."""
+    ends = []
+    for n, plan in enumerate(dict.fromkeys(row["plan"] for row in found.rows)):
+        rows = [row for row in found.rows if row["plan"] == plan]
+        ends.append((max(float(rows[-1]["cost_total"]), 1e-3), plan, str(style(n)["color"])))
+    return ends
 
 
 def _name_crossings(panel: Any, found: Crossover) -> None:

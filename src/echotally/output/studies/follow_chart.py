@@ -41,7 +41,7 @@ def follow_chart(found: Followed, form: str) -> bytes:
     panel.grid(axis="y", visible=False)
     if axis.seen:
         panel.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=6, frameon=False)
-    return picture(figure, form)
+    return picture(figure, form, f"{found.offer.name} · {found.clock.month} · seed {found.seed} · Echo Tally")
 
 
 def _span(found: Followed, copies: list[Copy]) -> int:

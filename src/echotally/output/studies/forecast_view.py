@@ -11,7 +11,18 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.errors import safe
-from echotally.output.base.charts import COLOURS, new_figure, picture, style, titled
+from echotally.output.base.charts import (
+    COLOURS,
+    PIXELS,
+    SMALL,
+    ended,
+    new_figure,
+    picture,
+    pixels,
+    source_of,
+    style,
+    titled,
+)
 from echotally.output.base.terminal import Column, money, rendered, share, shown_in, table
 from echotally.studies.forecast_answer import Forecast, PlanForecast, Swing
 
@@ -224,24 +235,36 @@ def forecast_chart(found: Forecast, kind: str, form: str) -> bytes:
 
 
 def _fan_chart(found: Forecast, form: str) -> bytes:
-    figure, (panel,) = new_figure()
+    budget = any(month.over_budget_chance for plan in found.plans for month in plan.months)
+    figure, panels = new_figure(2, (3, 1)) if budget else new_figure()
+    panel = panels[0]
     places = range(len(found.months))
     for n, plan in enumerate(sorted(found.plans, key=lambda p: p.rank)):
         low, middle, high = ([m.cost[k] for m in plan.months] for k in range(3))
         panel.fill_between(places, low, high, color=COLOURS[n % len(COLOURS)], alpha=0.25, linewidth=0)
-        panel.plot(places, middle, label=plan.plan, **style(n))
-    panel.set_xticks(list(places), found.months, rotation=45 if len(found.months) > 12 else 0)
+        panel.plot(places, middle, **style(n))
     panel.set_ylim(bottom=0)
-    panel.set_ylabel(f"cost of the month ({found.currency}): P50, shaded from P10 to P90")
-    panel.set_xlabel("month")
-    figure.legend(frameon=False, loc="outside lower center", ncols=4)
-    titled(panel, forecast_verdict(found)[0])
-    return picture(figure, form)
+    panel.set_ylabel(f"cost of the month ({found.currency})")
+    ranked = sorted(found.plans, key=lambda p: p.rank)
+    ended(panel, [(plan.months[-1].cost[1], plan.plan, str(style(n)["color"])) for n, plan in enumerate(ranked)])
+    if budget:
+        for n, plan in enumerate(ranked):
+            panels[1].plot(places, [month.over_budget_chance * 100 for month in plan.months], **style(n))
+        panels[1].set_ylim(0, 104)
+        panels[1].set_ylabel("% of draws over\nthe budget")
+    panels[-1].set_xticks(list(places), found.months, rotation=45 if len(found.months) > 12 else 0)
+    switched = [f"from {month} on {plan} is the cheaper one" for month, plan in found.switches[:2]]
+    titled(
+        panel,
+        "; ".join([forecast_verdict(found)[0].rstrip("."), *switched]),
+        "P50 of each plan, shaded from P10 to P90",
+    )
+    return picture(figure, form, source_of(found.loaded.model, found.seed))
 
 
 def _tornado_chart(found: Forecast, form: str) -> bytes:
     figure, (panel,) = new_figure()
-    shown: list[Swing] = list(reversed(found.tornado[:15]))
+    shown: list[Swing] = list(reversed(found.tornado[: 15 if pixels() >= PIXELS else 9]))
     for n, swing in enumerate(shown):
         for cost, colour, hatch, name in (
             (swing.low_cost, COLOURS[5], "//", "at the low end"),
@@ -258,12 +281,10 @@ def _tornado_chart(found: Forecast, form: str) -> bytes:
             )
     panel.axvline(0, color="black", linewidth=1)
     names = [f"{s.input.address}{'' if s.input.declared else ' *'}\n{s.input.low:g} to {s.input.high:g}" for s in shown]
-    panel.set_yticks(range(len(shown)), names, fontsize=9)
+    panel.set_yticks(range(len(shown)), names, fontsize=SMALL)
     panel.grid(False, axis="y")
-    panel.set_xlabel(
-        f"change of the cost of {len(found.months)} months ({found.currency}); * has no range in the model, shown at a tenth less and more"
-    )
+    panel.set_xlabel(f"change of the cost of {len(found.months)} months ({found.currency})")
     figure.legend(frameon=False, loc="outside lower center", ncols=2)
     most = found.tornado[0].input.address if found.tornado else "nothing"
     titled(panel, f"{found.plan}: {most} moves the cost most (expected {money(found.expected_total)} {found.currency})")
-    return picture(figure, form)
+    return picture(figure, form, source_of(found.loaded.model, found.seed))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import Any
 
 from rich.console import RenderableType
@@ -11,7 +12,7 @@ from rich.text import Text
 from echotally.errors import safe
 from echotally.model import units
 from echotally.model.units import memory_text
-from echotally.output.base.charts import new_figure, picture, style, titled
+from echotally.output.base.charts import ended, new_figure, picture, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
 from echotally.studies.jobs import Row, split_columns
 from echotally.studies.sweep import Sweep
@@ -175,8 +176,8 @@ def _label(address: str, value: str) -> str:
 def sweep_chart(found: Sweep, form: str) -> bytes:
     """Lines for one axis (cost, and run time where it is about a function), a heat map of cost for two."""
     if len(found.axes) == 1:
-        return picture(_lines(found), form)
-    return picture(_heat(found), form)
+        return picture(_lines(found), form, source_of(found.loaded.model))
+    return picture(_heat(found), form, source_of(found.loaded.model))
 
 
 def _lines(found: Sweep) -> Any:
@@ -190,14 +191,13 @@ def _lines(found: Sweep) -> Any:
     for n, plan in enumerate(plans):
         rows = [row for row in found.rows if row["plan"] == plan and row["feasible"]]
         x = [place[row[axis.address]] for row in rows]
-        panels[0].plot(x, [row["cost_total"] for row in rows], label=plan, **style(n))
+        panels[0].plot(x, [row["cost_total"] for row in rows], **style(n))
         for name in runs:
-            panels[1].plot(x, [row.get(f"run_s:{name}") for row in rows], label=plan, **style(n))
+            panels[1].plot(x, [row.get(f"run_s:{name}") for row in rows], **style(n))
     panels[0].set_ylabel(f"cost of the month ({_currency(found)})")
-    panels[0].set_ylim(bottom=0)
-    panels[0].legend(frameon=False, ncols=2)
+    panels[0].set_ylim(0, 1.18 * max(panels[0].get_ylim()[1], 1e-9))
     if runs:
-        panels[1].set_ylabel(f"mean run of {', '.join(runs)} (s)")
+        panels[1].set_ylabel("mean run (s)")
         panels[1].set_ylim(bottom=0)
     if numeric and min(n for n in numbers if n is not None) > 0 and max(numbers) / min(numbers) >= 8:  # type: ignore[operator,type-var]
         panels[-1].set_xscale("log")
@@ -205,8 +205,21 @@ def _lines(found: Sweep) -> Any:
     panels[-1].minorticks_off()
     panels[-1].set_xlabel(_label(axis.address, axis.values[0]))
     _mark_best(found, panels[0], place[found.best[axis.address]] if found.best else None)
-    titled(panels[0], _title(found))
+    ended(panels[0], _ends(found, plans, "cost_total"))
+    for name in runs[:1]:
+        ended(panels[1], _ends(found, plans, f"run_s:{name}"))
+    titled(panels[0], sweep_verdict(found), f"Cost of the month ({_currency(found)}) on each plan")
     return figure
+
+
+def _ends(found: Sweep, plans: Sequence[str], figure: str) -> list[tuple[float, str, str]]:
+    """Where each plan's line ends, with its name and colour."""
+    ends = []
+    for n, plan in enumerate(plans):
+        values = [row.get(figure) for row in found.rows if row["plan"] == plan and row["feasible"]]
+        if values and values[-1] is not None:
+            ends.append((float(values[-1]), plan, str(style(n)["color"])))
+    return ends
 
 
 def _mark_best(found: Sweep, panel: Any, x: float | None) -> None:
@@ -219,10 +232,6 @@ def _mark_best(found: Sweep, panel: Any, x: float | None) -> None:
             ha="center",
             arrowprops={"arrowstyle": "->", "color": "black"},
         )
-
-
-def _title(found: Sweep) -> str:
-    return sweep_verdict(found).replace(": ", ":\n", 1) if len(sweep_verdict(found)) > 110 else sweep_verdict(found)
 
 
 def _heat(found: Sweep) -> Any:
@@ -252,5 +261,5 @@ def _heat(found: Sweep) -> Any:
     panel.set_xlabel(one.address)
     panel.set_ylabel(two.address)
     figure.colorbar(image, label=f"cost of the month on {plan} ({_currency(found)})")
-    titled(panel, _title(found))
+    titled(panel, sweep_verdict(found), f"Cost of the month on {plan} ({_currency(found)})")
     return figure

@@ -11,7 +11,7 @@ from rich.text import Text
 from echotally.engine.sketch import Waits
 from echotally.errors import safe
 from echotally.model.units import duration_text
-from echotally.output.base.charts import new_figure, picture, style, titled
+from echotally.output.base.charts import ended, new_figure, picture, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
 from echotally.output.projection.projection_json import amount_text
 from echotally.studies.drain import Drain, DrainRow
@@ -160,15 +160,17 @@ def drain_chart(found: Drain, form: str) -> bytes:
             panel.plot(
                 [row.empty_s], [there[-1] if there else 0], marker=looks["marker"], color=looks["color"], markersize=9
             )
-    panel.set_xlabel(
-        "time from the start of the drain (s); thin: starting too, thick: ready; the mark: the queue is empty, the rest have yet to go"
-    )
+    panel.set_xlabel("time from the start of the drain (s)")
     panel.set_ylabel(f"instances of {found.function}")
     panel.set_xlim(0, longest)
     panel.set_ylim(bottom=0)
-    panel.legend(frameon=False, ncols=2, fontsize=9)
-    titled(panel, drain_verdict(found).replace(": ", ":\n", 1))
-    return picture(figure, form)
+    panel.legend(frameon=False, ncols=2)
+    titled(
+        panel,
+        drain_verdict(found),
+        "Instances, thin: those that start too, thick: those that are ready. The mark: the queue is empty, what is left has yet to go.",
+    )
+    return picture(figure, form, source_of(found.loaded.model))
 
 
 def _told_apart(found: Drain) -> list[DrainRow]:
@@ -319,12 +321,12 @@ def load_chart(found: LoadTrial, form: str) -> bytes:
     for n, limit in enumerate(dict.fromkeys(row.limit for row in found.rows)):
         rows = [row for row in found.rows if row.limit == limit]
         clients = [row.clients for row in rows]
-        panels[0].plot(clients, [row.calls_per_s for row in rows], label=f"limit {_limit(limit)}", **style(n))
+        panels[0].plot(clients, [row.calls_per_s for row in rows], **style(n))
         panels[1].plot(clients, [None if r.latency.p95 is None else r.latency.p95 * 1e3 for r in rows], **style(n))
         for row in rows:
             if row.knee:
                 panels[0].annotate(
-                    "knee", (row.clients, row.calls_per_s), (0, 8), textcoords="offset points", ha="center"
+                    "knee", (row.clients, row.calls_per_s), (0, -16), textcoords="offset points", ha="center"
                 )
     panels[0].set_ylabel("answers a second")
     panels[1].set_ylabel("latency p95 (ms)")
@@ -336,6 +338,20 @@ def load_chart(found: LoadTrial, form: str) -> bytes:
         places = list(dict.fromkeys(r.clients for r in found.rows))
         panels[1].set_xticks(places, [f"{n:,}" for n in places])
         panels[1].minorticks_off()
-    panels[0].legend(frameon=False)
-    titled(panels[0], load_verdict(found))
-    return picture(figure, form)
+    last = [(row.calls_per_s, f"limit {_limit(row.limit)}", n) for n, row in enumerate(_last_of_each(found))]
+    if len(last) > 1:
+        ended(panels[0], [(y, text, style(n)["color"]) for y, text, n in last])
+    titled(
+        panels[0],
+        load_verdict(found),
+        f"{found.function} alone on {found.plan}; the knee: more clients bring little but waiting",
+    )
+    return picture(figure, form, source_of(found.loaded.model))
+
+
+def _last_of_each(found: LoadTrial) -> list[LoadRow]:
+    """The row with the most clients of each limit, where its line ends."""
+    return [
+        max((row for row in found.rows if row.limit == limit), key=lambda row: row.clients)
+        for limit in dict.fromkeys(row.limit for row in found.rows)
+    ]

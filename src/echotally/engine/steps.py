@@ -1,0 +1,139 @@
+"""A stretch of the month in steps: what arrived, ran, waited and failed from one instant to the next, function by function.
+
+Why it exists: the series of a month has hours; a flood is over in minutes. The month is played as ever up to the stretch, then on
+from step to step; counters and sketches are read in between and their differences taken. Nothing is recorded while it plays, so
+that a stretch costs what its playing costs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.build import Built, Unit
+from echotally.engine.layout import SERIES, wide
+from echotally.engine.play import Progress, flushed, play_watched
+from echotally.engine.sketch import wait_quantile
+from echotally.engine.watch import Watch
+
+Array = NDArray[np.float64]
+#: Columns that are counted up, by the field of a unit.
+_COUNTED = {
+    "started": "started",
+    "succeeded": "succeeded",
+    "failed": "failed",
+    "timed_out": "timed_out",
+    "cold_starts": "cold_starts",
+    "handled": "served",
+    "lost": "lost",
+}
+#: Columns that the hourly series keeps as well, counts first, then the highest of the step.
+_KEPT_COUNTS, _KEPT_PEAKS = ("arrivals", "throttled"), ("concurrency_peak", "instances_peak", "backlog_peak")
+_LEVELS = {"concurrency_peak": "in_flight", "instances_peak": "count", "backlog_peak": "waiting"}
+_WAITS = ("wait_p50_s", "wait_p95_s", "latency_p50_s", "latency_p95_s")
+#: What there is of each step. ``busy_s`` is time with runs within it, all instances together; waits and latencies are those of
+#: events handled, and requests answered, in the step (nan: none).
+COLUMNS = (*_KEPT_COUNTS, *_COUNTED, *_KEPT_PEAKS, "busy_s", *_WAITS)
+
+
+@dataclass(frozen=True)
+class Stepped:
+    """``columns[name]`` has shape (units, steps); ``starts_ns`` are the steps' beginnings from the month's start, ``until_ns`` the
+    end of the last. Units are in the order of the world.
+    """
+
+    units: tuple[Unit, ...]
+    starts_ns: NDArray[np.int64]
+    until_ns: int
+    columns: dict[str, Array]
+
+
+def stepped(built: Built, edges_ns: Sequence[int], progress: Progress | None = None) -> Stepped:
+    """Play a begun world up to the last of ``edges_ns`` (rising), reading from each edge to the next.
+
+    Raises ``BadInput`` as ``engine.play.play`` does. The world is of no use afterwards but to go on playing.
+    """
+    watch = Watch(built, bounded=True)
+    n, steps = len(built.units), len(edges_ns) - 1
+    found = {name: np.full((n, steps), np.nan if name in _WAITS else 0.0) for name in COLUMNS}
+    _play_to(built, watch, edges_ns[0], progress)
+    reading = _Reading(built)
+    for step, end in enumerate(edges_ns[1:]):
+        _play_to(built, watch, end, progress)
+        for name, values in reading.since(built):
+            found[name][:, step] = values
+    return Stepped(tuple(built.units), np.array(edges_ns[:-1], np.int64), int(edges_ns[-1]), found)
+
+
+def _play_to(built: Built, watch: Watch, until_ns: int, progress: Progress | None) -> None:
+    if until_ns > 0:
+        play_watched(built, watch, until_ns, progress)
+    flushed(built)
+
+
+class _Reading:
+    """What the counters were at the last edge."""
+
+    def __init__(self, built: Built) -> None:
+        world = built.world
+        self.waits, self.latencies = world.wait_bins.copy(), world.latency_bins + world.request_bins
+        self.remember(built)
+
+    def remember(self, built: Built) -> None:
+        """Take the counters as they are, and let the highest levels of a step begin at what they are now."""
+        world = built.world
+        units, hour = world.units, int(world.clock[0]["hour"])
+        self.counts = {field: units[field].astype(np.int64) for field in _COUNTED.values()}
+        self.busy = np.array([wide(unit, "busy_ns") for unit in units], float)
+        self.ended = _ended(units)
+        self.hour = hour
+        for name in _KEPT_COUNTS:
+            world.series[:, hour, SERIES.index(name)] = 0.0
+        for name, field in _LEVELS.items():
+            world.series[:, hour, SERIES.index(name)] = units[field]
+
+    def since(self, built: Built) -> Iterator[tuple[str, Array]]:
+        """What has come about since then, by column; and remember what is now."""
+        world = built.world
+        units = world.units
+        # A step may end in a later hour than it began in; what the hours hold is of the step alone.
+        kept = world.series[:, self.hour : int(world.clock[0]["hour"]) + 1]
+        for name in _KEPT_COUNTS:
+            yield name, kept[:, :, SERIES.index(name)].sum(axis=1)
+        for name in _KEPT_PEAKS:
+            yield name, kept[:, :, SERIES.index(name)].max(axis=1)
+        for name, field in _COUNTED.items():
+            yield name, (units[field] - self.counts[field]).astype(float)
+        yield "busy_s", (np.array([wide(unit, "busy_ns") for unit in units], float) - self.busy) / 1e9
+        yield from self._quantiles(built)
+        self.remember(built)
+
+    def _quantiles(self, built: Built) -> Iterator[tuple[str, Array]]:
+        """Quantiles of what was added to the sketches, s; nan where nothing was."""
+        world = built.world
+        found = {name: np.full(len(world.units), np.nan) for name in _WAITS}
+        # Most functions end nothing in most steps; their sketches, which are large, are not looked through.
+        for n in np.flatnonzero(_ended(world.units) - self.ended):
+            latencies = world.latency_bins[n] + world.request_bins[n]
+            for what, now, before in (("wait", world.wait_bins[n], self.waits), ("latency", latencies, self.latencies)):
+                added = now - before[n]
+                if added[0].any():
+                    found[f"{what}_p50_s"][n] = wait_quantile(added, 0.5)
+                    found[f"{what}_p95_s"][n] = wait_quantile(added, 0.95)
+                before[n] = now
+        yield from found.items()
+
+
+def _ended(units: Any) -> NDArray[np.int64]:
+    """Attempts that ended or found no room: only then a wait or a latency is written down."""
+    found: NDArray[np.int64] = units["attempts"] - units["in_flight"]
+    return found
+
+
+def steps_of(from_ns: int, until_ns: int, step_ns: int) -> list[int]:
+    """Edges of the steps: a last one that does not come out even is shorter."""
+    return [*range(from_ns, until_ns, step_ns), until_ns]

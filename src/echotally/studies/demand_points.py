@@ -1,0 +1,56 @@
+"""The month at several multiples of today's demand, on every plan: what the report's slider moves through."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from echotally.projection.answer import PlayedPlan, Projection
+from echotally.projection.choosing import Judged, choose_plan
+from echotally.projection.loaded import Loaded
+from echotally.projection.project import project_plan
+from echotally.projection.threads import Progress, side_by_side
+from echotally.studies.crossover import scaled
+
+SCALES = (0.5, 0.75, 1.0, 1.5, 2.0, 3.0)
+
+
+@dataclass(frozen=True)
+class DemandPoint:
+    """The plans of one multiple of today's demand, and the one that would be picked there (None: none meets every target)."""
+
+    scale: float
+    plans: tuple[PlayedPlan, ...]
+    pick: str | None
+
+
+def demand_points(
+    loaded: Loaded, projection: Projection, scales: Sequence[float] = SCALES, progress: Progress | None = None
+) -> list[DemandPoint]:
+    """Every plan of a projection that was played, at each multiple; today's month is not played again."""
+    names = [plan.offer.name for plan in projection.played]
+    changed = {scale: loaded.changed(scaled(loaded, scale)) for scale in scales if scale != 1}
+
+    def played(scale: float, name: str, tell: Callable[[float], None]) -> PlayedPlan | None:
+        month = changed[scale]
+        found = project_plan(month, month.offers[name], projection.seed, tell)
+        return found if isinstance(found, PlayedPlan) else None
+
+    tasks = {f"{scale:g} x, {name}": partial(played, scale, name) for scale in changed for name in names}
+    found = side_by_side(tasks, progress)
+    by_task = dict(zip(tasks, found, strict=True))
+    points = []
+    for scale in scales:
+        if scale == 1:
+            plans = tuple(projection.played)
+        else:
+            plans = tuple(p for name in names if (p := by_task[f"{scale:g} x, {name}"]) is not None)
+        points.append(
+            DemandPoint(
+                scale,
+                plans,
+                choose_plan([Judged(p.offer.name, p.bill.total, len(p.misses), len(p.undecided)) for p in plans])[0],
+            )
+        )
+    return points

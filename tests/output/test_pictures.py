@@ -1,0 +1,196 @@
+"""Every picture measured: nothing outside the figure, no text on another, nothing small, told apart in grey, at three widths."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterator
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import pytest
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.text import Text
+
+import echotally
+from echotally.evidence.bill.reconcile import reconcile
+from echotally.output.base.charts import PIXELS, pixels_wide
+from echotally.output.evidence.reconcile_view import reconcile_chart
+from echotally.output.model.demand_view import demand_chart
+from echotally.output.projection.projection_charts import projection_chart
+from echotally.output.studies.choose_view import choose_chart
+from echotally.output.studies.crossover_view import crossover_chart
+from echotally.output.studies.follow_chart import follow_chart
+from echotally.output.studies.forecast_view import forecast_chart
+from echotally.output.studies.sweep_view import sweep_chart
+from echotally.output.studies.trial_views import drain_chart, load_chart
+from echotally.projection.answer import Projection
+from echotally.projection.demand import view_demand
+from echotally.projection.loaded import Loaded, load
+from echotally.projection.window import window
+from echotally.studies.edges import with_edges
+
+WIDTHS = (640, 1_280, 1_920)
+Drawing = Callable[[], bytes]
+
+
+@pytest.fixture(scope="module", params=["river", "long names"])
+def estate(request: pytest.FixtureRequest, river: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The small river, and sixty functions with long names."""
+    if request.param == "river":
+        return river
+    folder = tmp_path_factory.mktemp("long")
+    (folder / "rates").mkdir()
+    for card in ("heron", "osier"):
+        (folder / f"rates/{card}.toml").write_bytes((river.parent / f"rates/{card}.toml").read_bytes())
+    (folder / "long.toml").write_text(long_names(60))
+    return folder / "long.toml"
+
+
+def long_names(n: int) -> str:
+    """Chains of one to four functions, ``n`` in all."""
+    lines = ['schema = "echotally-model/1"', "[estate]", 'name = "The valleys of the upper river and all their brooks"']
+    lines += ['month = "2027-03"', 'rate_cards = ["rates/heron.toml", "rates/osier.toml"]']
+    lines += ["[defaults]", 'memory = "256 MB"', 'run = { median = "90 ms", p95 = "300 ms" }']
+    made = 0
+    for valley in itertools.count():
+        source = f"queues.levels-of-the-tributaries-of-valley-{valley}"
+        lines += [f"[demand.tributaries-of-valley-{valley}]", f'into = "{source}"', f'rate = "{1 + valley % 9} /h"']
+        lines += [f"[{source}]"]
+        for step in range(1 + valley % 4):
+            if made == n:
+                return "\n".join(lines)
+            function, onward = f"smooth-the-readings-of-valley-{valley}-{step}", f"queues.smoothed-{valley}-{step}"
+            lines += [f"[functions.{function}]", f'tags = {{ team = "valley-keepers-{valley % 5}" }}']
+            if step < valley % 4 and made < n - 1:
+                lines += [f'emits = [{{ into = "{onward}", each = 0.5 }}]', f"[{onward}]"]
+            lines += ["[[triggers]]", f'from = "{source}"', f'to = "{function}"']
+            source, made = onward, made + 1
+    return ""
+
+
+@pytest.fixture(scope="module")
+def loaded(estate: Path) -> Loaded:
+    return load(estate)
+
+
+@pytest.fixture(scope="module")
+def month(loaded: Loaded) -> Projection:
+    found = echotally.project(loaded, plans=["heron.per-run", "heron.shared", "osier.elastic"])
+    return with_edges(loaded, found, near=True) if len(loaded.model.functions) < 20 else found
+
+
+def drawings(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[str, Drawing]]:
+    """Every chart there is of this estate, by name."""
+    best = month.best
+    assert best is not None
+    small = len(loaded.model.functions) < 20
+    function = next(iter(loaded.model.functions))
+    for kind in ("cost", "outcome", "map", "waits", "levels", "backlog", "hours", *(["edges"] if small else [])):
+        yield kind, partial(projection_chart, month, kind, "png")
+    day, hour = "2027-03-14", "2027-03-14T05"
+    seen = window(loaded, best, *_days(day, "2027-03-15"))
+    closely = window(loaded, best, *_days(f"{hour}:00", f"{hour}:20"), step="5 s")
+    for name, one in (("day", seen), ("minutes", closely)):
+        for kind in ("dashboard", "levels", "backlog"):
+            yield f"{kind} of {name}", partial(projection_chart, month, kind, "png", function, one)
+    yield "dashboard of all", lambda: projection_chart(month, "dashboard", "png", None, seen)
+    yield "demand", _lazy(lambda: view_demand(loaded), demand_chart)
+    plans = ["heron.per-run", "heron.shared"]
+    yield "crossover", _lazy(lambda: echotally.crossover(loaded, 0.5, 2, plans, workers=1), crossover_chart)
+    axes = [f"functions.{function}.memory=256 MB,512 MB,1 GB"]
+    yield "sweep", _lazy(lambda: echotally.sweep(loaded, axes, plans=plans, workers=1), sweep_chart)
+    both = [*axes, f"functions.{function}.instance_limit=2,4,8"]
+    yield "heat", _lazy(lambda: echotally.sweep(loaded, both, plans=plans[:1], workers=1), sweep_chart)
+    for kind in ("fan", "tornado"):
+        yield kind, _lazy(lambda: echotally.forecast(loaded, 3, 50, plans=plans), _kind_of_forecast(kind))
+    if small:
+        yield "choose", _lazy(lambda: echotally.choose(loaded, sizes=False), choose_chart)
+        yield (
+            "drain",
+            _lazy(lambda: echotally.drain(loaded, "sms", backlog=3_000, limits=[2, 8], plans=plans), drain_chart),
+        )
+        yield "load", _lazy(lambda: echotally.load_trial(loaded, "map", [1, 5, 50], [1, 20], plan=plans[0]), load_chart)
+        yield "follow", _lazy(lambda: echotally.follow(loaded, plan=plans[0]), follow_chart)
+        bill = loaded.document.path.parent / "logs/bill.csv"
+        yield "reconcile", _lazy(lambda: reconcile(month, bill, "heron.shared"), reconcile_chart)
+
+
+def _kind_of_forecast(kind: str) -> Callable[[Any, str], bytes]:
+    return lambda found, form: forecast_chart(found, kind, form)
+
+
+def _lazy(ask: Callable[[], Any], draw: Callable[[Any, str], bytes]) -> Drawing:
+    asked: list[Any] = []
+
+    def drawn() -> bytes:
+        # Asked once, drawn at every width.
+        asked.extend([] if asked else [ask()])
+        return draw(asked[0], "png")
+
+    return drawn
+
+
+def _days(*texts: str) -> list[Any]:
+    from datetime import date, datetime
+
+    return [date.fromisoformat(text) if len(text) == 10 else datetime.fromisoformat(text) for text in texts]
+
+
+# -- measuring ----------------------------------------------------------------------------------------------------
+def troubles(figure: Any, width: int) -> Iterator[str]:
+    """What is wrong with a figure that has been drawn."""
+    paper = figure.canvas.get_renderer()
+    edge = figure.bbox
+    texts = list(_texts(figure, paper))
+    for text, box in texts:
+        said = repr(text.get_text()[:40])
+        if box.x0 < -0.5 or box.y0 < -0.5 or box.x1 > edge.x1 + 0.5 or box.y1 > edge.y1 + 0.5:
+            yield f"{said} is cut at the edge"
+        if width == PIXELS and text.get_fontsize() < 9:
+            yield f"{said} is only {text.get_fontsize()} pt"
+    for (one, a), (other, b) in itertools.combinations(texts, 2):
+        across, down = min(a.x1, b.x1) - max(a.x0, b.x0), min(a.y1, b.y1) - max(a.y0, b.y0)
+        # A pixel of the boxes' own margin is no overlap.
+        if across > 1.5 and down > 1.5:
+            yield f"{one.get_text()[:40]!r} lies on {other.get_text()[:40]!r}"
+
+
+def _texts(figure: Any, paper: Any) -> Iterator[tuple[Text, Any]]:
+    """The texts that are drawn, with their boxes: labels of ticks beyond the axes, and of axes that are off, are not."""
+    hidden: set[Text] = set()
+    for axes in figure.axes:
+        for axis in (axes.xaxis, axes.yaxis):
+            drawn = axis._update_ticks() if axes.axison else []
+            every = [*axis.majorTicks, *axis.minorTicks, *([] if axes.axison else [axis])]
+            for tick in every:
+                if tick not in drawn:
+                    hidden |= {tick.label, tick.offsetText} if tick is axis else {tick.label1, tick.label2}
+    for text in figure.findobj(Text):
+        if text not in hidden and text.get_visible() and text.get_text().strip():
+            box = Text.get_window_extent(text, paper)
+            if box.width > 0 and box.height > 0:
+                yield text, box
+
+
+def test_pictures(loaded: Loaded, month: Projection, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """All charts at all widths: one test, since each study is asked once and drawn three times."""
+    figures: list[Any] = []
+    printed = FigureCanvasAgg.print_png
+
+    def kept(self: Any, *arguments: Any, **options: Any) -> Any:
+        found = printed(self, *arguments, **options)
+        figures.append(self.figure)
+        return found
+
+    monkeypatch.setattr(FigureCanvasAgg, "print_png", kept)
+    wrong: list[str] = []
+    for name, draw in drawings(loaded, month, tmp_path):
+        for width in WIDTHS:
+            pixels_wide(width)
+            try:
+                draw()
+            finally:
+                pixels_wide(PIXELS)
+            wrong += [f"{name} at {width}: {trouble}" for trouble in troubles(figures[-1], width)]
+    assert wrong == []
