@@ -19,26 +19,26 @@ ROOT = Path(__file__).parents[1]
 SHOTS = ROOT / "docs" / "screenshots"
 #: Picture -> what is typed, in a folder that holds the demo.
 VIEWS = {
-    "project": "project river-watch/river.toml --width 132",
-    "firings": "firings river-watch/river.toml --width 132",
-    "bill": "project river-watch/river.toml --plan heron.shared --by tag:team,outcome --width 132",
-    "check": "check river-watch/river.toml --width 132",
+    "project": "project river-watch/river.toml --width 150",
     "compare": "compare before.json after.json --width 132",
 }
 #: Chart -> the command that draws it.
 CHARTS = {
-    "follow": "follow river-watch/river.toml --plan heron.per-run --slowest --function send-text",
-    "measure": "measure --serve --batch 1,10,50 --slots 1,2,4 -- python river-watch/programs/answer.py",
-    "sweep": "sweep river-watch/river.toml --vary functions.look.memory=512_MB..4_GB:6:log --plan heron.per-run --plan heron.shared",
-    "drain": "drain river-watch/river.toml --queue sms --backlog 10000 --limit 2,8,32 --plan heron.shared --plan osier.elastic",
-    "load": "load river-watch/river.toml --function map --clients 1,2,5,10,20,50 --limit 1,2,5,20 --plan heron.shared",
+    "check": "check river-watch/river.toml",
     "choose": "choose river-watch/river.toml",
-    "crossover": "crossover river-watch/river.toml --scale 0.1..10",
-    "forecast": "forecast river-watch/river.toml",
+    "crossover": "crossover river-watch/river.toml --scale 0.3..3 --plan heron.per-run --plan heron.shared --plan osier.fixed",
+    "dashboard": "project river-watch/river.toml --plan heron.per-run --chart dashboard --from 2027-03-14T04:30 --until 2027-03-14T10:00",
+    "drain": "drain river-watch/river.toml --queue texts --backlog 30000 --limit 8,40 --plan heron.shared --plan osier.elastic",
+    "firings": "firings river-watch/river.toml",
     "fit": "fit river-watch/logs/look.csv --model river-watch/river.toml --plan heron.shared",
+    "follow": "follow river-watch/river.toml --plan heron.per-run --slowest --function send-text",
+    "forecast": "forecast river-watch/river.toml --months 12 --plan heron.per-run --plan osier.fixed --plan heron.shared",
+    "landing": "project river-watch/river.toml --so-far so-far.csv --until 2027-03-16 --chart landing",
+    "load": "load river-watch/river.toml --function map --clients 1,5,10,20,50,100,200 --limit 5,20,80 --plan heron.shared",
+    "map": "project river-watch/river.toml --plan heron.per-run --chart map",
+    "measure": "measure --serve --batch 1,10,50 --slots 1,2,4 -- python river-watch/programs/answer.py",
     "reconcile": "reconcile river-watch/river.toml river-watch/logs/bill.csv --plan heron.shared",
-    "landing": "project river-watch/river.toml --so-far so-far.csv --until 2027-03-12 --chart landing",
-    "levels": "project river-watch/river.toml --plan heron.per-run --chart levels --function map",
+    "sweep": "sweep river-watch/river.toml --vary functions.flood-model.memory=3584_MB,4_GB,5_GB,6_GB,8_GB,10_GB --plan heron.per-run",
 }
 PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:#fdfdfb">
 <pre style="margin:14px 18px;font:13px/1.32 'DejaVu Sans Mono',monospace;color:#1a1a1a">{text}</pre>"""
@@ -47,9 +47,7 @@ PAGE = """<!doctype html><meta charset="utf-8"><body style="margin:0;background:
 def view(words: str, folder: Path) -> str:
     """What the program prints, as HTML with its colours."""
     arguments = words.split()
-    if arguments[0] == "check":
-        arguments = arguments[:2]  # prose, as wide as it comes
-    environment = {**os.environ, "FORCE_COLOR": "1", "COLUMNS": "132"}
+    environment = {**os.environ, "FORCE_COLOR": "1", "COLUMNS": "150"}
     done = subprocess.run(
         [sys.executable, "-m", "echotally", *arguments],
         cwd=folder,
@@ -59,7 +57,9 @@ def view(words: str, folder: Path) -> str:
         check=False,
     )
     shown = Text()
-    shown.append("$ echotally " + " ".join(a for a in arguments if a not in ("--width", "132")) + "\n\n", style="bold")
+    shown.append(
+        "$ echotally " + " ".join(a for a in arguments if a not in ("--width", "132", "150")) + "\n\n", style="bold"
+    )
     shown.append_text(Text.from_ansi(done.stdout + done.stderr))
     paper = Console(record=True, width=150, file=open(os.devnull, "w"))  # noqa: SIM115
     paper.print(shown)
@@ -112,9 +112,9 @@ def main(names: list[str]) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         subprocess.run([sys.executable, "-m", "echotally", "demo"], cwd=folder, check=True, capture_output=True)
-        for file, change in (("before.json", []), ("after.json", ["--set", "demand.cameras.rate=48 /h"])):
+        for file, change in (("before.json", []), ("after.json", ["--set", "demand.cameras.rate=320 /h"])):
             run(["project", "river-watch/river.toml", *change, "--format", "json", "-o", file], folder)
-        so_far = "--plan heron.shared --format focus --by day --until 2027-03-12 -o so-far.csv"
+        so_far = "--plan heron.shared --format focus --by day --until 2027-03-16 -o so-far.csv"
         run(["project", "river-watch/river.toml", *so_far.split()], folder)
         if not names or "report" in names:
             run(["report", "river-watch/river.toml", "-o", "report.html"], folder)

@@ -10,13 +10,18 @@ from typing import Any
 
 import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.colors import to_rgb
 from matplotlib.text import Text
 
 import echotally
 from echotally.evidence.bill.reconcile import reconcile
-from echotally.output.base.charts import PIXELS, pixels_wide
+from echotally.output.base.charts import COLOURS, DASHES, INK, MARKS, PIXELS, QUIET, pixels_wide
 from echotally.output.evidence.reconcile_view import reconcile_chart
 from echotally.output.model.demand_view import demand_chart
+from echotally.output.model.findings_chart import findings_chart
+from echotally.output.model.firings_chart import firings_chart
+from echotally.output.model.rates_chart import rates_chart
+from echotally.output.projection.map_chart import TROUBLES
 from echotally.output.projection.projection_charts import projection_chart
 from echotally.output.studies.choose_view import choose_chart
 from echotally.output.studies.crossover_view import crossover_chart
@@ -28,6 +33,7 @@ from echotally.projection.answer import Projection
 from echotally.projection.demand import view_demand
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.window import window
+from echotally.rates.card_loading import load_card
 from echotally.studies.edges import with_edges
 
 WIDTHS = (640, 1_280, 1_920)
@@ -113,6 +119,11 @@ def drawings(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[
         yield "load", _lazy(lambda: echotally.load_trial(loaded, "map", [1, 5, 50], [1, 20], plan=plans[0]), load_chart)
         yield "follow", _lazy(lambda: echotally.follow(loaded, plan=plans[0]), follow_chart)
         bill = loaded.document.path.parent / "logs/bill.csv"
+        checked = echotally.check_model(loaded)
+        yield "findings", lambda: findings_chart(checked, "png")
+        yield "calendar", lambda: firings_chart(loaded, "png")
+        card = load_card(loaded.document.path.parent / "rates/heron.toml")
+        yield "rates", lambda: rates_chart(card, "png")
         yield "reconcile", _lazy(lambda: reconcile(month, bill, "heron.shared"), reconcile_chart)
 
 
@@ -147,7 +158,7 @@ def troubles(figure: Any, width: int) -> Iterator[str]:
         said = repr(text.get_text()[:40])
         if box.x0 < -0.5 or box.y0 < -0.5 or box.x1 > edge.x1 + 0.5 or box.y1 > edge.y1 + 0.5:
             yield f"{said} is cut at the edge"
-        if width == PIXELS and text.get_fontsize() < 9:
+        if width == PIXELS and float(text.get_fontsize()) < 9:
             yield f"{said} is only {text.get_fontsize()} pt"
     for (one, a), (other, b) in itertools.combinations(texts, 2):
         across, down = min(a.x1, b.x1) - max(a.x0, b.x0), min(a.y1, b.y1) - max(a.y0, b.y0)
@@ -194,3 +205,26 @@ def test_pictures(loaded: Loaded, month: Projection, tmp_path: Path, monkeypatch
                 pixels_wide(PIXELS)
             wrong += [f"{name} at {width}: {trouble}" for trouble in troubles(figures[-1], width)]
     assert wrong == []
+
+
+# -- colours ------------------------------------------------------------------------------------------------------
+def luminance(colour: str) -> float:
+    """Relative luminance (WCAG 2.2)."""
+    linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in to_rgb(colour)]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+def contrast(one: str, other: str) -> float:
+    light, dark = sorted((luminance(one), luminance(other)), reverse=True)
+    return (light + 0.05) / (dark + 0.05)
+
+
+@pytest.mark.parametrize("colour", [INK, QUIET, *(colour for colour, _ in TROUBLES.values())])
+def test_text_can_be_read_on_white(colour: str) -> None:
+    assert contrast(colour, "white") >= 4.5
+
+
+def test_lines_are_told_apart_without_colour() -> None:
+    looks = {(MARKS[n], DASHES[n]) for n in range(len(COLOURS))}
+    assert len(looks) == len(COLOURS) == len(set(MARKS)) == len(set(map(str, DASHES)))
+    assert len({mark for _, mark in TROUBLES.values()}) == len(TROUBLES)

@@ -21,7 +21,9 @@ def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[floa
         raise click.BadParameter(f"'{text}' is not LOW..HIGH such as 0.01..100") from error
 
 
-@commands.command(epilog="Example: echotally crossover river-watch/river.toml --scale 0.1..10")
+@commands.command(
+    epilog="Example: echotally crossover river-watch/river.toml --scale 0.3..3 --plan heron.shared --plan osier.fixed"
+)
 @options.model_argument
 @options.set_option
 @click.option(

@@ -65,7 +65,11 @@ def _smaller(ctx: Context, name: str) -> int | None:
         sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
         played, base = ctx.trial(sets), ctx.base
         cut = played and base and played.totals.attempts["timed_out"] > base.totals.attempts["timed_out"]
-        if _worth(ctx, ctx.saving(sets)) and not cut and not (played and base and len(played.misses) > len(base.misses)):
+        if (
+            _worth(ctx, ctx.saving(sets))
+            and not cut
+            and not (played and base and len(played.misses) > len(base.misses))
+        ):
             return size
     return None
 

@@ -115,7 +115,9 @@ class _Mapped:
         measured = self.plan.measured
         self.arrived: Counter[str] = Counter()
         for source in measured.sources:
-            self.arrived[source.source] += source.arrived
+            # Of streams and topics what arrived is counted for every reader.
+            copied = source.source.kind in (SourceKind.STREAMS, SourceKind.TOPICS)
+            self.arrived[source.source] += source.sends if copied else source.arrived
         self.units: dict[str, list[UnitMeasured]] = defaultdict(list)
         for unit in measured.units:
             self.units[unit.unit.function].append(unit)
@@ -136,8 +138,9 @@ class _Mapped:
         wired |= {(name, ask.to): "asks" for name, f in self.model.functions.items() for ask in f.asks}
         sums: Counter[tuple[str, str, str]] = Counter()
         for put in self.plan.measured.put_in:
-            start = f"topics.{put.writer}" if put.topic else f"functions.{put.writer}"
-            kind = "flow" if put.topic else wired.get((put.writer, put.source), "letters")
+            start = put.writer if put.topic else f"functions.{put.writer}"
+            given_up = put.origin is not None and not put.topic
+            kind = "letters" if given_up else wired.get((put.writer, put.source), "flow")
             sums[start, put.source, kind] += put.events
         yield from (Line(start, end, events, kind) for (start, end, kind), events in sums.items() if events)
 
