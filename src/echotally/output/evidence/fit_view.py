@@ -38,9 +38,16 @@ def _said(spread: Spread) -> str:
     return f"no log-normal ({test}): kept as {len(spread.samples):,} samples"
 
 
+def digits(value: float, thousands: str = ",") -> str:
+    """Four digits that count, and never a power of ten."""
+    return f"{value:{thousands}.0f}" if abs(value) >= 1_000 else f"{value:{thousands}.4g}"
+
+
 def fit_verdict(found: Fit) -> str:
     """The run time and how much it rests on."""
-    text = f"{found.function}: {found.run.median.value:,.4g} ms at the median, {found.run.p95.value:,.4g} ms at p95"
+    text = (
+        f"{found.function}: {digits(found.run.median.value)} ms at the median, {digits(found.run.p95.value)} ms at p95"
+    )
     if found.parts.per_item:
         text += f", and {found.parts.per_item.value:,.3g} ms for each event of a batch"
     return f"{text}, from {found.runs:,} runs."
@@ -88,7 +95,7 @@ def fit_text(found: Fit, proposal: Proposal, width: int | None = None, colour: b
         Column("unit", False),
         Column("how", False, wrap=True, rank=1),
     ]
-    rows = [[f.figure, f"{f.value:,.4g}", f"{f.low:,.4g}", f"{f.high:,.4g}", f.unit, f.how] for f in _figures(found)]
+    rows = [[f.figure, digits(f.value), digits(f.low), digits(f.high), f.unit, f.how] for f in _figures(found)]
     parts: list[RenderableType] = [Text(safe(fit_verdict(found)), style="bold"), Text("")]
     parts.append(table("Fitted, with 95 % intervals", columns, rows, (), width))
     if found.memory:
@@ -231,7 +238,7 @@ def fit_chart(found: Fit, form: str) -> bytes:
 def trials_text(found: TrialFit, width: int | None = None, colour: bool | None = None) -> str:
     """The fitted run time, then each trial as measured and as played, with the misfit."""
     verdict = (
-        f"{found.function}: {found.median.value:,.4g} ms at the median, {found.p95.value:,.4g} ms at p95; "
+        f"{found.function}: {digits(found.median.value)} ms at the median, {digits(found.p95.value)} ms at p95; "
         f"played on {found.plan}, throughput is off by at most {found.worst_throughput:.1%}."
     )
     parts: list[RenderableType] = [Text(safe(verdict), style="bold"), Text("")]
@@ -285,8 +292,8 @@ def _late(value: float | None, factor: float = 1.0) -> str:
 
 def _run_text(found: TrialFit) -> str:
     if found.p95.value <= found.median.value * 1.0001:
-        return f'"{found.median.value:.4g} ms"'
-    return f'{{ median = "{found.median.value:.4g} ms", p95 = "{found.p95.value:.4g} ms" }}'
+        return f'"{digits(found.median.value, "")} ms"'
+    return f'{{ median = "{digits(found.median.value, "")} ms", p95 = "{digits(found.p95.value, "")} ms" }}'
 
 
 def trials_json(found: TrialFit) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from echotally.evidence.measure.rows import Run
-from echotally.output.base.charts import new_figure, picture, style, titled
+from echotally.output.base.charts import QUIET, SUBTITLE, new_figure, picture, style, titled
 from echotally.output.evidence.measure_view import Measured, measure_verdict, milliseconds, stretch_line
 
 
@@ -32,7 +32,7 @@ def measure_chart(found: Measured, form: str) -> bytes:
         panel.set_xlabel("clients" if tried.how == "url" else "events at once")
         panel.set_ylabel("median time, ms")
         panel.legend(frameon=False)
-        titled(panel, stretch_line(keys))
+        panel.set_title(stretch_line(keys), loc="left", fontsize=SUBTITLE, color=QUIET)
     return picture(figure, form)
 
 

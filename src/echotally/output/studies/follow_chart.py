@@ -34,7 +34,7 @@ def follow_chart(found: Followed, form: str) -> bytes:
         axis.throttles(copy, row)
     names = [f"{'   ' * depth}{copy.source}\n{'   ' * depth}{_reader(copy)}" for _, copy, depth in shown]
     panel.set_yticks(range(len(shown)), names)
-    panel.set_ylim(len(shown) - 0.4, -0.6)
+    panel.set_ylim(max(len(shown), 3) - 0.4, -0.6)
     panel.set_xlim(-span / scale * 0.01, span / scale * 1.05)
     panel.set_xlabel(f"{unit} since it came, {local_time(found, found.root.at)}")
     titled(panel, "\n".join(follow_verdict(found)[:3]))
