@@ -121,7 +121,7 @@ def main(names: list[str]) -> None:
             shoot(folder / "report.html", SHOTS / "report.png", folder)
             print(SHOTS / "report.png")
         if not names or "survey" in names:
-            logs = "river-watch/logs"
+            logs = "river-watch/county"
             run(
                 [
                     "survey",

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import re
-import shutil
 from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
 
+import echotally
+from echotally.projection.loaded import load
+from echotally.studies.demand_points import SCALES, demand_points
 from tests.conftest import run_program
+from tests.output.browser import browser
 
 HOSTILE = ["<script>alert(1)</script>", '"><img src=x onerror=alert(2)>', "‮evil‬", "{{ 7 * 7 }}", "n" * 200]
 
@@ -105,32 +108,49 @@ def test_the_same_files_give_the_same_page(page: Path) -> None:
     assert again.read_bytes() == page.read_bytes()
 
 
-def test_a_browser_opens_it_without_errors_or_requests_and_sorts(page: Path) -> None:
-    webdriver = pytest.importorskip("selenium.webdriver")
-    driver_path, browser = shutil.which("chromedriver"), shutil.which("chromium") or shutil.which("chromium-browser")
-    if driver_path is None or browser is None:
-        pytest.skip("no browser with a driver on this machine")
-    options = webdriver.ChromeOptions()
-    options.binary_location = browser
-    for argument in ("--headless=new", "--no-sandbox", "--disable-gpu"):
-        options.add_argument(argument)
-    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
-    driver = webdriver.Chrome(options=options, service=webdriver.ChromeService(driver_path))
-    try:
-        driver.get(page.as_uri())
-        heading = driver.find_elements("css selector", "table.sortable")[0].find_elements("css selector", "th button")[
-            1
-        ]
-        cells = "table.sortable tbody tr td:nth-child(2)"
+def test_in_a_browser_it_sorts_slides_and_prints_by_keys_alone_and_asks_nobody(page: Path) -> None:
+    with browser() as seen:
+        seen.open(page)
         orders = []
+        seen.ask('document.querySelectorAll("table.sortable")[0].querySelectorAll("th button")[1].focus()')
         for _ in range(2):
-            heading.click()
-            orders.append([float(c.text.replace(",", "")) for c in driver.find_elements("css selector", cells)[:2]])
-        errors = [entry for entry in driver.get_log("browser") if entry["level"] == "SEVERE"]
-        network = "".join(str(entry["message"]) for entry in driver.get_log("performance"))
-    finally:
-        driver.quit()
+            seen.press("Enter")
+            cells = '[...document.querySelectorAll("table.sortable")[0].querySelectorAll("tbody td:nth-child(2)")]'
+            orders.append(seen.ask(f"{cells}.map((cell) => Number(cell.dataset.value))"))
+        seen.ask('document.getElementById("times").focus()')
+        moved = []
+        for key in (None, "ArrowRight", "Home", "End"):
+            if key:
+                seen.press(key)
+            moved.append(seen.ask('["now", "pick"].map((id) => document.getElementById(id).textContent)'))
+        bars = seen.ask('document.querySelectorAll("#bars .bar").length')
+        pages = len(re.findall(rb"/Type\s*/Page[^s]", seen.pdf()))
+        errors, requests = seen.errors(), seen.requests()
     assert orders[0] == sorted(orders[0]) and orders[1] == sorted(orders[0], reverse=True)
-    assert errors == []
-    asked = set(re.findall(r'"url":"((?:https?|ftp|wss?):[^"]*)"', network))
-    assert asked == set()
+    assert [demand for demand, _ in moved] == ["1 x", "1.5 x", "0.5 x", "3 x"]
+    assert all(pick.startswith(("Pick: reed.", "No plan")) for _, pick in moved)
+    assert bars == 2 and 1 <= pages <= 8
+    assert errors == [] and requests == []
+
+
+def test_the_first_screen_has_the_decision_three_figures_and_the_map(page: Path) -> None:
+    text = page.read_text(encoding="utf-8")
+    first = text[text.index("<main") : text.index('id="plans"')]
+    assert first.count('<span class="value">') == 3 and "with another seed (95 %" in first
+    assert "What would change the decision" in first and 'alt="Map of the estate' in first
+    # Without script the same points stand in a table.
+    scales = re.findall(r'data-scale="([\d.]+)"', first)
+    assert scales == ["0.5", "0.75", "1", "1.5", "2", "3"]
+    assert first.count("data-cost=") == 2 * len(scales) and 'id="slider" class="slider" hidden' in first
+
+
+def test_demand_points_are_months_that_were_played(tmp_path: Path) -> None:
+    (tmp_path / "card.toml").write_text(CARD)
+    (tmp_path / "model.toml").write_text(_model(["one", "two"]))
+    loaded = load(tmp_path / "model.toml")
+    points = demand_points(loaded, echotally.project(loaded))
+    assert [point.scale for point in points] == list(SCALES)
+    for point in points:
+        alone = echotally.project(loaded, [("environments.live.demand", repr(point.scale))])
+        assert point.pick == alone.pick
+        assert [p.bill.unrounded for p in point.plans] == [p.bill.unrounded for p in alone.played]

@@ -4,11 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import click
-
 from echotally.cli import commands, options
 from echotally.cli.progress import prepare_simulation
-from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 from echotally.output.base.exports import as_table
 from echotally.output.base.writing import deliver
@@ -19,11 +16,7 @@ from echotally.output.base.writing import deliver
 @options.set_option
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown")
-@click.option(
-    "--plot",
-    type=click.Path(path_type=Path, dir_okay=False),
-    help="Also draw a day-by-hour map of each source (.png or .svg).",
-)
+@options.plot_option
 @options.width_option
 @options.out_option
 def demand(
@@ -36,11 +29,11 @@ def demand(
     out: Path | None,
 ) -> None:
     """Show what comes in at each source of MODEL: events, busiest minute and hour, a map of day by hour."""
+    from echotally.output.base.charts import check_plot_path
     from echotally.output.model import demand_view as shown
     from echotally.projection.demand import view_demand
 
-    if plot and plot.suffix not in (".png", ".svg"):
-        raise BadInput(Problem("is not a kind of picture", "--plot", value=str(plot), allowed=".png or .svg"))
+    check_plot_path(plot)
     prepare_simulation()
     view = view_demand(model, sets, seed)
     if plot:

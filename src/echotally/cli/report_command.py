@@ -109,7 +109,7 @@ def _beside(loaded: Loaded, result: Projection, tell: Progress) -> Beside:
 
 
 def _with_edges(loaded: Loaded, result: Projection, tell: Progress) -> Projection:
-    """How far the plan shown is from its edges, where months of eight times the demand are still played soon."""
+    """How far the plan shown is from its edges, where months of four times the demand are still played soon."""
     from echotally.studies.edges import with_edges
 
     best = result.best

@@ -28,9 +28,9 @@ _STEP = 2 ** (1 / 70)
 _OCTAVE = 70
 #: No factor beyond these many steps, 1,000 times more or less, is looked for.
 _FURTHEST = 698
-#: Months of more events than this are sampled, with so many events; no factor makes a month larger than that, but for three octaves.
-_LARGE, _EFFORT = 12_000_000, 500_000
-_ALWAYS = 3 * _OCTAVE
+#: Months of more events than this are sampled, with so many events; no factor makes a month larger than that, but for two octaves.
+_LARGE, _EFFORT = 6_000_000, 500_000
+_ALWAYS = 2 * _OCTAVE
 #: Kind, what, function ("" for none).
 _Key = tuple[str, str, str]
 _NEVER_BY_DEMAND = ("payload",)
@@ -39,7 +39,7 @@ _NEVER_BY_DEMAND = ("payload",)
 def with_edges(
     loaded: Loaded, projection: Projection, progress: Progress | None = None, *, near: bool = False
 ) -> Projection:
-    """The same projection with the edges of every plan that was played; ``near``: of the plan shown, up to 8 times the demand."""
+    """The same projection with the edges of every plan that was played; ``near``: of the plan shown, up to 4 times the demand."""
 
     def searched(plan: PlayedPlan, tell: Callable[[float], None]) -> PlayedPlan:
         return replace(plan, edges=tuple(_Search(loaded, plan, projection.seed, tell, near).edges()))
