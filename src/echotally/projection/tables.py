@@ -36,6 +36,7 @@ def figures(plan: PlayedPlan) -> dict[str, float | None]:
         "cost.idle": float(plan.bill.idle),
         "throttled_share": totals.throttled_share,
         "lost_events": totals.lost,
+        "left_behind": totals.left_behind_share,
         "wait_p95_s": totals.wait_p95_s,
         **{f"latency_{name}_ms": _slowest(plan, name) for name in ("p50", "p95", "p99")},
         "cold_share": max((u.cold_share or 0.0 for u in plan.units if u.answers.p50 is not None), default=None),

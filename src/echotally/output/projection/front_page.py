@@ -66,7 +66,7 @@ def _figures(projection: Projection, plan: PlayedPlan, replicated: Replicated | 
             return ""
         # Of one more month, and not of the mean: the figure above is that of one month.
         middle, half = (found.low + found.high) / 2, (found.high - found.low) / 2 * (n + 1) ** 0.5
-        return f"{shown(max(0.0, middle - half))} to {shown(middle + half)} with another seed (95 %, from {n})"
+        return f"{shown(max(0.0, middle - half))} to {shown(middle + half)} with other seeds (95 %)"
 
     currency = projection.currency
     budget = projection.model.targets.budget(projection.model.estate.month)
