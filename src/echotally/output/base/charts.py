@@ -201,7 +201,7 @@ def titled(panel: Any, finding: str, subtitle: str = "") -> None:
     """The finding above a figure, on as many lines as it needs, and quietly below it what is shown, with units."""
     headed(panel.figure, finding)
     if subtitle:
-        across = panel.figure.get_figwidth() * 72 * 0.97
+        across = panel.figure.get_figwidth() * 72 * 0.8
         lines = textwrap.wrap(subtitle, int(across / (SUBTITLE * 0.53)))
         panel.figure.get_axes()[0].set_title("\n".join(lines), loc="left", fontsize=SUBTITLE, color=QUIET)
 

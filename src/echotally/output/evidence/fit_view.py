@@ -231,7 +231,7 @@ def fit_chart(found: Fit, form: str) -> bytes:
     panel.set_xlabel("base run time (ms)")
     panel.set_ylabel("share of runs that are shorter")
     panel.legend(frameon=False, loc="upper left")
-    titled(panel, f"{fit_verdict(found)}\n{_said(found.run)}")
+    titled(panel, fit_verdict(found), f"Share of runs that are shorter; fitted: {_said(found.run)}")
     return picture(figure, form)
 
 

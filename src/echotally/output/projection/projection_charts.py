@@ -145,7 +145,11 @@ def landing_chart(projection: Projection, plan: PlayedPlan, form: str) -> bytes:
     panel.set_xlim(1, x[-1] + 0.5)
     panel.set_xlabel(f"day of {projection.model.estate.month}, local ({projection.model.estate.timezone})")
     panel.set_ylabel(f"bill so far ({projection.currency})")
-    titled(panel, landing_lines(landing, projection.currency)[0])
+    titled(
+        panel,
+        landing_lines(landing, projection.currency)[0],
+        f"Bill so far, day by day ({projection.currency}): as billed, then as played; the bar at the end is its 95 % interval",
+    )
     return picture(figure, form, source_of(projection.model, projection.seed))
 
 
@@ -259,7 +263,7 @@ def levels_chart(projection: Projection, plan: PlayedPlan, place: int, form: str
     hours = int((throttled > 0).sum())
     refused = f"{share:.3g} % of attempts throttled, in {hours:,} hours" if hours else "nothing throttled"
     title = f"{_whose(plan, place)}: up to {unit.concurrency.peak:,} calls at once; {refused}"
-    titled(panels[0], title)
+    titled(panels[0], title, f"Most instances and calls in flight in each hour of {projection.model.estate.month}")
     return picture(figure, form, source_of(projection.model, projection.seed))
 
 
@@ -276,7 +280,9 @@ def backlog_chart(projection: Projection, plan: PlayedPlan, place: int, form: st
     panels[1].set_ylim(0, max(1.0, float(age.max()) * 1.1))
     _day_axis(projection, panels[1])
     title = f"{_whose(plan, place)}: at most {backlog.max():,.0f} events wait, the oldest {age.max():,.0f} s at an hour's end"
-    titled(panels[0], title)
+    titled(
+        panels[0], title, f"Events waiting, and the age of the oldest, in each hour of {projection.model.estate.month}"
+    )
     return picture(figure, form, source_of(projection.model, projection.seed))
 
 
@@ -313,7 +319,7 @@ def hours_chart(projection: Projection, plan: PlayedPlan, place: int, form: str)
     busiest = int(np.nanargmax(grid))
     at_day, at_hour = first + timedelta(days=busiest // 24), busiest % 24
     title = f"{_whose(plan, place)}: busiest on {at_day:%A %d} from {at_hour:02d}:00, {np.nanmax(grid):,.0f} events"
-    titled(panel, title)
+    titled(panel, title, "Events arriving by day and local hour, darker for more; a cross: throttled calls")
     return picture(figure, form, source_of(projection.model, projection.seed))
 
 

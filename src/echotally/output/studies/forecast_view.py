@@ -286,5 +286,9 @@ def _tornado_chart(found: Forecast, form: str) -> bytes:
     panel.set_xlabel(f"change of the cost of {len(found.months)} months ({found.currency})")
     figure.legend(frameon=False, loc="outside lower center", ncols=2)
     most = found.tornado[0].input.address if found.tornado else "nothing"
-    titled(panel, f"{found.plan}: {most} moves the cost most (expected {money(found.expected_total)} {found.currency})")
+    titled(
+        panel,
+        f"{found.plan}: {most} moves the cost most (expected {money(found.expected_total)} {found.currency})",
+        "One input at its ends, the others as expected; * no range in the model: a tenth less and more",
+    )
     return picture(figure, form, source_of(found.loaded.model, found.seed))
