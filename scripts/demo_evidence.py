@@ -24,12 +24,10 @@ WORLD = (
     ("cards.heron.plans.shared.price.vcpu_seconds.unit", "0.0000400"),
 )
 PLAN, SEED = "heron.shared", 2_027
-#: A county that has logs and no model yet: evidence of the small river, which tests hold.
-COUNTY = Path(__file__).parent.parent / "tests/river/logs"
 
 
 def main() -> None:
-    """Write ``logs/`` (a day of one function as rows, and the month's bill), and ``county/`` (spans, metrics and a bill)."""
+    """Write ``logs/``: a day of one function as rows, and the month's bill. ``county/`` is frozen: it is of the small river."""
     logs = RIVER / "logs"
     logs.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
@@ -55,10 +53,6 @@ def _write(model: Path, logs: Path) -> None:
     (logs / "look.csv").write_text(csv_text(shown))
     bill = focus_frame(project(model, WORLD, plans=[PLAN], seed=SEED))
     (logs / "bill.csv").write_text(bill.to_csv(index=False, lineterminator="\n"))
-    county = RIVER / "county"
-    county.mkdir(exist_ok=True)
-    for name in ("spans.otlp.json.gz", "metrics.otlp.json.gz", "bill.csv"):
-        shutil.copyfile(COUNTY / name, county / name)
 
 
 if __name__ == "__main__":

@@ -20,6 +20,7 @@ from echotally.parts import need
 
 if TYPE_CHECKING:
     from echotally.evidence.telemetry.firing_check import FiringCheck
+    from echotally.projection.loaded import Loaded
 
 
 def _moment(text: str | None, option: str = "--from") -> datetime | None:
@@ -125,9 +126,10 @@ def firings(
         need("icalendar")
     if logs:
         window = (_moment(after), _moment(until, "--until"))
-        found = _checked(Path(what), sets, logs, schedule, late, columns, window)
+        loaded = load(Path(what), sets)
+        found = _checked(loaded, logs, schedule, late, columns, window)
         if plot:
-            write_whole(plot, firing_check_chart(load(what, sets), found, plot.suffix[1:]))
+            write_whole(plot, firing_check_chart(loaded, found, plot.suffix[1:]))
         answer = in_form(
             form or "table",
             lambda: shown.check_text(found, width, colour, 50 if count is None else count),
@@ -161,8 +163,7 @@ def firings(
 
 
 def _checked(
-    model: Path,
-    sets: tuple[tuple[str, str], ...],
+    loaded: Loaded,
     logs: tuple[Path, ...],
     schedule: str | None,
     late: str,
@@ -170,9 +171,7 @@ def _checked(
     window: tuple[datetime | None, datetime | None],
 ) -> FiringCheck:
     from echotally.evidence.telemetry.firing_check import check_firings
-    from echotally.projection.loaded import load
 
-    loaded = load(model, sets)
     names = list(loaded.model.schedules)
     if schedule is None and len(names) != 1:
         raise BadInput(Problem("the model has several schedules or none", "--schedule", allowed=", ".join(names)))

@@ -162,7 +162,9 @@ def project(
     from echotally.projection.tables import series_frame
 
     _check_files(series, run_log_path, plot)
-    options.only_where(plot or chart == "map", "without --plot", "chart")
+    as_text = chart == "map" and plot is None and form == "table" and not _as_file(out)
+    options.only_where(plot or as_text, "without --plot", "chart")
+    _has_what_it_draws(chart if plot else "", edges=edges, landing=bill_so_far is not None)
     options.only_where(plot, "without --plot", "function")
     closely = from_ is not None or step is not None
     options.only_where(
@@ -194,12 +196,11 @@ def project(
         from echotally.output.projection.projection_charts import projection_chart
 
         write_whole(plot, projection_chart(result, chart, plot.suffix[1:], function, seen))
-    elif chart == "map":
+    if as_text:
         from echotally.output.projection.map_text import map_text
 
         deliver(map_text(result, width, False if out else None), out)
-        return 0
-    if form == "table" and not _as_file(out):
+    elif form == "table" and not _as_file(out):
         from echotally.output.projection.projection_table import projection_text
 
         deliver(
@@ -209,6 +210,14 @@ def project(
     else:
         _deliver_data(result, form, None if daily else by, replicated, level, periods, out)
     return _gate(result) if gate else 0
+
+
+def _has_what_it_draws(chart: str, *, edges: bool, landing: bool) -> None:
+    """A chart of what was not asked for is refused before a month is played."""
+    if chart == "edges" and not edges:
+        raise click.UsageError("--chart edges needs --edges, which looks for them")
+    if chart == "landing" and not landing:
+        raise click.UsageError("--chart landing needs the bill so far: --so-far BILL --until DATE")
 
 
 def _seen(

@@ -32,43 +32,18 @@ from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
-from echotally.showing import Answer
 from echotally.studies.about_prices import Prices, bill_about, lowest_unit, prices_of
-from echotally.studies.committing import Commitments, commitments
+from echotally.studies.choice import Choice, Sets
+from echotally.studies.committing import commitments
 from echotally.studies.warm_hours import warm_hours
 
 Assignment = tuple[str, ...]
-Sets = tuple[tuple[str, str], ...]
 #: Assignments up to this many are all estimated; so many of the best are played.
 _ALL, _PLAYED = 200_000, 12
 #: Months of more expected events are compared as samples of about so many.
 _LARGE, _EFFORT = 2_000_000, 400_000
 _ONCE = ("reserved_hours", "node_hours")
 _BATCHES = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000)
-
-
-@dataclass(frozen=True, repr=False)
-class Choice(Answer):
-    """The choice: today's projection, the chosen one, and the overrides that lead from one to the other.
-
-    ``assignment`` gives each function's plan; ``tried`` how many assignments were estimated, ``played`` how many
-    months were played; ``bound`` a cost no assignment can be below (None where all were estimated); ``assigned`` what the
-    assignment costs at today's sizes.
-    """
-
-    loaded: Loaded
-    today: PlayedPlan
-    chosen: PlayedPlan
-    assignment: dict[str, str]
-    sets: Sets
-    method: str
-    tried: int
-    played: int
-    bound: Decimal | None
-    assigned: Decimal
-    commitments: tuple[Commitments, ...] | None = None
-    #: Whether sizes were looked at as well.
-    sized: bool = True
 
 
 def with_commitments(

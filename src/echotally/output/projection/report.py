@@ -32,6 +32,7 @@ from echotally.output.projection.incidents_view import HEADINGS, helping_lines, 
 from echotally.output.projection.month_charts import dashboard_chart, when_text
 from echotally.output.projection.projection_charts import backlog_chart, cost_chart, landing_chart, levels_chart
 from echotally.output.projection.projection_table import assumptions, targets_text
+from echotally.output.projection.report_parts import Cell, Grid, Heading, Picture, cell, grid, picture
 from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
@@ -47,42 +48,6 @@ from echotally.studies.demand_points import DemandPoint
 _MOST_CHARTED = 3
 #: Lines of the verdict that the page says further below, under what would change the decision.
 _LATER = ("Why not", "No other plan", "Without that")
-
-
-@dataclass(frozen=True)
-class Cell:
-    """A cell: its text, and the value it sorts by ("" sorts last)."""
-
-    text: str
-    value: str
-
-
-@dataclass(frozen=True)
-class Heading:
-    """A column's heading (with its unit) and whether it holds numbers."""
-
-    heading: str
-    number: bool = True
-
-
-@dataclass(frozen=True)
-class Grid:
-    """A table of the page; ``pick`` is the row that is marked, -1 for none."""
-
-    title: str
-    columns: tuple[Heading, ...]
-    rows: tuple[tuple[Cell, ...], ...]
-    sortable: bool = False
-    pick: int = -1
-
-
-@dataclass(frozen=True)
-class Picture:
-    """A picture inside the page (base64), its kind, and the text that stands for it."""
-
-    data: str
-    alt: str
-    kind: str
 
 
 @dataclass(frozen=True)
@@ -127,15 +92,15 @@ def _contents(
     by = by or _usual_split(projection)
     return {
         **front_contents(projection, plan, beside.replicated, beside.points),
-        "day": _picture(dashboard_chart(beside.day, None, None, "png"), _day_text(beside.day)) if beside.day else None,
+        "day": picture(dashboard_chart(beside.day, None, None, "png"), _day_text(beside.day)) if beside.day else None,
         "estate": safe(projection.model.estate.name),
         "month": projection.model.estate.month,
         "parts": _parts(plan, beside),
         "verdict": [safe(line) for line in verdict_lines(projection) if not line.startswith(_LATER)],
         "plans": _plans(projection),
         "beside": list(_beside(projection)),
-        "cost_chart": _picture(cost_chart(projection, "svg"), _cost_text(projection)),
-        "landing": _picture(landing_chart(projection, plan, "svg"), " ".join(verdict_lines(projection)[1:2]))
+        "cost_chart": picture(cost_chart(projection, "svg"), _cost_text(projection)),
+        "landing": picture(landing_chart(projection, plan, "svg"), " ".join(verdict_lines(projection)[1:2]))
         if plan and plan.so_far
         else None,
         "plan": safe(plan.offer.name if plan else ""),
@@ -155,9 +120,7 @@ def _contents(
         "seed": projection.seed,
         "zone_data": zone_data_version(),
         "changed": [(safe(a), safe(v)) for a, v in (checked.loaded.document.changed_sets() if checked else [])],
-        "values": _grid(
-            "Values in force", ["address", "value"], [[a, v] for a, v in values_in_force(projection.model)]
-        ),
+        "values": grid("Values in force", ["address", "value"], [[a, v] for a, v in values_in_force(projection.model)]),
         "files": list(_files(projection, model_path)),
     }
 
@@ -187,21 +150,6 @@ def _parts(plan: PlayedPlan | None, beside: Beside) -> list[tuple[str, str]]:
     ]
 
 
-def _cell(text: str, value: object = None) -> Cell:
-    return Cell(safe(text), "" if value is None else f"{value:.15g}" if isinstance(value, float) else safe(str(value)))
-
-
-def _grid(title: str, headings: Sequence[str], rows: Sequence[Sequence[str]]) -> Grid:
-    """A table of words."""
-    cells = tuple(tuple(_cell(text, text) for text in row) for row in rows)
-    return Grid(title, tuple(Heading(h, number=False) for h in headings), cells)
-
-
-def _picture(picture: bytes, alt: str) -> Picture:
-    kind = "image/png" if picture.startswith(b"\x89PNG") else "image/svg+xml"
-    return Picture(base64.b64encode(picture).decode(), safe(alt), kind)
-
-
 def _plans(projection: Projection) -> Grid:
     columns = (
         Heading("plan", False),
@@ -228,11 +176,11 @@ def _outcomes(projection: Projection, plan: PlayedPlan) -> Grid:
     names = [name for name in OUTCOMES if any(of_one.get(name) for of_one in costs.values())]
     columns = (Heading("function", False), *map(Heading, names))
     rows = [
-        (_cell(function, function), *(_cell(money(of_one.get(n, 0.0)), of_one.get(n, 0.0)) for n in names))
+        (cell(function, function), *(cell(money(of_one.get(n, 0.0)), of_one.get(n, 0.0)) for n in names))
         for function, of_one in costs.items()
     ]
     total = [sum(of_one.get(name, 0.0) for of_one in costs.values()) for name in names]
-    rows.append((_cell("all"), *(_cell(money(value), value) for value in total)))
+    rows.append((cell("all"), *(cell(money(value), value) for value in total)))
     return Grid(f"By what attempts came to ({projection.currency})", columns, tuple(rows))
 
 
@@ -242,9 +190,9 @@ def _split(projection: Projection, plan: PlayedPlan, by: str) -> Grid:
     shares = sorted(showback(projection.model, plan, by), key=lambda share: -share.cost)
     rows = [
         (
-            *(_cell(label, label) for label in share.labels),
-            _cell(money(share.cost), float(share.cost)),
-            _cell("–" if share.events is None else count(share.events), share.events),
+            *(cell(label, label) for label in share.labels),
+            cell(money(share.cost), float(share.cost)),
+            cell("–" if share.events is None else count(share.events), share.events),
         )
         for share in shares
         if share.cost or share.events
@@ -257,10 +205,10 @@ def _edges(plan: PlayedPlan) -> Grid:
     columns = (Heading("edge", False), Heading("used (%)"), Heading("reached at x demand"), Heading("on", False))
     rows = tuple(
         (
-            _cell(edge_name(edge), edge_name(edge)),
-            _cell(f"{edge.used_share * 100:,.3g}", edge.used_share),
-            _cell(times_text(edge.reached_at_times), edge.reached_at_times),
-            _cell(str(edge.reached_on or "–"), edge.reached_on),
+            cell(edge_name(edge), edge_name(edge)),
+            cell(f"{edge.used_share * 100:,.3g}", edge.used_share),
+            cell(times_text(edge.reached_at_times), edge.reached_at_times),
+            cell(str(edge.reached_on or "–"), edge.reached_on),
         )
         for edge in plan.edges or ()
     )
@@ -273,7 +221,7 @@ def _incidents(plan: PlayedPlan, currency: str) -> Grid:
     rows = []
     for effect in plan.incidents or ():
         values = (effect.name, float(effect.cost), effect.left_behind, effect.wait_p95_s)
-        rows.append(tuple(_cell(text, value) for text, value in zip(incident_row(effect), values, strict=True)))
+        rows.append(tuple(cell(text, value) for text, value in zip(incident_row(effect), values, strict=True)))
     return Grid("This month less the month without each incident", columns, tuple(rows))
 
 
@@ -283,15 +231,15 @@ def _plan_cells(projection: Projection, plan: PlayedPlan) -> tuple[Cell, ...]:
     idle = plan.when_idle.total if plan.when_idle else None
     said = targets_text(projection, plan)
     return (
-        _cell(plan.offer.name, plan.offer.name),
-        _cell(money(plan.bill.shown), plan.bill.total),
-        _cell(share(throttled), throttled),
-        _cell(count(lost), lost),
-        _cell(seconds(wait), wait),
-        _cell(count(plan.measured.concurrency.peak), plan.measured.concurrency.peak),
-        _cell(count(cold), cold),
-        _cell("–" if idle is None else money(idle), idle),
-        _cell(said, len(plan.misses)),
+        cell(plan.offer.name, plan.offer.name),
+        cell(money(plan.bill.shown), plan.bill.total),
+        cell(share(throttled), throttled),
+        cell(count(lost), lost),
+        cell(seconds(wait), wait),
+        cell(count(plan.measured.concurrency.peak), plan.measured.concurrency.peak),
+        cell(count(cold), cold),
+        cell("–" if idle is None else money(idle), idle),
+        cell(said, len(plan.misses)),
     )
 
 
@@ -304,8 +252,8 @@ def _beside(projection: Projection) -> Sequence[Grid]:
         for m in p.undecided
     ]
     refused = [[p.offer.name, name, text] for p in projection.refused for name, text in p.reasons]
-    found = [_grid("Targets missed", ["plan", "by how much"], missed)] if missed else []
-    return [*found, _grid("Cannot be used", ["plan", "function", "why not"], refused)] if refused else found
+    found = [grid("Targets missed", ["plan", "by how much"], missed)] if missed else []
+    return [*found, grid("Cannot be used", ["plan", "function", "why not"], refused)] if refused else found
 
 
 def _cost_text(projection: Projection) -> str:
@@ -324,22 +272,22 @@ def _bill(projection: Projection, plan: PlayedPlan) -> Grid:
     )
     rows = [
         (
-            _cell(line.meter, line.meter),
-            _cell(meter_of(line.meter).unit, meter_of(line.meter).unit),
-            *(_cell(quantity_text(q), q) for q in (line.quantity, line.allowance, line.billable)),
-            _cell(f"{line.amount:,.6f}", line.amount),
+            cell(line.meter, line.meter),
+            cell(meter_of(line.meter).unit, meter_of(line.meter).unit),
+            *(cell(quantity_text(q), q) for q in (line.quantity, line.allowance, line.billable)),
+            cell(f"{line.amount:,.6f}", line.amount),
         )
         for line in merged_lines(plan.bill)
     ]
-    blank = _cell("", None)
+    blank = cell("", None)
     rows.append(
         (
-            _cell("total, rounded", "~"),
+            cell("total, rounded", "~"),
             blank,
             blank,
             blank,
             blank,
-            _cell(f"{plan.bill.total:,.{minor_digits(plan.bill.currency)}f}", plan.bill.total),
+            cell(f"{plan.bill.total:,.{minor_digits(plan.bill.currency)}f}", plan.bill.total),
         )
     )
     return Grid(f"Bill of {plan.offer.name}, line by line", columns, tuple(rows))
@@ -367,18 +315,18 @@ def _functions(projection: Projection, plan: PlayedPlan) -> Grid:
         throttled, cost = u.throttled_share, plan.bill.functions[u.key]
         rows.append(
             (
-                _cell(u.unit.function, u.unit.function),
-                _cell(u.unit.environment, u.unit.environment),
-                _cell(count(u.events["in"]), u.events["in"]),
-                _cell(count(u.attempts["total"]), u.attempts["total"]),
-                _cell(share(throttled), throttled),
-                _cell(count(failed), failed),
-                _cell(count(lost), lost),
-                _cell(seconds(u.waits.p95), u.waits.p95),
-                _cell(count(u.concurrency.p99), u.concurrency.p99),
-                _cell(count(u.instances.peak), u.instances.peak),
-                _cell(count(u.instance_limit), u.instance_limit),
-                _cell(f"{cost:,.4f}", cost),
+                cell(u.unit.function, u.unit.function),
+                cell(u.unit.environment, u.unit.environment),
+                cell(count(u.events["in"]), u.events["in"]),
+                cell(count(u.attempts["total"]), u.attempts["total"]),
+                cell(share(throttled), throttled),
+                cell(count(failed), failed),
+                cell(count(lost), lost),
+                cell(seconds(u.waits.p95), u.waits.p95),
+                cell(count(u.concurrency.p99), u.concurrency.p99),
+                cell(count(u.instances.peak), u.instances.peak),
+                cell(count(u.instance_limit), u.instance_limit),
+                cell(f"{cost:,.4f}", cost),
             )
         )
     columns = (*_UNIT_HEADINGS, Heading(f"cost ({projection.currency})"))
@@ -401,14 +349,14 @@ def _units(projection: Projection, plan: PlayedPlan) -> list[dict[str, Any]]:
 def _unit_charts(projection: Projection, plan: PlayedPlan, place: int, name: str) -> list[Picture]:
     unit = plan.measured.units[place]
     charts = [
-        _picture(
+        picture(
             levels_chart(projection, plan, place, "png"),
             f"Calls in flight and instances of {name} hour by hour: at most {unit.concurrency.peak:,} calls and {unit.instances.peak:,} instances.",
         )
     ]
     if unit.backlog_peak:
         text = f"Events waiting for {name} hour by hour: at most {unit.backlog_peak:,}."
-        charts.append(_picture(backlog_chart(projection, plan, place, "png"), text))
+        charts.append(picture(backlog_chart(projection, plan, place, "png"), text))
     return charts
 
 
@@ -432,7 +380,7 @@ def _facts(unit: UnitMeasured) -> Grid:
         ["hours at the instance limit", f"{unit.at_limit_ns / 3.6e12:,.2f}"],
         ["time billed (s)", f"{unit.time_billed_ns / 1e9:,.3f}"],
     ]
-    return _grid("Figures of the month", ["figure", "value"], [*events, *attempts, *waits, *more])
+    return grid("Figures of the month", ["figure", "value"], [*events, *attempts, *waits, *more])
 
 
 def _finding(finding: Finding) -> dict[str, str]:

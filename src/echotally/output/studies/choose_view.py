@@ -18,7 +18,7 @@ from echotally.output.projection.verdict_text import check_text
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.showback import showback, splits_of
 from echotally.projection.totals import totals_of
-from echotally.studies.choose import Choice
+from echotally.studies.choice import Choice
 from echotally.studies.committing import Commitments
 
 

@@ -1,0 +1,62 @@
+"""What the report is made of: cells, tables and pictures, with what comes from a model made visible."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from echotally.errors import safe
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A cell: its text, and the value it sorts by ("" sorts last)."""
+
+    text: str
+    value: str
+
+
+@dataclass(frozen=True)
+class Heading:
+    """A column's heading (with its unit) and whether it holds numbers."""
+
+    heading: str
+    number: bool = True
+
+
+@dataclass(frozen=True)
+class Grid:
+    """A table of the page; ``pick`` is the row that is marked, -1 for none."""
+
+    title: str
+    columns: tuple[Heading, ...]
+    rows: tuple[tuple[Cell, ...], ...]
+    sortable: bool = False
+    pick: int = -1
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A picture inside the page (base64), its kind, and the text that stands for it."""
+
+    data: str
+    alt: str
+    kind: str
+
+
+def cell(text: str, value: object = None) -> Cell:
+    """A cell of the page; left out, ``value`` sorts last."""
+    return Cell(safe(text), "" if value is None else f"{value:.15g}" if isinstance(value, float) else safe(str(value)))
+
+
+def grid(title: str, headings: Sequence[str], rows: Sequence[Sequence[str]]) -> Grid:
+    """A table of words."""
+    cells = tuple(tuple(cell(text, text) for text in row) for row in rows)
+    return Grid(title, tuple(Heading(h, number=False) for h in headings), cells)
+
+
+def picture(drawn: bytes, alt: str) -> Picture:
+    """A PNG or SVG inside the page, with the text that stands for it."""
+    kind = "image/png" if drawn.startswith(b"\x89PNG") else "image/svg+xml"
+    return Picture(base64.b64encode(drawn).decode(), safe(alt), kind)
