@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from decimal import Decimal
 from functools import partial
 
 from echotally.errors import BadInput, Problem
@@ -46,8 +47,8 @@ def check_model(path: ModelSource | Loaded, sets: Iterable[tuple[str, str]] = ()
     """
     loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     _known_codes(loaded)
-    offer, base = _played(loaded, plan)
-    ctx = Context(loaded.document.path, sets, loaded, offer, base)
+    offer, played = _played(loaded, plan)
+    ctx = Context(loaded.document.path, sets, loaded, offer, played.get(offer.name), _costs(played))
     seen = [(rule, noticed) for rule, found in _noticed(ctx) for noticed in found]
     side_by_side_sets(ctx, [noticed for _, noticed in seen])
     found = [
@@ -82,13 +83,16 @@ def _looked(rule: Rule, ctx: Context, tell: Callable[[float], None]) -> list[Not
     return list(rule.look(ctx))
 
 
-def _played(loaded: Loaded, plan: str | None) -> tuple[Offer, PlayedPlan | None]:
+def _played(loaded: Loaded, plan: str | None) -> tuple[Offer, dict[str, PlayedPlan]]:
+    """The plan to look at, and those that were played to find it."""
     result = project_loaded(loaded, [plan] if plan else [], workers=None)
+    played = {each.offer.name: each for each in result.plans if isinstance(each, PlayedPlan)}
     name = plan or result.pick or result.closest
-    if name is None:
-        return candidates(loaded.model, loaded.offers)[0], None
-    played = result.plan(name)
-    return loaded.offers[name], played if isinstance(played, PlayedPlan) else None
+    return loaded.offers[name] if name else candidates(loaded.model, loaded.offers)[0], played
+
+
+def _costs(played: Mapping[str, PlayedPlan]) -> dict[str, Decimal]:
+    return {name: each.bill.unrounded for name, each in played.items()}
 
 
 def _follow(ctx: Context, noticed: Noticed) -> str | None:

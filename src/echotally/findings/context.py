@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
@@ -26,21 +26,41 @@ from echotally.rates.unit_settings import run_ns, unit_settings
 
 #: Above this many events a month changes are played on a small sample of so many events, so that ``check`` stays quick.
 _MOST_REPLAYED, _SMALL = 2_000_000, 200_000
+#: Whose money is no unit's.
+_NOBODYS = ("", "")
 #: Due whatever the runs are.
 _NOT_BY_RUNS = frozenset({"stream_partition_hours", "storage_gb_months", "flat_months"})
+#: Counted by events and attempts, which are as many however long a run takes, where none is cut or turned away.
+_BY_COUNT = frozenset(
+    {
+        "calls",
+        "queue_operations",
+        "topic_publishes",
+        "stream_writes",
+        "gateway_requests",
+        "schedule_firings",
+        "storage_operations",
+        "log_gb",
+        "egress_gb",
+    }
+)
 #: Meters of the time that a function's runs take.
 _OF_TIME = ("gb_seconds", "vcpu_seconds", "instance_hours", "allocated_gb_seconds", "allocated_vcpu_seconds")
 
 
 @dataclass
 class Context:
-    """The model, the plan it is looked at on, the month played on it (None where it does not fit)."""
+    """The model, the plan it is looked at on, the month played on it (None where it does not fit).
+
+    ``costs`` are those of the plans that were played, by name.
+    """
 
     path: Path
     sets: Sets
     loaded: Loaded
     offer: Offer
     base: PlayedPlan | None
+    costs: Mapping[str, Decimal] = field(default_factory=dict)
     tried: dict[Sets, tuple[Trial | None, Trial | None]] = field(default_factory=dict)
     _loadable: dict[Sets, bool] = field(default_factory=dict)
 
@@ -104,25 +124,37 @@ class Context:
 
         Saves plays: what is worth less than a finding needs not be tried.
         """
-        bill = self.base.bill if self.base else None
-        if bill is None:
-            return None
-        own = sum((self._by_runs.get(key, Decimal(0)) for key in bill.shares if key[0] == name), Decimal(0))
-        return self._paid_for_runs - sum(self._by_runs.values(), Decimal(0)) + own
+        return self._stake(name, self._by_runs) if self.base and self.base.bill else None
 
-    @cached_property
-    def _paid_for_runs(self) -> Decimal:
-        lines = self.base.bill.lines if self.base else ()
-        return sum((line.amount for line in lines if line.meter not in _NOT_BY_RUNS), Decimal(0))
+    def at_stake_in_time(self, name: str) -> Decimal | None:
+        """As ``at_stake``, of shorter runs: batches only get smaller by them, so that nothing that is counted gets less."""
+        return self._stake(name, self._by_time) if self.base and self.base.bill else None
+
+    def _stake(self, name: str, paid: dict[tuple[str, str], Decimal]) -> Decimal:
+        """What a function pays, and what none of them does, which has no unit."""
+        own = sum((amount for key, amount in paid.items() if key[0] == name), Decimal(0))
+        return paid.get(_NOBODYS, Decimal(0)) + own
 
     @cached_property
     def _by_runs(self) -> dict[tuple[str, str], Decimal]:
         """What each unit pays for what its runs use."""
-        shares = self.base.bill.shares if self.base else {}
-        return {
-            key: sum((a for meter, a in parts.items() if meter not in _NOT_BY_RUNS), Decimal(0))
-            for key, parts in shares.items()
+        return self._paid_without(_NOT_BY_RUNS)
+
+    @cached_property
+    def _by_time(self) -> dict[tuple[str, str], Decimal]:
+        """What each unit pays for as long as its runs take."""
+        return self._paid_without(_NOT_BY_RUNS | _BY_COUNT)
+
+    def _paid_without(self, meters: frozenset[str]) -> dict[tuple[str, str], Decimal]:
+        bill = self.base.bill if self.base else None
+        if bill is None:
+            return {}
+        paid = {
+            key: sum((a for meter, a in parts.items() if meter not in meters), Decimal(0))
+            for key, parts in bill.shares.items()
         }
+        whole = sum((line.amount for line in bill.lines if line.meter not in meters), Decimal(0))
+        return {**paid, _NOBODYS: whole - sum(paid.values(), Decimal(0))}
 
     def calls(self, name: str) -> int:
         """Started attempts of a function in all environments."""

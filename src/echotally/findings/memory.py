@@ -123,11 +123,11 @@ def starved(ctx: Context) -> Iterator[Noticed]:
         now = unit_settings(function, plan)
         if function.cpu_share < 0.5 or now.vcpu >= function.threads or plan.bills == "reserved":
             continue
-        if not _worth(ctx, ctx.at_stake(name)):
-            continue
         # Whole steps of memory cost at least as much again, so where twice as much costs more, four times does too;
         # except where shorter runs are no longer ended, or find room.
         in_trouble = any(u.attempts["timed_out"] + u.attempts["throttled"] for u in ctx.units(name))
+        if not _worth(ctx, ctx.at_stake(name) if in_trouble else ctx.at_stake_in_time(name)):
+            continue
         for times in (2, 4):
             size = plan.memory.round_up(function.memory * times)
             if size is None or size <= now.memory_mb:

@@ -68,7 +68,7 @@ def _take_down(ctx: Context, meter: str) -> Sets:
 
 
 def _elsewhere(ctx: Context) -> Sets:
-    """Every function on the plan that costs least when nothing runs, if another one takes them all."""
+    """Every function on the plan that costs least when nothing runs, if another one takes them all and does not cost more."""
     fits = [
         offer
         for offer in ctx.loaded.offers.values()
@@ -78,6 +78,9 @@ def _elsewhere(ctx: Context) -> Sets:
     if not fits:
         return ()
     least = min(fits, key=lambda offer: bill_when_idle(ctx.loaded, offer).unrounded)
+    pinned = any(function.plan for function in ctx.model.functions.values())
+    if not pinned and ctx.costs.get(least.name, ctx.total) > ctx.total:
+        return ()
     return tuple((f"functions.{name}.plan", least.name) for name in ctx.model.functions)
 
 

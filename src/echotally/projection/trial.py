@@ -198,6 +198,11 @@ class Trials:
         return _peaks(self.base)
 
     @cached_property
+    def most_at_once(self) -> float:
+        """The most calls in flight in the whole estate at once, which no account passed; unknown where a sample was played."""
+        return math.inf if self.base.confidence is not None else self.base.measured.concurrency.peak
+
+    @cached_property
     def prices(self) -> dict[Account, Decimal]:
         """What each account costs in the month played."""
         return {account: _amount(self.base.metered, account, total) for account, total in self.quantities.items()}
@@ -325,7 +330,9 @@ class _Part:
         return {u.unit.billed_to for u in self._others}
 
     def _enough_room(self, played: PlayedPlan) -> bool:
-        """Whether an account's calls, all parts' peaks of an hour added up, stay below its limit."""
+        """Whether an account's calls stay below its limit: in each hour all parts' peaks added up, or what the whole estate
+        came to at the most with this part's peak on top of it.
+        """
         base, own, shared = self._trials.base, self._functions, self._shared(played)
         peaks, before = _peaks(played), dict[Account, Any]()
         for n, unit in enumerate(base.measured.units):
@@ -334,8 +341,9 @@ class _Part:
                 before[place] = before.get(place, 0.0) + base.measured.series[n, :, _IN_FLIGHT]
         for account in shared & peaks.keys():
             limit = played.metered.plans[account].concurrency_limit
-            others = self._trials.peaks.get(account, 0.0) - before.get(account, 0.0)
-            highest = np.maximum(others + peaks[account], self._trials.peaks.get(account, 0.0)).max()
+            now = np.minimum(self._trials.peaks.get(account, 0.0), self._trials.most_at_once)
+            others = np.minimum(self._trials.peaks.get(account, 0.0) - before.get(account, 0.0), now)
+            highest = np.maximum(others + peaks[account], now).max()
             if limit is not None and highest >= limit:
                 return False
         return True

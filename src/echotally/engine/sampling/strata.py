@@ -91,12 +91,12 @@ def cut_month(
     for n, what in _troubled(month, hours, _aftermath_ns(model, placement)):
         busy[n] = (*busy.get(n, ()), what)
     segments: list[Segment] = []
+    surges = _surges(taps)
     for n, hour in enumerate(hours):
-        for start, end in [(hour.start_ns, hour.end_ns)] if n in busy else _pieces(taps, hour):
+        for start, end in [(hour.start_ns, hour.end_ns)] if n in busy else _pieces(surges, hour):
             segments.append(Segment(start, end, n, kind=0 if n in busy else None))
     steady = [n for n, s in enumerate(segments) if s.kind is None]
-    rates = np.array([[_expected(t, s.start_ns, s.end_ns) / (s.end_ns - s.start_ns) for t in taps] for s in segments])
-    rates = rates.reshape(len(segments), len(taps))
+    rates = _rates(taps, segments)
     outside = math.fsum(tap.expected for tap in taps)
     more = max(1.0, expected / outside) if outside else 1.0
     budget = min(effort, expected * SHARE) / more
@@ -182,14 +182,30 @@ def _expected(tap: Tap, start: int, end: int) -> float:
     return total
 
 
-def _pieces(taps: Sequence[Tap], hour: LocalHour) -> list[tuple[int, int]]:
+def _rates(taps: Sequence[Tap], segments: Sequence[Segment]) -> NDArray[np.float64]:
+    """What each tap expects in each segment, events a ns."""
+    start, end = (np.array([getattr(s, key) for s in segments], np.int64) for key in ("start_ns", "end_ns"))
+    found = np.empty((len(segments), len(taps)))
+    for column, tap in enumerate(taps):
+        if tap.stretches.count.any():
+            expected = [_expected(tap, *window) for window in zip(start.tolist(), end.tolist(), strict=True)]
+            found[:, column] = expected
+        else:
+            found[:, column] = tap.stretches.by_rate(start, end)
+    return found / (end - start)[:, None]
+
+
+def _surges(taps: Sequence[Tap]) -> NDArray[np.int64]:
+    """Instants at which a rate changes, in order."""
+    changes = [at for tap in taps if tap.kind == "rate" for at in (tap.stretches.start_ns, tap.stretches.end_ns)]
+    return np.unique(np.concatenate(changes)) if changes else np.zeros(0, np.int64)
+
+
+def _pieces(surges: NDArray[np.int64], hour: LocalHour) -> list[tuple[int, int]]:
     """The hour cut where a surge begins or ends."""
-    cuts = {hour.start_ns, hour.end_ns}
-    for tap in taps:
-        if tap.kind == "rate":
-            cuts |= {at for s in tap.stretches for at in (s.start_ns, s.end_ns) if hour.start_ns < at < hour.end_ns}
-    ordered = sorted(cuts)
-    return list(pairwise(ordered))
+    first, last = np.searchsorted(surges, [hour.start_ns, hour.end_ns])
+    inside = [at for at in surges[first:last].tolist() if at > hour.start_ns]
+    return list(pairwise([hour.start_ns, *inside, hour.end_ns]))
 
 
 def _patterns(
