@@ -191,7 +191,7 @@ def test_many_assignments_are_searched_with_a_bound_below_the_answer(estate, mon
     model, plans = small_estate(3)
     path = estate(model, *plans)
     every = choose(path, sizes=False)
-    monkeypatch.setattr("echotally.studies.choose._ALL", 1)
+    monkeypatch.setattr("echotally.studies.assignments._ALL", 1)
     searched = choose(path, sizes=False)
     assert searched.bound is not None
     assert searched.bound <= every.chosen.bill.unrounded <= searched.chosen.bill.unrounded

@@ -10,7 +10,7 @@ from functools import cached_property
 from pathlib import Path
 
 from echotally.engine.reading import UnitMeasured
-from echotally.engine.sampling import expected_events
+from echotally.engine.sampling import spared_events
 from echotally.errors import BadInput
 from echotally.findings.rule import Sets
 from echotally.model.estate import Model, Trigger
@@ -218,7 +218,7 @@ class Context:
     @cached_property
     def too_large(self) -> bool:
         """Whether the month holds so many events that changes of the whole are played on a sample of it."""
-        return expected_events(self.model, self.loaded.month, self.placement) > _MOST_REPLAYED
+        return spared_events(self.model, self.loaded.month, self.placement) > _MOST_REPLAYED
 
     def applies(self, sets: Sets) -> bool:
         """Whether the model with a change can be loaded."""

@@ -3,7 +3,22 @@
 from __future__ import annotations
 
 from echotally.engine.sampling.estimate import Sampled, sample
-from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events, expected_flows, wants_sampling
+from echotally.engine.sampling.expecting import (
+    SAMPLED_FROM,
+    expected_events,
+    expected_flows,
+    spared_events,
+    wants_sampling,
+)
 from echotally.engine.sampling.stretches import PARTS
 
-__all__ = ["PARTS", "SAMPLED_FROM", "Sampled", "expected_events", "expected_flows", "sample", "wants_sampling"]
+__all__ = [
+    "PARTS",
+    "SAMPLED_FROM",
+    "Sampled",
+    "expected_events",
+    "expected_flows",
+    "sample",
+    "spared_events",
+    "wants_sampling",
+]

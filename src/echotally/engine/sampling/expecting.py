@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
-from echotally.model.sources import SourceRef
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns, unit_settings
 
@@ -26,10 +26,20 @@ def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offe
 
     A firing counts as one, whatever its items; what its items put out counts item by item.
     """
-    asked = {tap.label: clients_ask(model, month, tap, placement) for tap in month.taps if tap.kind == "clients"}
+    return _expected(model, month, placement, month.taps)
+
+
+def spared_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) -> float:
+    """Those of ``expected_events`` that a sample may leave out: what schedules bring is played whole in any sample."""
+    taps = [tap for tap in month.taps if tap.source.kind is not SourceKind.SCHEDULES]
+    return _expected(model, month, placement, taps)
+
+
+def _expected(model: Model, month: MonthPlan, placement: Mapping[str, Offer], taps: Iterable[Tap]) -> float:
+    asked = {tap.label: clients_ask(model, month, tap, placement) for tap in taps if tap.kind == "clients"}
     wiring = Wiring(model)
     outside: dict[tuple[str, SourceRef], float] = {}
-    for tap in month.taps:
+    for tap in taps:
         key = (tap.environment, tap.source)
         outside[key] = outside.get(key, 0.0) + asked.get(tap.label, tap.expected)
     total = 0.0

@@ -225,10 +225,11 @@ Happening = tuple[int, tuple[object, ...]]
 def _lumps_of(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]) -> Iterator[Happening]:
     """Hours with a lump, or with events of a trace that all come at one instant."""
     for number, tap in counted:
-        for s in tap.stretches:
-            if tap.lump or s.end_ns == s.start_ns:
-                for n in _hours_of(hours, s.start_ns, max(s.end_ns, s.start_ns + 1)):
-                    yield n, (number, s.start_ns - hours[n].start_ns, s.count)
+        its = tap.stretches
+        lumps = np.flatnonzero((its.end_ns == its.start_ns) | tap.lump)
+        start, end, count = its.start_ns[lumps], its.end_ns[lumps], its.count[lumps]
+        for n, which in _by_hour(hours, start, np.maximum(end, start + 1)):
+            yield n, (number, (start[which] - hours[n].start_ns).tobytes(), count[which].tobytes())
 
 
 def _uneven_hours(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]) -> Iterator[Happening]:
@@ -242,9 +243,23 @@ def _uneven_hours(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]
 def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping[str, int]) -> Iterator[Happening]:
     """Hours that a firing which shares room with the rest reaches into."""
     for number, tap in enumerate(whole):
-        for s in tap.stretches:
-            for n in _hours_of(hours, s.start_ns, s.start_ns + reach[tap.label]):
-                yield n, (-1 - number, s.start_ns - hours[n].start_ns)
+        start = tap.stretches.start_ns
+        for n, which in _by_hour(hours, start, start + reach[tap.label]):
+            yield n, (-1 - number, (start[which] - hours[n].start_ns).tobytes())
+
+
+def _by_hour(
+    hours: Sequence[LocalHour], start: NDArray[np.int64], end: NDArray[np.int64]
+) -> Iterator[tuple[int, NDArray[np.int64]]]:
+    """Numbers of the hours that any of the stretches of time touch, with which ones, in their order."""
+    begins = np.array([hour.start_ns for hour in hours], np.int64)
+    first = np.maximum(0, np.searchsorted(begins, start + 1) - 1)
+    many = np.maximum(0, np.searchsorted(begins, end) - first)
+    which = np.repeat(np.arange(len(start)), many)
+    hour = np.arange(len(which)) - np.repeat(np.cumsum(many) - many - first, many)
+    order = np.argsort(hour, kind="stable")
+    touched, at = np.unique(hour[order], return_index=True)
+    yield from zip(touched.tolist(), np.split(which[order], at[1:]), strict=False)
 
 
 def _hours_of(hours: Sequence[LocalHour], start: int, end: int) -> range:
@@ -310,15 +325,15 @@ def warm_up_ns(model: Model, placement: Mapping[str, Offer]) -> int:
 
 def clipped(tap: Tap, start: int, end: int) -> Stretches:
     """A tap's stretches between two instants, counted from the first; counts are shared out by time."""
-    found = []
-    for s in tap.stretches.between(start, end):
-        low, high = max(s.start_ns, start), min(s.end_ns, end)
-        if s.start_ns == s.end_ns and start <= s.start_ns < end:
-            found.append(Stretch(s.start_ns - start, s.end_ns - start, count=s.count))
-        elif low < high:
-            count = round(s.count * (high - low) / (s.end_ns - s.start_ns))
-            found.append(Stretch(low - start, high - start, s.rate, count))
-    return Stretches.of(found)
+    its = tap.stretches.between(start, end)
+    low, high = np.maximum(its.start_ns, start), np.minimum(its.end_ns, end)
+    instant, count = its.start_ns == its.end_ns, its.count.copy()
+    # Only the first and the last are cut, so that few are shared out.
+    for n in np.flatnonzero((count > 0) & ~instant & ((low > its.start_ns) | (high < its.end_ns))).tolist():
+        count[n] = round(int(its.count[n]) * int(high[n] - low[n]) / int(its.end_ns[n] - its.start_ns[n]))
+    kept = np.where(instant, its.start_ns >= start, low < high)
+    rate = np.where(instant, 0.0, its.rate)
+    return Stretches(low[kept] - start, high[kept] - start, rate[kept], count[kept])
 
 
 def steady(taps: Sequence[Tap], mean: NDArray[np.float64], length: int) -> tuple[Tap, ...]:

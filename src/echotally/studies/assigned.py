@@ -1,0 +1,108 @@
+"""Months of an estate under assignments of its functions to plans, each played once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from functools import cached_property, partial
+from os import cpu_count
+from threading import Lock
+
+from echotally.engine.sampling import spared_events
+from echotally.errors import BadInput, Problem
+from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
+from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.project import project_plan
+from echotally.projection.threads import Progress, side_by_side
+from echotally.rates.card_loading import candidates
+from echotally.studies.choice import Sets
+
+#: Months in which a sample may leave out more events than that are compared as samples of about so many.
+LARGE, EFFORT = 2_000_000, 400_000
+#: Putting a sample together takes as long, for each function, as playing so many events.
+_FOR_EACH = 100_000
+#: From so many functions on, in all environments, a month takes too much room to keep it or to play two at once.
+_MANY = 300
+_Key = tuple[tuple[str, ...], Sets, bool]
+
+
+class AssignedMonths:
+    """Plays assignments, given as the plan of each function by name. ``played``: how many months that took."""
+
+    def __init__(self, loaded: Loaded, seed: int) -> None:
+        self.loaded, self.seed, self.played = loaded, seed, 0
+        self._kept: dict[_Key, PlanProjection] = {}
+        self._lock = Lock()
+        self._units = len(loaded.model.functions) * len(loaded.model.environments)
+        self._many = self._units >= _MANY
+
+    def play(self, assignment: Mapping[str, str], sets: Sets = (), *, rough: bool = False) -> PlayedPlan:
+        """As ``try_out``; raises ``BadInput`` where the assignment leaves a function no room."""
+        found = self.try_out(assignment, sets, rough=rough)
+        if isinstance(found, RefusedPlan):
+            name, why = found.reasons[0]
+            raise BadInput(Problem(f"{name} has no room beside the others: {why}", value=assignment[name]))
+        return found
+
+    def each(
+        self, assignments: Sequence[Mapping[str, str]], progress: Progress | None = None, *, rough: bool = False
+    ) -> list[PlanProjection]:
+        """The month under each of some assignments, side by side."""
+        workers, cores = (1, None) if self._many else (None, 1)
+        return side_by_side(
+            {str(n): partial(self._told, a, rough, cores) for n, a in enumerate(assignments)}, progress, workers
+        )
+
+    def _told(
+        self, assignment: Mapping[str, str], rough: bool, cores: int | None, tell: Callable[[float], None]
+    ) -> PlanProjection:
+        return self.try_out(assignment, rough=rough, tell=tell, cores=cores)
+
+    def try_out(
+        self,
+        assignment: Mapping[str, str],
+        sets: Sets = (),
+        *,
+        rough: bool = False,
+        tell: Callable[[float], None] | None = None,
+        cores: int | None = None,
+    ) -> PlanProjection:
+        """The month under an assignment, with further overrides, if it can be played on ``cores`` (None: all).
+
+        ``rough``: of a large month a small sample, which decides the same in a fraction of the time.
+        """
+        rough = rough and self.large
+        key = (tuple(assignment.values()), sets, rough)
+        if key in self._kept:
+            return self._kept[key]
+        start, effort = (0, EFFORT) if rough else (None, None)
+        offer = self.loaded.offers[next(iter(assignment.values()))]
+        found = project_plan(
+            self.placed(assignment, sets),
+            offer,
+            self.seed,
+            tell,
+            sampled_from=start,
+            effort=effort,
+            cores=cores or cpu_count() or 1,
+        )
+        with self._lock:
+            self.played += 1
+            if not (sets or self._many):
+                self._kept[key] = found
+        return found
+
+    def placed(self, assignment: Mapping[str, str], sets: Sets = ()) -> Loaded:
+        """The estate with every function pinned to its plan, and further overrides."""
+        loaded = self.loaded
+        if sets:
+            loaded = load(loaded.document.path, [*loaded.document.changed_sets(), *sets])
+        pinned = {n: f.model_copy(update={"plan": assignment[n]}) for n, f in loaded.model.functions.items()}
+        model = loaded.model.model_copy(update={"functions": pinned})
+        return Loaded(model, self.loaded.document, loaded.month, self.loaded.offers)
+
+    @cached_property
+    def large(self) -> bool:
+        """Whether a sample may leave out so much of a month that what is only compared is played as one."""
+        loaded = self.loaded
+        placement = placement_on(loaded.model, loaded.offers, candidates(loaded.model, loaded.offers)[0])
+        return spared_events(loaded.model, loaded.month, placement) > max(LARGE, _FOR_EACH * self._units)
