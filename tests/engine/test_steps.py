@@ -58,6 +58,8 @@ def test_the_steps_of_a_month_add_up_to_it(step: int, loaded: Loaded, plan: Play
         ]
         assert mine["concurrency_peak"].max() == unit.concurrency.peak
         assert mine["backlog_peak"].max() == unit.backlog_peak
+        lag = mine["lag_s"].max()
+        assert np.isnan(lag) if unit.lag_max_s is None else lag == pytest.approx(unit.lag_max_s)
         # What still runs at the end is billed there, after the last step.
         assert mine["busy_s"].sum() == pytest.approx(unit.busy_ns / 1e9, rel=1e-6, abs=1e-3) or unit.attempts["running"]
 

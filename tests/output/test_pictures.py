@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -15,15 +16,29 @@ from matplotlib.text import Text
 
 import echotally
 from echotally.evidence.bill.reconcile import reconcile
+from echotally.evidence.fit.fit import fit
+from echotally.evidence.measure.keys import keys_of
+from echotally.evidence.measure.machine import Machine
+from echotally.evidence.measure.pasting import propose
+from echotally.evidence.measure.rows import Level, Run, Tried
+from echotally.evidence.survey.made import Survey
+from echotally.evidence.survey.survey import survey
+from echotally.evidence.telemetry.firing_check import check_firings
 from echotally.output.base.charts import COLOURS, DASHES, INK, MARKS, PIXELS, QUIET, pixels_wide
+from echotally.output.evidence.fit_view import fit_chart
+from echotally.output.evidence.measure_chart import measure_chart
+from echotally.output.evidence.measure_view import Measured
 from echotally.output.evidence.reconcile_view import reconcile_chart
+from echotally.output.evidence.survey_page import function_chart, wiring_chart
 from echotally.output.model.demand_view import demand_chart
 from echotally.output.model.findings_chart import findings_chart
-from echotally.output.model.firings_chart import firings_chart
+from echotally.output.model.firings_chart import firing_check_chart, firings_chart
 from echotally.output.model.rates_chart import rates_chart
 from echotally.output.projection.map_chart import TROUBLES
 from echotally.output.projection.projection_charts import projection_chart
+from echotally.output.projection.projection_json import projection_json
 from echotally.output.studies.choose_view import choose_chart
+from echotally.output.studies.compare_view import compare_chart
 from echotally.output.studies.crossover_view import crossover_chart
 from echotally.output.studies.follow_chart import follow_chart
 from echotally.output.studies.forecast_view import forecast_chart
@@ -34,6 +49,7 @@ from echotally.projection.demand import view_demand
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.window import window
 from echotally.rates.card_loading import load_card
+from echotally.studies.compare import compare
 from echotally.studies.edges import with_edges
 
 WIDTHS = (640, 1_280, 1_920)
@@ -125,6 +141,48 @@ def drawings(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[
         card = load_card(loaded.document.path.parent / "rates/heron.toml")
         yield "rates", lambda: rates_chart(card, "png")
         yield "reconcile", _lazy(lambda: reconcile(month, bill, "heron.shared"), reconcile_chart)
+        yield from evidence(loaded, month, folder)
+
+
+def evidence(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[str, Drawing]]:
+    """What is drawn of logs, measurements and saved projections."""
+    logs = loaded.document.path.parent / "logs"
+    yield "fit", _lazy(lambda: fit(logs / "look.csv", loaded=loaded), fit_chart)
+    # Runs that no formula fits are kept as they are.
+    (folder / "two.csv").write_text(
+        "time,function,run_ms,outcome\n"
+        + "".join(f"2027-03-{1 + n // 40:02}T{n % 24:02}:00:00Z,look,{(10, 9_000)[n % 2]},ok\n" for n in range(400))
+    )
+    yield "fit of samples", _lazy(lambda: fit(folder / "two.csv", loaded=loaded), fit_chart)
+    runs = [Run(n, "warm", 0.1 + n % 5 / 50, 0.05, 50 << 20, 10, 5.0, 1 + n % 3, 100) for n in range(1, 30)]
+    levels = tuple(Level(k, 10 * k, 1.0, 0.1 * k, 0.1 * k, 0.12 * k) for k in (1, 2, 4))
+    for name, tried in (
+        ("measure", Tried("python answer.py", "serve", Machine(2.0, "made up", "made up", 0.1, 0.001, 0.0001), tuple(runs))),
+        ("measure at once", Tried("https://127.0.0.1/answer", "url", Machine(2.0, "made up", "made up", 0.1, 0.001, 0.0001), tuple(replace(r, events=1) for r in runs), levels)),
+    ):  # fmt: skip
+        keys = keys_of(tried)
+        yield name, partial(measure_chart, Measured(tried, keys, propose(keys, "look")), "png")
+    surveyed: list[Survey] = []
+
+    def made() -> Survey:
+        surveyed.extend([] if surveyed else [survey(logs / "spans.otlp.json.gz", bills=logs / "bill.csv")])
+        return surveyed[0]
+
+    yield "survey", lambda: wiring_chart(made())
+    yield "survey of one", lambda: function_chart(made().zone, next(iter(made().functions.values())))
+    starts = "".join(f"2027-03-{day:02}T02:{day % 7:02}:00Z,charts,800,ok\n" for day in range(1, 25) if day % 5)
+    (folder / "starts.csv").write_text("time,function,run_ms,outcome\n" + starts)
+    yield (
+        "firings seen",
+        _lazy(
+            lambda: check_firings(loaded, "nightly-charts", folder / "starts.csv"),
+            lambda found, form: firing_check_chart(loaded, found, form),
+        ),
+    )
+    (folder / "before.json").write_text(projection_json(month))
+    more = echotally.project(loaded.changed([("demand.gauges.rate", "900 /h")]), plans=["heron.per-run"])
+    (folder / "after.json").write_text(projection_json(more))
+    yield "compare", _lazy(lambda: compare(folder / "before.json", folder / "after.json"), compare_chart)
 
 
 def _kind_of_forecast(kind: str) -> Callable[[Any, str], bytes]:

@@ -36,8 +36,9 @@ _KEPT_COUNTS, _KEPT_PEAKS = ("arrivals", "throttled"), ("concurrency_peak", "ins
 _LEVELS = {"concurrency_peak": "in_flight", "instances_peak": "count", "backlog_peak": "waiting"}
 _WAITS = ("wait_p50_s", "wait_p95_s", "latency_p50_s", "latency_p95_s")
 #: What there is of each step. ``busy_s`` is time with runs within it, all instances together; waits and latencies are those of
-#: events handled, and requests answered, in the step (nan: none).
-COLUMNS = (*_KEPT_COUNTS, *_COUNTED, *_KEPT_PEAKS, "busy_s", *_WAITS)
+#: events handled, and requests answered, in the step (nan: none); ``lag_s`` is the most that the oldest unhandled record of its
+#: streams was old (rule 7.19; nan: it reads none).
+COLUMNS = (*_KEPT_COUNTS, *_COUNTED, *_KEPT_PEAKS, "busy_s", *_WAITS, "lag_s")
 
 
 @dataclass(frozen=True)
@@ -91,6 +92,8 @@ class _Reading:
         self.busy = np.array([wide(unit, "busy_ns") for unit in units], float)
         self.ended = _ended(units)
         self.hour = hour
+        # The kernel raises it at every change and at every flush; what is there now counts again at the next one.
+        units["lag_max"] = 0
         for name in _KEPT_COUNTS:
             world.series[:, hour, SERIES.index(name)] = 0.0
         for name, field in _LEVELS.items():
@@ -110,6 +113,7 @@ class _Reading:
             yield name, (units[field] - self.counts[field]).astype(float)
         yield "busy_s", (np.array([wide(unit, "busy_ns") for unit in units], float) - self.busy) / 1e9
         yield from self._quantiles(built)
+        yield "lag_s", np.where(units["stream_n"] > 0, units["lag_max"] / 1e9, np.nan)
         self.remember(built)
 
     def _quantiles(self, built: Built) -> Iterator[tuple[str, Array]]:

@@ -19,7 +19,7 @@ from echotally.projection.answer import PlayedPlan, Projection
 #: So many functions can each have a place of their own.
 MOST = 60
 #: Less than this share of attempts throttled, or of events left behind, is no trouble worth a mark.
-_THROTTLED, _FEW = 0.001, 0.0001
+THROTTLED, _FEW = 0.001, 0.0001
 #: A wait of this length is trouble where no target says what is wanted, s.
 _LONG = 60.0
 
@@ -101,7 +101,7 @@ class EstateMap:
 def estate_map(projection: Projection, plan: PlayedPlan, most: int = MOST) -> EstateMap:
     """The map of a month as it was played on ``plan``, all environments together; grouped above ``most`` functions."""
     whole = _Mapped(projection, plan).map()
-    return whole if len(projection.model.functions) <= most else _grouped(whole, projection.model)
+    return whole if len(projection.model.functions) <= most else grouped(whole, projection.model)
 
 
 @dataclass
@@ -238,7 +238,7 @@ class _Mapped:
             yield Trouble("lost", float(lost))
         attempts = sum(unit.attempts["total"] for unit in units)
         share = sum(unit.attempts["throttled"] for unit in units) / attempts if attempts else 0.0
-        if share >= _THROTTLED:
+        if share >= THROTTLED:
             yield Trouble("throttled", share)
         missed = [m.found for m in self.plan.misses if m.function == name and m.target == "wait_p95"]
         wait = max((unit.waits.p95 for unit in units if unit.waits.p95 is not None), default=0.0)
@@ -250,8 +250,8 @@ class _Mapped:
 
 
 # -- grouping -----------------------------------------------------------------------------------------------------
-def _grouped(whole: EstateMap, model: Model) -> EstateMap:
-    """Functions of a group at one place; sources between the same groups, and demands of the same source's group, together."""
+def grouped(whole: EstateMap, model: Model) -> EstateMap:
+    """As ``whole``: functions of a group at one place; sources between the same groups, and demands of the same source's group, together."""
     by, groups = _groups(model)
     moved = {f"functions.{name}": f"groups.{group}" for name, group in groups.items()}
     # A source belongs with whoever reads it: its readers' group and kind are its place.

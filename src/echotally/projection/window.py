@@ -56,12 +56,12 @@ class Window:
         return np.diff(edges) / 1e9
 
     def of(self, name: str, function: str | None = None, environment: str | None = None) -> Array:
-        """A column summed over the functions asked for (left out: all); of waits the longest."""
+        """A column summed over the functions asked for (left out: all); of waits and lags the longest."""
         mine = [
             n for n, (own, where) in enumerate(self.units) if function in (None, own) and environment in (None, where)
         ]
         rows = self.stepped.columns[name][mine]
-        if not name.startswith(("wait_", "latency_")):
+        if not name.startswith(("wait_", "latency_", "lag_")):
             found: Array = rows.sum(axis=0)
             return found
         known = np.where(np.isnan(rows), -1.0, rows).max(axis=0)

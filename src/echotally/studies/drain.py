@@ -7,11 +7,14 @@ from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
 from typing import TYPE_CHECKING
 
+import numpy as np
+from numpy.typing import NDArray
+
 from echotally.demand.month import Arrivals
 from echotally.engine.build import Built
 from echotally.engine.play import begun, finish, play
 from echotally.engine.reading import Measured, read_out
-from echotally.engine.sketch import wait_quantile
+from echotally.engine.sketch import STARTS, wait_quantile
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.loading import ModelSource
@@ -32,6 +35,8 @@ if TYPE_CHECKING:
 
 #: Changes of instance counts that are kept, and the largest backlog tried for ``within``.
 _TRAIL, _MOST = 20_000, 20_000_000
+#: Points of a backlog over time.
+_POINTS = 300
 
 
 @dataclass(frozen=True)
@@ -40,7 +45,7 @@ class DrainRow:
 
     ``oldest_s`` is the longest any message waited for its run; ``starts_s`` when instances began to start;
     ``instances`` (from_s, count) and ``ready`` of them (from_s, count), until the last is gone; ``most_s`` when 99 % were
-    handled; ``cost`` what the real month costs more with it; ``clears`` the largest backlog empty within the time asked for
+    handled; ``left`` (from_s, messages not handled yet, those gone otherwise until the queue is empty); ``cost`` what the real month costs more with it; ``clears`` the largest backlog empty within the time asked for
     (None: not asked).
     """
 
@@ -60,6 +65,7 @@ class DrainRow:
     clears: int | None = None
     most_s: float | None = None
     ready: tuple[tuple[float, int], ...] = ()
+    left: tuple[tuple[float, int], ...] = ()
 
 
 @dataclass(frozen=True, repr=False)
@@ -173,7 +179,8 @@ class _Trial:
         handled = unit.events["succeeded"]
         starts, instances, ready = _timeline(built, n, unit.instances.peak)
         # All messages are there at 0 s, so what a message waits and runs is when it is handled.
-        most_s = wait_quantile(built.world.latency_bins[n] + built.world.request_bins[n], 0.99)
+        latencies = built.world.latency_bins[n] + built.world.request_bins[n]
+        most_s = wait_quantile(latencies, 0.99)
         return DrainRow(
             self.offer.name,
             unit.instance_limit if limit is None else limit,
@@ -191,6 +198,7 @@ class _Trial:
             None if within_ns is None else self._clears(within_ns / 1e9),
             most_s,
             ready,
+            _left(backlog, latencies[0], empty_s),
         )
 
     def _cost(self, measured: Measured) -> Decimal:
@@ -231,6 +239,19 @@ class _Trial:
 
 
 Changes = tuple[tuple[float, int], ...]
+
+
+def _left(backlog: int, handled: NDArray[np.int64], empty_s: float | None) -> Changes:
+    """Messages not handled yet, from each of at most so many instants on, within a bin of the sketch."""
+    places = np.flatnonzero(handled)
+    gone = np.cumsum(handled[places])
+    # Evenly by messages: a line through hundreds of points looks like one through all.
+    kept = np.unique(np.searchsorted(gone, np.linspace(0, gone[-1] if len(gone) else 0, _POINTS)))
+    kept = kept[kept < len(places)]
+    found = [(0.0, backlog), *zip((STARTS[places[kept]] / 1e9).tolist(), (backlog - gone[kept]).tolist(), strict=True)]
+    if empty_s is not None:
+        found = [*((at, n) for at, n in found if at < empty_s), (empty_s, 0)]
+    return tuple(found)
 
 
 def _timeline(built: Built, n: int, peak: int) -> tuple[tuple[float, ...], Changes, Changes]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 import textwrap
 from collections.abc import Sequence
 from contextvars import ContextVar
@@ -60,14 +61,16 @@ def pixels_wide(pixels: int) -> None:
     _PIXELS.set(pixels)
 
 
-def _sheet(height: float | None = None) -> Figure:
-    """An empty figure of the width that is wanted; ``height`` in inches of a full page, left out: five eighths of it."""
+def _sheet(height: float | None = None, enough: float = math.inf) -> Figure:
+    """An empty figure of the width that is wanted, five eighths of it high; higher where ``height`` (inches) asks for it, lower
+    where ``enough`` does.
+    """
     import matplotlib
     from matplotlib.figure import Figure
 
     pixels = _PIXELS.get()
     page = _PAGE if pixels >= _NARROW else _NARROW_PAGE
-    tall = page * 5 / 8 if height is None else max(page * 5 / 8, min(_TALLEST, height))
+    tall = max(min(page * 5 / 8, enough), min(_TALLEST, height or 0.0))
     with matplotlib.rc_context(_STYLE):
         return Figure(figsize=(page, tall), dpi=pixels / page, layout="constrained", facecolor="white")
 
@@ -102,11 +105,11 @@ def small_panels(rows: int, columns: int, share_x: bool = True) -> tuple[Figure,
     return figure, list(panels.flat)
 
 
-def wide_figure(height: float) -> tuple[Figure, Any]:
-    """A figure with one bare panel; taller than usual where ``height`` (inches) asks for it."""
+def wide_figure(height: float, enough: float = math.inf) -> tuple[Figure, Any]:
+    """A figure with one bare panel; taller than usual where ``height`` (inches) asks for it, and no taller than is ``enough``."""
     import matplotlib
 
-    figure = _sheet(height)
+    figure = _sheet(height, enough)
     with matplotlib.rc_context(_STYLE):
         return figure, figure.subplots()
 

@@ -14,7 +14,7 @@ from echotally.evidence.fit.fit import Fit
 from echotally.evidence.fit.proposal import Proposal, pasted
 from echotally.evidence.fit.trials import TrialFit
 from echotally.evidence.telemetry.reading import TraceFound
-from echotally.output.base.charts import new_figure, picture, style
+from echotally.output.base.charts import new_figure, picture, plain_x, style, titled
 from echotally.output.base.terminal import Column, count, rendered, table
 
 
@@ -225,8 +225,6 @@ def fit_chart(found: Fit, form: str) -> bytes:
         fitted = [found.run.median.value * sigma ** (NormalDist().inv_cdf(q) / 1.6448536269514722) for q in shares]
         panel.plot(fitted, shares, label="fitted log-normal", **(style(1) | {"markersize": 0}))
         panel.set_xscale("log")
-        from echotally.output.base.charts import plain_x, titled
-
         plain_x(panel)
     panel.set_xlabel("base run time (ms)")
     panel.set_ylabel("share of runs that are shorter")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 from collections.abc import Sequence
 from dataclasses import replace
+from decimal import Decimal
 from importlib.resources import files
 from statistics import NormalDist
 from typing import Any
@@ -16,10 +17,12 @@ from echotally.errors import safe
 from echotally.evidence.fit.rhythm import hours_of
 from echotally.evidence.survey.assembly import Found
 from echotally.evidence.survey.facts import short
-from echotally.evidence.survey.made import Survey
+from echotally.evidence.survey.made import Survey, loaded_from
 from echotally.output.base.charts import COLOURS, SETTINGS, picture, plain_x
 from echotally.output.base.terminal import count
 from echotally.output.evidence.survey_view import of_functions, plain_number, sources_of, survey_verdict, trouble_lines
+from echotally.projection.estate_map import THROTTLED, EstateMap, Trouble
+from echotally.projection.observed_map import observed_map
 
 #: Functions with pictures; more would make a page that no browser opens gladly.
 _MOST = 80
@@ -274,77 +277,43 @@ def edges_of(made: Survey) -> list[tuple[str, str, str]]:
 
 
 def wiring_chart(made: Survey) -> bytes:
-    """The lines of the estate from left to right, laid out by layers; functions of a circle share a layer."""
-    import networkx as nx  # type: ignore[import-untyped]
-    from matplotlib.figure import Figure
+    """The estate as it was found, with what the log counted and the bill paid."""
+    from echotally.output.projection.map_chart import drawn_map
 
-    edges = edges_of(made)
-    graph = nx.DiGraph()
-    graph.add_edges_from((a, b) for a, b, _ in edges)
-    circles = nx.condensation(graph)
-    layers = [
-        sorted(node for circle in generation for node in circles.nodes[circle]["members"])
-        for generation in nx.topological_generations(circles)
-    ]
-    ordered = _ordered(graph, layers)
-    places = {
-        node: (float(x), (len(layer) - 1) / 2 - y) for x, layer in enumerate(ordered) for y, node in enumerate(layer)
-    }
-    height = min(60.0, max([3.0, *(0.62 * len(layer) for layer in ordered)]))
-    figure = Figure(figsize=(12.8, height), dpi=100, layout="constrained", facecolor="white")
-    panel = figure.subplots()
-    panel.set_axis_off()
-    for a, b, label in edges:
-        _draw_line(panel, places[a], places[b], label)
-    for node, place in places.items():
-        _draw_box(panel, place, _short(node), node in made.functions)
-    if places:
-        xs, ys = zip(*places.values(), strict=True)
-        panel.set_xlim(min(xs) - 0.5, max(xs) + 0.5)
-        panel.set_ylim(min(ys) - 0.6, max(ys) + 0.6)
-    return picture(figure, "png")
+    drawn = survey_map(made)
+    days = (made.span[1] - made.span[0]) / 86_400
+    said = f"money is {made.billed.currency} of the bill" if made.billed is not None else "no bill was given"
+    source = f"{made.log.rows:,} rows of a log of {days:,.1f} days · Echo Tally"
+    return picture(drawn_map(drawn, map_said(made, drawn), said), "png", source)
 
 
-def _draw_line(panel: Any, start: tuple[float, float], end: tuple[float, float], label: str) -> None:
-    panel.annotate(
-        "",
-        end,
-        start,
-        arrowprops={"arrowstyle": "->", "color": "#777777", "shrinkA": 44, "shrinkB": 44, "linewidth": 1.1},
-    )
-    if label:
-        middle = [(a + b) / 2 for a, b in zip(start, end, strict=True)]
-        ground = {"facecolor": "white", "edgecolor": "none", "pad": 0.5, "alpha": 0.8}
-        panel.text(*middle, label, fontsize=9, color="#444444", ha="center", va="bottom", bbox=ground)
+def survey_map(made: Survey) -> EstateMap:
+    """The wiring of the model that was made, with events and throttled attempts of the log and costs of the bill."""
+    troubles: dict[str, tuple[Trouble, ...]] = {}
+    for name, found in made.functions.items():
+        tried = sum(found.sums.attempts.values())
+        share = found.sums.attempts["throttled"] / tried if tried else 0.0
+        if share >= THROTTLED:
+            troubles[name] = (Trouble("throttled", share),)
+    costs = {name: Decimal(repr(made.cost_of(name))) for name in made.functions} if made.billed is not None else {}
+    events = {name: found.sums.events for name, found in made.functions.items()}
+    return observed_map(loaded_from(made).model, events, costs, troubles)
 
 
-def _draw_box(panel: Any, place: tuple[float, float], name: str, function: bool) -> None:
-    """A box with a name: round, filled and bold for a function, square and plain for all else."""
-    bbox = {
-        "facecolor": "#e8f1f9" if function else "white",
-        "edgecolor": "#333333",
-        "boxstyle": "round,pad=0.35" if function else "square,pad=0.3",
-    }
-    weight = "bold" if function else "normal"
-    panel.text(*place, name, fontsize=10, ha="center", va="center", fontweight=weight, bbox=bbox)
-
-
-def _ordered(graph: Any, layers: Sequence[list[str]]) -> list[list[str]]:
-    """Each layer in the order of what leads to it, so that few lines cross."""
-    found: list[list[str]] = []
-    place: dict[str, float] = {}
-    for layer in layers:
-
-        def middle(node: str) -> tuple[float, str]:
-            before = [place[a] for a in graph.predecessors(node) if a in place]
-            return (sum(before) / len(before) if before else 0.0, node)
-
-        ordered = sorted(layer, key=middle)
-        for n, node in enumerate(ordered):
-            place[node] = n - (len(ordered) - 1) / 2
-        found.append(ordered)
-    return found
-
-
-def _short(name: str) -> str:
-    return name if len(name) <= 24 else name[:22] + "…"
+def map_said(made: Survey, drawn: EstateMap) -> str:
+    """What costs most, or without a bill gets most, and the worst trouble."""
+    places = [node for node in drawn.nodes.values() if node.kind in ("function", "group")]
+    if not places:
+        return "no function was found"
+    paid = sum((node.cost or Decimal(0) for node in places), Decimal(0))
+    if paid and made.billed is not None:
+        top = max(places, key=lambda node: node.cost or 0)
+        what = f"{float((top.cost or 0) / paid):.0%} of what functions were billed ({paid:,.2f} {made.billed.currency}) is {top.label}"
+    else:
+        top = max(places, key=lambda node: node.events)
+        what = f"most events, {count(top.events)}, came to {top.label}"
+    troubled = [(trouble.figure, node.label) for node in places for trouble in node.troubles]
+    if not troubled:
+        return f"{what}; hardly an attempt was throttled"
+    share, name = max(troubled)
+    return f"{what}; of {name} {share * 100:.3g} % of attempts were throttled"

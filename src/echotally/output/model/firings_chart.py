@@ -27,7 +27,7 @@ def firings_chart(loaded: Loaded, form: str) -> bytes:
         shift = (n - (len(shown) - 1) / 2) * 0.13
         _marks(panel, places, n, f"{name}: {len(times):,}", shift)
     figure.legend(loc="outside lower center", ncols=3, frameon=False)
-    total = ", ".join(f"{name} {len(times):,} times" for name, times in shown)
+    total = ", ".join(f"{name} {'once' if len(times) == 1 else f'{len(times):,} times'}" for name, times in shown)
     titled(panel, f"In {clock.month} fire: {total}" if shown else "No schedule fires", _changes(clock))
     return picture(figure, form, source_of(loaded.model))
 
@@ -65,9 +65,13 @@ def _calendar(clock: MonthClock) -> tuple[Any, Any]:
         range(1, days + 1), [(first + timedelta(days=d)).strftime("%a %d") for d in range(days)], fontsize=SMALL
     )
     panel.set_xlabel(f"local hour ({clock.zone.key})")
-    for day, gap in _changed(clock):
+    for day, forward in _changed(clock):
         panel.axhspan(day - 0.5, day + 0.5, color="#f2e3c9", linewidth=0)
-        panel.annotate(f" {gap}", (24, day), va="center", ha="right", fontsize=SMALL, color=QUIET)
+        # Beside the calendar, where no mark is.
+        hours = 24 - forward / timedelta(hours=1)
+        panel.annotate(
+            f" {hours:g} h", (24, day), va="center", ha="left", fontsize=SMALL, color=QUIET, annotation_clip=False
+        )
     return figure, panel
 
 
@@ -90,8 +94,8 @@ def _marks(panel: Any, places: Sequence[tuple[float, int]], n: int, label: str, 
     )
 
 
-def _changed(clock: MonthClock) -> list[tuple[int, str]]:
-    """Days on which the clock changes, and what that does."""
+def _changed(clock: MonthClock) -> list[tuple[int, timedelta]]:
+    """Days on which the clock changes, and how far it goes forward."""
     found = []
     first = datetime.fromisoformat(f"{clock.month}-01")
     last = clock.end.astimezone(clock.zone).replace(tzinfo=None)
@@ -100,13 +104,18 @@ def _changed(clock: MonthClock) -> list[tuple[int, str]]:
             (first + timedelta(days=n + k, hours=12)).replace(tzinfo=clock.zone).utcoffset() for k in (0, -1)
         )
         if noon is not None and before is not None and noon != before and n:
-            hours = (noon - before) / timedelta(hours=1)
-            found.append((n + 1, f"an hour is {'missing' if hours > 0 else 'there twice'}"))
+            found.append((n + 1, noon - before))
     return found
 
 
+def _said(forward: timedelta) -> str:
+    minutes = abs(forward) // timedelta(minutes=1)
+    what = "an hour" if minutes == 60 else f"{minutes} min"
+    return f"{what} {'is' if minutes == 60 else 'are'} {'missing' if forward > timedelta() else 'there twice'}"
+
+
 def _changes(clock: MonthClock) -> str:
-    days = [f"{day}: {what}" for day, what in _changed(clock)]
+    days = [f"{day}: {_said(forward)}" for day, forward in _changed(clock)]
     return (
         f"A mark a firing; clock changes on day {'; '.join(days)}"
         if days

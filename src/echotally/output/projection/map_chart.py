@@ -22,9 +22,12 @@ from echotally.projection.estate_map import EstateMap, Line, Node, Trouble, esta
 
 #: Colour of each kind of trouble (dark enough on white), and its mark; words stand beside both.
 TROUBLES = {"lost": ("#b3261e", "✖"), "throttled": ("#b45309", "▲"), "waiting": ("#6d28d9", "◆")}
+_MEANS = {"lost": "left behind", "throttled": "throttled", "waiting": "long waits (p95)"}
 _QUIET, _INK, _LINE = "#6b6b6b", "#1a1a1a", "#7d9bb5"
 #: Height of a place with one line of text, and of what is between places, in points.
 _ROW = 30.0
+#: So many times that where there are few.
+_LOOSEST = 1.8
 _SHORTEST = 8.0
 
 
@@ -35,14 +38,23 @@ def map_chart(projection: Projection, plan: PlayedPlan, form: str) -> bytes:
 
 def map_figure(projection: Projection, plan: PlayedPlan, title: bool = True) -> Any:
     """The map as a figure; without ``title`` for pages that say it themselves."""
-    need("igraph")
     drawn = estate_map(projection, plan)
+    if not title:
+        return drawn_map(drawn)
+    money_said = f"money is {projection.currency} in {projection.model.estate.month}"
+    return drawn_map(drawn, map_finding(projection, plan, drawn), money_said)
+
+
+def drawn_map(drawn: EstateMap, finding: str = "", money_said: str = "") -> Any:
+    """Any map as a figure, with what it shows above it; ``money_said``: whose money it is, "" where there is none."""
+    need("igraph")
     places = laid_out(drawn)
     layers = max(_FEWEST, 1 + max((x for x, _ in places.values()), default=0))
     rows = max((y for _, y in places.values()), default=0.0) + 1
-    figure, panel = wide_figure(rows * _ROW / 72 + (1.6 if title else 0.4))
-    if title:
-        titled(panel, map_finding(projection, plan, drawn), _subtitle(projection, drawn))
+    head = 1.6 if finding else 0.4
+    figure, panel = wide_figure(rows * _ROW / 72 + head, rows * _ROW * _LOOSEST / 72 + head)
+    if finding:
+        titled(panel, finding, _subtitle(drawn, money_said))
     panel.set_axis_off()
     panel.set_xlim(-0.45, layers - 0.42)
     panel.set_ylim(rows - 0.4, -0.6)
@@ -87,13 +99,15 @@ def _duration(seconds: float) -> str:
     return f"{seconds / 60:.0f} min" if seconds < 6_000 else f"{seconds / 3_600:.1f} h"
 
 
-def _subtitle(projection: Projection, drawn: EstateMap) -> str:
-    grouped = f"; functions grouped by {drawn.grouped}" if drawn.grouped else ""
-    return (
-        f"Lines are as wide as the logarithm of their events; money is {projection.currency} in "
-        f"{projection.model.estate.month}. ✖ left behind  ▲ throttled  ◆ long waits (p95); dashed: asks and waits"
-        f"{grouped}"
-    )
+def _subtitle(drawn: EstateMap, money_said: str) -> str:
+    said = ["Lines are as wide as the logarithm of their events", *([money_said] if money_said else [])]
+    if any(line.kind == "asks" for line in drawn.lines):
+        said.append("dashed: asks and waits")
+    if drawn.grouped:
+        said.append(f"functions grouped by {drawn.grouped}")
+    there = {trouble.kind for node in drawn.nodes.values() for trouble in node.troubles}
+    marks = "  ".join(f"{mark} {_MEANS[kind]}" for kind, (_, mark) in TROUBLES.items() if kind in there)
+    return f"{'; '.join(said)}." + (f" {marks}" if marks else "")
 
 
 # -- layout -------------------------------------------------------------------------------------------------------
@@ -179,6 +193,10 @@ def _inside(rows: dict[str, float], tall: int) -> dict[str, float]:
 _SIGN, _FEWEST, _HALF = 5.6, 5, 0.37
 
 
+#: Points drawn and left out of a line, however wide it is.
+_DASHES = {"asks": (9.0, 4.0), "letters": (3.0, 3.0)}
+
+
 def _line(panel: Any, places: Mapping[str, tuple[int, float]], line: Line, widest: float) -> None:
     from matplotlib.patches import PathPatch
     from matplotlib.path import Path as Curve
@@ -188,14 +206,15 @@ def _line(panel: Any, places: Mapping[str, tuple[int, float]], line: Line, wides
     bend = max(0.12, (b - a) / 2)
     curve = Curve([(a, y1), (a + bend, y1), (b - bend, y2), (b, y2)], [1, 4, 4, 4])
     share = math.log1p(line.events) / math.log1p(widest) if widest > 0 else 0.0
+    width = 1 + 7 * share
     panel.add_patch(
         PathPatch(
             curve,
             facecolor="none",
             edgecolor=TROUBLES["lost"][0] if line.kind == "letters" else _LINE,
-            linewidth=1 + 7 * share,
+            linewidth=width,
             alpha=0.55,
-            linestyle={"asks": (0, (4, 1.5)), "letters": (0, (1.5, 1.5))}.get(line.kind, "-"),
+            linestyle=(0, tuple(points / width for points in _DASHES[line.kind])) if line.kind in _DASHES else "-",
             capstyle="butt",
             zorder=1,
         )
@@ -205,7 +224,7 @@ def _line(panel: Any, places: Mapping[str, tuple[int, float]], line: Line, wides
 def _place(panel: Any, node: Node, x: int, y: float, most: int) -> None:
     """A place with name and figure; ``most`` signs of text fit across it."""
     lines = [(node.label, _INK, "bold" if node.kind in ("function", "group") else "normal")]
-    if node.kind in ("function", "group", "outside"):
+    if node.kind in ("function", "group", "outside") and node.cost is not None:
         said = money_text(node.cost) + (f" for {count(node.events)}" if node.kind == "outside" else "")
         lines.append((said, _INK, "normal"))
     else:
@@ -233,6 +252,8 @@ def _place(panel: Any, node: Node, x: int, y: float, most: int) -> None:
 
 _WORDS = {
     "demand": "events",
+    "function": "events",
+    "group": "events",
     "schedules": "items",
     "queues": "messages",
     "streams": "records",

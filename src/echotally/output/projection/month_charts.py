@@ -59,9 +59,10 @@ def when_text(window: Window) -> str:
 # -- what operators look at together ------------------------------------------------------------------------------
 def dashboard_chart(window: Window, function: str | None, environment: str | None, form: str) -> bytes:
     """Calls, run time, waits, instances, memory, trouble and backlog over one time axis; of one function or of all."""
-    figure, panels = small_panels(4, 2)
     look = _Looked(window, function, environment)
-    for panel, draw in zip(panels, look.panels(), strict=True):
+    drawn = look.panels()
+    figure, panels = small_panels(len(drawn) // 2, 2)
+    for panel, draw in zip(panels, drawn, strict=True):
         draw(panel)
         panel.set_ylim(bottom=0)
     for panel in panels[-2:]:
@@ -129,6 +130,8 @@ class _Looked:
             self._memory,
             self._backlog,
             self._cold,
+            # Of what reads streams, how far it is behind, beside what it gets done.
+            *((self._lag, self._done) if np.isfinite(self.of("lag_s")).any() else ()),
         )
 
     def levels(self, panels: Sequence[Any]) -> None:
@@ -225,6 +228,17 @@ class _Looked:
         panel.fill_between(self.times, values, step="post", color=COLOURS[0], alpha=0.35, linewidth=0)
         self._step(panel, values, 0, "waiting")
         self._named(panel, "most events waiting")
+
+    def _lag(self, panel: Any) -> None:
+        self._step(panel, self.of("lag_s"), 1, "lag")
+        what = "age of the oldest record not handled (s)"
+        self._named(panel, what if self.whose[0] else f"longest {what}")
+
+    def _done(self, panel: Any) -> None:
+        self._step(panel, self.of("handled") / self.length, 2, "handled")
+        if self.of("lost").any():
+            self._step(panel, self.of("lost") / self.length, 1, "lost", dash=1)
+        self._named(panel, "events handled a second")
 
     def _cold(self, panel: Any) -> None:
         self._step(panel, self.of("cold_starts"), 5, "cold starts")

@@ -11,7 +11,7 @@ from rich.text import Text
 from echotally.engine.sketch import Waits
 from echotally.errors import safe
 from echotally.model.units import duration_text
-from echotally.output.base.charts import ended, new_figure, picture, source_of, style, titled
+from echotally.output.base.charts import ended, new_figure, picture, short, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
 from echotally.output.projection.projection_json import amount_text
 from echotally.studies.drain import Drain, DrainRow
@@ -118,6 +118,7 @@ def drain_json(found: Drain) -> str:
             "starts_s": list(row.starts_s),
             "instances": [{"from_s": at, "count": n} for at, n in row.instances],
             "ready": [{"from_s": at, "count": n} for at, n in row.ready],
+            "left": [{"from_s": at, "count": n} for at, n in row.left],
             "cost": amount_text(row.cost),
             "clears": row.clears,
         }
@@ -135,38 +136,39 @@ def drain_json(found: Drain) -> str:
 
 
 def drain_chart(found: Drain, form: str) -> bytes:
-    """Instances over time until the last is gone, a line a drain: thin while they start, thick when ready, a mark where the queue
-    is empty, and after it those that have yet to go.
+    """Messages not handled yet, and instances over time until the last is gone: a line a drain, thin while they start, thick when
+    ready, a mark where the queue is empty, and after it those that have yet to go.
     """
-    figure, (panel,) = new_figure()
+    figure, (above, below) = new_figure(2, (2, 3))
     ends = [row.instances[-1][0] for row in found.rows if row.instances] + [row.empty_s or 0.0 for row in found.rows]
     longest = 1.03 * max(ends, default=1.0) or 1.0
     for n, row in enumerate(_told_apart(found)):
         looks = style(n)
-        label = f"{row.plan}, limit {_limit(row.limit)}, batch {row.batch}"
-        for changes, wide, name in ((row.instances, 0.9, None), (row.ready, 2.2, label)):
+        name = f"{row.plan}, limit {_limit(row.limit)}, batch {row.batch}"
+        line = {"color": looks["color"], "linestyle": looks["linestyle"]}
+        for panel, changes, wide, label in (
+            (above, row.left, 1.8, None),
+            (below, row.instances, 0.9, None),
+            (below, row.ready, 2.2, name),
+        ):
             times, counts = [at for at, _ in changes], [k for _, k in changes]
-            panel.step(
-                [*times, longest],
-                [*counts, counts[-1] if counts else 0],
-                where="post",
-                label=name,
-                color=looks["color"],
-                linestyle=looks["linestyle"],
-                linewidth=wide,
-            )
+            last = counts[-1] if counts else 0
+            panel.step([*times, longest], [*counts, last], where="post", label=label, linewidth=wide, **line)
         if row.empty_s is not None:
             there = [k for at, k in row.instances if at <= row.empty_s]
-            panel.plot(
-                [row.empty_s], [there[-1] if there else 0], marker=looks["marker"], color=looks["color"], markersize=9
-            )
-    panel.set_xlabel("time from the start of the drain (s)")
-    panel.set_ylabel(f"instances of {found.function}")
-    panel.set_xlim(0, longest)
-    panel.set_ylim(bottom=0)
-    panel.legend(frameon=False, ncols=2)
+            for panel, y in ((above, 0), (below, there[-1] if there else 0)):
+                panel.plot(
+                    [row.empty_s], [y], marker=looks["marker"], color=looks["color"], markersize=9, clip_on=False
+                )
+    above.set_ylabel("messages\nnot handled")
+    below.set_ylabel(f"instances of {short(found.function, 28)}")
+    below.set_xlabel("time from the start of the drain (s)")
+    for panel in (above, below):
+        panel.set_xlim(0, longest)
+        panel.set_ylim(bottom=0)
+    below.legend(frameon=False, ncols=2)
     titled(
-        panel,
+        above,
         drain_verdict(found),
         "Instances, thin: those that start too, thick: those that are ready. The mark: the queue is empty, what is left has yet to go.",
     )
