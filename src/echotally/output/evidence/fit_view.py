@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from rich.console import RenderableType
@@ -230,7 +231,11 @@ def fit_chart(found: Fit, form: str) -> bytes:
     panel.set_ylabel("share of runs that are shorter")
     panel.legend(frameon=False, loc="upper left")
     titled(panel, fit_verdict(found), f"Share of runs that are shorter; fitted: {_said(found.run)}")
-    return picture(figure, form)
+    return picture(
+        figure,
+        form,
+        f"{found.log.rows:,} rows of {', '.join(Path(name).name for name in found.log.files[:3])} · Echo Tally",
+    )
 
 
 def trials_text(found: TrialFit, width: int | None = None, colour: bool | None = None) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from echotally.evidence.measure.rows import Run
-from echotally.output.base.charts import QUIET, SUBTITLE, new_figure, picture, style, titled
+from echotally.output.base.charts import QUIET, SUBTITLE, new_figure, picture, short, style, titled
 from echotally.output.evidence.measure_view import Measured, measure_verdict, milliseconds, stretch_line
 
 
@@ -33,7 +33,7 @@ def measure_chart(found: Measured, form: str) -> bytes:
         panel.set_ylabel("median time, ms")
         panel.legend(frameon=False)
         panel.set_title(stretch_line(keys), loc="left", fontsize=SUBTITLE, color=QUIET)
-    return picture(figure, form)
+    return picture(figure, form, f"{short(tried.what, 60)} · measured on {tried.machine.vcpu:g} vCPUs · Echo Tally")
 
 
 def _draw_runs(panel: Any, found: Measured) -> None:
@@ -42,7 +42,8 @@ def _draw_runs(panel: Any, found: Measured) -> None:
         _by_events(panel, found, warm)
     else:
         _by_number(panel, found)
-    panel.set_ylim(bottom=0)
+    # Room above the highest mark.
+    panel.set_ylim(0, 1.08 * panel.get_ylim()[1])
     panel.set_ylabel("time, ms")
     panel.legend(frameon=False)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from typing import Any
 
 from rich.console import RenderableType
@@ -166,7 +167,9 @@ def drain_chart(found: Drain, form: str) -> bytes:
     for panel in (above, below):
         panel.set_xlim(0, longest)
         panel.set_ylim(bottom=0)
-    below.legend(frameon=False, ncols=2)
+    # Room above the lines for their names.
+    below.set_ylim(top=(1.12 + 0.08 * math.ceil(len(_told_apart(found)) / 2)) * below.get_ylim()[1])
+    below.legend(frameon=False, ncols=2, loc="upper right")
     titled(
         above,
         drain_verdict(found),
