@@ -152,3 +152,25 @@ def test_an_estate_that_groups_in_a_circle_is_laid_out(tmp_path: Path, river: Pa
     drawn = estate_map(found, plan)
     assert len([node for node in drawn.nodes.values() if node.kind == "group"]) == 2
     assert set(laid_out(drawn)) == set(drawn.nodes)
+
+
+def independent(n: int, tags: str = "") -> str:
+    """Functions of names that begin with no common word, a request an hour each."""
+    return "".join(
+        f'[functions.f{k}]\n{tags}\n[endpoints.e{k}]\n[[triggers]]\nfrom = "endpoints.e{k}"\nto = "f{k}"\n'
+        f'[demand.d{k}]\ninto = "endpoints.e{k}"\nrate = "{1 + k} /h"\n'
+        for k in range(n)
+    )
+
+
+def test_where_no_word_brings_functions_together_the_dearest_stand_alone(tmp_path: Path, river: Path) -> None:
+    found, plan = played(tmp_path, river, independent(70))
+    drawn = estate_map(found, plan)
+    alone = {node.label for node in drawn.nodes.values() if node.kind == "function"}
+    (others,) = (node for node in drawn.nodes.values() if node.kind == "group")
+    # Requests cost alike, so that who has most of them costs most.
+    assert alone == {f"f{k}" for k in range(50, 70)} and set(others.members) == {f"f{k}" for k in range(50)}
+    assert sum(node.events for node in drawn.nodes.values() if node.kind in ("function", "group")) == sum(
+        unit.events["in"] for unit in plan.units
+    )
+    assert {"demand.d69", "endpoints.e69"} <= set(drawn.nodes) and "endpoints.e3" not in drawn.nodes

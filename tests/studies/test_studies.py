@@ -184,6 +184,9 @@ def test_the_backlog_that_can_be_cleared_in_time(write):
     path = write(function() + Q.format(rate="1 /h"))
     (row,) = drain(path, "q", 10, [1], within_ns=60 * 10**9).rows
     assert (row.empty_s, row.clears) == (10.0, 60)
+    # One is handled at the end of each second; instants are those of a sketch's bins, whose width is a hundredth at most.
+    assert [n for _, n in row.left] == [*range(10, -1, -1)]
+    assert [at for at, _ in row.left] == pytest.approx([*range(11)], rel=0.01)
 
 
 @pytest.mark.parametrize(

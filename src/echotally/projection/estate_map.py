@@ -1,7 +1,7 @@
 """The map of an estate: demand, sources, functions and what they put out, with events, money and trouble of a played month.
 
 No layout and no picture: ``layers`` says only what comes after what. Views draw it (``output.projection.map_chart``) or write it
-as text. Above ``MOST`` functions they are grouped by a tag, or by the first word of their names.
+as text. Above ``MOST`` functions they are grouped by a tag, by the first word of their names, or the cheaper ones together.
 """
 
 from __future__ import annotations
@@ -22,6 +22,10 @@ MOST = 60
 THROTTLED, _FEW = 0.001, 0.0001
 #: A wait of this length is trouble where no target says what is wanted, s.
 _LONG = 60.0
+
+
+#: First words that bring functions together are no more than that; else so many of the dearest stand alone.
+_WORDS, _ALONE = 30, 20
 
 
 @dataclass(frozen=True)
@@ -252,13 +256,20 @@ class _Mapped:
 # -- grouping -----------------------------------------------------------------------------------------------------
 def grouped(whole: EstateMap, model: Model) -> EstateMap:
     """As ``whole``: functions of a group at one place; sources between the same groups, and demands of the same source's group, together."""
-    by, groups = _groups(model)
-    moved = {f"functions.{name}": f"groups.{group}" for name, group in groups.items()}
+    by, groups = _groups(model, whole)
+    many = Counter(groups.values())
+    # A group of one is itself.
+    moved = {
+        f"functions.{name}": f"groups.{group}" if many[group] > 1 else f"functions.{name}"
+        for name, group in groups.items()
+    }
     # A source belongs with whoever reads it: its readers' group and kind are its place.
     readers = {line.start: moved[line.end] for line in whole.lines if line.end in moved}
     for key, node in whole.nodes.items():
         if key in readers and node.kind not in ("function", "demand", "outside"):
-            moved[key] = f"{node.kind} of {readers[key].removeprefix('groups.')}"
+            reader = readers[key]
+            # Of a function that stands alone its sources do too.
+            moved[key] = f"{node.kind} of {reader.removeprefix('groups.')}" if reader.startswith("groups.") else key
     feeders: dict[str, set[str]] = defaultdict(set)
     for line in whole.lines:
         feeders[line.end].add(moved.get(line.start, line.start))
@@ -267,7 +278,7 @@ def grouped(whole: EstateMap, model: Model) -> EstateMap:
         if feeders[key] == {reader}:
             moved[key] = reader
     for line in whole.lines:
-        if line.start.startswith("demand."):
+        if line.start.startswith("demand.") and moved.get(line.end, line.end) != line.end:
             moved.setdefault(line.start, f"demand of {moved.get(line.end, line.end)}")
     lines: dict[tuple[str, str, str], float] = defaultdict(float)
     for line in whole.lines:
@@ -280,16 +291,23 @@ def grouped(whole: EstateMap, model: Model) -> EstateMap:
     )
 
 
-def _groups(model: Model) -> tuple[str, dict[str, str]]:
-    """What functions are grouped by, and each one's group: the tag that most have, else the first word of the name."""
+def _groups(model: Model, whole: EstateMap) -> tuple[str, dict[str, str]]:
+    """What functions are grouped by, and each one's group: the tag that most have, else the first word of the name where that
+    brings many together, else those that cost most stand alone and the rest together.
+    """
     tags = Counter(tag for function in model.functions.values() for tag in function.tags)
     for tag, n in tags.most_common():
         values = {function.tags.get(tag, "(no tag)") for function in model.functions.values()}
         if n * 2 >= len(model.functions) and 1 < len(values) <= MOST:
             return f"tag {tag}", {name: f.tags.get(tag, "(no tag)") for name, f in model.functions.items()}
     words = {name: name.replace("_", "-").replace(".", "-").partition("-")[0] for name in model.functions}
-    common = {word for word, _ in Counter(words.values()).most_common(MOST - 1)}
-    return "first word", {name: word if word in common else "(others)" for name, word in words.items()}
+    if 1 < len(set(words.values())) <= _WORDS:
+        return "first word", words
+    nodes = [whole.nodes[f"functions.{name}"] for name in model.functions]
+    dear = sorted(nodes, key=lambda node: (-(node.cost or 0), -node.events, node.label))[:_ALONE]
+    alone = {node.label for node in dear} | {node.label for node in nodes if node.troubles}
+    alone = alone if len(alone) <= MOST else {node.label for node in dear}
+    return f"cost, {len(alone)} alone", {name: name if name in alone else "others" for name in model.functions}
 
 
 def _merged(whole: EstateMap, moved: Mapping[str, str]) -> Iterator[Node]:

@@ -250,7 +250,7 @@ def _left(backlog: int, handled: NDArray[np.int64], empty_s: float | None) -> Ch
     kept = kept[kept < len(places)]
     found = [(0.0, backlog), *zip((STARTS[places[kept]] / 1e9).tolist(), (backlog - gone[kept]).tolist(), strict=True)]
     if empty_s is not None:
-        found = [*((at, n) for at, n in found if at < empty_s), (empty_s, 0)]
+        found = [*((at, n) for at, n in found if at < empty_s and n > 0), (empty_s, 0)]
     return tuple(found)
 
 

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import itertools
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from importlib.metadata import version
 from importlib.resources import files
@@ -46,6 +47,8 @@ from echotally.studies.demand_points import DemandPoint
 
 #: Functions with charts of their own; more would make a page that no browser opens gladly.
 _MOST_CHARTED = 3
+#: Findings of one code that are shown before a click.
+_FEW_FINDINGS = 3
 #: Lines of the verdict that the page says further below, under what would change the decision.
 _LATER = ("Why not", "No other plan", "Without that")
 
@@ -114,7 +117,7 @@ def _contents(
         "incidents": _incidents(plan, projection.currency) if plan and plan.incidents else None,
         "helped": helping_lines(plan, projection.currency) if plan else [],
         "units": _units(projection, plan) if plan else [],
-        "findings": [_finding(f) for f in checked.findings] if checked else [],
+        "findings": list(_findings(checked)) if checked else [],
         "assumptions": [safe(line) for line in assumptions(projection)],
         "version": version("echotally"),
         "seed": projection.seed,
@@ -383,6 +386,14 @@ def _facts(unit: UnitMeasured) -> Grid:
     return grid("Figures of the month", ["figure", "value"], [*events, *attempts, *waits, *more])
 
 
+def _findings(checked: Checked) -> Iterator[dict[str, Any]]:
+    """Those of one code and level together, in their order; of many the first few are shown at once."""
+    for (level, code), group in itertools.groupby(checked.findings, key=lambda f: (f.rule.level, f.rule.code)):
+        found = [_finding(f) for f in group]
+        shown = len(found) if len(found) <= _FEW_FINDINGS + 1 else _FEW_FINDINGS
+        yield {"level": level, "code": code, "title": safe(found[0]["title"]), "found": found, "shown": shown}
+
+
 def _finding(finding: Finding) -> dict[str, str]:
     noticed, rule = finding.noticed, finding.rule
     return {
@@ -391,7 +402,7 @@ def _finding(finding: Finding) -> dict[str, str]:
         "title": rule.title,
         "address": safe(noticed.address),
         "text": safe(noticed.text),
-        "effect": safe(noticed.effect),
+        "effect": safe(noticed.effect[:1].upper() + noticed.effect[1:]),
         "change": safe(change_text(finding)) if noticed.sets else "",
         "accepted": safe(finding.accepted or ""),
     }
