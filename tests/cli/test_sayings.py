@@ -55,8 +55,9 @@ def test_verbose_says_what_is_read_and_played_and_quiet_nothing(say) -> None:  #
     )
     assert len(loud[2].splitlines()) == len(set(loud[2].splitlines()))
     assert say(f"{ONE} --verbose --quiet")[2] == ""
-    assert say("report river/river.toml --plan osier.fixed -o r.html")[2] == "Written: r.html\n"
-    assert say("report river/river.toml --plan osier.fixed -o r.html -q")[2] == ""
+    report = "report river/river.toml --plan osier.fixed --set environments.live.demand=0.01 -o r.html"
+    assert say(report)[2] == "Written: r.html\n"
+    assert say(f"{report} -q")[2] == ""
 
 
 def test_colours_are_there_when_asked_for_and_gone_afterwards(say, monkeypatch) -> None:  # type: ignore[no-untyped-def]

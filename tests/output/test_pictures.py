@@ -242,8 +242,15 @@ def _texts(figure: Any, paper: Any) -> Iterator[tuple[Text, Any]]:
                 yield text, box
 
 
-def test_pictures(loaded: Loaded, month: Projection, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """All charts at all widths: one test, since each study is asked once and drawn three times."""
+@pytest.mark.parametrize(
+    # The narrowest and the usual one by day, all by night.
+    "widths",
+    [pytest.param((640, 1_280), id="by day"), pytest.param(WIDTHS, id="all", marks=pytest.mark.nightly)],
+)
+def test_pictures(
+    loaded: Loaded, month: Projection, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, widths: tuple[int, ...]
+) -> None:
+    """All charts at some widths: one test, since each study is asked once and drawn at each."""
     figures: list[Any] = []
     printed = FigureCanvasAgg.print_png
 
@@ -255,7 +262,7 @@ def test_pictures(loaded: Loaded, month: Projection, tmp_path: Path, monkeypatch
     monkeypatch.setattr(FigureCanvasAgg, "print_png", kept)
     wrong: list[str] = []
     for name, draw in drawings(loaded, month, tmp_path):
-        for width in WIDTHS:
+        for width in widths:
             pixels_wide(width)
             try:
                 draw()
