@@ -136,6 +136,7 @@ EQUAL = [
     # Several ways to type the same.
     (f"drain {M} --queue sms --backlog 2000 --plan heron.shared", f"drain {M} --queue queues.sms --backlog 2k --plan heron.shared"),
     (f"drain {M} --queue sms --backlog 1000 --plan heron.shared", f"drain {M} --queue sms --backlog 1e3 --plan heron.shared"),
+    (f"drain {M} --queue sms --backlog 500 --limit 2,8 --plan heron.shared", f"drain {M} --queue sms --backlog 500 --limit 2 --limit 8 --plan heron.shared"),
     (f"load {M} --function map --clients 1,10 --calls 200 --plan heron.shared",
      f"load {M} --function functions.map --clients 1,1e1 --calls 200 --plan heron.shared"),
     (f"check {M} --defaults --set demand.cameras.rate='12 /h'", f"check {M} --defaults --set demand.cameras.rate='every 5 minutes'"),

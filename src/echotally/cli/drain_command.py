@@ -20,10 +20,20 @@ from echotally.output.base.writing import deliver
 @click.option("--queue", type=names.QUEUE, required=True, metavar="NAME", help="The queue to drain.")
 @click.option("--backlog", type=Whole(1, 20_000_000), required=True, help="Messages that wait at the start.")
 @click.option(
-    "--limit", "limits", callback=options.counts, metavar="N,N,...", help="Instance limits (default: the model's)."
+    "--limit",
+    "limits",
+    callback=options.counts,
+    multiple=True,
+    metavar="N,N,...",
+    help="Instance limits (default: the model's).",
 )
 @click.option(
-    "--batch", "batches", callback=options.counts, metavar="N,N,...", help="Batch sizes (default: the model's)."
+    "--batch",
+    "batches",
+    callback=options.counts,
+    multiple=True,
+    metavar="N,N,...",
+    help="Batch sizes (default: the model's).",
 )
 @click.option(
     "--within",

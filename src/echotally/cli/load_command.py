@@ -24,11 +24,17 @@ from echotally.output.base.writing import deliver
     "--clients",
     required=True,
     callback=options.counts,
+    multiple=True,
     metavar="N,N,...",
     help="Clients that ask, wait, and ask again.",
 )
 @click.option(
-    "--limit", "limits", callback=options.counts, metavar="N,N,...", help="Instance limits (default: the model's)."
+    "--limit",
+    "limits",
+    callback=options.counts,
+    multiple=True,
+    metavar="N,N,...",
+    help="Instance limits (default: the model's).",
 )
 @click.option(
     "--calls",

@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     "--batch",
     "batches",
     callback=options.counts,
+    multiple=True,
     metavar="N,N,...",
     help="Hand over JSON arrays of so many events, each size in turn: what an item adds.",
 )
@@ -53,6 +54,7 @@ if TYPE_CHECKING:
 @click.option(
     "--slots",
     callback=options.counts,
+    multiple=True,
     metavar="N,N,...",
     help="With --serve: so many events unanswered at once; does it stretch as the model says?",
 )
@@ -60,6 +62,7 @@ if TYPE_CHECKING:
 @click.option(
     "--clients",
     callback=options.counts,
+    multiple=True,
     metavar="N,N,...",
     help="With --url: clients that ask, wait for the answer, and ask again (default: 1,5,20).",
 )

@@ -78,8 +78,9 @@ def _check(kind: Any, option: str, value: str) -> None:
         raise BadInput(refused.at(option, value)) from error
 
 
-def counts(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> tuple[int, ...]:
-    """Whole numbers from 1, separated by commas; none for an option left out."""
+def counts(ctx: click.Context | None, param: click.Parameter | None, texts: tuple[str, ...]) -> tuple[int, ...]:
+    """Whole numbers from 1, separated by commas or given one after the other; none for an option left out."""
+    text = ",".join(texts)
     numbers = [number_in(part) for part in text.split(",")] if text else []
     if any(n is None or n != n.to_integral_value() or not 1 <= n <= 1_000_000 for n in numbers):
         raise click.BadParameter(f"'{text}' is not numbers from 1 to 1,000,000 such as 1,5,50")
