@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
 from decimal import Decimal
 from itertools import pairwise
 from pathlib import Path
@@ -174,3 +177,32 @@ def test_where_no_word_brings_functions_together_the_dearest_stand_alone(tmp_pat
         unit.events["in"] for unit in plan.units
     )
     assert {"demand.d69", "endpoints.e69"} <= set(drawn.nodes) and "endpoints.e3" not in drawn.nodes
+
+
+_LAID_OUT = """
+from random import Random
+from echotally.output.projection.map_chart import laid_out
+from echotally.projection.estate_map import EstateMap, Line, Node
+chance = Random(1)
+for case in range(60):
+    nodes = {str(n): Node(str(n), "function", str(n), 1.0) for n in range(chance.randrange(1, 70))}
+    pairs = [chance.sample(sorted(nodes, key=int), 2) for _ in range(chance.randrange(90)) if len(nodes) > 1]
+    lines = tuple(Line(min(pair, key=int), max(pair, key=int), 1.0) for pair in pairs)
+    places = laid_out(EstateMap("", nodes, lines))
+    assert len(set(places.values())) == len(nodes)
+print("all laid out")
+"""
+
+
+@pytest.mark.parametrize("filled_with", ["165", "90"])
+def test_the_layout_reads_no_memory_that_it_never_wrote(filled_with: str) -> None:
+    """New memory is filled with a pattern (glibc; elsewhere nothing is asked): what is read before it is written then ends it."""
+    done = subprocess.run(
+        [sys.executable, "-c", _LAID_OUT],
+        env={**os.environ, "MALLOC_PERTURB_": filled_with},
+        capture_output=True,
+        text=True,
+        timeout=120,
+        check=False,
+    )
+    assert (done.returncode, done.stdout) == (0, "all laid out\n"), done.stderr

@@ -137,9 +137,19 @@ def _few_crossings(drawn: EstateMap, layers: Mapping[str, int]) -> list[str]:
 
     keys = list(drawn.nodes)
     number = {key: n for n, key in enumerate(keys)}
-    edges = [(number[line.start], number[line.end]) for line in drawn.lines if layers[line.start] < layers[line.end]]
-    graph = igraph.Graph(n=len(keys), edges=edges, directed=True)
-    laid = graph.layout_sugiyama(layers=[layers[key] for key in keys], maxiter=200)
+    depths, edges = [layers[key] for key in keys], list[tuple[int, int]]()
+    for line in drawn.lines:
+        before = number[line.start]
+        # A stand-in in each layer that a line passes: igraph 1.0 reads memory it never wrote where it makes them itself, and dies
+        # of it now and then.
+        for depth in range(layers[line.start] + 1, layers[line.end]):
+            edges.append((before, len(depths)))
+            before = len(depths)
+            depths.append(depth)
+        if layers[line.start] < layers[line.end]:
+            edges.append((before, number[line.end]))
+    graph = igraph.Graph(n=len(depths), edges=edges, directed=True)
+    laid = graph.layout_sugiyama(layers=depths, maxiter=200)
     return sorted(keys, key=lambda key: (laid.coords[number[key]][0], number[key]))
 
 
