@@ -106,7 +106,10 @@ def _subtitle(drawn: EstateMap, money_said: str) -> str:
     if drawn.grouped:
         said.append(f"functions grouped by {drawn.grouped}")
     there = {trouble.kind for node in drawn.nodes.values() for trouble in node.troubles}
-    marks = "  ".join(f"{mark} {_MEANS[kind]}" for kind, (_, mark) in TROUBLES.items() if kind in there)
+    # A mark and its words stay on one line.
+    marks = "  ".join(
+        f"{mark} {_MEANS[kind]}".replace(" ", "\u00a0") for kind, (_, mark) in TROUBLES.items() if kind in there
+    )
     return f"{'; '.join(said)}." + (f" {marks}" if marks else "")
 
 
