@@ -168,8 +168,11 @@ def evidence(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[
         surveyed.extend([] if surveyed else [survey(logs / "spans.otlp.json.gz", bills=logs / "bill.csv")])
         return surveyed[0]
 
+    def of_one() -> bytes:
+        return function_chart(made().zone, next(iter(made().functions.values())))
+
     yield "survey", lambda: wiring_chart(made())
-    yield "survey of one", lambda: function_chart(made().zone, next(iter(made().functions.values())))
+    yield "survey of one", of_one
     starts = "".join(f"2027-03-{day:02}T02:{day % 7:02}:00Z,charts,800,ok\n" for day in range(1, 25) if day % 5)
     (folder / "starts.csv").write_text("time,function,run_ms,outcome\n" + starts)
     yield (
