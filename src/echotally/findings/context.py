@@ -22,6 +22,7 @@ from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.billing import minor_digits
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
+from echotally.rates.meters import BY_COUNT
 from echotally.rates.unit_settings import run_ns, unit_settings
 
 #: Above this many events a month changes are played on a small sample of so many events, so that ``check`` stays quick.
@@ -30,20 +31,6 @@ _MOST_REPLAYED, _SMALL = 2_000_000, 200_000
 _NOBODYS = ("", "")
 #: Due whatever the runs are.
 _NOT_BY_RUNS = frozenset({"stream_partition_hours", "storage_gb_months", "flat_months"})
-#: Counted by events and attempts, which are as many however long a run takes, where none is cut or turned away.
-_BY_COUNT = frozenset(
-    {
-        "calls",
-        "queue_operations",
-        "topic_publishes",
-        "stream_writes",
-        "gateway_requests",
-        "schedule_firings",
-        "storage_operations",
-        "log_gb",
-        "egress_gb",
-    }
-)
 #: Meters of the time that a function's runs take.
 _OF_TIME = ("gb_seconds", "vcpu_seconds", "instance_hours", "allocated_gb_seconds", "allocated_vcpu_seconds")
 
@@ -143,7 +130,7 @@ class Context:
     @cached_property
     def _by_time(self) -> dict[tuple[str, str], Decimal]:
         """What each unit pays for as long as its runs take."""
-        return self._paid_without(_NOT_BY_RUNS | _BY_COUNT)
+        return self._paid_without(_NOT_BY_RUNS.union(BY_COUNT))
 
     def _paid_without(self, meters: frozenset[str]) -> dict[tuple[str, str], Decimal]:
         bill = self.base.bill if self.base else None

@@ -20,7 +20,7 @@ from echotally.errors import BadInput, Problem
 from echotally.files import text_of, unreadable
 from echotally.rates.billing import exact
 from echotally.rates.card import Price
-from echotally.rates.meters import OUTSIDE
+from echotally.rates.meters import BY_VOLUME, OUTSIDE
 from echotally.rates.price_walk import price_of
 from echotally.recognising import mistaken
 from echotally.showing import Answer
@@ -30,20 +30,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 FORMS = "a file that 'echotally project --format json -o FILE' wrote"
-#: Meters that grow with the number of events (as in ``evidence.reconcile``).
-_BY_VOLUME = (
-    "calls",
-    "gb_seconds",
-    "vcpu_seconds",
-    "queue_operations",
-    "topic_publishes",
-    "stream_writes",
-    "gateway_requests",
-    "schedule_firings",
-    "storage_operations",
-    "log_gb",
-    "egress_gb",
-)
 CAUSES = ("plan", "volume", "run_time", "price", "other")
 _LARGEST = 256 * 2**20
 
@@ -371,7 +357,7 @@ def _meter(
     # Accounts of their own have allowances of their own: what that leaves is carried along unchanged.
     rest = before - billed(quantity_a)
     scaled = quantity_a
-    if key[1] in _BY_VOLUME:
+    if key[1] in BY_VOLUME:
         shares = {str(name): Decimal(str(q)) for name, q in (mine.get("by") or {}).items()}
         scaled += sum((q * (ratios.get(name, Decimal(1)) - 1) for name, q in shares.items()), Decimal(0))
     at_volume, at_quantity = billed(scaled) + rest, billed(quantity_b) + rest

@@ -26,26 +26,12 @@ from echotally.projection.over_time import hours_until, midnight, stretches
 from echotally.projection.showback import UNTAGGED, splits_of
 from echotally.rates.billing import bill_account, exact
 from echotally.rates.commitments import commit
-from echotally.rates.meters import COMMITMENT, OUTSIDE
+from echotally.rates.meters import BY_VOLUME, COMMITMENT, OUTSIDE
 from echotally.showing import Answer
 
 if TYPE_CHECKING:
     import pandas as pd
 
-#: Meters that grow with the number of events; the others depend on time, sizes and settings.
-BY_VOLUME = (
-    "calls",
-    "gb_seconds",
-    "vcpu_seconds",
-    "queue_operations",
-    "topic_publishes",
-    "stream_writes",
-    "gateway_requests",
-    "schedule_firings",
-    "storage_operations",
-    "log_gb",
-    "egress_gb",
-)
 #: What tells how often a function ran, the first that both sides have.
 _COUNTS = ("calls", "gateway_requests", "stream_writes", "storage_operations", "schedule_firings", "topic_publishes")
 PARTS = ("volume", "run_time", "price", "not_on_bill", "unexplained")
