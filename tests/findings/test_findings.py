@@ -391,8 +391,12 @@ def test_a_change_that_is_not_tried_would_not_have_been_worth_a_word(write, monk
     def every(ctx: Context, function: str) -> None:
         stakes[function] = bound(ctx, function)
 
-    bound = Context.at_stake
+    def every_longer(ctx: Context, function: str) -> None:
+        in_time[function] = bound_in_time(ctx, function)
+
+    bound, bound_in_time, in_time = Context.at_stake, Context.at_stake_in_time, dict[str, Decimal | None]()
     monkeypatch.setattr(Context, "at_stake", every)
+    monkeypatch.setattr(Context, "at_stake_in_time", every_longer)
     assert [(f.rule.code, f.noticed.sets) for f in check_model(path).findings] == told
     checked = check_model(path)
     before = project(path, plans=[checked.plan]).plans[0].bill
@@ -400,6 +404,9 @@ def test_a_change_that_is_not_tried_would_not_have_been_worth_a_word(write, monk
         for size in ("256 MB", "1 GB"):
             after = project(path, [(f"functions.{function}.memory", size)], [checked.plan]).plans[0].bill
             assert before is None or after is None or before.unrounded - after.unrounded <= stake
+    for function, stake in in_time.items():
+        after = project(path, [(f"functions.{function}.memory", "1 GB")], [checked.plan]).plans[0].bill
+        assert before is None or after is None or before.unrounded - after.unrounded <= stake
 
 
 @pytest.mark.parametrize("cpu_share", [0.5, 0.8, 1])

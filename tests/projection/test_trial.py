@@ -79,3 +79,24 @@ def test_an_estate_of_one_part_is_played_whole(write):
     text = estate(1).split("[environments.live]")[0].replace("[topics.loose0]\nfeeds = []\n", "")
     loaded = load(write(text))
     assert Trials(loaded, project_plan(loaded, loaded.offers["test.plan"], 1), 1, 1).pair(CHANGES["demand"]) is None
+
+
+def test_many_that_never_meet_are_apart_though_their_peaks_add_up_beyond_the_limit(write):
+    """Six functions fire at minutes of their own: one call at once in all, six if each one's hourly peak is added up; four may be."""
+    text = "".join(
+        f'[functions.f{n}]\nmemory = "512 MB"\nrun = "2 s"\n[schedules.s{n}]\ncron = "{7 * n} * * * *"\n'
+        f'[[triggers]]\nfrom = "schedules.s{n}"\nto = "f{n}"\n'
+        for n in range(6)
+    )
+    path = write(text, "concurrency_limit = 4\n" + PLANS["free"], PRICES)
+    loaded = load(path)
+    base = project_plan(loaded, loaded.offers["test.plan"], 1)
+    assert base.measured.concurrency.peak == 1 and sum(unit.concurrency.peak for unit in base.units) == 6
+    sets = (("functions.f3.memory", "1 GB"),)
+    pair = Trials(loaded, base, 10**9, 10**5).pair(sets)
+    assert pair is not None and pair[1] is not None
+    whole = load(path, sets)
+    assert pair[1].cost == project_plan(whole, whole.offers["test.plan"], 1).bill.unrounded
+    # Three of one function at once beside one of another: the limit could be met.
+    many = tuple((f"functions.f3.{key}", value) for key, value in (("run", "14 min"), ("timeout", "15 min")))
+    assert Trials(loaded, base, 10**9, 10**5).pair((*many, ("schedules.s3.cron", "*/5 * * * *"))) is None

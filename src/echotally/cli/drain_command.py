@@ -19,14 +19,7 @@ from echotally.output.base.writing import deliver
 @options.set_option
 @click.option("--queue", type=names.QUEUE, required=True, metavar="NAME", help="The queue to drain.")
 @click.option("--backlog", type=Whole(1, 20_000_000), required=True, help="Messages that wait at the start.")
-@click.option(
-    "--limit",
-    "limits",
-    callback=options.counts,
-    multiple=True,
-    metavar="N,N,...",
-    help="Instance limits (default: the model's).",
-)
+@options.limits_option
 @click.option(
     "--batch",
     "batches",

@@ -28,14 +28,7 @@ from echotally.output.base.writing import deliver
     metavar="N,N,...",
     help="Clients that ask, wait, and ask again.",
 )
-@click.option(
-    "--limit",
-    "limits",
-    callback=options.counts,
-    multiple=True,
-    metavar="N,N,...",
-    help="Instance limits (default: the model's).",
-)
+@options.limits_option
 @click.option(
     "--calls",
     type=Whole(1, 100_000_000),

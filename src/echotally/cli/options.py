@@ -87,6 +87,16 @@ def counts(ctx: click.Context | None, param: click.Parameter | None, texts: tupl
     return tuple(dict.fromkeys(int(n) for n in numbers if n is not None))
 
 
+limits_option = click.option(
+    "--limit",
+    "limits",
+    callback=counts,
+    multiple=True,
+    metavar="N,N,...",
+    help="Instance limits (default: the model's).",
+)
+
+
 def duration(ctx: click.Context | None, param: click.Parameter | None, text: str | None) -> int | None:
     """A duration such as "5 min" in ns."""
     if text is None:

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 @commands.command(
     epilog="Example: echotally survey river-watch/county/spans.otlp.json.gz --metrics river-watch/county/metrics.otlp.json.gz "
-    "--bill river-watch/logs/bill.csv -o surveyed"
+    "--bill river-watch/county/bill.csv -o surveyed"
 )
 @click.argument("sources", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="SOURCE...")
 @click.option(

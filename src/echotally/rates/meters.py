@@ -48,8 +48,8 @@ _LIST = [
     Meter("flat_months", "months", "monthly flat items"),
 ]
 METERS: dict[str, Meter] = {meter.name: meter for meter in _LIST}
-#: Counted by events and attempts, which are as many however long a run takes.
-BY_COUNT = (
+#: Counted in whole numbers, by events and attempts.
+COUNTED = (
     "calls",
     "queue_operations",
     "topic_publishes",
@@ -57,9 +57,9 @@ BY_COUNT = (
     "gateway_requests",
     "schedule_firings",
     "storage_operations",
-    "log_gb",
-    "egress_gb",
 )
+#: As many however long a run takes.
+BY_COUNT = (*COUNTED, "log_gb", "egress_gb")
 #: Meters that grow with the number of events; the others depend on time, sizes and settings.
 BY_VOLUME = ("calls", "gb_seconds", "vcpu_seconds", *BY_COUNT[1:])
 #: How the lines of outside services begin, which are no meters of a plan.

@@ -3,8 +3,7 @@
 Assignments are first estimated, then played. Every plan is played once with all functions that fit it; the
 quantities each function used there are put together for any assignment and billed as they would be: allowances
 shared, reserved instances and flat items once. The best estimates are then played in full, and the cheapest
-that meets the targets is chosen. Few assignments are all estimated; of many, a descent moves one or two
-functions at a time from every uniform start, and the gap to a bound below every assignment is said.
+that meets the targets is chosen. ``assignments`` estimates and searches, ``assigned`` plays.
 """
 
 from __future__ import annotations

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from decimal import Decimal
 
-from echotally.rates.meters import OUTSIDE, meter_of
+from echotally.rates.meters import COUNTED, OUTSIDE, meter_of
 
 _TIMES = {
     "": 1,
@@ -74,16 +74,7 @@ _THINGS = {
     "job",
     "item",
 }
-_COUNTED = {
-    "calls",
-    "queue_operations",
-    "topic_publishes",
-    "stream_writes",
-    "gateway_requests",
-    "schedule_firings",
-    "storage_operations",
-    "flat_months",
-}
+_COUNTED = {*COUNTED, "flat_months"}
 
 
 def factor(unit: str, meter: str) -> Decimal | None:

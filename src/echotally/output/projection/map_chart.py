@@ -28,7 +28,6 @@ _QUIET, _INK, _LINE = "#6b6b6b", "#1a1a1a", "#7d9bb5"
 _ROW = 30.0
 #: So many times that where there are few.
 _LOOSEST = 1.8
-_SHORTEST = 8.0
 
 
 def map_chart(projection: Projection, plan: PlayedPlan, form: str) -> bytes:

@@ -195,7 +195,7 @@ def _happenings(projection: Projection) -> Iterator[str]:
         whose = f" ({', '.join(map(safe, incident.functions))})" if incident.functions else ""
         yield f"Incident {safe(incident.name)}{whose}: {safe(incident.words())}, {hours:,.2f} h of the month."
     for name, times in found.releases.items():
-        yield f"{safe(name)} is released {len(times)} times: its instances go cold, floors start new ones at once."
+        yield f"{safe(name)} is released {'once' if len(times) == 1 else f'{len(times)} times'}: its instances go cold, floors start new ones at once."
     for name, changes in found.floors.items():
         yield f"The floor of {safe(name)} changes by the clock, {len(changes)} times."
     same = [name for name, f in model.functions.items() if f.retry_run == "same"]
