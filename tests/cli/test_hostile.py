@@ -281,7 +281,7 @@ def test_a_killed_process_leaves_the_old_file_or_the_new_one(river: Path, tmp_pa
     out = tmp_path / "month.json"
     out.write_text("old")
     command = [sys.executable, "-m", "echotally", "project", str(river), "--format", "json", "-o", str(out)]
-    for after in (0.3, 1.5, 2.2, 3.0):
+    for after in (0.3, 1.2, 1.8):
         with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
             time.sleep(after)
             process.kill()

@@ -45,9 +45,13 @@ def say(folder: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFix
 
 
 ONE = "project river/river.toml --plan heron.shared"
+ONE_FUNCTION = (
+    'schema = "echotally-model/1"\n[estate]\nname = "one"\nmonth = "2027-03"\nrate_cards = ["river/rates/heron.toml"]\n'
+    '[functions.f]\nmemory = "256 MB"\nrun = "1 s"\n'
+)
 
 
-def test_verbose_says_what_is_read_and_played_and_quiet_nothing(say) -> None:  # type: ignore[no-untyped-def]
+def test_verbose_says_what_is_read_and_played_and_quiet_nothing(say, folder) -> None:  # type: ignore[no-untyped-def]
     plain, loud = say(ONE), say(f"{ONE} --verbose")
     assert plain[:2] == loud[:2] and plain[2] == ""
     assert "read river/river.toml (" in loud[2] and re.search(
@@ -55,7 +59,8 @@ def test_verbose_says_what_is_read_and_played_and_quiet_nothing(say) -> None:  #
     )
     assert len(loud[2].splitlines()) == len(set(loud[2].splitlines()))
     assert say(f"{ONE} --verbose --quiet")[2] == ""
-    report = "report river/river.toml --plan osier.fixed --set environments.live.demand=0.01 -o r.html"
+    (folder / "one.toml").write_text(ONE_FUNCTION)
+    report = "report one.toml -o r.html"
     assert say(report)[2] == "Written: r.html\n"
     assert say(f"{report} -q")[2] == ""
 

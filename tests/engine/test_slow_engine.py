@@ -22,7 +22,7 @@ ESTATES = int(os.environ.get("ECHOTALLY_ESTATES", "0"))
 
 
 @settings(
-    max_examples=ESTATES or 24, deadline=None, suppress_health_check=list(HealthCheck), derandomize=not ESTATES,
+    max_examples=ESTATES or 12, deadline=None, suppress_health_check=list(HealthCheck), derandomize=not ESTATES,
     phases=[Phase.generate], database=None,
 )  # fmt: skip
 @given(estates())

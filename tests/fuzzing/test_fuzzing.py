@@ -35,7 +35,7 @@ def test_a_thousand_files_of_every_reader_are_read_or_refused(reader: str) -> No
 
 
 def test_estates_made_from_the_types_are_valid_and_played() -> None:
-    found, done = run("play", FIRST, 40)
+    found, done = run("play", FIRST, 20)
     assert not found.bad and found.counts["refused"] <= done / 10
 
 

@@ -85,7 +85,7 @@ def test_a_killed_sweep_goes_on_and_ends_with_the_same_file(write, tmp_path):
     whole = (tmp_path / "out.csv").read_bytes()
     (tmp_path / "out.csv").unlink()
     command = [sys.executable, "-m", "echotally", *SWEEP, "--store", "points.db", "--workers", "2"]
-    for pause in (2.5, 3.0, 3.5):
+    for pause in (1.5, 2.5):
         started = subprocess.Popen(
             command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
         )

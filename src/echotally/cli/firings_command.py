@@ -108,7 +108,6 @@ def firings(
     out: Path | None,
 ) -> None:
     """Show when schedules fire: of every schedule of MODEL, or of one EXPRESSION (cron, 'every 5 min', FREQ=...)."""
-    from echotally.output.base.charts import check_plot_path
     from echotally.output.base.exports import in_form
     from echotally.output.model import firings_view as shown
     from echotally.output.model.firings_chart import firing_check_chart, firings_chart
@@ -116,18 +115,10 @@ def firings(
 
     colour = False if out else None
     of_model = what.endswith(".toml") or Path(what).is_file()
-    options.only_where(not of_model, "on a model, which says its own", "timezone", "month", "seconds")
-    options.only_where(of_model, "on an expression", "sets", "logs", "cadences")
-    options.only_where(logs, "without --log", "schedule", "late", "columns", "until")
-    options.only_where(not logs, "with --log", "ics")
-    options.only_where(of_model, "on an expression", "plot")
-    check_plot_path(plot)
-    if ics:
-        need("icalendar")
+    _check_together(of_model, logs, plot, ics)
     if logs:
-        window = (_moment(after), _moment(until, "--until"))
         loaded = load(Path(what), sets)
-        found = _checked(loaded, logs, schedule, late, columns, window)
+        found = _checked(loaded, logs, schedule, late, columns, (_moment(after), _moment(until, "--until")))
         if plot:
             write_whole(plot, firing_check_chart(loaded, found, plot.suffix[1:]))
         answer = in_form(
@@ -160,6 +151,20 @@ def firings(
     if form in ("csv", "markdown"):
         data = partial(shown.firings_rows, previews)
     deliver(in_form(form or "table", text, data), out)
+
+
+def _check_together(of_model: bool, logs: tuple[Path, ...], plot: Path | None, ics: Path | None) -> None:
+    """Refuse options that say nothing of what is asked: a model, an expression, or a log beside a schedule."""
+    from echotally.output.base.charts import check_plot_path
+
+    options.only_where(not of_model, "on a model, which says its own", "timezone", "month", "seconds")
+    options.only_where(of_model, "on an expression", "sets", "logs", "cadences")
+    options.only_where(logs, "without --log", "schedule", "late", "columns", "until")
+    options.only_where(not logs, "with --log", "ics")
+    options.only_where(of_model, "on an expression", "plot")
+    check_plot_path(plot)
+    if ics:
+        need("icalendar")
 
 
 def _checked(

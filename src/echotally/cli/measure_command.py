@@ -142,20 +142,17 @@ def measure(
     COMMAND is started as often as it takes, with an event as JSON on its standard input; its standard output is the reply, its
     standard error the log.
     """
+    from echotally.cli.model_values import write_values
     from echotally.evidence.measure.measure import measure as ask
     from echotally.evidence.measure.pasting import propose
     from echotally.evidence.measure.trying import read_events
-    from echotally.output.base.charts import check_plot_path
     from echotally.output.base.exports import in_form
     from echotally.output.evidence import measure_view as shown
     from echotally.output.evidence.measure_chart import measure_chart
 
-    _check_together(command, url, serve)
-    check_plot_path(plot)
+    limit = _check_together(command, url, serve, limit, plot)
     function = function and function.removeprefix("functions.")
     loaded = _loaded(model, function, write)
-    if not limit:
-        raise BadInput(Problem("is no time", "--time-limit", value="0 s", allowed="more than 0 s"))
     if elsewhere:
         saying.note(f"Asking {url}: it bears this load, and its owner should know.")
     with progress_line() as tell:
@@ -175,27 +172,33 @@ def measure(
             elsewhere=elsewhere,
             tell=tell,
         )
-    tried, keys = measured.tried, measured.keys
+    proposal = propose(measured.keys, function or "NAME", memory, keep_samples=write)
     given = memory or (loaded.model.functions[function].memory if loaded and function else None)
-    proposal = propose(keys, function or "NAME", memory, keep_samples=write)
-    found = shown.Measured(tried, keys, proposal, _billed(tried, keys, loaded, cards, given))
+    billed = _billed(measured.tried, measured.keys, loaded, cards, given)
+    found = shown.Measured(measured.tried, measured.keys, proposal, billed)
     if plot:
         write_whole(plot, measure_chart(found, plot.suffix[1:]))
     if write and model:
-        from echotally.cli.model_values import write_values
-
         write_values(model, proposal)
     colour = False if out else None
     deliver(in_form(form, lambda: shown.measure_text(found, width, colour), lambda: shown.measure_json(found)), out)
 
 
-def _check_together(command: tuple[str, ...], url: str | None, serve: bool) -> None:
-    """Refuse options that say nothing beside the others."""
+def _check_together(
+    command: tuple[str, ...], url: str | None, serve: bool, limit: int | None, plot: Path | None
+) -> int:
+    """Refuse, before anything is tried, options that say nothing beside the others; returns the time limit, ns."""
+    from echotally.output.base.charts import check_plot_path
+
     if bool(command) == bool(url):
         raise click.UsageError("give a program, as in: echotally measure -- python answer.py, or --url")
     options.only_where(serve, "without --serve", "slots")
     options.only_where(url, "without --url", "clients", "pid", "seconds", "elsewhere")
     options.only_where(not url, "with --url", "serve", "slots", "batches")
+    if not limit:
+        raise BadInput(Problem("is no time", "--time-limit", value="0 s", allowed="more than 0 s"))
+    check_plot_path(plot)
+    return limit
 
 
 def _loaded(model: Path | None, function: str | None, write: bool) -> Loaded | None:

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from echotally.projection.window import Window
 
 
+_NO_COURSE = "without --series or a chart of the month's course"
 #: Charts that --from and --until show closely.
 CLOSE = ("dashboard", "levels", "backlog")
 
@@ -163,13 +164,10 @@ def project(
 
     _check_files(series, run_log_path, plot)
     as_text = chart == "map" and plot is None and form == "table" and not _as_file(out)
-    options.only_where(plot or as_text, "without --plot", "chart")
-    _has_what_it_draws(chart if plot else "", edges=edges, landing=bill_so_far is not None)
+    _check_chart(chart, plot or as_text, edges=edges, landing=bill_so_far is not None)
     options.only_where(plot, "without --plot", "function")
     closely = from_ is not None or step is not None
-    options.only_where(
-        series or (plot and chart in CLOSE), "without --series or a chart of the month's course", "from_", "step"
-    )
+    options.only_where(series or (plot and chart in CLOSE), _NO_COURSE, "from_", "step")
     options.only_where(replications, "without --replications", "workers")
     options.only_where(not exact, "with --exact", "sampled_from")
     _fits_the_form(form, out)
@@ -193,30 +191,40 @@ def project(
     if run_log_path:
         _write_log(loaded, plans[0] if plans else result.pick or result.closest, seed, run_log_path)
     if plot:
-        from echotally.output.projection.projection_charts import projection_chart
-
-        write_whole(plot, projection_chart(result, chart, plot.suffix[1:], function, seen))
-    if as_text:
-        from echotally.output.projection.map_text import map_text
-
-        deliver(map_text(result, width, False if out else None), out)
-    elif form == "table" and not _as_file(out):
-        from echotally.output.projection.projection_table import projection_text
-
-        deliver(
-            projection_text(result, width, False if out else None, explained, by, replicated, all_meters=all_meters),
-            out,
-        )
+        _draw(result, chart, plot, function, seen)
+    if form == "table" and not _as_file(out):
+        colour = False if out else None
+        table = {"explained": explained, "by": by, "replicated": replicated, "all_meters": all_meters}
+        deliver(_map(result, width, colour) if as_text else _table(result, width, colour, **table), out)
     else:
         _deliver_data(result, form, None if daily else by, replicated, level, periods, out)
     return _gate(result) if gate else 0
 
 
-def _has_what_it_draws(chart: str, *, edges: bool, landing: bool) -> None:
-    """A chart of what was not asked for is refused before a month is played."""
-    if chart == "edges" and not edges:
+def _map(result: Projection, width: int | None, colour: bool | None) -> str:
+    from echotally.output.projection.map_text import map_text
+
+    return map_text(result, width, colour)
+
+
+def _table(result: Projection, width: int | None, colour: bool | None, **shown: Any) -> str:
+    from echotally.output.projection.projection_table import projection_text
+
+    return projection_text(result, width, colour, **shown)
+
+
+def _draw(result: Projection, chart: str, plot: Path, function: str | None, seen: Window | None) -> None:
+    from echotally.output.projection.projection_charts import projection_chart
+
+    write_whole(plot, projection_chart(result, chart, plot.suffix[1:], function, seen))
+
+
+def _check_chart(chart: str, drawn: object, *, edges: bool, landing: bool) -> None:
+    """A chart that is not drawn, or of what was not asked for, is refused before a month is played."""
+    options.only_where(drawn, "without --plot", "chart")
+    if drawn and chart == "edges" and not edges:
         raise click.UsageError("--chart edges needs --edges, which looks for them")
-    if chart == "landing" and not landing:
+    if drawn and chart == "landing" and not landing:
         raise click.UsageError("--chart landing needs the bill so far: --so-far BILL --until DATE")
 
 

@@ -6,6 +6,21 @@ import click
 
 from echotally.cli.main import COMMANDS, cli
 
+_EXIT_STATUS = (
+    ("0", "done"),
+    ("1", "our own fault: please report it"),
+    ("2", "bad input or usage"),
+    ("3", "no plan meets every target (project \\-\\-gate)"),
+    ("130", "interrupted"),
+)
+_ENVIRONMENT = (
+    ("NO_COLOR", "no colours"),
+    ("COLUMNS", "the width of tables into a pipe"),
+    ("ECHOTALLY_CACHE", "the folder of compiled kernels"),
+    ("ECHOTALLY_OPTION, ECHOTALLY_COMMAND_OPTION", "an option that need not be typed, such as ECHOTALLY_WIDTH"),
+    ("ECHOTALLY_DEBUG", "show where a fault of our own happened"),
+)
+
 
 def man_page() -> str:
     """``echotally.1``: what it is for, every command with its options, exit codes, surroundings."""
@@ -27,28 +42,9 @@ def man_page() -> str:
         parts += _command(command, program, name)
     parts += [
         ".SH EXIT STATUS",
-        *_rows(
-            (
-                ("0", "done"),
-                ("1", "our own fault: please report it"),
-                ("2", "bad input or usage"),
-                ("3", "no plan meets every target (project \\-\\-gate)"),
-                ("130", "interrupted"),
-            )
-        ),
+        *_rows(_EXIT_STATUS),
         ".SH ENVIRONMENT",
-        *_rows(
-            (
-                ("NO_COLOR", "no colours"),
-                ("COLUMNS", "the width of tables into a pipe"),
-                ("ECHOTALLY_CACHE", "the folder of compiled kernels"),
-                (
-                    "ECHOTALLY_OPTION, ECHOTALLY_COMMAND_OPTION",
-                    "an option that need not be typed, such as ECHOTALLY_WIDTH",
-                ),
-                ("ECHOTALLY_DEBUG", "show where a fault of our own happened"),
-            )
-        ),
+        *_rows(_ENVIRONMENT),
         ".SH FILES",
         *_rows((("echotally.toml", "beside the model, or here: options that need not be typed"),)),
         ".SH SEE ALSO",

@@ -125,7 +125,8 @@ def play(built: Built, until_ns: int | None = None, progress: Progress | None = 
 
 def flushed(built: Built) -> None:
     """Bring every integral over time up to this instant."""
-    ask(built.world, codes.FLUSH)
+    kernels = form()
+    kernels.run(built.door(kernels.door), codes.FLUSH, 0, 0)
 
 
 def play_watched(built: Built, watch: Watch, until_ns: int | None, progress: Progress | None) -> None:

@@ -342,8 +342,13 @@ _COUNTED = (
 )
 
 
+def _numbers(record: Any) -> dict[str, Any]:
+    """A record's fields as plain numbers, all at once: field by field takes a hundred times as long."""
+    return dict(zip(record.dtype.names, record.item(), strict=True))
+
+
 def _unit(w: Counted, n: int, unit: Unit, length: int, order: int, quantities_only: bool = False) -> UnitMeasured:
-    f = w.units[n]
+    f = _numbers(w.units[n])
     events = {ending: int(f[field]) for ending, field in ENDINGS.items()}
     reserved = unit.offer.plan.bills == "reserved"
     limit = None if f["shown_limit"] < 0 else int(f["shown_limit"])
@@ -415,7 +420,7 @@ def _file_order(model: Model) -> dict[tuple[str, str], int]:
 
 
 def _source(w: Counted, n: int, environment: str, source: SourceRef) -> SourceMeasured:
-    q = w.sources[n]
+    q = _numbers(w.sources[n])
     return SourceMeasured(
         environment=environment,
         source=source,

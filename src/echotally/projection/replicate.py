@@ -95,9 +95,10 @@ def replicate(
 
 def summarize(played: Sequence[Projection], seeds: Sequence[int]) -> Replicated:
     """Intervals of every figure of every feasible plan over the projections."""
-    from scipy.stats import t
+    # Student's t; ``scipy.stats`` has it too, and takes a second to import.
+    from scipy.special import stdtrit
 
-    point = float(t.ppf((1 + LEVEL) / 2, len(played) - 1))
+    point = float(stdtrit(len(played) - 1, (1 + LEVEL) / 2))
     found: dict[str, dict[str, Interval]] = {}
     # Whether a plan can take the estate does not depend on the seed, so the same plans are played in each.
     for n, plan in enumerate(played[0].played):

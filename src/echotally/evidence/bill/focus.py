@@ -351,9 +351,7 @@ def _row(
         "ChargeDescription": f"{line.meter} of {name or 'the estate'} on {line.plan}, tier {tier.tier}, projected",
         **dict.fromkeys(("InvoiceIssuerName", "ProviderName", "PublisherName"), provider),
         **dict.fromkeys(("RegionId", "RegionName"), card.region),
-        "ResourceId": f"{account}/{environment}/{name}" if key else f"{account}/{line.plan}",
-        "ResourceName": name or line.plan,
-        "ResourceType": "Function" if key else "Plan",
+        **_resource(account, line, key),
         "ServiceCategory": category,
         "ServiceSubcategory": subcategory,
         "ServiceName": service,
@@ -365,6 +363,14 @@ def _row(
         "x_Meter": line.meter,
         "x_Plan": line.plan,
     }
+
+
+def _resource(account: str, line: Line, key: UnitKey | None) -> dict[str, str]:
+    """What was charged for: a function in its environment, or a plan as a whole."""
+    if key is None:
+        return {"ResourceId": f"{account}/{line.plan}", "ResourceName": line.plan, "ResourceType": "Plan"}
+    name, environment = key
+    return {"ResourceId": f"{account}/{environment}/{name}", "ResourceName": name, "ResourceType": "Function"}
 
 
 def _sku(line: Line, tier: Part) -> dict[str, str]:

@@ -190,7 +190,7 @@ class _Landing:
         progress: Callable[[str, float], None] | None,
     ) -> tuple[Decimal, Decimal]:
         """The 95 % interval of one month's landing: the rest played with other seeds, and draws of the model's ranges."""
-        from scipy.stats import t
+        from scipy.special import stdtrit
 
         if cut >= self.played.measured.month_ns:
             return lands, lands
@@ -218,7 +218,7 @@ class _Landing:
                 progress("where the month lands", (n + 1) / draws)
         if len(landings) < _FEWEST:
             return lands, lands
-        half = float(t.ppf(0.975, len(landings) - 1)) * stdev(landings) * math.sqrt(1 + 1 / len(landings))
+        half = float(stdtrit(len(landings) - 1, 0.975)) * stdev(landings) * math.sqrt(1 + 1 / len(landings))
         middle = fmean(landings)
         low, high = (Decimal(repr(middle + side * half)) for side in (-1, 1))
         # The month that was played is one of those that may come.

@@ -156,7 +156,7 @@ def _least_squares(
     rows: NDArray[np.float64], took: NDArray[np.float64], weights: NDArray[np.float64]
 ) -> list[Estimate]:
     """Coefficients of weighted least squares with their 95 % intervals (Student's t); of one row only the value."""
-    from scipy.stats import t
+    from scipy.special import stdtrit
 
     rows, took = rows * weights[:, None], took * weights
     values, *_ = np.linalg.lstsq(rows, took, rcond=None)
@@ -164,7 +164,7 @@ def _least_squares(
     if free < 1:
         return [Estimate(float(value), -math.inf, math.inf) for value in values]
     variance = float(np.sum((took - rows @ values) ** 2)) / free
-    halves = t.ppf(0.975, free) * np.sqrt(np.diag(np.linalg.pinv(rows.T @ rows)) * variance)
+    halves = stdtrit(free, 0.975) * np.sqrt(np.diag(np.linalg.pinv(rows.T @ rows)) * variance)
     return [Estimate(float(v), float(v - h), float(v + h)) for v, h in zip(values, halves, strict=True)]
 
 

@@ -94,25 +94,24 @@ def workbook(sheets: Mapping[str, pd.DataFrame], currency: str) -> bytes:
             sheet.write_string(0, column, str(heading), head)
             width = max([len(str(heading)), *(len(str(value)) for value in frame[heading].head(200))])
             sheet.set_column(column, column, min(60, max(10, width + 2)), form)
-        for number, row in enumerate(frame.itertuples(index=False, name=None), 1):
-            for column, value in enumerate(row):
-                _write(sheet, number, column, value)
+            _fill(sheet, column, frame[heading])
         sheet.freeze_panes(1, 1)
     book.close()
     return paper.getvalue()
 
 
-def _write(sheet: Any, row: int, column: int, value: Any) -> None:
+def _fill(sheet: Any, column: int, values: pd.Series) -> None:
+    """A column's values below its heading; what is missing stays empty."""
     import pandas as pd
 
-    if value is None or value is pd.NA or (isinstance(value, float) and value != value):
-        return
-    if isinstance(value, bool):
-        sheet.write_boolean(row, column, value)
-    elif isinstance(value, str):
-        sheet.write_string(row, column, value[:32_767])
-    else:
-        sheet.write_number(row, column, float(value))
+    for row, value in enumerate(values.tolist(), 1):
+        if isinstance(value, str):
+            # As many signs as a cell may hold.
+            sheet.write_string(row, column, value[:32_767])
+        elif isinstance(value, bool):
+            sheet.write_boolean(row, column, value)
+        elif value is not None and value is not pd.NA and value == value:
+            sheet.write_number(row, column, float(value))
 
 
 def in_form(form: str, text: Callable[[], str], data: Callable[[], str], rows: str = "rows") -> str:

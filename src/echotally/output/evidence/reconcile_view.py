@@ -131,10 +131,7 @@ def reconcile_json(found: Reconciliation, by: str | None = None) -> str:
             "meter": r.meter,
             "function": r.function or None,
             "environment": r.environment or None,
-            "projected": amount_text(r.projected),
-            "billed": amount_text(r.billed),
-            "difference": amount_text(r.difference),
-            **{part: amount_text(getattr(r, part)) for part in PARTS},
+            **_amounts(r),
             "projected_quantity": float(r.projected_quantity),
             "billed_quantity": None if r.billed_quantity is None else float(r.billed_quantity),
         }
@@ -157,16 +154,15 @@ def reconcile_json(found: Reconciliation, by: str | None = None) -> str:
     }
     if by:
         data["by"] = [
-            {
-                "labels": list(labels),
-                "projected": amount_text(row.projected),
-                "billed": amount_text(row.billed),
-                "difference": amount_text(row.difference),
-                **{part: amount_text(getattr(row, part)) for part in PARTS},
-            }
-            for labels, row in by_labels(found.rows, found.model, by).items()
+            {"labels": list(labels), **_amounts(row)} for labels, row in by_labels(found.rows, found.model, by).items()
         ]
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _amounts(row: Difference) -> dict[str, str]:
+    """What was projected, what was billed, and what parts the two: money as text."""
+    amounts = ("projected", "billed", "difference", *PARTS)
+    return {name: amount_text(getattr(row, name)) for name in amounts}
 
 
 def reconcile_chart(found: Reconciliation, form: str) -> bytes:

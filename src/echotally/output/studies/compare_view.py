@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from decimal import Decimal
+from typing import Any
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -14,8 +15,10 @@ from echotally.output.base.exports import escaped
 from echotally.output.base.terminal import Column, money, rendered, shown_in, signed, table
 from echotally.output.base.waterfall import waterfall
 from echotally.output.projection.projection_json import amount_text
-from echotally.studies.compare import Change, Comparison
+from echotally.studies.compare import Comparison
 
+#: Amounts of a meter: before, after, and what parts the two.
+_PARTS_OF_METER = ("before", "after", "volume", "run_time", "price")
 _NAMES = {
     "plan": "another plan",
     "volume": "volume",
@@ -160,52 +163,41 @@ def _line(cells: Sequence[str]) -> str:
 
 def compare_json(found: Comparison) -> str:
     """The comparison as data (schema ``echotally-comparison/1``)."""
-
-    def change(c: Change) -> dict[str, str | None]:
-        return {"address": c.address, "before": c.before, "after": c.after}
-
-    def money(amount: Decimal | None) -> str | None:
-        return None if amount is None else amount_text(amount)
-
-    data = {
+    data: dict[str, Any] = {
         "schema": "echotally-comparison/1",
         "files": list(found.names),
         "currency": found.currency,
         "picks": list(found.picks),
-        "before": money(found.before),
-        "after": money(found.after),
-        "difference": money(found.after - found.before),
-        "causes": {cause: money(amount) for cause, amount in found.causes.items()},
+        "before": _amount(found.before),
+        "after": _amount(found.after),
+        "difference": _amount(found.after - found.before),
+        "causes": {cause: _amount(amount) for cause, amount in found.causes.items()},
         "rows": [
-            {
-                "meter": m.meter,
-                "before": money(m.before),
-                "after": money(m.after),
-                "volume": money(m.volume),
-                "run_time": money(m.run_time),
-                "price": money(m.price),
-            }
-            for m in found.meters
+            {"meter": m.meter, **{part: _amount(getattr(m, part)) for part in _PARTS_OF_METER}} for m in found.meters
         ],
         "plans": [
             {
                 "plan": p.plan,
-                "before": money(p.before),
-                "after": money(p.after),
+                "before": _amount(p.before),
+                "after": _amount(p.after),
                 "misses_before": p.misses_before,
                 "misses_after": p.misses_after,
             }
             for p in found.plans
         ],
-        "inputs": [change(c) for c in found.inputs],
+        "inputs": [{"address": c.address, "before": c.before, "after": c.after} for c in found.inputs],
         "functions": [vars(f) for f in found.functions],
         "notes": list(found.notes),
     }
     if found.by:
         data["by"] = [
-            {"labels": list(p.labels), "before": money(p.before), "after": money(p.after)} for p in found.parts
+            {"labels": list(p.labels), "before": _amount(p.before), "after": _amount(p.after)} for p in found.parts
         ]
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _amount(amount: Decimal | None) -> str | None:
+    return None if amount is None else amount_text(amount)
 
 
 def compare_chart(found: Comparison, form: str) -> bytes:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterable
+from itertools import accumulate
 from typing import Any
 
 from echotally.engine import codes
@@ -18,6 +20,28 @@ _SHARED = (int(codes.AT_ACCOUNT), int(codes.NO_NODE), int(codes.NO_MEMORY))
 _NAMED = 5
 
 
+class _Returns:
+    """When an event came back, found without looking at every return: one may come back every few seconds of a month."""
+
+    def __init__(self, backs: Iterable[tuple[int, int]]) -> None:
+        inorder = sorted(backs)
+        #: When it came back, by when that was known.
+        self.known_at = dict(reversed(inorder))
+        self._rising = sorted(back for _, back in inorder)
+        # The first that is later than a time is the first at which the latest so far is.
+        self._latest = list(accumulate((back for _, back in inorder), max))
+
+    def first_after(self, at: int) -> int | None:
+        """The first return, in the order in which they were known, that is later than ``at``."""
+        n = bisect_right(self._latest, at)
+        return self._latest[n] if n < len(self._latest) else None
+
+    def last_between(self, before: Try, each: Try) -> int:
+        """When the event could be taken again after an attempt: at its last return up to the next, else at its end."""
+        n = bisect_right(self._rising, each.started)
+        return self._rising[n - 1] if n and self._rising[n - 1] >= before.started else before.ended
+
+
 class Waits:
     """Tells the waits of copies that a tale has gathered."""
 
@@ -29,9 +53,9 @@ class Waits:
         """Say of each of a copy's attempts how long it had waited and why, and of a copy that was never taken."""
         copy.tries.sort(key=lambda each: (each.started, each.index))
         ready = self.tale.shown_at(copy)
-        backs = sorted(self.tale.backs.get(copy.number, []))
+        backs = _Returns(self.tale.backs.get(copy.number, []))
         for n, each in enumerate(copy.tries):
-            begun = ready if n == 0 else self._ready_again(copy, copy.tries[n - 1], backs, each)
+            begun = ready if n == 0 else backs.last_between(copy.tries[n - 1], each)
             if each.started > begun:
                 each.wait = self._wait(copy, each, begun)
             if each.outcome == "throttled":
@@ -45,18 +69,13 @@ class Waits:
             copy.left = self._left(copy, max(last, ready), ended)
 
     @staticmethod
-    def _back_at(copy: Copy, each: Try, backs: Iterable[tuple[int, int]]) -> int | None:
+    def _back_at(copy: Copy, each: Try, backs: _Returns) -> int | None:
         """When an event comes back after an attempt that did not handle it; of a queue's message its visibility is over then."""
         if each.good or each.outcome in ("succeeded", "still_running"):
             return None
         if copy.source.kind is SourceKind.QUEUES:
-            return next((back for _, back in backs if back > each.started), None)
-        return next((back for known, back in backs if known == each.ended), None)
-
-    def _ready_again(self, copy: Copy, before: Try, backs: Iterable[tuple[int, int]], each: Try) -> int:
-        """When the event could be taken again after an attempt."""
-        found = [back for _, back in backs if before.started <= back <= each.started]
-        return found[-1] if found else before.ended
+            return backs.first_after(each.started)
+        return backs.known_at.get(each.ended)
 
     def _asked(self, each: Try, at: int) -> Asked | None:
         return self.tale.waits.get((self.units[each.function, each.environment], at))
