@@ -143,8 +143,10 @@ def test_only_regular_files_are_read(line: str, place: str, plain: Path, tmp_pat
 
 
 def test_a_dash_alone_is_standard_input_and_bounded(plain: Path, tmp_path: Path) -> None:
-    done = run_program("project", "-", cwd=tmp_path, input=plain.read_text())
-    assert done.returncode == 0 and done.stdout == run_program("project", plain.name, cwd=tmp_path).stdout
+    done = run_program("project", "-", "--width", "90", cwd=tmp_path, input=plain.read_text())
+    assert (
+        done.returncode == 0 and done.stdout == run_program("project", plain.name, "--width", "90", cwd=tmp_path).stdout
+    )
     # What is read more than once is read from the pipe once.
     for line in ("check -", "report - -o r.html"):
         again = run_program(*line.split(), cwd=tmp_path, input=plain.read_text())

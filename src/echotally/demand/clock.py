@@ -13,6 +13,7 @@ _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 def to_utc(local: datetime, zone: ZoneInfo) -> datetime:
     """The instant of a local time: the first of two in an overlap, right after the gap inside one."""
+    # fold 0 is the first of two readings; in a gap it is the offset that was.
     aware = local.replace(tzinfo=zone, fold=0)
     utc = aware.astimezone(UTC)
     back = utc.astimezone(zone).replace(tzinfo=None)
@@ -90,6 +91,7 @@ class MonthClock:
         at = self.start
         while at < self.end:
             local = at.astimezone(self.zone)
+            # Up to the next full local hour, or to a change of offset within it.
             into = timedelta(minutes=local.minute, seconds=local.second, microseconds=local.microsecond)
             until = min(at + timedelta(hours=1) - into, self.end)
             if until.astimezone(self.zone).utcoffset() != local.utcoffset():
@@ -109,6 +111,7 @@ def month_clock(month: str, zone_name: str) -> MonthClock:
     """The clock of ``"YYYY-MM"`` in an IANA zone."""
     year, number = int(month[:4]), int(month[5:])
     zone = ZoneInfo(zone_name)
+    # The next month's first day; December is followed by January.
     after = date(year + number // 12, number % 12 + 1, 1)
     start = to_utc(datetime(year, number, 1), zone)
     return MonthClock(month, zone, start, to_utc(datetime(after.year, after.month, 1), zone))

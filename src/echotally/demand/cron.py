@@ -101,7 +101,9 @@ def _parsed(expression: str, seconds: bool) -> Cron:
         if text.lower() not in _AT_FORMS:
             raise BadSchedule("is not a known @-form", f"{', '.join(_AT_FORMS)}")
         text = _AT_FORMS[text.lower()]
+    # Names of months and days, L and W are taken in any case.
     parts, year = _split(text.upper().split(), seconds)
+    # Expressions with a year count weekdays from 1 (rule 7.28); the library counts from 0.
     first_day = 0 if year is None else 1
     parts[5] = _weekdays(parts[5], first_day)
     parts[4] = _named(parts[4], _MONTHS, 1)
@@ -123,9 +125,12 @@ def _parsed(expression: str, seconds: bool) -> Cron:
         " ".join(parts[1:]).replace("?", "*"),
         nearest,
         before_last,
+        # Else the * that is left of the field would match every day.
         bool(nearest or before_last) and month_days == "*",
+        # A star in one day field leaves the other to decide; two that are restricted are alternatives (rule 7.25).
         parts[3][0] in "*?" or parts[5][0] in "*?",
         _years(year),
+        # Jobs of a starred minute or hour follow elapsed time where the clock changes (rule 2.8).
         parts[1].startswith("*") or parts[2].startswith("*"),
         _times_of_day(rule),
         parts[3] in "*?" and parts[4] == "*" and parts[5] in "*?" and year in (None, "*"),
@@ -137,6 +142,7 @@ def _parsed(expression: str, seconds: bool) -> Cron:
 def _times_of_day(rule: Any) -> Seconds:
     """Every time of day a rule names, s since midnight, rising."""
     hours, minutes, seconds = (np.array(sorted(each), np.int64) for each in (rule.hours, rule.minutes, rule.seconds))
+    # By broadcasting, so that the 86,400 times of every second are not made one by one.
     return (hours[:, None, None] * 3_600 + minutes[None, :, None] * 60 + seconds[None, None, :]).ravel()
 
 
@@ -150,6 +156,7 @@ def _split(parts: list[str], seconds: bool) -> tuple[list[str], str | None]:
         raise BadSchedule(f"has {len(parts)} fields", "five: minute, hour, day of month, month, day of week; or six")
     if seconds:
         return parts, None
+    # A question mark can only stand in a day field, so its place says which of the two readings it is.
     if "?" in (parts[2], parts[4]):
         if parts[2] == parts[4]:
             raise BadSchedule('has "?" in both day fields', 'exactly one "?", in day of month or day of week')
@@ -173,6 +180,7 @@ def _weekdays(part: str, first: int) -> str:
     if first == 0:
         return part
 
+    # Not the number behind # or /, which is no weekday.
     def shift(match: re.Match[str]) -> str:
         number = int(match[1])
         if not 1 <= number <= 7:
@@ -194,6 +202,7 @@ def _check(part: str, number: int) -> None:
             raise BadSchedule(f"has a bad {name} field, {part}", f"{_allowed(number)}")
         if "#" in item:
             day, nth = item.split("#")
+            # No month has a sixth of any weekday.
             ok = low <= int(day) <= high and 1 <= int(nth) <= 5
         else:
             bounds = [int(n) for n in re.findall(r"\d+", item.split("/")[0])]
@@ -257,6 +266,7 @@ def _nearest_weekday(year: int, month: int, day: int) -> int:
     if wanted.weekday() < 5:
         return day
     back = wanted.weekday() == 5
+    # Saturday goes back to Friday, Sunday on to Monday; never into another month.
     moved = wanted + timedelta(days=-1 if back else 1)
     if moved.month != month:
         moved = wanted + timedelta(days=2 if back else -2)
@@ -278,11 +288,13 @@ def _must_fire(cron: Cron) -> None:
 
 def firings_after(cron: Cron, zone: ZoneInfo, after: datetime) -> Iterator[datetime]:
     """Firings strictly after an aware instant, as aware local times, in order, for as long as there are."""
+    # A day early: a job that falls into a gap at midnight runs on the next day.
     day = after.astimezone(zone).date() - timedelta(days=1)
     last: datetime | None = None
     while day.year <= min(9998, max(cron.years) if cron.years else 9998):
         for second in day_firings(cron, zone, day).tolist():
             utc = instant(second)
+            # Days overlap by what a change of offset moves from one into the next; each instant is given once.
             if utc > after and (last is None or utc > last):
                 last = utc
                 yield utc.astimezone(zone)
@@ -293,6 +305,7 @@ def _next_day(cron: Cron, day: date) -> date:
     """The next day worth looking at: whole months that the expression leaves out are skipped."""
     day += timedelta(days=1)
     while day.month not in cron.rule.months and day.year < 9998:
+        # Thirty-two days after a first lie in the next month, whatever its length.
         day = (day.replace(day=1) + timedelta(days=32)).replace(day=1)
     return day
 
@@ -312,6 +325,7 @@ def day_firings(cron: Cron, zone: ZoneInfo, day: date) -> Seconds:
 
 def last_firing(cron: Cron, zone: ZoneInfo, until: datetime) -> datetime | None:
     """The last firing at or before an aware instant, as an aware local time; None if there was none."""
+    # One more: local years begin up to a day before those of UTC.
     years = sorted(cron.years or range(1970, until.year + 2))
     for year in reversed([y for y in years if y <= until.year + 1]):
         for month in sorted(cron.rule.months, reverse=True):

@@ -22,6 +22,7 @@ _SPOKEN = {"EVERY": "*", "DAILY": "*", "": "*", "ANY": "*", "ALL": "*"}
 def mended(expression: str, reads: Callable[[str], object]) -> str:
     """A near expression that ``reads`` takes (it raises ``ValueError`` for others); empty if none was found."""
     parts = expression.upper().split()
+    # The last field is the one most often forgotten.
     if len(parts) == 4:
         parts.append("*")
     seconds = parts[:1] if len(parts) == 6 and "?" not in parts else []
@@ -31,6 +32,7 @@ def mended(expression: str, reads: Callable[[str], object]) -> str:
     if len(parts) not in (5, 6) or (len(parts) == 6 and not year):
         return ""
     found = " ".join([*seconds, *(_field(part, number) for number, part in enumerate(parts[:5])), *year])
+    # Six fields may be five behind seconds that are not switched on.
     for candidate in (found, " ".join(found.split()[1:]) if seconds else ""):
         try:
             if candidate and candidate != expression.strip():
@@ -57,6 +59,7 @@ def _item(item: str, number: int) -> str:
     if slash and (not step.isdecimal() or int(step) == 0):
         slash = step = ""
     ends = [_number(end, number) for end in body.split("-")]
+    # What cannot be guessed at is left open rather than made up.
     if body == "*" or not 1 <= len(ends) <= 2 or None in ends:
         return "*" + slash + step
     numbers = [end for end in ends if end is not None]

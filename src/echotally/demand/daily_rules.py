@@ -49,6 +49,7 @@ class DailyRule:
         parts = parts_of(text)
         if not set(parts) <= _KNOWN or not parts.get("INTERVAL", "1").isdecimal():
             return None
+        # A position in a longer period counts times across days, which needs all of them in order.
         if "BYSETPOS" in parts and parts["FREQ"] in ("YEARLY", "MONTHLY", "WEEKLY"):
             return None
         until_s = _FOREVER if until is None else local_s(until)
@@ -69,6 +70,7 @@ class DailyRule:
     @cached_property
     def alike(self) -> bool:
         """Whether every day that lies whole inside the rule has the same times."""
+        # A step that does not divide the day begins each day elsewhere.
         return self._step_s == 0 or _DAY_S % self._step_s == 0
 
     # -- days ---------------------------------------------------------------------------------------------------

@@ -42,6 +42,7 @@ class Happenings:
 
     def floors_at(self, at: int) -> tuple[tuple[str, int], ...]:
         """The floors that firings have set by a moment, by function; a floor that none has set is left out."""
+        # The last change at or before the moment is the one in force.
         places = {
             name: bisect_right(changes, at, key=lambda change: change[0]) for name, changes in self.floors.items()
         }
@@ -108,6 +109,7 @@ def _windows(incident: Incident, clock: MonthClock, address: Address, trying: Tr
 
 def _joined(windows: list[Window], length_ns: int) -> Iterator[Window]:
     """The windows within the month, those that overlap or touch as one: an incident holds once (rule 7.47)."""
+    # A sweep over the starts: what touches the window in hand makes it longer, else it is given out.
     begin, end = 0, 0
     for start, until in sorted(windows):
         low, high = max(0, start), min(until, length_ns)

@@ -44,6 +44,7 @@ def day_s(day: date) -> int:
 @lru_cache(maxsize=8_192)
 def pieces(zone: ZoneInfo, day: date) -> tuple[Piece, ...]:
     """The pieces of one offset around a local day, in the order of time; the first and the last reach beyond it."""
+    # Noon in UTC is within half a day of every zone's noon, so that this reach holds the whole local day.
     middle = datetime.combine(day, time(12), UTC)
     try:
         low, high = middle - timedelta(hours=12 + _REACH_H), middle + timedelta(hours=12 + _REACH_H)
@@ -66,6 +67,7 @@ def pieces(zone: ZoneInfo, day: date) -> tuple[Piece, ...]:
 def plain_midnight_s(zone: ZoneInfo, day: date) -> int | None:
     """The first midnight of a day on which the clock does not change, s since 1970 UTC; else None."""
     around, here = pieces(zone, day), day_s(day)
+    # One piece holds the whole day, and no other shows any of its times: then local time is UTC and a constant.
     whole = [p for p in around if p.local[0] <= here and p.local[1] >= here + _DAY_S]
     others = [p for p in around if p.local[1] > here and p.local[0] < here + _DAY_S]
     return here - whole[0].offset_s if len(whole) == len(others) == 1 else None
@@ -82,12 +84,14 @@ def first_instants(zone: ZoneInfo, day: date, of_day: Seconds) -> Seconds:
     """As ``all_instants``, one for each time: the first in an overlap, right after the gap inside one; each instant once."""
     local = day_s(day) + of_day
     found = np.zeros_like(local)
+    # Pieces in the order of time, so that of two the first takes a time that comes twice.
     open_ = np.ones(len(local), bool)
     around = pieces(zone, day)
     for piece in around:
         here = open_ & (local >= piece.local[0]) & (local < piece.local[1])
         found[here] = local[here] - piece.offset_s
         open_ &= ~here
+    # What no piece shows lies between two of them.
     for before, after in pairwise(around):
         gap = open_ & (local >= before.local[1]) & (local < after.local[0])
         found[gap] = after.start_s
@@ -115,6 +119,7 @@ def _next_change(zone: ZoneInfo, start: int, end: int) -> int:
     offset = _offset(zone, start)
     low, looks = start, [*range(start + 3_600, end, 3_600), end]
     for high in looks:
+        # No zone changes its clock twice within an hour, so that hours tell where to halve.
         if _offset(zone, high) != offset:
             return low + 1 + bisect_left(range(low + 1, high), True, key=lambda at: _offset(zone, at) != offset)
         low = high

@@ -131,6 +131,7 @@ class _Planner:
                 taps += [self._firing_tap(name, source, times) for source, times in firings.items()]
             for label, demand in self.model.demand.items():
                 taps += self._demand_taps(name, environment, label, demand)
+        # Problems are gathered, not raised one by one: whoever mends a file wants all of them.
         happenings = happenings_of(
             self.model, self.clock, lambda address, value, make: self._try(address, value, make, [])
         )
@@ -186,6 +187,7 @@ class _Planner:
                 part.startswith("lump"),
             )
 
+        # Environment and study multiply; whole counts are rounded once, from the product.
         factor = environment.demand * self.factors.get(label, 1.0)
         taps: list[Tap] = []
         if demand.clients is not None:
@@ -223,6 +225,7 @@ class _Planner:
         """A lump's occurrences, in as many lanes as it takes so that no two of a lane overlap."""
         address = ("demand", label, "lumps", str(number), "cron")
         starts: list[int] = self._try(address, lump.cron, lambda: self._lump_starts(lump), [])
+        # Scaled as demand is, and rounded half up (rules 2.3 and 2.6).
         count = int(lump.count * factor + 0.5)
         lanes: list[list[Stretch]] = []
         # Lanes that are busy by when they end, and free ones by number: the first free one is taken.
@@ -231,6 +234,7 @@ class _Planner:
         for start in starts if count else []:
             while busy and busy[0][0] <= start:
                 heappush(free, heappop(busy)[1])
+            # The lowest free lane: occurrences that never overlap all share the first.
             number_of = heappop(free) if free else len(lanes)
             if number_of == len(lanes):
                 lanes.append([])

@@ -78,6 +78,7 @@ def preview(schedule: Schedule, expression: str, estate_zone: str, after: dateti
     """Look at a schedule: ``count`` firings strictly after ``after``, counts of ``month`` and its year."""
     zone = zone_of(schedule, estate_zone)
     clock = month_clock(month, str(zone))
+    # One at least is looked for, to know whether it fires at all.
     following = tuple(islice(firings(schedule, zone, after, clock.start), max(count, 1)))
     last = None if following else last_before(schedule, zone, after)
     following = following[:count]
@@ -161,6 +162,7 @@ def _effects(cron: Cron, zone: ZoneInfo, before: datetime, after: datetime) -> I
     day = before.date()
     if not cron.matches(day):
         return
+    # A gap runs from before to after, an overlap from after to before.
     low, high = sorted((before, after))
     local = day_s(day) + cron.of_day
     inside = local[(local >= _local_s(low)) & (local < _local_s(high))]

@@ -47,6 +47,7 @@ def _stretches(
     shaped = [(h.start_ns, h.end_ns, day[h.hour] * week[h.weekday]) for h in clock.local_hours()]
     if monthly is not None:
         weight = math.fsum((end - start) * shape for start, end, shape in shaped)
+        # Of the month as it is shaped, so that months of 743 or 745 hours bring as many (rule 2.1).
         base = monthly / weight if weight else 0.0
     else:
         base = float(rate or 0) / 1e9
@@ -54,9 +55,11 @@ def _stretches(
     surges = [(clock.local_ns(at), clock.local_ns(at) + lasts, times) for at, lasts, times in storms]
     found = []
     for start, end, shape in shaped:
+        # A surge may begin or end within an hour.
         cuts = sorted({start, end, *(cut for s in surges for cut in s[:2] if start < cut < end)})
         for low, high in itertools.pairwise(cuts):
             times = 1.0
+            # Surges that overlap multiply.
             for begin, over, factor_s in surges:
                 if begin <= low < over:
                     times *= factor_s

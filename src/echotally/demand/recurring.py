@@ -31,6 +31,7 @@ _STEPPED_OVER = ("can never fire: its interval steps over every time it names", 
 
 def recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[datetime]:
     """RFC 5545: iterate in local time, then place each local time on the clock."""
+    # A day early: a local time in a gap is placed after it, which may be beyond ``after``.
     local_after = after.astimezone(zone).replace(tzinfo=None) - timedelta(days=1)
     start = datetime(after.astimezone(zone).year, 1, 1)
     rule = _rule(_in_zone(schedule, zone), start, local_after)
@@ -85,6 +86,7 @@ def _rule(schedule: Schedule, start: datetime, near: datetime) -> Any:
     text = schedule.rrule or ""
     first = schedule.from_ or start
     step = _step_s(text)
+    # Whole steps on, so that the rule still meets the same times.
     if step and near > first:
         first += max(0, (near - timedelta(days=1) - first) // timedelta(seconds=step)) * timedelta(seconds=step)
     rule = _library_rule(text, first, schedule.timezone)
@@ -135,6 +137,7 @@ def _by_days(rule: DailyRule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.i
     low, high = (at.astimezone(zone).date() for at in (clock.start, clock.end))
     rule = rule.counted(high)
     found = [np.zeros(0, np.int64)]
+    # The days beside the month, whose times a change of offset may move into it.
     for day in rule.days(low - timedelta(days=1), high + timedelta(days=1)):
         midnight, times = plain_midnight_s(zone, day), rule.times(day)
         found.append(first_instants(zone, day, times) if midnight is None else midnight + times)
@@ -156,6 +159,7 @@ def within_month(times: NDArray[np.int64], clock: MonthClock) -> NDArray[np.int6
     """Those of some nearly ordered offsets that lie in the month, rising, each once."""
     ordered = np.sort(times, kind="stable")
     kept = ordered[(ordered >= 0) & (ordered < clock.length_ns)]
+    # A change of offset may put two local times on one instant, which fires once.
     return kept[np.diff(kept, prepend=-1) > 0]
 
 

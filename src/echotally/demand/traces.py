@@ -49,6 +49,7 @@ def read_trace(path: Path, clock: MonthClock, factor: float, repeat: bool) -> Tr
         raise BadTrace(
             f"row {place} of {path.name} does not come after the row before it", "rising times without duplicates"
         )
+    # A row says when its count begins; the last one is taken to be as long as the one before it.
     last = starts[-1] - starts[-2] if len(starts) > 1 else 0
     if last <= 0:
         raise BadTrace(
@@ -76,6 +77,7 @@ def _spacing_notes(path: Path, clock: MonthClock, starts: list[int]) -> list[str
     steps = [b - a for a, b in itertools.pairwise(starts)]
     if min(steps) == max(steps):
         return []
+    # The median: a few gaps do not move it.
     usual = sorted(steps)[len(steps) // 2]
     gaps = [(step, start) for step, start in zip(steps, starts, strict=False) if step > 1.5 * usual]
     spread = f"{path.name}: rows are {min(steps) / 1e9:g} s to {max(steps) / 1e9:g} s apart; a count covers the time to the next row"
@@ -106,6 +108,7 @@ def _end_to_end(spans: list[tuple[int, int, int]], length_ns: int) -> list[tuple
 def _rows(path: Path, clock: MonthClock) -> tuple[tuple[int, int], ...]:
     """(ns from the month's start, count) of every row; read once for all environments."""
     try:
+        # Looked at before it is parsed: size, kind of file, whether it can be read at all.
         opened(path, _LARGEST_BYTES).close()
     except OSError as error:
         raise BadTrace(f"cannot be read: {path.name}: {error.strerror}", _FORMS) from error

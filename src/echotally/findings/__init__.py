@@ -49,6 +49,7 @@ def check_model(path: ModelSource | Loaded, sets: Iterable[tuple[str, str]] = ()
     _known_codes(loaded)
     offer, played = _played(loaded, plan)
     ctx = Context(loaded.document.path, sets, loaded, offer, played.get(offer.name), _costs(played))
+    # First everything that is noticed, then the trials of all of it, so that these run side by side.
     seen = [(rule, noticed) for rule, found in _noticed(ctx) for noticed in found]
     side_by_side_sets(ctx, [noticed for _, noticed in seen])
     found = [

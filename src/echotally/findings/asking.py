@@ -39,12 +39,14 @@ def paid_waiting(ctx: Context) -> Iterator[Noticed]:
         busy, started = sum(u.busy_ns for u in units), sum(u.started for u in units)
         if not function.asks or not busy or plan.bills not in _BY_TIME:
             continue
+        # What of its busy time its own runs do not explain it has waited.
         own = ctx.run_s(name) * 1e9 * started
         waits = max(0.0, 1 - own / busy)
         paid = ctx.paid_for_time(name) * Decimal(waits)
         if waits < _WAITS or paid < max(_CENT, ctx.total / 100):
             continue
         sets = _with_a_queue(ctx, name, 0)
+        # Played before it is told: what a queue costs in operations may be more than the waiting.
         saves = ctx.saving(sets) if sets else None
         beside = ""
         if saves is not None:
@@ -68,6 +70,7 @@ def _with_a_queue(ctx: Context, name: str, n: int) -> Sets:
     askers = [other for other, f in model.functions.items() for a in f.asks if a.to == ask.to]
     fed = any(demand.into == ask.to for demand in model.demand.values())
     queue = f"queues.{ask.to.name}"
+    # Others that ask it want their answers.
     if fed or askers != [name] or queue in model.sources():
         return ()
     written = data["functions"][name]
@@ -128,6 +131,7 @@ def can_block(ctx: Context) -> Iterator[Noticed]:
             continue
         own = unit_settings(function, plan).limit
         most = None if own is None or reserved else own * function.slots
+        # It can never take them all, so there is always one left for whom it asks.
         if most is not None and most < limit:
             continue
         half = max(1, limit // 2 // function.slots)

@@ -21,6 +21,7 @@ def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:
     fed = [d for d, demand in model.demand.items() if demand.into == source]
     inside = [into for f in model.functions.values() for into in f.feeds]
     inside += [feed.into for topic in model.topics.values() for feed in topic.feeds]
+    # What a function or topic puts in says which kind of source it is for.
     if not fed or source in inside or new in model.sources():
         return ()
     sets: list[tuple[str, str]] = [(f"{new}.feeds", "[]") if kind is SourceKind.TOPICS else (f"{new}.retention", "1 d")]
@@ -28,6 +29,7 @@ def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:
     for number, trigger in enumerate(model.triggers):
         if trigger.from_ == source:
             sets.append((f"triggers.{number}.from", new))
+            # Keys that the other kind does not have would be refused; its defaults stand in their place.
             dropped = (
                 trigger.model_fields_set - {"from_", "to", "batch", "batch_wait"}
                 if kind is SourceKind.QUEUES
@@ -42,6 +44,7 @@ def pushed_by_its_topic(ctx: Context, queue: str) -> Sets:
     """Overrides that let the one topic that feeds a queue call its functions itself; nothing where that cannot be."""
     model = ctx.model
     feeding = [(t, feed) for t, topic in model.topics.items() for feed in topic.feeds if feed.into == queue]
+    # A topic with several feeds would give each of the functions everything it copies.
     if len(feeding) != 1 or len(model.topics[feeding[0][0]].feeds) != 1:
         return ()
     topic, feed = feeding[0]

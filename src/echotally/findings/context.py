@@ -84,6 +84,7 @@ class Context:
         """An amount in words."""
         size = abs(float(amount))
         digits = minor_digits(self.currency)
+        # Three digits that say something, however small the amount.
         places = digits if size == 0 or size >= 1 else max(digits, 3 - math.floor(math.log10(size)))
         return f"{amount:,.{places}f} {self.currency}"
 
@@ -166,6 +167,7 @@ class Context:
         """How many calls of a function may run at once by its own and the account's limits."""
         function, plan = self.model.functions[name], self.plan(name)
         if plan.bills == "reserved":
+            # As if it were alone on them: neighbours only take from this.
             room = (plan.instance_memory or 0) * (1 - plan.used_by_others[0]) // function.memory
             return (plan.instances or 1) * min(room, plan.slots_limit or math.inf)
         limit = unit_settings(function, plan).limit
@@ -177,6 +179,7 @@ class Context:
         measured = self.base.measured if self.base else None
         if measured is None:
             return 0.0, 0.0
+        # Environments are not added up: a rate is what one instance of the function sees.
         rows = [measured.series[n, :, 0] for n, u in enumerate(measured.units) if u.unit.function == name]
         busiest = max(rows, key=lambda row: float(row.sum()), default=None)
         return (0.0, 0.0) if busiest is None else (float(busiest.mean()), float(busiest.max()))
@@ -195,6 +198,7 @@ class Context:
         return self.tried[sets]
 
     def _tried(self, sets: Sets) -> tuple[Trial | None, Trial | None]:
+        # In the part that the change touches where that tells all, else in the whole month.
         pair = self._trials.pair(sets) if self._trials else None
         return pair or (self._whole, self._play(sets))
 
@@ -210,6 +214,7 @@ class Context:
     def applies(self, sets: Sets) -> bool:
         """Whether the model with a change can be loaded."""
         if sets not in self._loadable:
+            # A part loads in a hundredth of the time that the whole model takes.
             part = self._trials.loads(sets) if self._trials else None
             self._loadable[sets] = self._changed(sets) is not None if part is None else part
         return self._loadable[sets]

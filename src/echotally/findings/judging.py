@@ -56,6 +56,7 @@ def judged(ctx: Context, noticed: Noticed) -> Noticed:
     """The finding with what its change does, or without a change that cannot be given."""
     if not noticed.sets:
         return noticed
+    # A suggestion that the model could not be loaded with is kept as a remark, without the change.
     if not ctx.applies(noticed.sets):
         return replace(noticed, sets=(), saves=None)
     now, played = ctx.beside(noticed.sets), ctx.trial(noticed.sets)
@@ -63,6 +64,7 @@ def judged(ctx: Context, noticed: Noticed) -> Noticed:
         return noticed
     if played is None:
         return replace(noticed, sets=(), saves=None)
+    # No plan can take the estate as it is: there is nothing to lay the change beside.
     if now is None:
         return replace(noticed, saves=None, outcome=Outcome(Decimal(0), {}, opens=True))
     outcome = replace(_outcome(now, played), sampled=played.sampled)
@@ -80,6 +82,7 @@ def _may_be_given(ctx: Context, noticed: Noticed, outcome: Outcome, more_misses:
     told = {*_ONLY_TOLD, *noticed.accepts}
     worse = [f.name for f in _FIGURES if f.name not in told and _moved(f, outcome) > 0]
     better = [f.name for f in _FIGURES if _moved(f, outcome) < 0]
+    # A share of the whole bill: a function that costs a cent more is nobody's concern.
     dearer = outcome.cost > ctx.total * (_DEARER_SAMPLED if outcome.sampled else _DEARER)
     if worse or (more_misses > 0 and not dearer):
         return False
@@ -87,6 +90,7 @@ def _may_be_given(ctx: Context, noticed: Noticed, outcome: Outcome, more_misses:
         name in better or (name == "cost" and outcome.cost < 0) for name in noticed.promises
     ):
         return False
+    # Dearer is allowed for what gets better by it, or where the finding says that it costs.
     return not dearer or bool(better) or noticed.dearer
 
 

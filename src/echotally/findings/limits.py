@@ -36,6 +36,7 @@ def above_the_account(ctx: Context) -> Iterator[Noticed]:
         total = sum(limited.values())
         if cap is None or total <= cap or len(limited) < 2:
             continue
+        # The largest gives up what there is too much: it has most to give.
         largest = max(limited, key=lambda name: limited[name])
         left = max(1, (cap - total + limited[largest]) // ctx.model.functions[largest].slots)
         yield Noticed(
@@ -88,6 +89,7 @@ def _smallest(ctx: Context, name: str, now: int) -> Sets:
     low = now
     while high - low > 1:
         middle = (low + high) // 2
+        # As good as without a limit is good enough: what is throttled even then has another cause.
         seen = _throttled(ctx, name, middle)
         if seen is not None and seen[0] <= least:
             high = middle
@@ -144,6 +146,7 @@ def too_many_slots(ctx: Context) -> Iterator[Noticed]:
         if function.slots < 2 or not function.cpu_share or ctx.plan(name).bills == "reserved":
             continue
         settings = unit_settings(function, ctx.plan(name))
+        # Where the calls' CPU work together just fills the instance (rule 3.2).
         full = settings.vcpu / (settings.cpu_part * settings.vcpu_used)
         if function.slots > full * 1.001:
             stretch = function.slots / full
@@ -173,6 +176,7 @@ def many_cold(ctx: Context) -> Iterator[Noticed]:
         units, plan = ctx.units(name), ctx.plan(name)
         started, cold = sum(u.started for u in units), sum(u.cold_starts for u in units)
         asked = any(t.from_.kind is SourceKind.ENDPOINTS for _, t in ctx.triggers(name))
+        # Only callers notice a cold start; a message may come a second later.
         if not asked or not started or cold < _COLD * started or plan.bills == "reserved" or function.instance_floor:
             continue
         sets: Sets = ((f"functions.{name}.instance_floor", "1"),)

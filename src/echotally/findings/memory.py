@@ -77,6 +77,7 @@ def _smaller(ctx: Context, name: str) -> int | None:
 def _run_with(ctx: Context, name: str, size: int) -> float:
     """Mean run in s at another memory size."""
     function = ctx.model.functions[name]
+    # Measured where it was: another size changes how fast it runs, not how fast it ran.
     changed = function.model_copy(update={"memory": size, "measured_at": function.measured_at or function.memory})
     factor = unit_settings(changed, ctx.plan(name)).cpu_factor / unit_settings(function, ctx.plan(name)).cpu_factor
     return ctx.run_s(name) * factor
@@ -94,6 +95,7 @@ def nearly_full(ctx: Context) -> Iterator[Noticed]:
     for name, function in ctx.model.functions.items():
         if function.memory_used is None or not _FULL * function.memory < function.memory_used <= function.memory:
             continue
+        # The next size in which it would not be nearly full again.
         size = ctx.plan(name).memory.round_up(int(function.memory_used / _FULL) + 1)
         if size is not None:
             sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)

@@ -36,6 +36,7 @@ def idle(ctx: Context) -> Iterator[Noticed]:
     if bill.unrounded < ctx.total / 2 or bill.unrounded < 1:
         return
     parts = sorted(((line.amount, line.meter) for line in merged_lines(bill) if line.amount), reverse=True)
+    # The three largest are most of it; the bill has the rest.
     listed = ", ".join(f"{meter} {amount:,.2f}" for amount, meter in parts[:3])
     sets = _take_down(ctx, parts[0][1])
     yield Noticed(
@@ -57,6 +58,7 @@ def _take_down(ctx: Context, meter: str) -> Sets:
     floors = [name for name, f in model.functions.items() if f.instance_floor]
     if floors and ("idle" in meter or "allocated" in meter or meter == "instance_hours"):
         return ((f"functions.{max(floors, key=lambda n: model.functions[n].instance_floor)}.instance_floor", "0"),)
+    # The first environment is the one that the estate is for.
     copies = list(model.environments)[1:]
     if copies:
         return ((f"environments.{copies[-1]}", ""),)
@@ -78,6 +80,7 @@ def _elsewhere(ctx: Context) -> Sets:
     if not fits:
         return ()
     least = min(fits, key=lambda offer: bill_when_idle(ctx.loaded, offer).unrounded)
+    # With pins the month on another plan has not been played as it would be without them.
     pinned = any(function.plan for function in ctx.model.functions.values())
     if not pinned and ctx.costs.get(least.name, ctx.total) > ctx.total:
         return ()
@@ -140,6 +143,7 @@ def open_endpoint(ctx: Context) -> Iterator[Noticed]:
         else:
             cap = "the account's concurrency limit" if parallel < math.inf else "nothing"
         most = f"at {parallel / run_s:,.0f} a second" if parallel < math.inf and run_s else "at no rate"
+        # Twice the highest there was leaves a usual day alone and stops a storm.
         peak = max(u.instances.peak for u in units)
         yield Noticed(
             f"functions.{trigger.to}",
@@ -215,6 +219,7 @@ def untagged(ctx: Context) -> Iterator[Noticed]:
     for tag, have in Counter(tag for f in functions.values() for tag in f.tags).items():
         if have * 2 < len(functions):
             continue
+        # A value to begin with; whose it is the reader knows.
         common = Counter(f.tags[tag] for f in functions.values() if tag in f.tags).most_common(1)[0][0]
         for name, function in functions.items():
             if tag not in function.tags:
@@ -243,6 +248,7 @@ def dear_commitment(ctx: Context) -> Iterator[Noticed]:
             dearer = found.amount - sum(found.covered.values(), Decimal(0)) if found else Decimal(0)
         if found is None or dearer < _CENT:
             continue
+        # As an override of the card: commitments stand there and not in the model.
         card, _, short = name.partition(".")
         sets: Sets = ((f"cards.{card}.plans.{short}.commitment.per_hour", '"0"'),)
         yield Noticed(

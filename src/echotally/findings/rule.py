@@ -88,6 +88,7 @@ def rule(
     """Register a rule under its code."""
 
     def register(look: Callable[[Context], Iterator[Noticed]]) -> Callable[[Context], Iterator[Noticed]]:
+        # A code names one rule for good: models accept findings by it.
         assert code not in RULES and level in LEVELS
         RULES[code] = Rule(code, level, title, why, cites, look)
         return look

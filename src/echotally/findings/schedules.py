@@ -53,7 +53,9 @@ def every_minute(ctx: Context) -> Iterator[Noticed]:
     """Every minute, while the name or the items say otherwise."""
     for name, schedule in ctx.model.schedules.items():
         n, minutes = len(_firings(ctx, name)), ctx.month_s / 60
+        # Whole words only: 'knightly' is no night.
         word = next((word for word in _NAMED if word in re.split(r"[^a-z]+", name.lower())), None)
+        # Nearly every minute is every minute: clock changes take a few.
         if n < 0.9 * minutes or (word is None and schedule.items < _MANY_ITEMS):
             continue
         cron = _NAMED[word] if word else "0 * * * *"
@@ -112,6 +114,7 @@ def both_days(ctx: Context) -> Iterator[Noticed]:
             continue
         narrow = " ".join([*fields[:4], "*"])
         zone = ctx.model.estate.timezone
+        # Counted, since how far both readings are apart depends on the days.
         alone = len(month_firings_ns(schedule.model_copy(update={"cron": narrow}), ctx.loaded.month.clock, zone))
         n = len(_firings(ctx, name))
         sets = ((f"schedules.{name}.cron", narrow),)
@@ -143,6 +146,7 @@ def near_clock_change(ctx: Context) -> Iterator[Noticed]:
         months = [month_clock(f"{year}-{n:02}", zone) for n in range(1, 13)]
         effects = [effect for clock in months for effect in clock_change_effects(schedule, clock)]
         if effects:
+            # Four in the morning is out of the reach of nearly all clock changes.
             sets = ((f"schedules.{name}.cron", " ".join([fields[0], "4", *fields[2:]])),)
             yield Noticed(
                 f"schedules.{name}.cron", "; ".join(effects), "a run at an unexpected hour, once or twice a year", sets
@@ -220,6 +224,7 @@ def overlaps(ctx: Context) -> Iterator[Noticed]:
             run_s = min(ctx.run_s(trigger.to, 0.5, schedule.items), ctx.timeout_s(trigger.to))
             if run_s < gap_s:
                 continue
+            # More runs at once than there is room for never come to an end of it.
             growing = run_s / gap_s > ctx.parallel(trigger.to)
             pile = "and they pile up: more come than can end" if growing else "on as many instances"
             sets = ((f"schedules.{name}.overlap", "skip"),)

@@ -92,6 +92,7 @@ def short_retention(ctx: Context) -> Iterator[Noticed]:
         source = ctx.model.waiting_place(trigger.from_)
         lumps = [lump.count for d in ctx.model.demand.values() if d.into == trigger.from_ for lump in d.lumps]
         largest = max([*lumps, getattr(source, "backlog", 0)])
+        # As if it came alone: what comes besides only makes it later.
         drain_ns = largest / clears_per_s(ctx, number) * 1e9
         if largest and drain_ns > source.retention:
             expired = sum(u.events["expired"] for u in ctx.units(trigger.to))
@@ -117,6 +118,7 @@ def too_slow(ctx: Context) -> Iterator[Noticed]:
     """Mean or busiest-hour arrivals above what the trigger clears."""
     for number, _ in [*_pulled(ctx, SourceKind.QUEUES), *_pulled(ctx, SourceKind.STREAMS)]:
         trigger = ctx.model.triggers[number]
+        # What a function gets from several sources is not told apart in its counts.
         if sum(t.to == trigger.to for t in ctx.model.triggers) > 1:
             continue
         mean, busiest = ctx.per_hour(trigger.to)
@@ -125,6 +127,7 @@ def too_slow(ctx: Context) -> Iterator[Noticed]:
             continue
         grows, when = (mean - clears, "on average") if mean > clears else (busiest - clears, "in its busiest hour")
         rate = mean if mean > clears else busiest
+        # A quarter more than comes, so that what has gathered goes as well.
         sets = _wider(ctx, number, 1.25 * rate / 3_600)
         worst = max((u.backlog_peak for u in ctx.units(trigger.to)), default=0)
         yield Noticed(
@@ -197,6 +200,7 @@ def partitions(ctx: Context) -> Iterator[Noticed]:
         if stream.partitions < 2:
             continue
         busiest = ctx.per_hour(trigger.to)[1] / 3_600
+        # What one partition alone could clear.
         one = clears_per_s(ctx, number) / stream.partitions
         hot = stream.skew is not None and stream.skew > 1.5 / stream.partitions and busiest * stream.skew > 0.8 * one
         if hot and stream.skew is not None:
@@ -274,6 +278,7 @@ def _without_polls(ctx: Context, reader: str, source: SourceRef) -> Sets:
         if ("queue_operations" not in offer.plan.price or offer.plan.poll_wait > 2 * ctx.plan(reader).poll_wait)
         and not reasons_against(ctx.model, reader, offer.plan)
     ]
+    # Played, since another plan has other prices for everything else too.
     saved = [(saves, sets) for sets in gentle if (saves := ctx.saving(sets)) is not None and saves > 0]
     return max(saved)[1] if saved else rewired(ctx, source, SourceKind.TOPICS) or pushed_by_its_topic(ctx, source)
 

@@ -28,6 +28,7 @@ class Excerpt:
             "incidents": [n for n, i in enumerate(document.data.get("incidents", ())) if _of_some(i, names)],
         }
         self._data = self._pruned(document.data, names)
+        # What was measured where is read from what was written, so that the excerpt keeps that as well.
         self._written = None if document.written is None else self._pruned(document.written, names)
 
     def document(self) -> Document:

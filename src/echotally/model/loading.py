@@ -66,12 +66,14 @@ def checked(document: Document, sets: Iterable[tuple[str, str]] = ()) -> tuple[M
     problems: list[Problem] = []
     data = dict(document.data)
     data["functions"] = _with_defaults(document, as_written, problems)
+    # They stand in every function now.
     data.pop("defaults", None)
     model: Model | None
     try:
         model = validate(document, Model, data)
     except BadInput as error:
         problems += error.problems
+        # What is left is checked too: wiring mistakes are told together with those of keys.
         model = _without(document, data, error.problems)
     if model is not None:
         problems += wiring_problems(document, model)

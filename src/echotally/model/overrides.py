@@ -24,6 +24,7 @@ def set_value(document: Document, address: str, text: str) -> None:
     parts = address_parts(address)
     text = as_the_file_says(text, parts)
     try:
+        # As the file would say it; what is no TOML value is taken for a text, so that nobody need quote quotes.
         value = tomllib.loads(f"v = {text}", parse_float=WrittenFloat)["v"] if "\n" not in text else text
     except (tomllib.TOMLDecodeError, RecursionError, ValueError):
         value = text
@@ -63,6 +64,7 @@ def _by_number(data: Any, parts: Address) -> Address:
     table, found = data, []
     for part in parts:
         if isinstance(table, list) and not part.isdecimal():
+            # By name, so that an override still means the same when somebody puts an element above it.
             part = next((str(n) for n, item in enumerate(table) if part in names_of(item)), part)
         found.append(part)
         if isinstance(table, list):
@@ -84,6 +86,7 @@ def _no_slip(document: Document, table: Address, address: str) -> None:
     """Refuse a new table named almost as one of the file: a value set there would quietly change nothing."""
     if table in document.made:
         beside = [name for name in document.data[table[0]] if name != table[-1]]
+        # Nearly the same name is a slip; another name is a new table, which an override may make.
         near = get_close_matches(table[-1], beside, 1, 0.75)
         if near:
             allowed = f"addresses of the file, such as {table[0]}.{near[0]}"

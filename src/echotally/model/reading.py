@@ -73,6 +73,7 @@ class Document:
     def problem(self, address: Address, message: str, value: object = None, allowed: str = "") -> Problem:
         """A ``Problem`` at an address of this file, or on the command line where ``--set`` put it there."""
         shown = "" if value is None else _shown(value)
+        # Where an override changed a part of the address, the mistake is on the command line, not in the file.
         for length in range(len(address), 0, -1):
             if address[:length] in self.changed:
                 return Problem(message, ".".join(address), "--set", None, shown, allowed)
@@ -103,6 +104,7 @@ def hold_kind(document: Document, schema: str, own: Sequence[str]) -> None:
     A sign is the key ``schema``, or two of the tables ``own`` that such a file has.
     """
     said = document.data.get("schema")
+    # What says its kind is taken at its word, and every mistake in it is told.
     if said == schema:
         return
     other = mistaken(document.path, schema.removeprefix("echotally-").partition("/")[0])
@@ -154,6 +156,7 @@ def validate(document: Document, kind: type[Table], data: Mapping[str, Any], pre
     try:
         return kind.model_validate(data, context={"folder": document.path.parent})
     except ValidationError as error:
+        # All of them at once: whoever mends a file wants to do it in one go.
         items = error.errors(include_url=False)
         raise BadInput(
             [_translate(document, kind, item, prefix) for item in items if not _echo(item, items)]
@@ -170,10 +173,12 @@ def _echo(item: Any, items: list[Any]) -> bool:
 
 def _translate(document: Document, kind: type[BaseModel], item: Any, prefix: Address) -> Problem:
     place: tuple[str | int, ...] = item["loc"]
+    # The validator marks keys of tables so; in an address they stand as they are.
     address = prefix + tuple(str(part) for part in place if part != "[key]")
     found = item["input"]
     if item["type"] == "extra_forbidden":
         known = keys_at(kind, place[:-1])
+        # More daring than elsewhere: a hint costs nothing, as all keys stand beside it.
         near = get_close_matches(str(place[-1]), known, 1, 0.5)
         hint = f"unknown key; did you mean {near[0]}?" if near else "unknown key"
         return document.problem(address, hint, None, ", ".join(known))

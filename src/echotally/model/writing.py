@@ -25,6 +25,7 @@ def _put(document: Any, parts: list[str], value: str, address: str) -> None:
     table = document
     for part in parts[:-1]:
         table = _inside(table, part, address)
+    # In place, by tomlkit: comments and order belong to whoever wrote them.
     last: Any = int(parts[-1]) if isinstance(table, list) else parts[-1]
     if value == "":
         table.pop(last)

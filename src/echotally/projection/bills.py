@@ -46,6 +46,7 @@ def make_bill(metered: Metered, units: list[UnitKey], currency: str) -> Bill:
             committed = commit(plan, metered.hours.get(account, []))
             for line in bill_account(account[1], account[0], plan, quantities[account], committed):
                 lines.append(line)
+                # A function pays what its usage took, not a part of the hours prepaid.
                 if line.meter == COMMITMENT:
                     _shared_out(shares, committed)
                     continue
@@ -53,6 +54,7 @@ def make_bill(metered: Metered, units: list[UnitKey], currency: str) -> Bill:
                     if key is not None and line.quantity:
                         shares[key][line.meter] += line.amount * quantity / line.quantity
         unrounded = sum((line.amount for line in lines), Decimal(0))
+        # Idle is what is left, so that functions, idle and flat add up whatever was divided (rule 6.6).
         flat = sum((line.amount for line in lines if line.meter == "flat_months"), Decimal(0))
         functions = {key: sum(parts.values(), Decimal(0)) for key, parts in shares.items()}
         idle = unrounded - flat - sum(functions.values(), Decimal(0))

@@ -23,6 +23,7 @@ def choose_plan(judged: Sequence[Judged]) -> tuple[str | None, str | None]:
     The pick is the cheapest that meets all, ties by name; without one, the cheapest that misses nothing though something
     is undecided; without one, the closest has the fewest misses, then the lowest cost.
     """
+    # A plan that surely meets all goes before a cheaper one that perhaps does (rule 6.8).
     kept = sorted(((j.undecided > 0), j.cost, j.plan) for j in judged if j.misses == 0)
     if kept:
         return kept[0][2], None

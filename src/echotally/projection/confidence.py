@@ -89,6 +89,7 @@ def _poisson_seen(count: float, share: float) -> Interval:
     else:
         from scipy.special import gammaincinv
 
+        # Garwood's interval of what was seen, scaled to the month; the part not seen scatters by itself on top.
         seen = count * share
         seen_low = float(gammaincinv(seen, (1 - LEVEL) / 2)) / share if seen > 0 else 0.0
         seen_high = float(gammaincinv(seen + 1, (1 + LEVEL) / 2)) / share
@@ -145,6 +146,7 @@ class Doubt:
 
     def lost(self, function: str | None) -> Interval:
         """Of the events lost, dead-lettered, expired or too large."""
+        # Where every loss is by a chance that is known, its expectation tells more than four small counts.
         names = {u.unit.function for u in self.parts[0].units if function in (None, u.unit.function)}
         values = [float(totals_of(self._units(part, function)).lost) for part in self.parts]
         beside = sum(u.events["expired"] + u.events["too_large"] for p in self.parts for u in self._units(p, function))

@@ -80,6 +80,7 @@ class EstateMap:
         for line in self.lines:
             if line.kind != "letters":
                 before[line.end].append(line.start)
+        # Each place is asked once: the depth of what stands before it is kept.
         found: dict[str, int] = {}
 
         def depth(key: str, above: frozenset[str]) -> int:
@@ -138,6 +139,7 @@ class _Mapped:
     # -- lines ----------------------------------------------------------------------------------------------------
     def _from_inside(self) -> Iterator[Line]:
         """What functions put out, asked and gave up, and what topics copied."""
+        # The counters do not say why something was put in; the model does.
         wired = {(name, emit.into): "flow" for name, f in self.model.functions.items() for emit in f.emits}
         wired |= {(name, ask.to): "asks" for name, f in self.model.functions.items() for ask in f.asks}
         sums: Counter[tuple[str, str, str]] = Counter()
@@ -156,6 +158,7 @@ class _Mapped:
         expected: dict[str, dict[str, float]] = defaultdict(lambda: defaultdict(float))
         for tap in self.projection.month.taps:
             if tap.demand is not None:
+                # Clients come as often as they are answered; their number stands for that.
                 expected[tap.source][tap.demand] += tap.expected or tap.clients
         for source, wanted in expected.items():
             whole, came = sum(wanted.values()), max(0.0, self.arrived[source] - inside[source])
@@ -168,6 +171,8 @@ class _Mapped:
         for name in self.model.functions:
             triggers = [t for t in self.model.triggers if t.to == name]
             came = sum(unit.events["in"] for unit in self.units[name])
+            # A function counts its events once, whatever brought them: each trigger's part is by what came to its
+            # source.
             weights = [max(0.0, float(self.arrived[t.from_])) * t.share for t in triggers]
             whole = sum(weights)
             for trigger, weight in zip(triggers, weights, strict=True):
@@ -238,6 +243,7 @@ class _Mapped:
         units = self.units[name]
         lost = sum(unit.left_behind_events for unit in units)
         came = sum(unit.events["in"] for unit in units)
+        # A handful lost of millions is no mark on a map.
         if lost > came * _FEW:
             yield Trouble("lost", float(lost))
         attempts = sum(unit.attempts["total"] for unit in units)
@@ -246,6 +252,7 @@ class _Mapped:
             yield Trouble("throttled", share)
         missed = [m.found for m in self.plan.misses if m.function == name and m.target == "wait_p95"]
         wait = max((unit.waits.p95 for unit in units if unit.waits.p95 is not None), default=0.0)
+        # Who waits for a batch to fill was told to.
         filling = max((t.batch_wait for t in self.model.triggers if t.to == name), default=0) / 1e9
         wanted = self.model.functions[name].targets
         own = wanted.wait_p95 if wanted is not None else None
@@ -297,6 +304,7 @@ def _groups(model: Model, whole: EstateMap) -> tuple[str, dict[str, str]]:
     """
     tags = Counter(tag for function in model.functions.values() for tag in function.tags)
     for tag, n in tags.most_common():
+        # A tag that half of them lack, or that each has for itself, groups nothing.
         values = {function.tags.get(tag, "(no tag)") for function in model.functions.values()}
         if n * 2 >= len(model.functions) and 1 < len(values) <= MOST:
             return f"tag {tag}", {name: f.tags.get(tag, "(no tag)") for name, f in model.functions.items()}
@@ -316,6 +324,7 @@ def _merged(whole: EstateMap, moved: Mapping[str, str]) -> Iterator[Node]:
     for key, node in whole.nodes.items():
         together.setdefault(moved.get(key, key), []).append(node)
     for key, everything in together.items():
+        # A group is told by its functions; what they hand to each other is within it.
         members = [node for node in everything if node.kind == "function"] or everything
         first = members[0]
         if key == first.key:

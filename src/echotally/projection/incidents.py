@@ -60,6 +60,7 @@ class _Study:
                 progress((n + 1) / len(incidents))
 
     def _effect(self, n: int, incident: Incident) -> IncidentEffect:
+        # An empty value takes the incident out; the others stay.
         without = self._played(((f"incidents.{n}", ""),))
         cost, left = self._more(without)
         return IncidentEffect(

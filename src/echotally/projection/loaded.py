@@ -98,6 +98,7 @@ def _ready(model: Model | None, document: Document, problems: list[Problem], lik
     month, cards = None, None
     try:
         cards = load_cards(document, model, like.cards if like and _same_cards(like, model, document) else None)
+        # Only once the cards are in one currency is there something to hold services against.
         hold_currencies(document, model, cards.cards[0].card.currency)
     except BadInput as error:
         problems += error.problems

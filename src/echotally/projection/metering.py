@@ -97,6 +97,7 @@ class _Meters:
 
     def _compute(self, account: Account, key: UnitKey, unit: UnitMeasured) -> None:
         plan, settings = unit.unit.offer.plan, unit.unit.settings
+        # The digits a vCPU is written in, not those of the float nearest to it.
         gb, vcpu = Decimal(settings.memory_billed_mb) / 1024, Decimal(repr(settings.vcpu))
         self.add(account, "calls", key, unit.started)
         for meter, n in plan.per_call.items():
@@ -105,6 +106,7 @@ class _Meters:
         if plan.bills in ("runs", "active"):
             self.add(account, "gb_seconds", key, billed * gb)
             self.add(account, "vcpu_seconds", key, billed * vcpu)
+            # Idle floors are paid for what they hold, whatever a run uses of it (rule 7.37).
             given = Decimal(settings.memory_mb) / 1024
             self.add(account, "idle_gb_seconds", key, idle * given)
             self.add(account, "idle_vcpu_seconds", key, idle * vcpu)
@@ -135,6 +137,7 @@ class _Meters:
 
     def _readers(self, source: SourceRef) -> list[str]:
         """Functions a source belongs to: its triggers', or those of the queues a topic feeds."""
+        # Each once, in the file's order, which is the order in which equal parts are given.
         direct = list(dict.fromkeys(t.to for t in self.triggers.get(source, [])))
         if direct or source.kind is not SourceKind.TOPICS:
             return direct
@@ -182,6 +185,7 @@ class _Meters:
         parts = self._written(source.environment, source.source, Decimal(1))
         parts = {key: part for key, part in parts.items() if part}
         if meter == "stream_partition_hours" and parts:
+            # A partition is there however little is written to it.
             parts = dict.fromkeys(parts, 1 / Decimal(len(parts)))
         for key, part in parts.items():
             unit = self.units[key].unit
@@ -208,6 +212,7 @@ class _Meters:
         plan = self.plans[account]
         if kind is SourceKind.QUEUES:
             readers = len(self.triggers.get(source.source, []))
+            # Of a time, so it is not whole (rule 7.14).
             polls = Decimal(source.idle_ns) * plan.idle_readers * readers / Decimal(plan.poll_wait)
             yield "queue_operations", source.sends + source.receives + source.deletes + polls
         elif kind is SourceKind.TOPICS:
@@ -238,6 +243,7 @@ class _Meters:
         left = paid_ns
         for key, unit in self.units.items():
             if (unit.unit.account, unit.unit.offer.name) == account and paid_ns:
+                # No more than is paid for: calls may share an instance's memory.
                 part = min(left, Decimal(unit.busy_ns) * unit.unit.settings.memory_mb / memory_mb)
                 self.add(account, meter, key, part / _NS_PER_H)
                 left -= part
@@ -295,6 +301,7 @@ def hours_by_arrivals(
     ends = list(hours_of(measured.month_ns))
     lengths = [Decimal(end - begun) / _HOUR_NS for begun, end in zip([0, *ends], ends, strict=False)]
     even = [length / sum(lengths) for length in lengths]
+    # Of a month that was not played hour by hour, what came is the best there is to tell hours apart by.
     weights: dict[UnitKey | None, list[Decimal]] = {}
     for n, unit in enumerate(measured.units):
         came = [Decimal(round(float(each))) for each in measured.series[n][:, ARRIVALS]]
@@ -323,6 +330,7 @@ def _by_hour(model: Model, measured: Measured, candidate: Offer, account: Accoun
     if not measured.marks and measured.month_ns > _HOUR_NS:
         yield from hours_by_arrivals(model, measured, candidate, account)
         return
+    # Counters only rise: an hour is what they stood at its end less what they stood before.
     before: dict[str, dict[UnitKey | None, Decimal]] = {}
     began = 0
     for mark in [*measured.marks, measured]:

@@ -50,6 +50,7 @@ def outcome_costs_of_nobody(bill: Bill) -> dict[str, Decimal]:
     with localcontext(exact()):
         for line in bill.lines:
             found[_of_nobody(line.meter)] += line.amount
+        # The lines as a whole less what functions pay of them.
         for shares in bill.shares.values():
             for meter, amount in shares.items():
                 found[_of_nobody(meter)] -= amount
@@ -97,6 +98,7 @@ def cost_per_call(bill: Bill, unit: UnitMeasured) -> CallCost | None:
     charged_ns = sum(unit.outcomes.times_ns.values())
     with localcontext(exact()):
         cost = bill.functions[unit.key]
+        # Only what is charged by time differs from call to call; the rest is the same for each.
         of_time = sum((amount for meter, amount in bill.shares[unit.key].items() if meter in _TIME), Decimal(0))
         longer = of_time * Decimal(repr(unit.charge_p95_s)) * 10**9 / charged_ns if charged_ns else Decimal(0)
         return CallCost(cost / unit.started, (cost - of_time) / unit.started + longer)

@@ -54,6 +54,7 @@ def stretches(loaded: Loaded, plan: PlayedPlan, seed: int, ends_ns: Sequence[int
     by what came to it.
     """
     length = plan.measured.month_ns
+    # The month's end always, so that the stretches sum to the month.
     ends = [*(end for end in ends_ns if end < length), length]
     if plan.confidence is not None:
         hours = {
@@ -62,6 +63,7 @@ def stretches(loaded: Loaded, plan: PlayedPlan, seed: int, ends_ns: Sequence[int
         }
         looked = [_estimated(hours, end) for end in ends[:-1]]
     else:
+        # The same seed plays the same month, now with a look at each instant.
         again = project_plan(loaded, plan.offer, seed, exact=True, passing_ns=tuple(ends[:-1]))
         assert isinstance(again, PlayedPlan)
         looked = [up_to(loaded.model, mark, plan.offer, length).quantities for mark in again.measured.passed]

@@ -104,6 +104,7 @@ def why_not(loaded: Loaded, placement: Mapping[str, Offer]) -> tuple[tuple[str, 
 def _against(loaded: Loaded, placement: Mapping[str, Offer]) -> Iterator[tuple[str, str]]:
     """What speaks against the placement, function by function, in numbers of this month."""
     model = loaded.model
+    # Asked twice: how many a reason concerns takes the month's flows, which most plans need not.
     if any(reasons_against(model, name, offer.plan) for name, offer in placement.items()):
         expected = Expected(*expected_flows(model, loaded.month))
         for name, offer in placement.items():
@@ -129,6 +130,7 @@ def _sampled(loaded: Loaded, found: Sampled, candidate: Offer) -> PlayedPlan:
 
 def _judge_sample(model: Model, found: Sampled, candidate: Offer, bill: Bill) -> tuple[tuple[Check, ...], Confidence]:
     """The checks of a sampled month with their intervals, and the intervals of all figures a target can name."""
+    # Every part is billed by itself, with its own tiers and allowance, since the scatter of bills is wanted.
     bills = [_billed(model, part, candidate)[1] for part in found.parts]
     of_parts = [check_targets(model, part, its) for part, its in zip(found.parts, bills, strict=True)]
     doubt = Doubt(found.month, found.parts, found.share, found.losses, found.critical)
@@ -232,6 +234,7 @@ def project_loaded(
         )
 
     found = side_by_side({offer.name: partial(play, offer) for offer in chosen}, progress, workers)
+    # By the rounded total, which is what is shown: plans that cost the same to the cent are equal.
     judged = [
         Judged(p.offer.name, p.bill.total, len(p.misses), len(p.undecided)) for p in found if isinstance(p, PlayedPlan)
     ]

@@ -85,6 +85,7 @@ def _parts(model: Model, plan: PlayedPlan, splits: tuple[str, ...], unit: UnitMe
     for number, parts in enumerate(combined, 1):
         last = number == len(combined)
         share = prod((weight for _, weight in parts), start=Decimal(1))
+        # Rounded down, and the last takes the rest: parts of events add up as those of money do.
         came = left_events if last else int(unit.events["in"] * share)
         left_events -= came
         for outcome, cost in by_outcome.items():
@@ -129,6 +130,7 @@ def _by_source(model: Model, plan: PlayedPlan, unit: UnitMeasured) -> Iterator[t
     for trigger in model.triggers:
         if trigger.to == unit.unit.function:
             kind, name = trigger.from_.kind, trigger.from_.name
+            # A firing brings as many events as it has items.
             items = model.schedules[name].items if kind is SourceKind.SCHEDULES else 1
             share = Decimal(repr(trigger.share)) if kind is SourceKind.TOPICS else Decimal(1)
             put_in = sent.get((unit.unit.environment, trigger.from_), 0) * items * share

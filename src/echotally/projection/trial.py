@@ -120,6 +120,7 @@ class Trials:
         names = self._touched(sets)
         if names is None or len(self._together) < 2 or self._jointly:
             return None
+        # Everything that what was named is wired to, or shares a queue or node with.
         members = self._together.with_any(names)
         if not members & set(self.loaded.model.functions):
             return None
@@ -135,6 +136,7 @@ class Trials:
         for address, value in sets:
             table, _, rest = address.partition(".")
             name = rest.partition(".")[0]
+            # Targets, environments, the month: whatever belongs to the whole estate is tried on the whole of it.
             if table not in _TABLES or not name:
                 return None
             if table == "functions":
@@ -253,6 +255,7 @@ def _without(times: NDArray[np.int64], some: NDArray[np.int64]) -> NDArray[np.in
         places.max() >= len(values) or (values[places] != taken).any() or (counts[places] < how_many).any()
     ):
         return None
+    # As multisets: several instances may have started at one instant.
     counts[places] -= how_many
     return np.repeat(values, counts)
 

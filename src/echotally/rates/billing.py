@@ -80,6 +80,7 @@ def bill_account(
     with localcontext(exact()):
         for meter, price in plan.prices().items():
             quantity = quantities.get(meter, Decimal(0))
+            # An allowance is used as far as there is something to use it for, so that no line is below zero.
             allowance = min(quantity, Decimal(plan.allowance.get(meter, 0)))
             billable = quantity - allowance
             amount = price_of(price, billable)

@@ -73,6 +73,7 @@ class MemorySizes(f.Strict):
         if self.choices is not None:
             return min(size for size in self.choices if size >= mb)
         assert self.from_ and self.step
+        # Steps are counted from the smallest size; the division rounds up.
         return self.from_ + max(0, -(-(mb - self.from_) // self.step)) * self.step
 
 
@@ -109,6 +110,7 @@ class Scaling(f.Strict):
 
     @model_validator(mode="after")
     def _keys_fit(self) -> Self:
+        # ``first`` may be left out: the first look then comes at 0 s like every other.
         polled = (self.every, self.per_instance, self.step)
         if self.kind == "polled" and (None in polled or self.burst or self.ramp):
             raise Refused("polled scaling has keys of its own", "every, per_instance and step, and first")
@@ -150,6 +152,7 @@ class Price(f.Strict):
         bounds = [tier.up_to for tier in self.tiers or ()]
         if bounds and (None in bounds[:-1] or bounds[-1] is not None):
             raise Refused("tiers leave a gap", "every tier but the last has up_to, and the last has none")
+        # Equal bounds would be a tier of nothing.
         rising = [bound for bound in bounds if bound is not None]
         if rising != sorted(set(rising)):
             raise Refused("tiers do not rise", "up_to in rising order")
@@ -350,6 +353,7 @@ class Plan(f.Strict):
         """Shares of the reserved memory and vCPUs that other applications use."""
         if self.used_gb is None and self.used_vcpu is None:
             return self.already_used, self.already_used
+        # What others use in absolute terms is spread over all instances, since no call of theirs is played.
         n = self.instances or 1
         memory = (self.used_gb or 0.0) * 1024 / (n * (self.instance_memory or 1))
         return memory, (self.used_vcpu or 0.0) / (n * (self.instance_vcpu or 1))

@@ -36,6 +36,7 @@ def load_card(path: Path | str, sets: Iterable[tuple[Address, str]] = ()) -> Rat
     head = document.data.get("card")
     own = head.get("name") if isinstance(head, dict) else None
     for address, value in sets:
+        # The card is named by its own head, not by its file, so that overrides survive a renaming.
         if address[1:2] == (own,):
             set_value(document, dotted(address[2:]), value)
     return validate(document, RateCard, {**document.data, "plans": _with_likes(document)})
@@ -58,6 +59,7 @@ def _with_likes(document: Document) -> Any:
             near = get_close_matches(str(like), plans, 1)
             hint = "this card has no such plan" + (f"; did you mean {near[0]}?" if near else "")
             problems.append(document.problem(address, hint, like, ", ".join(n for n in plans if n != name)))
+        # No chains: one look at the card tells what a plan is.
         elif "like" in other:
             allowed = f'a plan that is written out; {like} is like "{other["like"]}"'
             problems.append(document.problem(address, "a plan like one that is like another", like, allowed))
@@ -80,6 +82,7 @@ def _merged(below: dict[str, Any], above: dict[str, Any]) -> dict[str, Any]:
 def _laid_over(key: str, under: Any, value: Any) -> Any:
     if not isinstance(value, dict) or not isinstance(under, dict):
         return value
+    # A table of another form would keep keys that the new form forbids.
     other = any(name in value and value[name] != under.get(name) for name in _FORMS.get(key, ()))
     other = other or (key == "memory" and "choices" in under and "choices" not in value)
     return value if other else {**under, **value}
@@ -129,6 +132,7 @@ def offers_of(card: RateCard) -> list[Offer]:
 
 def _on(cards: list[RateCard], day: date) -> RateCard:
     known = [card for card in cards if (card.card.effective or date.min) <= day]
+    # Before the first day of all, the earliest prices are the nearest there are (rule 7.65).
     latest = max(known, key=_since, default=None)
     return latest if latest is not None else min(cards, key=_since)
 
@@ -163,12 +167,14 @@ def _read_cards(document: Document, model: Model) -> Cards:
         try:
             card = load_card(document.path.parent / name, document.card_sets)
         except BadInput as error:
+            # The mistakes of all cards are told at once.
             problems.extend(error.problems)
             continue
         address = ("estate", "rate_cards", str(number))
         if any(other.card.name == card.card.name and _since(other) == _since(card) for other in found):
             allowed = "one name a card, or cards of one name with different days in effective"
             problems.append(document.problem(address, "two cards have the same name", card.card.name, allowed))
+        # Changed as it is read: whatever is told of a price from here on is in one currency.
         card = in_currency(card, model.exchange)
         currencies[card.card.currency] = name
         found.append(card)

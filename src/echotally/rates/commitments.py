@@ -50,6 +50,7 @@ def commit(plan: Plan, hours: Sequence[Hour[Owner]], per_hour: Decimal | None = 
     each = Decimal(0) if terms is None else terms.per_hour if per_hour is None else per_hour
     if terms is None or not each:
         return None
+    # A unit of money committed pays for 1 / (1 - discount) of usage at full price.
     prices, keeps = plan.prices(), 1 - terms.discount
     so_far = dict.fromkeys(terms.covers, Decimal(0))
     covered = dict.fromkeys(terms.covers, Decimal(0))
@@ -61,6 +62,7 @@ def commit(plan: Plan, hours: Sequence[Hour[Owner]], per_hour: Decimal | None = 
         for meter in terms.covers:
             owners = quantities.get(meter, {})
             quantity = sum(owners.values(), Decimal(0))
+            # Tiers and allowances go by the month so far, whoever pays: this hour costs what the sum grew by.
             before, so_far[meter] = so_far[meter], so_far[meter] + quantity
             free = Decimal(plan.allowance.get(meter, 0))
             price = prices[meter]
@@ -76,6 +78,7 @@ def commit(plan: Plan, hours: Sequence[Hour[Owner]], per_hour: Decimal | None = 
             left = max(Decimal(0), left - paid * keeps)
             for owner, part in owners.items():
                 mine = used.setdefault(owner, {})
+                # Every owner's share of the hour is paid alike; what nobody took stays in ``left`` and is lost.
                 mine[meter] = mine.get(meter, Decimal(0)) + paid * keeps * part / quantity
         paid_hours.append(PaidHour(length, left, now))
     length = sum((hour.length for hour in paid_hours), Decimal(0))

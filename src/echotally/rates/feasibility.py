@@ -51,6 +51,7 @@ def _timeout_reasons(model: Model, name: str, plan: Plan, expected: Expected | N
     function, limit = model.functions[name], plan.timeout_limit
     if limit is None or function.timeout <= limit:
         return []
+    # Of several triggers the one with the largest batch runs longest.
     longer = max(share_longer(function, plan, limit, items) for items in batch_sizes(model, name))
     return [
         f"timeout {duration_text(function.timeout)}; this plan ends runs at {duration_text(limit)}; "
@@ -73,6 +74,7 @@ def _size_reasons(function: Function, plan: Plan) -> list[str]:
         if function.memory > room:
             reasons.append(f"memory {memory_text(function.memory)}; an instance has {room:g} MB left for this estate")
     if plan.bills == "nodes" and plan.node_memory is not None and plan.node_vcpu is not None:
+        # What is placed on a node is the size that is sold, not the size that was asked for.
         memory = plan.memory.round_up(function.memory) or plan.memory.largest_mb
         vcpu = plan.vcpu_each or plan.vcpu(memory)
         if memory > plan.node_memory or vcpu > plan.node_vcpu:
@@ -129,6 +131,7 @@ class Feeding:
             self.triggers[trigger.to].append(trigger)
         self._topics: dict[str, list[str]] = defaultdict(list)
         for name, topic in model.topics.items():
+            # Twice into one queue is one way to it.
             for into in dict.fromkeys(feed.into for feed in topic.feeds):
                 self._topics[into].append(f"topics.{name}")
         self._put: dict[str, list[tuple[int, str, Spread]]] = defaultdict(list)

@@ -43,6 +43,7 @@ def _one_account(
     model: Model, placement: Mapping[str, Offer], members: Sequence[tuple[str, str]], plan_name: str
 ) -> list[FloorRoom]:
     plan = placement[members[0][0]].plan
+    # Free memory and vCPUs of each node, in the order in which nodes come up.
     nodes: list[tuple[float, float]] = []
     found = []
     for name, _ in members:
@@ -75,6 +76,7 @@ def _asked(model: Model, name: str, plan: Plan) -> tuple[float, float]:
 def _place(nodes: list[tuple[float, float]], plan: Plan, memory: float, vcpu: float) -> bool:
     """Take room on the first node that fits, or on a further one; False where neither is to be had."""
     for n, (free_memory, free_vcpu) in enumerate(nodes):
+        # Parts of a vCPU are floats: ten tenths must fit into one.
         if free_memory >= memory and free_vcpu >= vcpu - 1e-9:
             nodes[n] = (free_memory - memory, free_vcpu - vcpu)
             return True

@@ -20,6 +20,7 @@ def outside_plan(model: Model, currency: str) -> Plan | None:
         return None
     prices = {}
     for name, service in model.outside.items():
+        # A service that names no currency is priced in that of the cards.
         rate = _rate(model.exchange, service.currency or currency, currency) or Decimal(1)
         prices[OUTSIDE + name] = Price.model_construct(unit=service.unit * rate, per=service.per)
     # No plan that is sold: it has prices and nothing else.

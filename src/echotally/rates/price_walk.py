@@ -36,6 +36,7 @@ def parts_of(price: Price, billable: Decimal) -> list[Part]:
     """The billable quantity by tier, the first tier always there; of a ``volume`` price one part."""
     steps = price.steps()
     if price.volume:
+        # All of it at the price of the tier it reaches, not each part at its own.
         step = next(s for s in steps if s.up_to is None or billable <= s.up_to)
         return [Part(1, billable, step.unit, price.per)]
     parts, below = [], Decimal(0)
@@ -58,6 +59,7 @@ class About:
 
     def __init__(self, price: Price) -> None:
         self._per, self._volume = float(price.per), price.volume
+        # Read out once: a descent asks for the same price a hundred thousand times.
         self._steps = [(math.inf if s.up_to is None else float(s.up_to), float(s.unit)) for s in price.steps()]
 
     def __call__(self, billable: float) -> float:

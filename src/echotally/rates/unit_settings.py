@@ -30,12 +30,14 @@ def unit_settings(function: Function, plan: Plan) -> UnitSettings:
     memory = plan.memory.round_up(function.memory) or plan.memory.largest_mb
     measured_mb = plan.memory.round_up(function.measured_at or function.memory) or plan.memory.largest_mb
     vcpu = plan.vcpu(memory)
+    # A function of one thread gains nothing from a second vCPU, but pays for it.
     used = min(function.threads, vcpu)
     # A measured_vcpu stands in place of v(measured_at), which threads have bounded already (rules 7.3 and 7.63).
     measured = function.measured_vcpu or min(function.threads, plan.vcpu(measured_mb))
     on_cpu = function.cpu_share * measured / used
     factor = (1 - function.cpu_share) + on_cpu
     billed = memory if plan.memory_billed == "given" else (plan.memory.round_up(function.used_mb) or memory)
+    # Both hold, so the smaller one decides (rule 3.4).
     limits = [limit for limit in (function.instance_limit, plan.instance_limit) if limit is not None]
     part = on_cpu / factor if factor else 0.0
     return UnitSettings(memory, min(billed, memory), vcpu, used, factor, part, min(limits, default=None))
@@ -59,5 +61,6 @@ def batch_sizes(model: Model, name: str) -> list[int]:
 def share_longer(function: Function, plan: Plan, limit_ns: float, items: int = 1, payload_bytes: float = 0.0) -> float:
     """Share of runs of ``items`` that would take longer than ``limit_ns`` on the plan, alone in their instance."""
     fixed = function.per_item * items + function.per_mb * payload_bytes / 1e6
+    # The spread is of the base run, so the limit is brought back to where the base run was measured.
     base_ns = limit_ns / unit_settings(function, plan).cpu_factor - fixed
     return 1.0 if base_ns < 0 else function.run.share_above(base_ns)

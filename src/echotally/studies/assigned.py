@@ -72,6 +72,7 @@ class AssignedMonths:
         """
         rough = rough and self.large
         key = (tuple(assignment.values()), sets, rough)
+        # Without the lock: of two that ask at once one plays in vain, and both find the same.
         if key in self._kept:
             return self._kept[key]
         start, effort = (0, EFFORT) if rough else (None, None)
@@ -87,6 +88,7 @@ class AssignedMonths:
         )
         with self._lock:
             self.played += 1
+            # Sizes are tried once each; plans are compared again and again.
             if not (sets or self._many):
                 self._kept[key] = found
         return found

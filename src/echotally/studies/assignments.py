@@ -83,12 +83,14 @@ class Estimates:
         """The ends of the descents and all that lie one move beside them."""
         pool: dict[Assignment, float] = {}
         for offer in self.offers:
+            # Everyone on one plan, or on the first that takes them: starts far from each other.
             start = tuple(offer.name if offer.name in plans else plans[0] for plans in self.fits.values())
             pool[start] = self.of(start)
             now = _Standing(self, start)
             while self._one_by_one(now) or self._two_at_once(now):
                 pass
             pool[now.assignment] = now.cost
+            # Estimates are off by what functions do to each other, so that neighbours of the best are played as well.
             pool |= {now.with_moves(moves): now.moved(moves) for moves in self._moves(now, 1)}
         return pool
 
@@ -98,6 +100,7 @@ class Estimates:
         while True:
             still = True
             for place, plans in enumerate(self.fits.values()):
+                # Equal costs are decided by name, so that one seed gives one answer.
                 cost, plan = min((now.moved({place: plan}), plan) for plan in plans)
                 if cost < now.cost - _NOTHING:
                     now.take({place: plan})
@@ -107,6 +110,7 @@ class Estimates:
 
     def _two_at_once(self, now: _Standing) -> bool:
         """The best move of two functions, where there are few; whether one gained."""
+        # Pairs grow with the square of functions and of plans.
         if len(self.fits) > _PAIRS:
             return False
         moves = min(self._moves(now, 2), key=lambda m: (now.moved(m), now.with_moves(m)), default=None)
@@ -187,6 +191,7 @@ class _Standing:
         for place, to in moves.items():
             for plan, sign in ((self._plans[place], -1), (to, 1)):
                 if plan not in quantities:
+                    # A copy: a move is looked at far more often than it is made.
                     quantities[plan] = dict(self._quantities.get(plan) or self._once(plan))
                 self._add(quantities[plan], place, plan, sign)
                 members[plan] = members.get(plan, self._members.get(plan, 0)) + sign

@@ -104,6 +104,7 @@ class _Chooser:
         """What the model's own pins and the plan that would be picked cost."""
         pinned = {name: function.plan for name, function in self.loaded.model.functions.items()}
         of_offer = [{name: plan or offer.name for name, plan in pinned.items()} for offer in self.offers]
+        # As ``project`` would: every candidate with the pins as written.
         found = self.months.each(of_offer, self.progress)
         feasible = [
             replace(p, offer=offer) for p, offer in zip(found, self.offers, strict=True) if isinstance(p, PlayedPlan)
@@ -195,6 +196,7 @@ class _Chooser:
         while size is not None and size < now and len(sizes) < 200:
             sizes.append(size)
             size = plan.memory.round_up(size + 1)
+        # Spread over all that there are; each is a month to play.
         few = sizes[:: max(1, -(-len(sizes) // 8))]
         return [(f"functions.{name}.memory", memory_text(size)) for size in few]
 
@@ -213,6 +215,7 @@ class _Chooser:
 
     def _limit(self, name: str, trials: _Sizes, chosen: Sets) -> int | None:
         """The smallest instance limit that misses no more, by bisection below the most instances there were."""
+        # More than there ever were changes nothing, so that the search begins there.
         high = trials.most_instances(name, chosen)
         low = 0
         while high - low > 1:

@@ -98,6 +98,7 @@ class Crossover(Answer):
 
     def _cost(self, plan: str, scale: float) -> float:
         below, above = self._around(plan, scale)
+        # Crossings have been played: they lie on the lines as well.
         points = [(below["scale"], below["cost_total"]), (above["scale"], above["cost_total"])]
         points += [(c.scale, c.cost) for c in self.crossings if plan in (c.below, c.above)]
         points.sort()
@@ -163,6 +164,7 @@ def crossover(
     loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     names = tuple(plans) or tuple(offer.name for offer in candidates(loaded.model, loaded.offers))
     chosen = loaded.model.estate.seed if seed is None else seed
+    # Evenly by ratio: from a hundredth to a hundred times is as far up as down.
     count = max(2, math.ceil(math.log10(high / low) * _PER_DECADE) + 1)
     scales = tuple(low * (high / low) ** (n / (count - 1)) for n in range(count))
     points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM, by or "") for n, s in enumerate(scales)]
@@ -231,6 +233,7 @@ class _Seeker:
 
     def _at(self, scale: float, plan: str, tell: Callable[[float], None] | None = None) -> Row:
         if (scale, plan) not in self.known:
+            # The same seed at every volume, so that lines differ by volume and not by chance.
             point = Point(0, scaled(self.loaded, scale), (plan,), self.seed, _SAMPLED_FROM)
             self.known[scale, plan] = solve(str(self.loaded.document.path), self.sets, point, tell)[0]
         return self.known[scale, plan]
@@ -249,6 +252,7 @@ class _Seeker:
 
         scale = low
         while right.scale / left.scale > 1 + _EXACT:
+            # Never closer than a twentieth to an end, or a guess might stay there.
             share = min(0.95, max(0.05, left.weight / (left.weight - right.weight)))
             scale = left.scale + (right.scale - left.scale) * share
             gap = self._gap(scale, one, other, heard)

@@ -118,6 +118,7 @@ def drain(
                 if against:
                     reasons += [(offer.name, text) for text in against]
                     continue
+                # The month beside which a drain is billed does not depend on its limit or batch.
                 if offer.name not in months:
                     months[offer.name] = project_plan(loaded, offer, loaded.model.estate.seed)
                 one = _Trial(replace(loaded, model=model), offer, queue, function, months[offer.name])
@@ -142,6 +143,7 @@ def _changed(model: Model, queue: str, function: str, limit: int | None, batch: 
         for t in model.triggers
     )
     queues = {name: q.model_copy(update={"backlog": 0}) for name, q in model.queues.items()}
+    # One environment: a backlog lies in one, and others would share its limits idly.
     name, environment = next(iter(model.environments.items()))
     return model.model_copy(
         update={"functions": functions, "triggers": triggers, "queues": queues, "environments": {name: environment}}
@@ -170,6 +172,7 @@ class _Trial:
         measured = read_out(laid, built)
         place = next(n for n, (_, source) in enumerate(built.sources) if source == f"queues.{self.queue}")
         ended = int(built.world.sources[place]["ended_at"])
+        # Ended last is not ended: messages may come back when the month is over.
         left = any(u.events["unfinished"] for u in measured.units if u.unit.function == self.function)
         return built, measured, None if left or ended >= self.arrivals.length_ns else ended / 1e9
 
@@ -229,6 +232,7 @@ class _Trial:
         if not fits(1):
             return 0
         high = 2
+        # Drains grow with what lies there, so that few doublings and halvings cost as much as the last of them.
         while high < _MOST and fits(high):
             high *= 2
         low = high // 2
@@ -264,6 +268,7 @@ def _timeline(built: Built, n: int, peak: int) -> tuple[tuple[float, ...], Chang
     counts: dict[float, int] = {}
     readies: dict[float, int] = {}
     starts, last, ready, warm = [], 0, 0, bool(built.world.units[n]["floor"])
+    # A trail of counts: one more is a start, one less somebody gone; who became ready says so.
     for at, count, became in zip(own["at"] / 1e9, own["count"], own["ready"], strict=True):
         if became:
             ready += 1

@@ -95,15 +95,19 @@ class _Forecaster:
         self.offers = [offer for offer in chosen if all(offer.name in offers for offers in self.in_month)]
         self.gone = [offer.name for offer in chosen if offer not in self.offers]
         self.inputs, self.others = inputs_of(loaded.model)
+        # Three months tell how a response changes as demand grows; those between are laid between them.
         self.references = sorted({0, (months - 1) // 2, months - 1})
 
     def forecast(self) -> Forecast:
         base = self._play({(step, "", 1.0): month_with(self.loaded, step) for step in self.steps}, self.offers)
+        # What cannot take every function has no month to compare.
         offers = [offer for offer in self.offers if base[0, "", 1.0].get(offer.name)]
         if not offers:
             raise BadInput(Problem("no plan can take every function; 'echotally project' says why"))
         ends = self._play(self._ends(self.inputs, self.references), offers)
+        # Tornado and check are of one plan: the one that would be picked at the expected demand.
         plan = min(offers, key=lambda offer: self._rank(base, offer))
+        # Inputs without a range are shown by one month, which stands for all.
         middle = [(len(self.steps) - 1) // 2]
         beside = self._play(self._ends(self.others, middle), [plan])
         outside = outside_plan(self.loaded.model, offers[0].card.currency)
@@ -190,6 +194,7 @@ class _Forecaster:
             # A plan that leaves work undone is not the cheapest, whatever it costs.
             able = [name for name in costs if not here[name].behind] or list(costs)
             least = np.min(np.stack([costs[name][:, step] for name in able]), axis=0)
+            # A draw is the same demand on every plan, so that they are compared draw by draw.
             chance = float(np.mean(mine[:, step] <= least)) if offer.name in able else 0.0
             over = float(np.mean(mine[:, step] > float(budget))) if budget is not None else 0.0
             rows.append(
@@ -304,6 +309,7 @@ class _Forecaster:
         if not self.inputs:
             return 0.0
         last = self.steps[-1]
+        # Spread over the draws, which are in no order.
         picked = [int((n + 0.5) / _CHECKED * self.draws) for n in range(_CHECKED)]
         variants = {
             (last, f"draw {n}", 1.0): month_with(

@@ -115,6 +115,7 @@ def load_trial(
     against = reasons_against(loaded.model, function, offer.plan)
     if against:
         raise BadInput(Problem(f"{function} does not fit {offer.name}: {'; '.join(against)}", "--plan"))
+    # Once for all pairs: what a million answers more cost in the month beside them.
     real = project_plan(loaded, offer, loaded.model.estate.seed)
     rows = [
         _trial(
@@ -160,9 +161,11 @@ def alone(
     )
     trigger = Trigger.model_validate({"from": "endpoints.trial", "to": name})
     asked = _asked_from(model, name)
+    # Whom it asks must be there to answer, and be asked by nobody else.
     answering = tuple(t for t in model.triggers if t.from_ in asked)
     # What is tried comes first, whatever it asks: its records are the first ones.
     functions = {name: function, **{t.to: model.functions[t.to] for t in answering}}
+    # What it puts out would go nowhere; releases and floors by the clock belong to a month, not to a trial.
     still = {"emits": (), "plan": None, "releases": (), "instance_floors": ()}
     return model.model_copy(
         update={
@@ -334,6 +337,7 @@ def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answere
     """Cost of the trial's time and work per million answers, allowances and monthly items left out."""
     if not answered:
         return None
+    # An allowance would make the first trials free and the last ones dear.
     bare = replace(offer, plan=offer.plan.model_copy(update={"allowance": {}, "commitment": None}))
     measured = assemble(trial.model, built, counted(built.world, length))
     metered = meter(trial.model, measured, bare)
@@ -374,6 +378,7 @@ def _with_knees(rows: Sequence[LoadRow]) -> Iterable[LoadRow]:
     for n, row in enumerate(rows):
         after = next((r for r in rows[n + 1 :] if r.limit == row.limit), None)
         flat = after is not None and after.calls_per_s < 1.1 * row.calls_per_s
+        # More clients bring as good as no more answers, and everyone waits longer or is refused: that is the knee.
         slower = after is not None and (after.latency_mean_s or 0) > 1.1 * (row.latency_mean_s or 0)
         refuses = after is not None and after.refused_share > row.refused_share
         knee = row.limit not in marked and flat and (slower or refuses)

@@ -67,7 +67,9 @@ def draw_factors(inputs: Sequence[Input], draws: int, seed: int) -> Array:
     found = np.ones((draws, len(inputs)))
     inverse = np.vectorize(NormalDist().inv_cdf, otypes=[float])
     for n, each in enumerate(inputs):
+        # One draw in each of as many equal parts of the chance (Latin hypercube: McKay, Beckman and Conover 1979).
         z = inverse((chance.permutation(draws) + chance.uniform(0.02, 0.98, draws)) / draws)
+        # Each side has its own scatter: a range need not be even about what is expected.
         sigma = np.where(z < 0, -np.log(each.low), np.log(each.high)) / Z95
         found[:, n] = np.exp(z * sigma)
     return found
@@ -139,6 +141,7 @@ class CommittedHours:
         assert terms is not None
         covered = sum((costs.get((account, meter), np.zeros(1)) for meter in terms.covers), np.zeros(1))
         usual = float(self.full.sum())
+        # How much more a draw uses it uses in every hour.
         times = covered / usual if usual else np.zeros_like(covered)
         most = float(terms.per_hour) * self.lengths / float(1 - terms.discount)
         paid = np.array([np.minimum(self.full * each, most).sum() for each in times])
@@ -232,6 +235,7 @@ class Response:
                 for side in (0, 1)
             )
             f = factors[:, n]
+            # How far towards its low or high end a factor lies; beyond an end the line goes on.
             down = (1 - np.minimum(f, 1)) / (1 - each.low) if each.low < 1 else np.zeros(len(f))
             up = (np.maximum(f, 1) - 1) / (each.high - 1) if each.high > 1 else np.zeros(len(f))
             change = np.outer(down, low) + np.outer(up, high)

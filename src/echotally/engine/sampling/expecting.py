@@ -40,6 +40,7 @@ def _expected(model: Model, month: MonthPlan, placement: Mapping[str, Offer], ta
     wiring = Wiring(model)
     outside: dict[tuple[str, SourceRef], float] = {}
     for tap in taps:
+        # Environments are played apart: what comes in one never reaches another's functions.
         key = (tap.environment, tap.source)
         outside[key] = outside.get(key, 0.0) + asked.get(tap.label, tap.expected)
     total = 0.0
@@ -96,9 +97,11 @@ def clients_ask(model: Model, month: MonthPlan, tap: Tap, placement: Mapping[str
     think = tap.think.mean
     answered = tap.clients / max(run + think, 1.0)
     limit = unit_settings(function, plan).limit
+    # What reserved instances hold at once depends on everyone else on them, so that it bounds nothing here.
     rooms = math.inf if limit is None or plan.bills == "reserved" else float(limit * function.slots)
     capacity = rooms / max(run, 1.0)
     rate = min(answered, capacity)
+    # Those who find no room come back after a pause, again and again: refusals can be many times the answers.
     if plan.wait_limit == 0 and answered > capacity:
         rate += (tap.clients - rooms) / max(think, tap.refused_pause_ns)
     return rate * month.clock.length_ns

@@ -49,6 +49,7 @@ class PartOfMonth:
         while at < len(segments):
             segment = segments[at]
             flagged = self.sampler.flagged()
+            # A flagged group leaves work that does not clear within its hour, so its hours depend on those before.
             if segment.kind is not None or segment.group in flagged:
                 at += self._as_it_is(at, flagged)
             else:
@@ -88,6 +89,7 @@ class PartOfMonth:
             full = self.sampler.mode(segment.group, self._full())
             step = segment.end_ns - now
             if full:
+                # No further than until a lane is empty: from then on another stretch stands for the time.
                 step = min(step, *(self.carried[lane].step_ns(now) for lane in full))
             key = (segment.group, full)
             self.times[key] = self.times.get(key, 0.0) + step
@@ -98,6 +100,7 @@ class PartOfMonth:
             now += step
 
     def _full(self) -> Mode:
+        # Less than an event is what rounding leaves.
         return frozenset(n for n, c in self.carried.items() if c.held >= 1.0)
 
     def _move(self, group: int, full: Mode, now: int, step: int) -> None:
@@ -139,6 +142,7 @@ class PartOfMonth:
         series[codes.OLDEST_AGE] = lot.age_high / 1e9
         for unit in mine.units:
             full = [n for n, c in self.carried.items() if unit in self.lanes[n].units and c.came]
+            # What a unit handled came from all its full lanes; which handled how much is not told.
             part = 1 / max(1, len(full))
             self.waits.setdefault(unit, []).append(
                 (float(handled[unit]) * step * part, lot.age_low, lot.age_high, float(run_ns[unit]))
@@ -166,6 +170,7 @@ class PartOfMonth:
         ends = self.cut.segments[at + hours.segments - 1].end_ns
         for n in range(at, at + hours.segments):
             s = self.cut.segments[n]
+            # Hours that were played as one share what happened by their length.
             share = (s.end_ns - s.start_ns) / (ends - segment.start_ns)
             self.total.add_hours(hours.span, s.hour, share)
         lasts = ends - segment.start_ns
@@ -181,6 +186,7 @@ class PartOfMonth:
                     handled=hours.handled * per_ns,
                     run_ns=hours.run_ns,
                 )
+            # What waits for its batch, or came in the last minute, is nothing left over.
             elif hours.held[lane] > self._usual(lane, hours, lasts):
                 self.carried[lane].begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:
@@ -220,6 +226,7 @@ class PartOfMonth:
         members = self.cut.kinds[kind]
         if len(members) < PARTS:
             return []
+        # Spread evenly over the month, each part between the others' hours.
         many = min(self.sampler.each[kind], len(members) // PARTS)
         return [members[(len(members) * (2 * (n * PARTS + self.part) + 1)) // (2 * PARTS * many)] for n in range(many)]
 

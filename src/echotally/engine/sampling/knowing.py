@@ -42,6 +42,7 @@ def known_losses(model: Model, placement: Mapping[str, Offer]) -> dict[str, Loss
         triggers = [t for t in model.triggers if t.to == name]
         if _depends(model, name, placement[name].plan):
             continue
+        # Of two triggers on one source it is not known who takes which event.
         if len(triggers) == 1 and sum(t.from_ == triggers[0].from_ for t in model.triggers) == 1:
             loss = _loss(model, model.functions[name], triggers[0], placement[name].plan)
             if loss is not None:
@@ -65,10 +66,12 @@ def _loss(model: Model, function: Function, trigger: Trigger, plan: Plan) -> Los
     longer = _cut(model, function, trigger, plan)
     if longer is None:
         return None
+    # Its own error and the timeout, independently of each other.
     fails = 1 - (1 - function.error_rate) * (1 - longer)
     alone = trigger.batch == 1 or trigger.on_failure == "failed" or not kind.traits.batched
     if function.poison_rate and not alone:
         return None
+    # A whole batch is given up at once, which makes counts scatter more than single events do.
     together = 1 if alone else trigger.batch
     if kind is SourceKind.QUEUES:
         return _of_queue(model, function, trigger, plan, fails, together)
@@ -94,6 +97,7 @@ def _of_queue(
     queue = model.queues[trigger.from_.name]
     longest = run_ns(function, plan, function.run.quantile(_ALMOST), trigger.batch) * _crowded(function, plan)
     longest = min(longest, function.timeout) + function.cold_start.quantile(_ALMOST) * plan.cold_start_factor
+    # A message that may come back while it is still running is tried oftener than its failures say.
     if plan.pull == "eager" or queue.visibility < longest:
         return None
     if queue.dead_letter is None:
@@ -123,6 +127,7 @@ def _cut(model: Model, function: Function, trigger: Trigger, plan: Plan) -> floa
         certain = function.run.kind == CONSTANT and plan.bills != "reserved" and worst <= limit
         return 0.0 if certain else None
     most = share_longer(function, plan, limit, items)
+    # Batches of any size from one up are run; only where all are cut alike is the chance one number.
     least = most if kind is SourceKind.SCHEDULES or not function.per_item else share_longer(function, plan, limit, 1)
     if most < _NONE:
         return 0.0

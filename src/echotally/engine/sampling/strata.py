@@ -93,12 +93,14 @@ def cut_month(
     segments: list[Segment] = []
     surges = _surges(taps)
     for n, hour in enumerate(hours):
+        # An hour played as it is needs no cut: whatever happens in it happens.
         for start, end in [(hour.start_ns, hour.end_ns)] if n in busy else _pieces(surges, hour):
             segments.append(Segment(start, end, n, kind=0 if n in busy else None))
     steady = [n for n, s in enumerate(segments) if s.kind is None]
     rates = _rates(taps, segments)
     outside = math.fsum(tap.expected for tap in taps)
     more = max(1.0, expected / outside) if outside else 1.0
+    # Counted in events from outside, since those are what a stretch can be cut by.
     budget = min(effort, expected * SHARE) / more
     groups: list[Group] = []
     alike: dict[tuple[tuple[str, int], ...], list[int]] = {}
@@ -106,6 +108,7 @@ def cut_month(
         alike.setdefault(month.happenings.floors_at(segments[n].start_ns), []).append(n)
     for floors, members in _groups_of(alike, rates, warm, budget):
         lengths = np.array([segments[n].end_ns - segments[n].start_ns for n in members], float)
+        # Weighed by time, so that a group expects what its segments expect together.
         mean = (rates[members] * lengths[:, None]).sum(axis=0) / lengths.sum()
         for n in members:
             segments[n] = replace(segments[n], group=len(groups))
@@ -187,6 +190,7 @@ def _rates(taps: Sequence[Tap], segments: Sequence[Segment]) -> NDArray[np.float
     start, end = (np.array([getattr(s, key) for s in segments], np.int64) for key in ("start_ns", "end_ns"))
     found = np.empty((len(segments), len(taps)))
     for column, tap in enumerate(taps):
+        # Counts are placed within their stretch, one after the other; rates are integrated as arrays.
         if tap.stretches.count.any():
             expected = [_expected(tap, *window) for window in zip(start.tolist(), end.tolist(), strict=True)]
             found[:, column] = expected
@@ -204,6 +208,7 @@ def _surges(taps: Sequence[Tap]) -> NDArray[np.int64]:
 def _pieces(surges: NDArray[np.int64], hour: LocalHour) -> list[tuple[int, int]]:
     """The hour cut where a surge begins or ends."""
     first, last = np.searchsorted(surges, [hour.start_ns, hour.end_ns])
+    # A change at the hour's own beginning cuts nothing.
     inside = [at for at in surges[first:last].tolist() if at > hour.start_ns]
     return list(pairwise([hour.start_ns, *inside, hour.end_ns]))
 
@@ -226,6 +231,7 @@ def _lumps_of(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]) ->
     """Hours with a lump, or with events of a trace that all come at one instant."""
     for number, tap in counted:
         its = tap.stretches
+        # What comes at one instant is a lump, however it was written.
         lumps = np.flatnonzero((its.end_ns == its.start_ns) | tap.lump)
         start, end, count = its.start_ns[lumps], its.end_ns[lumps], its.count[lumps]
         for n, which in _by_hour(hours, start, np.maximum(end, start + 1)):
@@ -236,6 +242,7 @@ def _uneven_hours(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]
     """Hours in which a trace changes so much that a rate would not show it."""
     for number, tap in counted:
         for n, hour in enumerate(hours):
+            # Lumps have made their hours busy already.
             if not tap.lump and _uneven(tap, hour):
                 yield n, (number, "counts")
 
@@ -252,6 +259,7 @@ def _by_hour(
     hours: Sequence[LocalHour], start: NDArray[np.int64], end: NDArray[np.int64]
 ) -> Iterator[tuple[int, NDArray[np.int64]]]:
     """Numbers of the hours that any of the stretches of time touch, with which ones, in their order."""
+    # Each stretch as many times as it touches hours, then sorted by hour: no firing is looked at by itself.
     begins = np.array([hour.start_ns for hour in hours], np.int64)
     first = np.maximum(0, np.searchsorted(begins, start + 1) - 1)
     many = np.maximum(0, np.searchsorted(begins, end) - first)
@@ -274,6 +282,7 @@ def _uneven(tap: Tap, hour: LocalHour) -> bool:
     inside = [s for s in tap.stretches.between(hour.start_ns, hour.end_ns) if s.end_ns > hour.start_ns]
     if len(inside) < 2:
         return False
+    # A few events above the mean are chance, whatever share of it they are.
     mean = sum(s.count for s in inside) / sum(s.end_ns - s.start_ns for s in inside)
     return any(s.count > _FEW and s.count > _UNEVEN * mean * (s.end_ns - s.start_ns) for s in inside)
 
@@ -289,6 +298,7 @@ def _reach_ns(model: Model, placement: Mapping[str, Offer], whole: Sequence[Tap]
             if trigger.from_ == tap.source:
                 function, plan = model.functions[trigger.to], placement[trigger.to].plan
                 run = run_ns(function, plan, function.run.quantile(0.999), items, tap.payload.mean * items)
+                # All but one run in a thousand, so that an odd one does not make every hour after a firing one of its own.
                 longest = max(longest, int(min(run, function.timeout) + function.cold_start.quantile(0.999)))
         found[tap.label] = longest
     return found
@@ -307,6 +317,7 @@ def _kinds(
         return kinds
     # Kinds of one or two hours with more than usual in them stay alone; the many others go together by their size.
     total = {n: rates[n].sum() for members in kinds for n in members}
+    # By size, then by time, so that equal hours always fall into the same kind.
     ordered = sorted(total, key=lambda n: (total[n], n))
     size = -(-len(ordered) // _MOST_KINDS)
     return [sorted(ordered[at : at + size]) for at in range(0, len(ordered), size)]

@@ -59,6 +59,7 @@ class Span:
         rows = sorted(units)
         self.maxima.forget_ages(rows)
         lag = self.sketch.lag_bins
+        # What was laid in to keep a lane full has ages of nobody's; ``add_lag`` puts in those that are known.
         self.sketch.lag_bins = lag.kept(~np.isin(lag.places // (2 * layout.WAIT_BINS), rows))
         self.times.lag_zero[rows] = 0
         return self
@@ -210,6 +211,7 @@ class Total(Span):
         """Events of a unit that waited between ``low_ns`` and ``high_ns``, evenly spread, and then ran ``run_ns``."""
         shares = (np.arange(_PIECES) + 0.5) / _PIECES
         waits = np.rint(np.add.outer(low_ns, np.zeros(_PIECES)) + np.outer(high_ns - low_ns, shares)).ravel()
+        # Evenly over the ages, in a few pieces each: the sketch has bins, not points.
         each = np.repeat(counts / _PIECES, _PIECES)
         for bins, more in ((self.sketch.wait_bins, 0.0), (self.sketch.latency_bins, run_ns)):
             place, into = bins_of((waits + more).astype(np.int64))
@@ -238,6 +240,7 @@ class Total(Span):
             lost, other = (
                 (counts.dead_lettered, counts.lost) if loss.dead_letter else (counts.lost, counts.dead_lettered)
             )
+            # How many were tried is what was sampled; how many of them are lost is what is known.
             tried = counts.handled[n] + counts.dead_lettered[n] + counts.lost[n]
             lost[n], other[n] = tried * loss.chance, 0.0
             counts.handled[n] = tried - lost[n]
@@ -270,6 +273,7 @@ class Total(Span):
         """The estimate as a measured month: whole counts whose sums hold."""
         w = self.built.world
         units, sources, accounts = w.units.copy(), w.sources.copy(), w.accounts.copy()
+        # Rounded one by one; sums that must hold are made of the rounded parts below.
         write_sums(self.unit, units)
         write_sums(self.times, units)
         write_sums(self.maxima, units)

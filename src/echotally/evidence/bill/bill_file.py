@@ -147,6 +147,7 @@ class _Reader:
                 found.rows += 1
                 if found.rows > _MOST_ROWS:
                     raise BadInput(Problem("has too many rows", file=self.path.name, allowed=f"at most {_MOST_ROWS:,}"))
+                # Rows may be alike without being doubled; that is said, and they are counted all the same.
                 digest = hash(tuple(row.items()))
                 self.counts["like another in every column we read"] += digest in seen
                 seen.add(digest)
@@ -173,6 +174,7 @@ class _Reader:
         month = self._other_month(row.get("ChargePeriodStart", ""))
         if month:
             n, money = found.elsewhere.get(month, (0, Decimal(0)))
+            # Left out of this month's comparison, but never out of sight.
             found.elsewhere[month] = (n + 1, money + cost)
             return
         key = key_of_row(row, self.rules, self.model, self.ways)
@@ -204,6 +206,7 @@ class _Reader:
             return
         first = max(start, self.clock.start).astimezone(self.clock.zone)
         last = (min(end, self.clock.end) - timedelta(seconds=1)).astimezone(self.clock.zone)
+        # A charge for a month is no charge of its first day.
         days = max(1, (last.date() - first.date()).days + 1)
         for n in range(days):
             found.by_day[first.date() + timedelta(days=n)] += cost / days
@@ -234,6 +237,7 @@ class _Reader:
     def _other_month(self, start: str) -> str:
         """The month of a charge that begins outside the model's, as its bill or the model's zone counts; "" inside it."""
         month = self.model.estate.month
+        # Bills begin their months in UTC or in a zone of their own; both count as the month they say.
         if not start or start.startswith(month):
             return ""
         at = _instant(start)
@@ -289,6 +293,7 @@ def bill_rows(path: Path, ways: BillWays) -> Iterator[dict[str, str]]:
     try:
         with database() as (connection, folder):
             name = f"{named_in_sql(path, folder)}, hive_partitioning=false"
+            # Everything as text: what is a number is for the meters to say, and a bad cell is one bad row.
             if path.suffix == ".parquet":
                 source = f"read_parquet({name})"
             else:

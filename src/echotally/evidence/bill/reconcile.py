@@ -148,6 +148,7 @@ class Placing:
             for meter, shares in meters.items():
                 for key in shares:
                     function, environment = key or ("", "")
+                    # A bill does not say the plan; of a function on two plans of one account the first is taken.
                     found.setdefault((account[0], meter, function, environment), (account, meter, key))
         return found
 
@@ -176,11 +177,13 @@ class _Splitter:
     def rows(self) -> Iterator[Difference]:
         volume, billed = self._quantities_with(self._by_volume), self._quantities_with(self._as_billed)
         costs = [self._costs(q) for q in (self.metered.quantities, volume, billed)]
+        # In the order of our own bill, then what only the other one has.
         places = dict.fromkeys([*(p for each in costs for p in each), *self.billed])
         for place in places:
             ours, at_volume, at_quantity = (each.get(place, Decimal(0)) for each in costs)
             position = self.billed.get(place)
             cost = position.cost if position else Decimal(0)
+            # Without unit prices on the bill nothing is said of price: what is left is unexplained.
             priced = position.priced if position and position.priced is not None else cost
             if position is not None and position.quantity is None:
                 # A bill without quantities says nothing about volume, run time or price.
@@ -222,6 +225,7 @@ class _Splitter:
     def _as_billed(self, place: Place, own: Decimal) -> Decimal:
         position = self.billed.get(place)
         if position is None:
+            # A bill that has the meter, and no row of this function's, says that it used none.
             return Decimal(0) if self._priced(place) and place[1] in self.meters else own
         return own if position.quantity is None else position.quantity
 
@@ -250,6 +254,7 @@ class _Splitter:
         """What each place pays of our card's bill: its part of its line by quantity."""
         found: dict[Place, Decimal] = {}
         for account, meters in quantities.items():
+            # Tiers and allowances go by the account's total, so that lines are priced whole and shared out after.
             totals = {meter: sum(shares.values(), Decimal(0)) for meter, shares in meters.items()}
             plan = self.metered.plans[account]
             for line in bill_account(account[1], account[0], plan, totals, self.committed[account]):

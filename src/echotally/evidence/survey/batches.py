@@ -45,6 +45,7 @@ def batching_of(sample: Sampled, rate: NDArray[np.float64], partitions: int) -> 
     ran = sample.outcome != "throttled"
     events, rate = sample.events[ran], rate[ran]
     largest = int(events.max(initial=1))
+    # One batch as large as the largest is no limit; many are.
     full = int(np.sum(events >= largest))
     mean = float(events.mean()) if len(events) else 1.0
     if largest == 1:
@@ -63,6 +64,7 @@ def _wait(events: NDArray[np.float64], rate: NDArray[np.float64], partitions: in
     if len(events) < 20 or along <= 0 or rate.sum() <= 0:
         return None, True
     wait = _solved(along, _coming(rate, partitions, None))
+    # Had nothing cut them, some would be larger than the largest seen.
     capped = _beyond(rate, partitions, wait, largest) > 5
     if capped:
         part = events < largest
@@ -83,6 +85,7 @@ def _at_least(rate: NDArray[np.float64], partitions: int, wait: float, steps: ND
 
 def _coming(rate: NDArray[np.float64], partitions: int, most: int | None) -> Callable[[float], float]:
     """How many are expected to come along in a wait, in all; ``most``: of batches in which no more did."""
+    # Rates in thirty-two classes: a sum over classes, and not over a million batches, for each wait tried.
     edges = np.quantile(rate, np.linspace(0, 1, 33))
     place = np.clip(np.searchsorted(edges, rate, "right") - 1, 0, 31)
     many = np.bincount(place, minlength=32).astype(float)

@@ -35,6 +35,7 @@ def limit_met(tables: Tables, functions: Sequence[Unit]) -> int | None:
     # What ends at the instant of a refusal has ended, what starts at it has started.
     refused = at[throttled]
     level = np.searchsorted(starts, refused, "right") - np.searchsorted(ends, refused, "right")
+    # A limit shows as one level at nearly every refusal; a rate of starts as many.
     most = int(np.bincount(np.maximum(level, 0)).argmax())
     return most if most > 0 and np.mean(np.abs(level - most) <= max(0, 0.02 * most)) >= _SURE else None
 

@@ -40,11 +40,13 @@ def mixture(times: NDArray[np.float64], most: float) -> tuple[Kind, ...] | None:
     if n < 50:
         return None
     best: tuple[float, NDArray[np.float64]] | None = None
+    # EM finds the nearest hill: begun from several cuts, since the rarer kind may be a half or a hundredth.
     for cut in (0.5, 0.8, 0.95, 0.99):
         found = _em(logs, cut)
         w, m, s = found
         fitted = sum(w[k] * ndtr((logs - m[k]) / s[k]) for k in (0, 1))
         steps = np.arange(1, n + 1) / n
+        # Kolmogorov-Smirnov: the largest gap on either side of each step.
         distance = float(max(np.max(steps - fitted), np.max(fitted - steps + 1 / n)))
         if best is None or distance < best[0]:
             best = distance, found
@@ -65,6 +67,7 @@ def _em(logs: NDArray[np.float64], cut: float) -> NDArray[np.float64]:
     for _ in range(_ROUNDS):
         z = (logs - m[:, None]) / s[:, None]
         p = np.log(w)[:, None] - np.log(s)[:, None] - z * z / 2
+        # From the largest down, so that no time is so unlikely that both its chances are 0.
         p = np.exp(p - p.max(axis=0))
         p /= p.sum(axis=0)
         mass = np.maximum(p.sum(axis=1), 1e-9)

@@ -248,6 +248,7 @@ class Month:
             over, first = self._over(tale, built), False
             if over and target is not None:
                 break
+        # Whatever lies somewhere now is told as it is, not as left over at a month's end.
         if over and int(built.world.clock[0]["now"]) < self.length_ns:
             tale.still_there()
         tale.close()
@@ -300,6 +301,7 @@ class Pricing:
         """Whether a request waits for room as the month ends: it was asked, and no attempt tells of that."""
         if copy.ended_as != "unfinished" or copy.function is None or copy.ended is None:
             return False
+        # A run in flight was asked for by the attempt that tells of it; a client that pauses asks for nothing.
         running = any(each.outcome == "still_running" for each in copy.tries)
         pausing = any(back >= copy.ended for _, back in tale.backs.get(copy.number, []))
         return not running and not pausing

@@ -82,6 +82,7 @@ class Waits:
 
     def _wait(self, copy: Copy, each: Try, begun: int) -> Wait:
         asked = self._asked(each, begun)
+        # Only a refusal from before it started is why it waited.
         first = min((int(line["at"]) for line in asked.refusals.values()), default=None) if asked else None
         if asked is not None and first is not None and first <= each.started:
             return Wait(begun, each.started, self._no_room(asked), True, self._neighbours(asked))
