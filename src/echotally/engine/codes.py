@@ -47,7 +47,8 @@ TICK, END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = map(_code, range(9))
     K_ANSWERED,
     K_ASKED_LONG,
     K_COLD_LONG,
-) = map(_code, range(23))
+    K_SHORT_END,
+) = map(_code, range(24))
 # What the clock brings (``records.Turn``): another condition of runs, floor, release, account's limit, whether instances may start.
 T_RUNS, T_FLOOR, T_RELEASE, T_LIMIT, T_GROWTH = map(_code, range(5))
 

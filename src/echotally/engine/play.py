@@ -196,7 +196,8 @@ def pages(built: Built, entries: int) -> Iterator[Page]:
 
 def finish(built: Built) -> None:
     """The month's end: what is in flight is billed, what is left is counted."""
-    ask(built.world, codes.FINISH)
+    while ask(built.world, codes.FINISH) == codes.MORE_ROOM:
+        built.world = with_room(built.world)
 
 
 def _lay_backlogs(model: Model, built: Built) -> None:

@@ -85,3 +85,26 @@ def _tap(t: Any, shared: Shared, tap: Tap) -> None:
         t["think_scale"] = tap.think.mean if tap.think.kind in (SAMPLES, MIX) else tap.think.scale
     t["clients"], t["refused_pause"] = tap.clients, tap.refused_pause_ns
     t["client_tries"], t["client_pause"] = tap.client_tries, tap.client_pause_ns
+
+
+#: Sources whose events are calls of their own.
+_SINGLES = (codes.SCHEDULE, codes.FOLDER, codes.ENDPOINT)
+
+
+def lead_short_ways(taps: Any, units: Any, triggers: Any, sources: Any) -> None:
+    """Say of each tap whose trigger's calls may go the short way (``kernel.short_way``): single events for one function alone.
+
+    Whether an event is needed after all is known beforehand: for asking, for runs and failures that belong to events, for clients
+    that wait for the answer, for requests that may wait for room, for firings that are skipped.
+    """
+    for tap in taps:
+        source = sources[tap["source"]]
+        tap["short"] = codes.NONE
+        if source["kind"] not in _SINGLES or source["trigger_n"] != 1 or tap["kind"] == codes.TAP_CLIENTS:
+            continue
+        trigger = triggers[source["first_trigger"]]
+        unit = units[trigger["unit"]]
+        waits = source["kind"] == codes.ENDPOINT and unit["wait_limit"] > 0
+        by_event = unit["ask_n"] > 0 or unit["same_run"] == codes.YES or unit["poison_rate"] > 0
+        if unit["plan_kind"] == codes.PER_CALL and not (waits or by_event or trigger["skip"] == codes.YES):
+            tap["short"] = source["first_trigger"]

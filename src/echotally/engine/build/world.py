@@ -17,7 +17,7 @@ from echotally.engine import codes, layout, records
 from echotally.engine.build.accounts import accounts_of
 from echotally.engine.build.shared import Shared, Unit, stream_seed
 from echotally.engine.build.sources import backlogs_of, edges_of, partitions_of, sources_of, triggers_of, wire
-from echotally.engine.build.taps import taps_of
+from echotally.engine.build.taps import lead_short_ways, taps_of
 from echotally.engine.build.turns import turns_of
 from echotally.engine.build.units import units_of
 from echotally.errors import BadInput
@@ -61,6 +61,7 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
     wire(shared, units, triggers, sources)
     partitions, edges = partitions_of(shared, triggers), edges_of(shared, units, sources)
     taps, stretches = taps_of(shared, arrivals.taps)
+    lead_short_ways(taps, units, triggers, sources)
     accounts, instances, nodes, reserved = accounts_of(shared)
     turns, conditions = turns_of(shared, arrivals.happenings, accounts, arrivals.length_ns)
     margin = _margin(units, triggers, sources, edges, len(nodes))

@@ -106,6 +106,12 @@ def handled(w: World, c: int, kind: int, e: int) -> None:
 
 
 @hot
+def is_answered(kind: int) -> bool:
+    """Whether whoever sends to such a source waits for an answer."""
+    return kind == ENDPOINT
+
+
+@hot
 def may_come_again(kind: int) -> bool:
     """Whether an event of such a source may be handled by another attempt while one runs (messages come back)."""
     return kind == QUEUE

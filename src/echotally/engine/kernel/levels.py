@@ -57,10 +57,11 @@ def busy_changes(w: World, u: int, by: int) -> None:
     """An instance gets its first call (+1) or ends its last (-1): floor time without a call is integrated."""
     unit = unit_at(w, u)
     now = clock_of(w).now
-    # Two words (see ``layout.WIDE``): the product of a floor of thousands and a month leaves 64 bits.
-    idle, lasted = max(0, unit.floor - unit.busy_count), now - unit.floor_since
-    low = idle * (lasted & WIDE_LOW)
-    unit.idle_floor_ns += low & WIDE_LOW
-    unit.idle_floor_hi += idle * (lasted >> WIDE_BITS) + (low >> WIDE_BITS)
+    if unit.floor > 0:
+        # Two words (see ``layout.WIDE``): the product of a floor of thousands and a month leaves 64 bits.
+        idle, lasted = max(0, unit.floor - unit.busy_count), now - unit.floor_since
+        low = idle * (lasted & WIDE_LOW)
+        unit.idle_floor_ns += low & WIDE_LOW
+        unit.idle_floor_hi += idle * (lasted >> WIDE_BITS) + (low >> WIDE_BITS)
     unit.floor_since = now
     unit.busy_count += by

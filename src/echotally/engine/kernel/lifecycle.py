@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from echotally.engine.codes import (
     ABSENT,
     ACTIVE,
@@ -34,6 +36,8 @@ from echotally.engine.kernel.chance import draw, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 from echotally.engine.records import Unit
+
+_MS: int = np.int64(1_000_000)  # type: ignore[assignment]
 
 
 @kernel
@@ -124,7 +128,9 @@ def activate(w: World, i: int) -> None:
 @hot
 def rounded(unit: Unit, ns: int) -> int:
     """Billed time of ``ns``: up to the plan's unit, at least its minimum."""
-    # In whole ns, so that no cent depends on a float (rule 6.1).
+    # In whole ns, so that no cent depends on a float (rule 6.1). A division by a number that is known is a multiplication.
+    if unit.round_ns == _MS:
+        return max((ns + _MS - 1) // _MS * _MS, unit.least_ns)
     return max((ns + unit.round_ns - 1) // unit.round_ns * unit.round_ns, unit.least_ns)
 
 
@@ -177,7 +183,8 @@ def release(w: World, i: int) -> None:
         lists.remove(w, instance_at, unit.lists + instance.listed, i)
     instance.listed = L_FREE
     lists.push_front(w, instance_at, unit.lists + L_FREE, i)
-    if instance.calls == 0:
+    # Asked here, since a timer is armed already nearly always.
+    if instance.calls == 0 and unit.idle_timer >= NEVER:
         arm_idle(w, u)
 
 

@@ -11,6 +11,7 @@ from echotally.engine.codes import (
     BACKLOG_PEAK,
     COLD,
     COUNT_PEAK,
+    DONE,
     GONE,
     IN_FLIGHT,
     IN_FLIGHT_PEAK,
@@ -19,11 +20,13 @@ from echotally.engine.codes import (
     K_TAP,
     K_TICK,
     LOOK,
+    MORE_ROOM,
     NEVER,
     NO,
     OLDEST_AGE,
     POLLED,
     RESERVED,
+    RUNNING,
     STILL_RUNNING,
     TAP_CLIENTS,
     TICK,
@@ -42,6 +45,7 @@ from echotally.engine.kernel import (
     nodes,
     queues,
     series,
+    short_way,
     starting,
     taps,
     turns,
@@ -191,8 +195,14 @@ def flush(w: World) -> None:
 
 
 @kernel
-def finish(w: World) -> None:
-    """The month's end: bill what is in flight, close every integral, count what is unfinished."""
+def finish(w: World) -> int:
+    """The month's end: bill what is in flight, close every integral, count what is unfinished. Returns DONE or MORE_ROOM."""
+    clock = clock_of(w)
+    for c in range(n_calls(w)):
+        if call_at(w, c).state == RUNNING and call_at(w, c).tap >= 0:
+            if clock.events_left == 0 or clock.cargo_left == 0:
+                return MORE_ROOM
+            short_way.unfold(w, c)
     _bill_what_runs(w)
     _bill_what_lives(w)
     for e in range(n_events(w)):
@@ -200,6 +210,7 @@ def finish(w: World) -> None:
     flush(w)
     for u in range(clock_of(w).units):
         _age_noted(w, u)
+    return DONE
 
 
 @kernel

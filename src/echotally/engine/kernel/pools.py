@@ -68,9 +68,16 @@ def new_call(w: World, g: int, number: int) -> int:
     """An empty call of trigger ``g``; ``number`` is its oldest event's."""
     clock = clock_of(w)
     c = clock.free_call
-    call = call_at(w, c)
-    clock.free_call = call.next
+    clock.free_call = call_at(w, c).next
     clock.calls_left -= 1
+    blank(w, c, g, number)
+    return c
+
+
+@hot
+def blank(w: World, c: int, g: int, number: int) -> None:
+    """Call ``c`` holds nothing yet, and nothing of what it was before."""
+    clock, call = clock_of(w), call_at(w, c)
     call.unit = trigger_at(w, g).unit
     call.trigger = g
     call.number = number
@@ -94,9 +101,9 @@ def new_call(w: World, g: int, number: int) -> int:
     call.counted = NO
     call.partition = -1
     call.timer = -1
+    call.tap = -1
     call.prev = -1
     call.next = -1
-    return c
 
 
 @hot

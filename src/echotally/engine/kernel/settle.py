@@ -46,7 +46,7 @@ def end(w: World, c: int) -> None:
     call = call_at(w, c)
     if unit_at(w, call.unit).ask_n > 0 and call.timed_out == NO and _asks(w, c):
         return
-    _over(w, c)
+    over(w, c)
 
 
 @kernel
@@ -73,7 +73,7 @@ def answered(w: World, c: int) -> None:
         call.asks += 1
         if asking.sends(w, c, _good_items(w, c)):
             return
-    _over(w, c)
+    over(w, c)
 
 
 @kernel
@@ -83,7 +83,7 @@ def asked_long(w: World, c: int, number: int) -> None:
     if call.state == ASKING and call.number == number - LAST and call.ends == clock_of(w).now:
         call.timed_out = YES
         call.asking = ZERO
-        _over(w, c)
+        over(w, c)
 
 
 @kernel
@@ -140,7 +140,7 @@ def _good_items(w: World, c: int) -> int:
 
 
 @hot
-def _over(w: World, c: int) -> None:
+def over(w: World, c: int) -> None:
     """An attempt is over: bill it, free its slot, settle its events."""
     clock, call = clock_of(w), call_at(w, c)
     u = call.unit
@@ -227,7 +227,7 @@ def _settle(w: World, c: int, own: int) -> None:
     diary.noted(w, c, items, call.run_at, outcome)
     if good > 0:
         clock_of(w).emitter = clock_of(w).noted - 1
-        _emit(w, call.unit, good)
+        puts_out(w, call.unit, good)
         clock_of(w).emitter = NONE
     kinds.settle(w, c, trigger.kind, good, bad)
 
@@ -296,7 +296,7 @@ def _sort_out(w: World, c: int, failed: bool, each: bool, rate: float) -> tuple[
 
 
 @kernel
-def _emit(w: World, u: int, n: int) -> None:
+def puts_out(w: World, u: int, n: int) -> None:
     """Events put out for ``n`` handled: the whole part for certain, the fraction by lot per event."""
     unit = unit_at(w, u)
     for x in range(unit.first_emit, unit.first_emit + unit.emit_n):

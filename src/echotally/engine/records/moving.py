@@ -6,24 +6,25 @@ from __future__ import annotations
 class Instance:
     """One running copy of a function, or a reserved instance of all."""
 
-    unit: int  # -1: reserved, for all units of its account
-    account: int  # the account that pays for it
-    node: int  # the node it is on, -1: none
+    # What every call touches stands together, in one cache line.
     calls: int  # calls in it
     quiet: int  # of these, calls that do no CPU work: they hang, or wait for answers
     drained: int  # YES: of an old release; it takes no further calls
-    key: int  # starting: the number of its entry in the calendar
-    ready: int  # when it is or was ready
-    created: int  # when it was started
+    active_since: int  # since when it has a call, -1: none
+    listed: int  # the list it stands in, 0: none
     released: int  # when a call last ended
     prev: int  # neighbours in its list, or the next free one
     next: int  # the one behind
+    unit: int  # -1: reserved, for all units of its account
+    account: int  # the account that pays for it
+    node: int  # the node it is on, -1: none
+    key: int  # starting: the number of its entry in the calendar
+    ready: int  # when it is or was ready
+    created: int  # when it was started
     first_waiting: int  # the first call that waits out its cold start, -1: none
-    active_since: int  # since when it has a call, -1: none
     state: int  # ABSENT, STARTING, READY
     memory_free: int  # reserved: memory left, in millionths of a MB
     cold_ns: int  # its cold start, without the node's
-    listed: int  # the list it stands in, 0: none
     number: int  # starting: when ready, by which they stand in line
     load: float  # reserved: vCPUs its calls keep busy
 
@@ -44,19 +45,23 @@ class Node:
 class Call:
     """One event or batch handed to a function, over all its attempts."""
 
-    unit: int  # the unit that handles it
+    # What every call needs stands together: a call's first two cache lines.
+    state: int  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING, ASKING, ANSWERED
     trigger: int  # the trigger it came by
     number: int  # its oldest event's number
-    events: int  # events in it
-    items: int  # the same, a firing counted by its items
-    head: int  # its cargo, first and last link
-    tail: int  # last link
-    state: int  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING, ASKING, ANSWERED
     instance: int  # the instance it runs in, -1: none
     started: int  # when this attempt started
+    timed_out: int  # YES: by the timeout
+    payload: int  # bytes
+    next: int  # the one behind
+    tap: int  # where the event of a call without one came from (``kernel.short_way``), -1: it has events
+    unit: int  # the unit that handles it
+    items: int  # the same, a firing counted by its items
     run_at: int  # when its run began, NEVER: not yet
     ends: int  # when its run ends; asking: when its timeout ends it
-    timed_out: int  # YES: by the timeout
+    events: int  # events in it
+    head: int  # its cargo, first and last link
+    tail: int  # last link
     condition: int  # what incidents made of its run as it began, -1: nothing
     quiet: int  # YES: it does no CPU work
     decided: int  # YES: what failed is known already, since its own run is over
@@ -69,8 +74,6 @@ class Call:
     tries: int  # failed runs so far
     wait: int  # pushed: the last wait, ns; requests: asks whose wait limit is to come
     prev: int  # neighbours in its line, or the next free one
-    next: int  # the one behind
-    payload: int  # bytes
     list: int  # the line it stands in
     counted: int  # YES: counted in ``Unit.calls``
     partition: int  # -1: not of a stream

@@ -353,6 +353,7 @@ class Tap:
     think_from: int  # first of the samples of pauses
     think_n: int  # how many there are
     came: int  # events that have come
+    short: int  # the trigger whose calls may go the short way, -1: none
     placed: int  # events placed evenly so far
     clients: int  # clients that ask in a circle
     burst_left: int  # events left of a burst
