@@ -14,6 +14,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from xml.etree.ElementTree import fromstring
 
 import pytest
 
@@ -25,6 +26,7 @@ from echotally.engine.native import MachineCode
 from echotally.errors import BadInput, safe_lines
 from echotally.findings.changes import nice_duration
 from echotally.model.estate import Schedule
+from echotally.output.projection.projection_charts import projection_chart
 from echotally.projection.project import project
 from tests.conftest import run_program
 
@@ -339,6 +341,18 @@ def test_names_are_no_formulas_of_a_chart(write: Callable[..., Path], tmp_path: 
     model = PLAIN.replace("functions.f]", 'functions."$\\\\frac$"]').replace('to = "f"', 'to = "$\\\\frac$"')
     done = run_program("report", write(model).name, "-o", "r.html", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
+
+
+def test_names_are_made_visible_in_charts(write: Callable[..., Path], tmp_path: Path) -> None:
+    """A raw control sign is no XML, and a sign that the font lacks is nobody's business on standard error."""
+    path = write(
+        PLAIN.replace("functions.f]", 'functions."a\\u0001\u6c34"]').replace('to = "f"', 'to = "a\\u0001\u6c34"')
+    )
+    month = project(path)
+    for chart in ("cost", "map", "levels", "backlog", "hours", "waits"):
+        drawn = projection_chart(month, chart, "svg").decode()
+        fromstring(drawn)
+        assert "\x01" not in drawn and ("\\u0001" in drawn or chart in ("cost", "waits"))
 
 
 def test_the_next_round_duration_has_an_end() -> None:

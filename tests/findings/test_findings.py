@@ -121,10 +121,8 @@ def codes(path) -> set[str]:
 @pytest.mark.parametrize(
     "case",
     [
-        # The second of a code that is played at length goes by night.
-        pytest.param(
-            case, id=f"{case[0]}-{n}", marks=pytest.mark.nightly if case[0] in ("Q04", "Q06") and n in _SECOND else ()
-        )
+        # The second of a code goes by night.
+        pytest.param(case, id=f"{case[0]}-{n}", marks=pytest.mark.nightly if n in _SECOND else ())
         for n, case in enumerate(CASES)
     ],
 )

@@ -5,12 +5,13 @@ from __future__ import annotations
 import io
 import math
 import textwrap
+import warnings
 from collections.abc import Sequence
 from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, safe_lines
 from echotally.parts import need
 
 if TYPE_CHECKING:
@@ -250,15 +251,14 @@ def picture(figure: Figure, form: str, source: str = "", *, plain: bool = False)
     """
     import matplotlib
     from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.text import Text
 
     paper = io.BytesIO()
     if source:
         _foot(figure, source)
-    # Neither in what is there nor in what drawing adds.
-    for text in () if plain else figure.findobj(Text):
-        text.set_parse_math(False)
-    with matplotlib.rc_context(SETTINGS):
+    _harmless(figure, plain)
+    with matplotlib.rc_context(SETTINGS), warnings.catch_warnings():
+        # Signs that the font lacks are drawn as boxes; their names are in the tables.
+        warnings.filterwarnings("ignore", "Glyph .* missing from", UserWarning)
         if form == "png":
             # ``savefig`` would draw it twice.
             canvas: Any = FigureCanvasAgg(figure)
@@ -266,3 +266,21 @@ def picture(figure: Figure, form: str, source: str = "", *, plain: bool = False)
         else:
             figure.savefig(paper, format=form, metadata={"Date": None})
     return paper.getvalue()
+
+
+def _harmless(figure: Figure, plain: bool) -> None:
+    """No text is a formula, and what cannot be printed is made visible, as in tables: an SVG with a raw sign is none."""
+    from matplotlib.text import Text
+    from matplotlib.ticker import FixedFormatter
+
+    for text in figure.findobj(Text):
+        # Neither in what is there nor in what drawing adds.
+        if not plain:
+            text.set_parse_math(False)
+        if not text.get_text().isprintable():
+            text.set_text(safe_lines(text.get_text()))
+    # Labels of ticks are set anew as they are drawn.
+    for axis in (axis for axes in figure.axes for axis in (axes.xaxis, axes.yaxis)):
+        for ticks in (axis.major, axis.minor):
+            if isinstance(ticks.formatter, FixedFormatter):
+                ticks.formatter.seq = [safe_lines(str(label)) for label in ticks.formatter.seq]
