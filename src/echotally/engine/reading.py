@@ -318,15 +318,6 @@ def _range(array: Any, record: Any, first: str, n: str) -> Any:
     return array[int(record[first]) : int(record[first] + record[n])]
 
 
-def _no_level(bins: Any, peak: int, length_ns: int) -> Level:
-    """A level's peak alone."""
-    return Level(0.0, 0, 0, peak)
-
-
-def _no_waits(sketch: Any, longest: int) -> Waits:
-    return _NO_WAITS
-
-
 #: Counts of a unit that are told as they were kept.
 _COUNTED = (
     "duplicates",
@@ -352,8 +343,9 @@ def _unit(w: Counted, n: int, unit: Unit, length: int, order: int, quantities_on
     events = {ending: int(f[field]) for ending, field in ENDINGS.items()}
     reserved = unit.offer.plan.bills == "reserved"
     limit = None if f["shown_limit"] < 0 else int(f["shown_limit"])
-    level = _no_level if quantities_only else level_of
-    waits = _no_waits if quantities_only else waits_of
+    # Where only quantities are wanted, of a level its peak alone.
+    level = (lambda bins, peak, length: Level(0.0, 0, 0, peak)) if quantities_only else level_of
+    waits = (lambda sketch, longest: _NO_WAITS) if quantities_only else waits_of
     instances = level(w.count_bins[n], int(f["count_peak"]), length)
     if reserved:
         # Reserved instances are there whatever runs (rule 7.13).

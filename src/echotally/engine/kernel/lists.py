@@ -42,6 +42,7 @@ def push_front(w: World, items: Accessor[Any], lst: int, i: int) -> None:
 def remove(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     """Take item ``i`` out."""
     chain = chain_at(w, lst)
+    # Its neighbours close the gap; where it has none, the list's own end does.
     before, after = items(w, i).prev, items(w, i).next
     if before >= 0:
         items(w, before).next = after

@@ -69,6 +69,7 @@ _KIND_MASK: int = (YES << KIND_BITS) - YES
 def unwatched(w: World) -> bool:
     """Whether nothing is written down of single events and attempts: whoever watches wants their records."""
     return (
+        # One line is what every world has that keeps none.
         n_diary(w) <= 1
         and n_carried(w) <= 1
         and n_born(w) <= 1
@@ -122,6 +123,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
     # Where a pool is low Python makes it larger first.
     while stays and starts + ends < most and clock.entries_n <= fullest and clock.calls_left >= margin:
         first = entry_at(w, 0)
+        # Ends come before arrivals of an instant (rule 1.3), which the keys say.
         arrives = held < first.at or (held == first.at and _key(p) < first.key)
         at, what = held if arrives else first.at, first.what
         if at >= limit:
@@ -130,6 +132,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
             clock.now = at
             payload, held = _arrives(w, p, only, arrives)
             i = chain_at(w, idle).head
+            # An arrival with company at its instant goes with it: what starts first is ``dispatch``'s to say.
             stays = min(held, entry_at(w, 0).at) > at and payload <= heaviest and level < highest and i >= 0
             if stays:
                 since, since_all = _weighed(w, u, level, others, since, since_all)
@@ -143,6 +146,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
             clock.now = at
             drop_first(w)
             bad = _failing(w, what >> KIND_BITS, u)
+            # What is put out arrives at this instant, before anything else of it.
             stays = bad < 0 and not puts_out
             if bad < 0:
                 since, since_all = _weighed(w, u, level, others, since, since_all)
@@ -153,6 +157,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
                 ends, last_end = ends + 1, at
         else:
             break
+    # From here on others look into the calendar.
     if held < NEVER:
         put(w, held, ARRIVE, p, K_TAP, p)
     unit.level_since, clock.level_since, unit.longest_run = since, since_all, max(unit.longest_run, longest)
@@ -213,6 +218,7 @@ def _starts(w: World, p: int, i: int, items: int, payload: int) -> int:
     call.timed_out = YES if ns > unit.timeout else NO
     call.state = RUNNING
     call.tap = p
+    # Numbered as its event would be, since ties go by it.
     call.number = clock.number
     call.instance = i
     call.started = clock.now
@@ -256,6 +262,7 @@ def _failing(w: World, c: int, u: int) -> int:
 def _ends(w: World, c: int, u: int, asked: bool, items: int) -> tuple[int, int]:
     """A call that went well is over; returns how long it ran, and the time it is charged for, ns."""
     clock, call, unit = clock_of(w), call_at(w, c), unit_at(w, u)
+    # It began at once, so that it ran as long as it was in flight.
     ran = clock.now - call.started
     own = lifecycle.rounded(unit, ran) if unit.bills == RUNS else ran
     waits.charge_seen(w, u, own)
@@ -264,6 +271,7 @@ def _ends(w: World, c: int, u: int, asked: bool, items: int) -> tuple[int, int]:
     else:
         waits.latency_seen(w, u, ran, items)
     lifecycle.release(w, call.instance)
+    # No cargo to give back, and no answers that could come late.
     call.state = FREE
     call.next = clock.free_call
     clock.free_call = c
@@ -351,6 +359,7 @@ def _goes_bad(w: World, c: int) -> None:
     unfold(w, c)
     call = call_at(w, c)
     if call.timed_out == NO:
+        # The lot has been drawn; ``settle`` does not draw again.
         call.decided = YES
         call.failed = YES
     settle.over(w, c)
@@ -373,6 +382,7 @@ def unfold(w: World, c: int) -> None:
     event = event_at(w, e)
     clock.free_event = event.next
     clock.events_left -= 1
+    # As ``pools.new_event`` makes one; it has been counted as it came.
     event.number = number
     event.at = started
     event.seen = started

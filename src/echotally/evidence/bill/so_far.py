@@ -79,6 +79,7 @@ class _Landing:
         """The plan with the landing's bill in place of the projected one."""
         clock = self.projection.month.clock
         cut = midnight(clock, self.until)
+        # The first stretch is what the bill stands for, the others are the days to come.
         ends = [cut, *(end for end in days_of(clock) if end > cut)]
         first, *rest = stretches(self.loaded, self.played, self.projection.seed, ends)
         so_far, notes = self._billed(first)
@@ -116,6 +117,7 @@ class _Landing:
             account, meter, unit = placing.place(key)
             quantity = position.quantity
             if quantity is None:
+                # A bill without quantities still says that there was usage; how much is the model's to say.
                 silent.add(meter)
                 quantity = played.quantities[account].get(meter, {}).get(unit, Decimal(0))
             own = found[account].setdefault(meter, {})
@@ -170,6 +172,7 @@ class _Landing:
         with localcontext(exact()):
             money = Decimal(0)
             start = self.projection.month.clock.start.astimezone(self.projection.month.clock.zone).date()
+            # Money as billed, day by day; tiers and allowances are the bill's own.
             for n in range((self.until - start).days):
                 money += self.bill.by_day.get(start + timedelta(days=n), Decimal(0))
                 found.append((start + timedelta(days=n), money))
@@ -195,6 +198,7 @@ class _Landing:
         if cut >= self.played.measured.month_ns:
             return lands, lands
         events = max(1, self.played.totals.attempts["total"])
+        # As many as a fixed amount of work allows: an interval of few months is wider, and says so.
         draws = int(min(_DRAWS, max(_FEWEST, _EVENTS // events)))
         inputs = inputs_of(self.projection.model)[0]
         factors = draw_factors(inputs, draws, self.projection.seed)
@@ -218,6 +222,7 @@ class _Landing:
                 progress("where the month lands", (n + 1) / draws)
         if len(landings) < _FEWEST:
             return lands, lands
+        # A prediction for one month and not the mean of many: hence the one under the root.
         half = float(stdtrit(len(landings) - 1, 0.975)) * stdev(landings) * math.sqrt(1 + 1 / len(landings))
         middle = fmean(landings)
         low, high = (Decimal(repr(middle + side * half)) for side in (-1, 1))

@@ -179,6 +179,7 @@ class _Fitter:
     # -- run time -------------------------------------------------------------------------------------------------
     def _timed(self) -> None:
         """The runs whose time is looked at: all that succeeded, but for cold ones whose start is part of it."""
+        # Where cold starts are flagged but not timed, a cold run's time holds an unknown start.
         only_warm = self._row("SELECT count(*) FROM mine WHERE cold AND cold_ms IS NULL")[0] > 0
         warm = self._row("SELECT count(*) FROM mine WHERE outcome = 'ok' AND NOT cold")[0]
         if only_warm and not warm:
@@ -231,6 +232,7 @@ class _Fitter:
         """The memory that base runs are given at: the model's if the log has it, else the commonest."""
         if not sizes:
             return None
+        # The model's own size first, so that its keys can be laid beside the log's.
         own = self.function and (self.function.measured_at or self.function.memory)
         if own in sizes:
             return float(own or 0)
@@ -242,6 +244,7 @@ class _Fitter:
         each = parts.per_item.value if parts.per_item else 0.0
         factors = {mb: 1 - cpu + cpu * self._slowdown(mb, measured or mb) for mb in self._memories()}
         cases = " ".join(f"WHEN {mb!r} THEN {factor!r}" for mb, factor in factors.items())
+        # Every run as it would have been at one memory and without its events: then one spread holds for all.
         base = f"run_ms / CASE coalesce(memory_mb, 0) {cases} ELSE 1 END - {each!r} * events"
         self.log.connection.execute(
             f"CREATE TEMP TABLE base AS SELECT {base} AS ms, hash(t, run_ms, id) AS digest FROM timed"
@@ -275,6 +278,7 @@ class _Fitter:
 
     def _sample(self, table: str, n: int) -> NDArray[np.float64]:
         """At most ``_SAMPLE`` positive times, drawn by a digest of their row: the same log gives the same ones."""
+        # By a digest of the row and not by its place: the same log in other files gives the same runs.
         every = max(1, n // _SAMPLE)
         rows = self.log.query(f"SELECT ms FROM {table} WHERE ms > 0 AND digest % {every} = 0 LIMIT {2 * _SAMPLE}")
         if not rows:

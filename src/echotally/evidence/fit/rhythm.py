@@ -59,6 +59,7 @@ def rhythm(
     total = float(events.sum())
     day = _weights(hour, events, covered, 24) if days >= 1 else None
     week = _weights(weekday, events, covered, 7) if days >= _LEAST_DAYS else None
+    # Each fitted given the other, until neither moves (iterative proportional fitting: Deming and Stephan 1940).
     for _ in range(30):
         if day is not None and week is not None:
             day = _weights(hour, events, covered * week[weekday], 24)
@@ -100,6 +101,7 @@ def _weights(
     group: NDArray[np.int64], events: NDArray[np.float64], exposure: NDArray[np.float64], n: int
 ) -> NDArray[np.float64]:
     found = np.bincount(group, events, n) / np.maximum(np.bincount(group, exposure, n), 1e-9)
+    # Mean 1, as the model has weights (rule 2.1).
     return found / found.mean() if found.sum() > 0 else np.ones(n)
 
 

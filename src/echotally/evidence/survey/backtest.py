@@ -112,6 +112,7 @@ def played_days(loaded: Loaded, plan: str, low: float, high: float, seed: int) -
 
 def _some(before: NDArray[np.float64] | None, more: NDArray[np.float64]) -> NDArray[np.float64]:
     both = more if before is None else np.concatenate([before, more])
+    # Every n-th of all so far: a p95 needs no more, and memory stays bounded.
     step = max(1, len(both) // _KEPT)
     return both[::step] if step > 1 else both
 

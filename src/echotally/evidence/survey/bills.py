@@ -210,6 +210,7 @@ def _function(row: dict[str, str], known: dict[str, str]) -> tuple[str, str]:
     except ValueError:
         tags = {}
     tags = {str(k).lower(): str(v) for k, v in tags.items()} if isinstance(tags, dict) else {}
+    # From what was meant for this to what only may hold a name somewhere.
     names = [row.get("x_Function", ""), row.get("ResourceName", ""), tags.get("function", "")]
     names += re.split(r"[/:|]", row.get("ResourceId", ""))
     function = next((known[name.lower()] for name in names if name.lower() in known), "")

@@ -83,6 +83,7 @@ def worlds_of(
     timed = _timed(wiring)
     for (_, environment), sums in everything.items():
         totals[environment] += sums.started
+    # The busiest is what the others are copies of; ties by name.
     main = max(sorted(totals), key=lambda name: totals[name])
     names = sorted({function for function, _ in tables.sums})
     functions: dict[str, list[Unit]] = {}
@@ -137,6 +138,7 @@ def _copy(
     """The second environment of a pair as a copy of the first, or None, with the reason among ``notes``."""
     main, environment = pair
     firsts = {f: s for (f, e), s in tables.scaled_sums.items() if e == main and s.started}
+    # Schedules fire as often in a copy, so that they say nothing of its share.
     fed = [f for f in firsts if f not in timed]
     theirs = sum(own[f].events for f in fed if f in own)
     ours = sum(firsts[f].events for f in fed)
@@ -175,6 +177,7 @@ def _why_not(
                 return f"{function} does not run there"
             continue
         if function in fed and min(there.events, expected) > 20:
+            # A third more or less is another day; beyond that and four deviations it is another world.
             apart = abs(there.events / expected - 1)
             if apart > _SHARES + 4 / math.sqrt(min(there.events, expected)):
                 return f"{function} has {there.events:,.0f} events there, where {expected:,.0f} would be its share"
@@ -196,6 +199,7 @@ def _slower(tables: Tables, function: str, main: str, environment: str) -> bool:
     for place in (main, environment):
         sample = tables.samples[function, place]
         good = (sample.outcome == "ok") & (sample.run > 0)
+        # Small batches only: a copy gets fewer events, and so shorter runs.
         few = sample.events[good] <= np.quantile(sample.events[good], 0.5)
         found.append(sample.run[good][few])
     quick = [float(np.quantile(runs, 0.25)) for runs in found]

@@ -78,6 +78,7 @@ class Metrics:
         widths = {round(end - start) for start, end, _, _ in points}
         if not points or not len(some) or max(widths) > 3_600 or min(widths) < 60:
             return None
+        # What starts within a minute and a half of another is the same firing, late.
         moments = np.sort(some % 3_600)
         marks = moments[np.concatenate([[True], np.diff(moments) > 90])]
         found: list[float] = []
@@ -136,6 +137,7 @@ def read_metrics(sources: Sequence[str | Path], span: tuple[float, float]) -> Me
 
 
 def _what(name: str) -> str | None:
+    # Servers that scrape put unit and kind behind a name.
     plain = re.sub(r"(_seconds|_bytes|_total|_count|_milliseconds)+$", "", name)
     return next((what for what, known in _NAMES.items() if re.fullmatch(known, plain)), None)
 
@@ -179,6 +181,7 @@ def _otlp(found: Metrics, path: Path) -> None:
                     cumulative.add(key)
                 series[key].append(_point(point, metric))
     for key, points in series.items():
+        # Exporters repeat points, and files overlap.
         ordered = sorted(set(points), key=lambda point: (point[1], point[0]))
         if key in cumulative:
             found.points[key[0], key[1]] += _differences(ordered)

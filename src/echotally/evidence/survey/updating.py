@@ -96,6 +96,7 @@ class _Updater:
             if name in self.model.functions:
                 self._function(name, self.model.functions[name])
                 self._fed(name)
+        # What the log lacks stays: a job of once a quarter is in no log of a week.
         added = [name for name in self.made.functions if name not in self.model.functions]
         gone = [name for name in self.model.functions if name not in self.made.functions]
         if gone:
@@ -111,6 +112,7 @@ class _Updater:
             self.notes.append(f"{name}: its run time, since {why}; `fit` lays it beside the log")
         for key in _KEYS if not why else [key for key in _KEYS if key not in _PARTS]:
             value = self.values.get(f"functions.{name}.{key}")
+            # A guess never takes the place of what somebody wrote.
             if value is not None and not value.guess and value.number is not None:
                 # Without an interval a time is the mean of a histogram.
                 before = _number(key, getattr(function, key), mean=value.low is None)
@@ -163,6 +165,7 @@ class _Updater:
         if value is None or schedule.cron is None:
             return
         guess = next((f.guesses.get(str(found)) for f in self.made.functions.values() if str(found) in f.guesses), None)
+        # Several expressions may fire at the times seen; whichever the file has is left.
         known = {value.toml.strip('"'), *(each.split(" in ")[0] for each in (guess.also if guess else ()))}
         zone = str(schedule.timezone or self.model.estate.timezone)
         same = guess is not None and self._firings(schedule.cron, zone) == self._firings(str(guess.cron), guess.zone)
@@ -191,6 +194,7 @@ class _Updater:
             return
         rate = self.values[place.replace(".into", ".rate")]
         before = [self.model.demand[key] for key in feeding]
+        # A log shows what came, not which of several demands it was.
         if len(feeding) > 1 or before[0].rate is None:
             self.notes.append(
                 f"{name}: {rate.toml} in the log; {', '.join(f'demand.{key}' for key in feeding)} says it otherwise, and stays"

@@ -48,6 +48,7 @@ def kind_of(word: str | None) -> SourceKind | None:
     """The kind of source a trigger's word means, None where it means none we know."""
     if not word:
         return None
+    # In words, not in letters: 'http' in 'HttpTrigger' counts, 'log' in 'catalogue' does not.
     words = set(re.split(r"[^a-z]+", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", word).lower()))
     for kind, known in _WORDS.items():
         if words & set(known.split("|")):
@@ -90,6 +91,7 @@ def _without_circles(tables: Tables, found: Wiring) -> None:
             for asker, reader in circle
             if o.function == asker and reader in _readers_of(found, o.target)
         ]
+        # The line of fewest events is the likeliest to be a retry or a stray.
         weakest = min(lines, key=lambda o: (o.n, o.function, str(o.target)))
         found.emits = [o for o in found.emits if o is not weakest]
         found.asks = [o for o in found.asks if o is not weakest]
@@ -118,6 +120,7 @@ def _arrivals(tables: Tables, billed: Mapping[str, set[str]]) -> dict[str, list[
         " FROM {seen} s LEFT JOIN entries USING (span) WHERE outcome <> 'throttled'"
         " GROUP BY f, trigger_word, d, subscription, partitioned, batched ORDER BY f, count(*) DESC"
     )
+    # A queue hands each message to one; where several functions each get what is sent there, it is a topic.
     readers: dict[str, set[str]] = defaultdict(set)
     for f, word, where, subscription, *_ in rows:
         if where and not subscription and kind_of(word) is SourceKind.QUEUES:
@@ -150,6 +153,7 @@ def _arrivals(tables: Tables, billed: Mapping[str, set[str]]) -> dict[str, list[
 
 def _last_name(where: str) -> str:
     """The telling end of a route or an address: ``/map`` is ``map``, ``https://host/a/b`` is ``a-b``."""
+    # The host is the same for all; it tells no two sources apart.
     path = re.sub(r"^[a-z]+://[^/]+", "", where).strip("/")
     return path.replace("/", "-") or where.strip("/") or "root"
 
@@ -161,6 +165,7 @@ def _kind(
     known = kind_of(word)
     if partitioned:
         return SourceKind.STREAMS, "partitions in its spans", False
+    # Spans call queues, topics and streams messaging alike; the bill does not.
     told = {_METERS[meter] for meter in meters if meter in _METERS}
     if known is SourceKind.QUEUES and len(told & {SourceKind.STREAMS, SourceKind.TOPICS, SourceKind.QUEUES}) == 1:
         (only,) = told & {SourceKind.STREAMS, SourceKind.TOPICS, SourceKind.QUEUES}
@@ -222,6 +227,7 @@ def _asks(tables: Tables, found: Wiring) -> list[Output]:
     )
     outputs = []
     for asker, asked, n in rows:
+        # Who answers is reached by its endpoint, whatever the client's span calls it.
         target = _source_of(found, asked, SourceKind.ENDPOINTS)
         handled = handled_by(tables, asker)
         if target is not None and handled and asker != asked:
@@ -298,6 +304,7 @@ def _apart(tables: Tables, function: str) -> float:
     by = max((by for (f, _), by in tables.by.items() if f == function), default=1.0)
     if by == 1.0:
         return by
+    # Drawn apart, a link's other end is there as often as a span is kept; drawn by traces, always.
     ((links, there),) = tables.query(
         "SELECT count(*), count(*) FILTER (l.linked IN (SELECT span FROM owned)) FROM {seen} s JOIN links l USING (span)"
         f" WHERE s.f = {quoted(function)}"

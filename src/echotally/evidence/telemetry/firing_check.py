@@ -89,6 +89,7 @@ def check_firings(
     zone = zone_of(model.schedules[schedule], str(model.estate.timezone))
     low, high = (None if at is None else _instant(at, zone) for at in (after, until))
     first = _first(loaded, schedule, float(span[0]), seen, tolerance_s) if low is None else low
+    # Half-open: a firing at the very end is not looked for.
     last = float(span[1]) if high is None else high - 1e-6
     seen = [at for at in seen if (low is None or at >= low) and (high is None or at < high)]
     expected = _expected(loaded, schedule, first, last)
@@ -163,6 +164,7 @@ def _matches(expected: list[float], seen: list[float]) -> dict[float, float]:
     for n, at in enumerate(expected):
         until = expected[n + 1] if n + 1 < len(expected) else float("inf")
         place = bisect_left(seen, at - _EARLY_S)
+        # From its time on and before the next one's: a start belongs to one firing.
         if place < len(seen) and seen[place] < until - _EARLY_S:
             found[at] = seen[place]
     return found
@@ -184,6 +186,7 @@ def _shift(expected: list[float], seen: list[float], tolerance_s: float) -> tupl
     best, met = 0, plain
     for hours in _SHIFTS_H:
         found = _on_time([at + hours * 3_600 for at in expected], seen, tolerance_s)
+        # Of shifts that fit as well the smaller one is the likelier slip.
         if found > met or (found == met and best and abs(hours) < abs(best)):
             best, met = hours, found
     if met < 2 * max(plain, 1) or met < len(expected) / 2:

@@ -188,6 +188,7 @@ class _Spans:
         origins = [self.origins[each] for each in events if each in self.origins]
         asked = [each for each in self.asked.pop(int(attempt["number"]), []) if each.at >= int(attempt["run_at"])]
         trace = self._trace(int(attempt["number"]))
+        # A batch belongs with its oldest event, as its span's links have it.
         root = self.roots.get(origins[0].sent, trace) if origins else trace
         for line in out:
             self.roots[int(line["sent"])], self.traces[int(line["sent"])] = root, trace
@@ -206,6 +207,7 @@ class _Spans:
         key = json.dumps(resource)
         batch = self.batches.setdefault(key, (resource, []))[1]
         batch += spans
+        # Requests of a bounded size, as exporters send them.
         if len(batch) >= _EACH:
             yield export_request("resourceSpans", "scopeSpans", "spans", resource, batch)
             del self.batches[key]

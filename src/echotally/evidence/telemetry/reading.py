@@ -126,6 +126,7 @@ def _asked(url: str, query: str, start_s: float, end_s: float, step_s: int) -> S
     wanted = {"query": query, "start": start_s, "end": end_s, "step": step_s}
     address = f"{url.rstrip('/')}/api/v1/query_range?{urlencode(wanted)}"
     try:
+        # No more than it may be: a server that never ends fills no memory.
         with urlopen(Request(address, headers=_headers()), timeout=_PATIENCE_S) as answer:
             text = answer.read(_LARGEST_ANSWER).decode("utf-8", "replace")
     except HTTPError as error:
@@ -143,6 +144,7 @@ def _refusal(error: HTTPError, url: str) -> Problem:
         found = json.loads(said)
         said = str(found.get("error") or found.get("message") or said) if isinstance(found, dict) else said
     except ValueError:
+        # A page meant for browsers says nothing that a line of text could.
         said = error.reason if "<" in said or not said.strip() else said
     allowed = f"credentials in the environment: {TOKEN}, or {LOGIN} as name:word" if error.code in (401, 403) else ""
     return Problem(f"answered {error.code}: {' '.join(said.split())[:300]}", "--url", value=url, allowed=allowed)
@@ -173,6 +175,7 @@ def _exposition(text: str, name: str) -> Samples:
     from prometheus_client.parser import text_string_to_metric_families as prometheus
 
     samples: Samples = defaultdict(list)
+    # OpenMetrics ends with a mark; what lacks it is the older text.
     strict = "# EOF" in text
     try:
         for family in (openmetrics if strict else prometheus)(text):
@@ -215,6 +218,7 @@ def _trace(samples: Samples, metric: str | None, rates: bool | None) -> TraceFou
 
 
 def _is_counter(name: str, values: list[tuple[float, float]]) -> bool:
+    # A rate falls again within a day; what never falls and ends higher has been counted up.
     rising = all(b >= a for (_, a), (_, b) in itertools.pairwise(values))
     return name.split("{", maxsplit=1)[0].endswith("_total") or (rising and values[-1][1] > values[0][1])
 
@@ -238,6 +242,7 @@ def _whole(counts: list[tuple[float, float]]) -> Iterable[tuple[float, int]]:
     """Whole counts whose running sum stays within half an event of the measured one."""
     given, exact = 0, 0.0
     for at, count in counts:
+        # Rounded as a running sum, so that halves do not add up to events that never were.
         exact += count
         whole = max(0, round(exact) - given)
         given += whole

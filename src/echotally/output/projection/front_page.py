@@ -45,6 +45,7 @@ def front_contents(
     """What the first screen shows; of an estate that no plan can run, nothing."""
     if plan is None:
         return {"figures": [], "map": None, "map_text": "", "changes": [], "points": None}
+    # Grouped as the picture is, so that its caption names what can be seen.
     drawn = estate_map(projection, plan)
     svg = picture(map_figure(projection, plan, title=False), "svg")
     return {
@@ -81,6 +82,7 @@ def _figures(projection: Projection, plan: PlayedPlan, replicated: Replicated | 
 
 def _changes(projection: Projection, plan: PlayedPlan, points: Sequence[DemandPoint]) -> Iterator[str]:
     """What would make it another decision: demand, and the targets that cheaper plans miss."""
+    # Only demands that were played: between two of them the pick changes somewhere.
     for before, after in pairwise(points):
         if before.pick != after.pick:
             was, now = before.pick or "no plan", after.pick or "no plan"
@@ -89,6 +91,7 @@ def _changes(projection: Projection, plan: PlayedPlan, points: Sequence[DemandPo
         first, last = points[0].scale, points[-1].scale
         yield f"From {first:g} to {last:g} times today's demand the pick stays {points[0].pick or 'none'}."
     for other in projection.played:
+        # What is cheaper and misses nothing would be the pick.
         if other.bill.unrounded < plan.bill.unrounded and other.misses:
             saved = plan.bill.shown - other.bill.shown
             missed = "; ".join(check_text(miss, projection.currency) for miss in other.misses[:2])

@@ -58,6 +58,7 @@ def drawn_map(drawn: EstateMap, finding: str = "", money_said: str = "") -> Any:
     panel.set_xlim(-0.45, layers - 0.42)
     panel.set_ylim(rows - 0.4, -0.6)
     widest = max((line.events for line in drawn.lines), default=1.0)
+    # The thinnest first, so that none is hidden below a wide one.
     for line in sorted(drawn.lines, key=lambda line: line.events):
         _line(panel, places, line, widest)
     for node in drawn.nodes.values():
@@ -77,6 +78,7 @@ def map_finding(projection: Projection, plan: PlayedPlan, drawn: EstateMap) -> s
     if not troubled:
         return f"{what}; nothing is throttled, waits or is lost"
     places = len({node.key for node, _ in troubled})
+    # What is lost is worse than what is late, however much of it.
     order = {"lost": 0, "throttled": 1, "waiting": 2}
     node, worst = min(troubled, key=lambda each: (order[each[1].kind], -each[1].figure))
     rest = f"; trouble at {places} places" if places > 1 else ""
@@ -126,6 +128,7 @@ def laid_out(drawn: EstateMap) -> dict[str, tuple[int, float]]:
     # From left to right, each as near to where its events come from as the ones above it allow.
     for layer in sorted(columns):
         wanted = {key: _mean([rows[k] for k in near[key] if k in rows]) for key in columns[layer]}
+        # What nothing leads to stands in the middle of its layer.
         fallback = (tall - len(columns[layer])) / 2
         known = {key: fallback + n if (at := wanted[key]) is None else at for n, key in enumerate(columns[layer])}
         ordered = sorted(columns[layer], key=lambda key: (known[key], columns[layer].index(key)))
@@ -181,6 +184,7 @@ def _spread(wanted: Sequence[float], keys: Sequence[str], tall: int) -> dict[str
     found: dict[str, float] = {}
     floor = 0.0
     for at, members in blocks:
+        # Within the picture, and below the block before.
         first = max(floor, min(at, tall - len(members)))
         found |= {key: first + n for n, key in enumerate(members)}
         floor = first + len(members)
@@ -215,8 +219,10 @@ def _line(panel: Any, places: Mapping[str, tuple[int, float]], line: Line, wides
 
     (x1, y1), (x2, y2) = places[line.start], places[line.end]
     a, b = x1 + _HALF, x2 - _HALF
+    # Level at both ends, so that lines leave and reach their places across.
     bend = max(0.12, (b - a) / 2)
     curve = Curve([(a, y1), (a + bend, y1), (b - bend, y2), (b, y2)], [1, 4, 4, 4])
+    # By the logarithm: a job of thirty firings is seen beside a million readings.
     share = math.log1p(line.events) / math.log1p(widest) if widest > 0 else 0.0
     width = 1 + 7 * share
     panel.add_patch(
@@ -242,6 +248,7 @@ def _place(panel: Any, node: Node, x: int, y: float, most: int) -> None:
     else:
         said = f"{count(node.events)} {_WORDS.get(node.kind, '')}".strip()
         lines.append((said if len(said) <= most else count(node.events), _QUIET, "normal"))
+    # What costs money is a box; what only holds events is a field.
     box = node.kind in ("function", "group", "outside")
     from matplotlib.patches import FancyBboxPatch
 
@@ -279,6 +286,7 @@ def _written(panel: Any, node: Node, x: int, y: float, lines: Sequence[tuple[str
     """Name and figure on the left of a place, troubles at its right end."""
     left = x - _HALF + 0.025
     (label, ink, weight), (figure, quiet, _) = lines
+    # Bold signs are a fifth wider.
     named = int(most * 0.84) if weight == "bold" else most
     panel.text(left, y - 0.17, short(label, named), va="center", ha="left", fontsize=SMALL, color=ink, weight=weight)
     panel.text(left, y + 0.2, short(figure, most), va="center", ha="left", fontsize=SMALL, color=quiet)

@@ -104,6 +104,7 @@ class _Looked:
         """The worst of it, else the busiest moment."""
         throttled, calls = self.of("throttled"), self.of("started")
         waits = self.of("wait_p95_s")
+        # Trouble before size: the busiest moment is news only where nothing went wrong.
         if throttled.sum():
             worst = int(throttled.argmax())
             return (
@@ -137,6 +138,7 @@ class _Looked:
     def levels(self, panels: Sequence[Any]) -> None:
         self._instances(panels[0])
         limit = self.units[0].settings.limit if self.units else None
+        # A limit far above all that happens would press that to the foot.
         if limit is not None and limit <= 20 * max(1.0, float(self.of("instances_peak").max())):
             panels[0].axhline(limit, color=INK, linestyle="--", linewidth=1.2, label="instance limit")
         panels[0].set_title("")
@@ -187,11 +189,13 @@ class _Looked:
             (("throttled", "throttled"), ("failed", "failed"), ("timed_out", "timed out"))
         ):
             values = self.of(name)
+            # Throttling is always there, so that its absence is seen.
             if values.any() or not n:
                 self._step(panel, values, (1, 3, 6)[n], label, dash=n)
         self._named(panel, "attempts a step")
 
     def _runs(self, panel: Any) -> None:
+        # Of a step in which none ended nothing is drawn.
         ended_n = self.of("succeeded") + self.of("failed") + self.of("timed_out")
         busy = self.of("busy_s")
         mean = np.divide(busy, ended_n, out=np.full(len(busy), np.nan), where=ended_n > 0)
@@ -200,6 +204,7 @@ class _Looked:
 
     def _waits(self, panel: Any) -> None:
         model = self.window.loaded.model
+        # Of requests what their callers see, which is the run as well.
         answered = any(t.from_.kind is SourceKind.ENDPOINTS and t.to == self.whose[0] for t in model.triggers)
         what = "latency" if answered else "wait"
         self._step(panel, self.of(f"{what}_p50_s"), 0, "p50")
@@ -287,6 +292,7 @@ def _waited(plan: PlayedPlan) -> list[_Curve]:
     for unit in units:
         sketch = unit.wait_sketch
         if unit.unit.function not in found and len(sketch.counts):
+            # A logarithmic axis has no nothing: what does not wait stands at a millisecond.
             x = np.maximum(STARTS[sketch.places] / 1e9, 0.001)
             found[unit.unit.function] = (unit.unit.function, x, np.cumsum(sketch.counts) / sketch.counts.sum())
     return list(found.values())[:_MOST_LINES]
@@ -294,6 +300,7 @@ def _waited(plan: PlayedPlan) -> list[_Curve]:
 
 def _ran(projection: Projection, plan: PlayedPlan) -> list[_Curve]:
     names = [name for name, _, _ in _waited(plan)]
+    # Run times are known beforehand, so they are drawn from the model and not from the sketch.
     x = np.geomspace(0.001, 3_600, 400)
     found = []
     for name in names:
@@ -322,6 +329,7 @@ def _direct(panel: Any, lines: Sequence[_Curve]) -> None:
 # -- edges --------------------------------------------------------------------------------------------------------
 def edges_chart(projection: Projection, plan: PlayedPlan, form: str) -> bytes:
     """How near the month is to each allowance, limit and target: a bar a gauge, full at the edge (rule 10.3)."""
+    # Sixteen bars can be read on one page.
     edges = sorted(plan.edges or (), key=lambda edge: -edge.used_share)[:16]
     figure, (panel,) = new_figure()
     panel.grid(False, axis="y")

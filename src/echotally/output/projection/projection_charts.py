@@ -86,6 +86,7 @@ def cost_chart(projection: Projection, form: str) -> bytes:
     for n, plan in enumerate(plans):
         for line in merged_lines(plan.bill):
             amounts.setdefault(line.meter, [0.0] * len(plans))[n] += float(line.amount)
+    # The meters that cost most on all plans together, so that colours mean the same on each.
     ranked = sorted(amounts, key=lambda meter: -sum(amounts[meter]))
     shown = {meter: amounts[meter] for meter in ranked[:_MOST_METERS]}
     rest = [sum(amounts[meter][n] for meter in ranked[_MOST_METERS:]) for n in range(len(plans))]
@@ -121,6 +122,7 @@ def landing_chart(projection: Projection, plan: PlayedPlan, form: str) -> bytes:
     # A day's money is there at its end.
     costs = [0.0, *(float(cost) for _, cost in landing.days)]
     x = np.arange(len(costs)) + 1.0
+    # Days whose money is billed; the others are played.
     cut = sum(1 for day, _ in landing.days if day < landing.until)
     panel.plot(x[: cut + 1], costs[: cut + 1], color=COLOURS[0], linewidth=2.4)
     if cut + 1 < len(x):
@@ -184,6 +186,7 @@ def _cost_bars(
         range(len(plans)), [("→ " if p.offer.name == projection.pick else "") + p.offer.name for p in plans]
     )
     panel.grid(False, axis="y")
+    # Room for what stands beside the longest bar.
     panel.set_xlim(0, (left.max(initial=0.0) or 1.0) * 1.34)
     panel.set_ylim(min(-0.6, len(plans) / 2 - 2.6), max(len(plans) - 0.4, len(plans) / 2 + 1.6))
     panel.set_xlabel(f"cost of {projection.model.estate.month} ({projection.currency})")
@@ -227,6 +230,7 @@ def _day_axis(projection: Projection, panel: Any) -> None:
 
 def _throttled_hours(panels: list[Any], days: NDArray[np.float64], throttled: NDArray[np.float64]) -> None:
     """Marks at the foot of the levels, and how many in a panel of their own."""
+    # At the foot, where the levels of a quiet hour leave room.
     marked = days[throttled > 0]
     panels[0].plot(
         marked,
@@ -292,6 +296,7 @@ def hours_chart(projection: Projection, plan: PlayedPlan, place: int, form: str)
     clock = projection.month.clock
     first = clock.instant(0).astimezone(clock.zone).date()
     last = (clock.instant(clock.length_ns - 10**9)).astimezone(clock.zone).date()
+    # NaN stays white: an hour that a clock change left out has no events, not none.
     grid = np.full(((last - first).days + 1, 24), np.nan)
     marks = []
     for n, count in enumerate(arrivals):
@@ -316,6 +321,7 @@ def hours_chart(projection: Projection, plan: PlayedPlan, place: int, form: str)
         f"local hour ({projection.model.estate.timezone}); white: no arrivals, or an hour that does not exist"
     )
     figure.colorbar(shown, ax=panel, label="events arriving in the hour (shade by their square root)", pad=0.01)
+    # Of the hour that comes twice both are in one cell.
     busiest = int(np.nanargmax(grid))
     at_day, at_hour = first + timedelta(days=busiest // 24), busiest % 24
     title = f"{_whose(plan, place)}: busiest on {at_day:%A %d} from {at_hour:02d}:00, {np.nanmax(grid):,.0f} events"

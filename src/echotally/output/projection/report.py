@@ -79,6 +79,7 @@ def report_page(
     template = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True).from_string(
         (pages / "report.html").read_text(encoding="utf-8")
     )
+    # The page's own policy lets run what has this digest and nothing else.
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     # The script and its digest are ours; nothing else of the page is marked as safe.
     return template.render(
@@ -340,6 +341,7 @@ def _units(projection: Projection, plan: PlayedPlan) -> list[dict[str, Any]]:
     """A part for each function and environment, charts for the costliest ones."""
     costs = plan.bill.functions
     ranked = sorted(range(len(plan.measured.units)), key=lambda n: -costs[plan.measured.units[n].key])
+    # Those that cost most are what a reader opens first.
     charted = set(ranked[:_MOST_CHARTED])
     found = []
     for n, unit in sorted(enumerate(plan.measured.units), key=lambda each: each[1].order):
@@ -413,6 +415,7 @@ def _files(projection: Projection, model_path: Path) -> Sequence[dict[str, str]]
     paths = [model_path, *(model_path.parent / card for card in projection.model.estate.rate_cards)]
     found = []
     for path in paths:
+        # As read once: what came by a pipe cannot be read again.
         content = content_of(path, LARGEST_PIPE)
         text = content.decode("utf-8-sig", "replace")
         digest = hashlib.sha256(content).hexdigest()[:16]

@@ -174,6 +174,7 @@ class Month:
                 allowed = f"1 to {count:,}: so many lie there"
                 raise BadInput(Problem("is not there", "--event", value=text, allowed=allowed))
             return Target(0, ("outside", before + int(number) - 1))
+        # Which instant that was shows only as the month is played.
         return Nth(int(number), place, "--event", text)
 
     def _place(self, text: str, option: str) -> Place:
@@ -217,6 +218,7 @@ class Month:
         watched = Watched(self.first, keeps, not self.exact, troubled=isinstance(question, ByAttempts))
         if isinstance(question, Question):
             question.begins(self.first)
+        # Page by page: a diary of the whole month would not fit into memory.
         for page in watched.pages(_of(progress, "the month")):
             if isinstance(question, Question):
                 question.look(page)
@@ -235,6 +237,7 @@ class Month:
         begin = target.at if target else 0
         tell = _of(progress, "up to the event")
         if begin:
+            # Unwatched up to the event, at full speed.
             play(built, begin, tell, bounded=not self.exact)
         tale = Tale(self.loaded.model, built, self.loaded.month.taps, target)
         watched = Watched(built, EVERYTHING, not self.exact)
