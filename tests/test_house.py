@@ -92,3 +92,9 @@ def test_importing_the_kernels_changes_nothing_for_the_caller(tmp_path: Path) ->
         [sys.executable, "-c", program], env=environment, capture_output=True, text=True, check=False, timeout=240
     )
     assert done.returncode == 0, done.stderr
+
+
+def test_the_map_of_the_layers_knows_every_layer(tmp_path: Path) -> None:
+    picture = tmp_path / "map.png"
+    subprocess.run([sys.executable, ROOT / "scripts" / "draw_map", picture], check=True, timeout=120)
+    assert picture.read_bytes().startswith(b"\x89PNG")
