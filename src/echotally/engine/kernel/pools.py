@@ -19,20 +19,17 @@ from echotally.engine.kernel.compiled import hot, kernel
 
 
 @hot
-def new_event(w: World, source: int, payload: int) -> int:
-    """An event that arrives at a source now."""
+def blank_event(w: World, source: int, number: int, at: int, payload: int) -> int:
+    """A record of an event that came to a source at that time, which nobody has taken in yet."""
     clock = clock_of(w)
     e = clock.free_event
     event = event_at(w, e)
     # Free records are a stack through ``next``; ``dispatch.low`` has seen to it that it is not empty.
     clock.free_event = event.next
     clock.events_left -= 1
-    event.number = clock.number
-    clock.number += 1
-    clock.arrived += 1
-    source_at(w, source).arrived += 1
-    event.at = clock.now
-    event.seen = clock.now
+    event.number = number
+    event.at = at
+    event.seen = at
     event.receipts = 0
     event.payload = payload
     event.at_source = source
@@ -45,10 +42,23 @@ def new_event(w: World, source: int, payload: int) -> int:
     event.items = 1
     event.handled = NO
     event.hold = NO
-    event.asker = clock.asker
-    event.asking = clock.asking
+    event.asker = NONE
+    event.asking = 0
     event.prev = -1
     event.next = -1
+    return e
+
+
+@hot
+def new_event(w: World, source: int, payload: int) -> int:
+    """An event that arrives at a source now."""
+    clock = clock_of(w)
+    e = blank_event(w, source, clock.number, clock.now, payload)
+    clock.number += 1
+    clock.arrived += 1
+    source_at(w, source).arrived += 1
+    event_at(w, e).asker = clock.asker
+    event_at(w, e).asking = clock.asking
     diary.comes(w, e)
     return e
 

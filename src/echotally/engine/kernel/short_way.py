@@ -9,8 +9,6 @@ has not been taken in yet, or a call that is given its event after all (``unfold
 
 from __future__ import annotations
 
-import numpy as np
-
 from echotally.engine.codes import (
     ARRIVALS,
     ARRIVE,
@@ -26,14 +24,13 @@ from echotally.engine.codes import (
     NEVER,
     NO,
     NONE,
-    RUN_STREAM,
     RUNNING,
     RUNS,
     WHOLE_LOG,
     YES,
     ZERO,
 )
-from echotally.engine.kernel import kinds, lifecycle, pools, series, settle, taps, waits
+from echotally.engine.kernel import kinds, lifecycle, pools, series, settle, starting, taps, waits
 from echotally.engine.kernel.access import (
     World,
     account_at,
@@ -57,7 +54,7 @@ from echotally.engine.kernel.access import (
     wait_bin,
 )
 from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
-from echotally.engine.kernel.chance import draw, uniform, whole
+from echotally.engine.kernel.chance import uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import level_bin
 from echotally.engine.layout import LEVEL_BINS, WAIT_BINS, WIDE_BITS, WIDE_LOW
@@ -141,7 +138,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
                 peak = max(peak, level)
                 starts += 1
             else:
-                usual = ZERO + 1
+                usual = YES
         elif _may_end(w, what, p):
             clock.now = at
             drop_first(w)
@@ -232,8 +229,7 @@ def _starts(w: World, p: int, i: int, items: int, payload: int) -> int:
 def _run_ns(w: World, u: int, i: int, items: int, payload: int) -> int:
     """How long a run on instance ``i`` takes, as ``starting.begin`` has it."""
     unit, instance = unit_at(w, u), instance_at(w, i)
-    drawn = draw(w, unit.random + RUN_STREAM, unit.run_kind, unit.run_scale, unit.run_sigma, unit.run_from, unit.run_n)
-    work = (drawn + np.float64(unit.per_item) * items + unit.per_mb * (payload * items * 1e-6)) * unit.cpu_factor
+    work = starting.usual_work(w, u, items, payload * items)
     load = (instance.calls - instance.quiet) * unit.cpu_load
     if load > unit.cpu_cap:
         work *= load / unit.cpu_cap
@@ -375,32 +371,16 @@ def ends(w: World, c: int) -> None:
 @kernel
 def unfold(w: World, c: int) -> None:
     """Give a short call the event and the fields that a usual one has: the same as if it had had them from the start."""
-    clock, call = clock_of(w), call_at(w, c)
+    call = call_at(w, c)
     g, number, tap, payload = tap_at(w, call.tap).short, call.number, call.tap, call.payload
     i, started, timed_out, ends_at = call.instance, call.started, call.timed_out, call.ends
-    e = clock.free_event
+    # It has been counted as it came.
+    e = pools.blank_event(w, trigger_at(w, g).source, number, started, payload)
     event = event_at(w, e)
-    clock.free_event = event.next
-    clock.events_left -= 1
-    # As ``pools.new_event`` makes one; it has been counted as it came.
-    event.number = number
-    event.at = started
-    event.seen = started
-    event.receipts = 0
-    event.payload = payload
-    event.at_source = trigger_at(w, g).source
     event.state = CARRIED
-    event.refs = 0
     event.tap = tap
-    event.tries = 0
     event.trigger = g
     event.items = trigger_at(w, g).items
-    event.handled = NO
-    event.hold = NO
-    event.asker = NONE
-    event.asking = 0
-    event.prev = -1
-    event.next = -1
     pools.blank(w, c, g, number)
     pools.load_event(w, c, e)
     call.state = RUNNING

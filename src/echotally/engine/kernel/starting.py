@@ -180,11 +180,7 @@ def begin(w: World, c: int) -> None:
     if unit.condition >= 0 or unit.same_run == YES:
         work = _unusual(w, c)
     else:
-        drawn = draw(
-            w, unit.random + RUN_STREAM, unit.run_kind, unit.run_scale, unit.run_sigma, unit.run_from, unit.run_n
-        )
-        # As floats: as whole numbers a long time for each of many items would leave an int64 before it is held.
-        work = (drawn + np.float64(unit.per_item) * call.items + unit.per_mb * (call.payload * 1e-6)) * unit.cpu_factor
+        work = usual_work(w, call.unit, call.items, call.payload)
     shared = unit.plan_kind == RESERVED
     load = instance.load if shared else (instance.calls - instance.quiet) * unit.cpu_load
     cap = account_at(w, unit.account).cpu_cap if shared else unit.cpu_cap
@@ -206,6 +202,15 @@ def begin(w: World, c: int) -> None:
     if ns == 0:
         clock.instant = YES
     put(w, call.ends, END, call.number, K_RUN_END, c)
+
+
+@hot
+def usual_work(w: World, u: int, items: int, payload: int) -> float:
+    """Run time, ns, of a call of so many events and bytes in all, before it shares its instance's vCPUs (rule 3.1)."""
+    unit = unit_at(w, u)
+    drawn = draw(w, unit.random + RUN_STREAM, unit.run_kind, unit.run_scale, unit.run_sigma, unit.run_from, unit.run_n)
+    # As floats: as whole numbers a long time for each of many items would leave an int64 before it is held.
+    return (drawn + np.float64(unit.per_item) * items + unit.per_mb * (payload * 1e-6)) * unit.cpu_factor
 
 
 @kernel
