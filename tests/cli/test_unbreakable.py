@@ -353,6 +353,8 @@ def test_names_are_made_visible_in_charts(write: Callable[..., Path], tmp_path: 
         drawn = projection_chart(month, chart, "svg").decode()
         fromstring(drawn)
         assert "\x01" not in drawn and ("\\u0001" in drawn or chart in ("cost", "waits"))
+        # Our own spaces that keep words together are no signs to show.
+        assert "\\u00a0" not in drawn
 
 
 def test_the_next_round_duration_has_an_end() -> None:

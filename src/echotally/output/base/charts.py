@@ -277,10 +277,14 @@ def _harmless(figure: Figure, plain: bool) -> None:
         # Neither in what is there nor in what drawing adds.
         if not plain:
             text.set_parse_math(False)
-        if not text.get_text().isprintable():
-            text.set_text(safe_lines(text.get_text()))
+        text.set_text(_visible(text.get_text()))
     # Labels of ticks are set anew as they are drawn.
     for axis in (axis for axes in figure.axes for axis in (axes.xaxis, axes.yaxis)):
         for ticks in (axis.major, axis.minor):
             if isinstance(ticks.formatter, FixedFormatter):
-                ticks.formatter.seq = [safe_lines(str(label)) for label in ticks.formatter.seq]
+                ticks.formatter.seq = [_visible(str(label)) for label in ticks.formatter.seq]
+
+
+def _visible(text: str) -> str:
+    # Spaces that do not break are our own and harm nothing.
+    return "\u00a0".join(map(safe_lines, text.split("\u00a0")))
