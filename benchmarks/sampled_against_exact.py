@@ -22,6 +22,7 @@ from statistics import fmean, median
 
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import load
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.totals import totals_of
 
@@ -242,9 +243,9 @@ def one(
         loaded = load(write(name, Path(folder)))
     offer = loaded.offers["c.p"]
     began = time.process_time()
-    sampled = project_plan(loaded, offer, seed, sampled_from=0)
+    sampled = project_plan(loaded, offer, seed, how=Playing(sampled_from=0))
     middle = time.process_time()
-    exact = project_plan(loaded, offer, seed, exact=True)
+    exact = project_plan(loaded, offer, seed, how=Playing(exact=True))
     assert isinstance(exact, PlayedPlan) and isinstance(sampled, PlayedPlan)
     return figures(exact), figures(sampled), intervals(sampled), middle - began, time.process_time() - middle
 

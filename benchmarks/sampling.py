@@ -12,6 +12,7 @@ from pathlib import Path
 
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import load
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 
 MODEL = """
@@ -53,7 +54,7 @@ gb_seconds = { unit = "0.0000166" }
 def played(folder: Path, what: str, sets: list[tuple[str, str]], exact: bool = False) -> PlayedPlan:
     loaded = load(folder / "m.toml", sets)
     began = time.perf_counter()
-    plan = project_plan(loaded, loaded.offers["c.p"], 1, exact=exact)
+    plan = project_plan(loaded, loaded.offers["c.p"], 1, how=Playing(exact=exact))
     took = time.perf_counter() - began
     assert isinstance(plan, PlayedPlan)
     attempts = plan.measured.units[0].attempts

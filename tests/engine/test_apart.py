@@ -9,7 +9,7 @@ import pytest
 
 from echotally.engine import watch
 from echotally.engine.apart import merging, month, parts_of, playing, simulate_month
-from echotally.engine.play import simulate
+from echotally.engine.play import Wanted, simulate
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput
 from echotally.projection.loaded import load, placement_on
@@ -106,7 +106,7 @@ def test_a_month_apart_is_the_month_jointly(keys, account, cores, write, always)
     loaded = load(write(estate(5, account), PLANS[keys]))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
     jointly = simulate(loaded.model, loaded.month.arrivals, placement, 3)
-    apart = simulate_month(loaded.model, loaded.month.arrivals, placement, 3, cores=cores)
+    apart = simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(cores=cores))
     assert plain(apart) == plain(jointly)
     assert always == [keys not in TOGETHER]
 
@@ -128,7 +128,7 @@ def test_any_estate_apart_is_that_estate_jointly(tmp_path, always, monkeypatch):
                 jointly = simulate(loaded.model, loaded.month.arrivals, placement, 1)
             except BadInput:
                 continue
-            apart = simulate_month(loaded.model, loaded.month.arrivals, placement, 1, cores=1)
+            apart = simulate_month(loaded.model, loaded.month.arrivals, placement, 1, wanted=Wanted(cores=1))
             assert plain(apart) == plain(jointly), (case, offer.name)
             compared += 1
     assert compared > 50 and True in always and False in always
@@ -207,6 +207,6 @@ def test_the_same_part_is_refused_however_many_cores(write, always, monkeypatch)
     told = set()
     for cores in (1, 2, 2):
         with pytest.raises(BadInput) as refused:
-            simulate_month(loaded.model, loaded.month.arrivals, placement, 1, cores=cores)
+            simulate_month(loaded.model, loaded.month.arrivals, placement, 1, wanted=Wanted(cores=cores))
         told.add(str(refused.value))
     assert len(told) == 1

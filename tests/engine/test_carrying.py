@@ -123,7 +123,7 @@ def test_a_cut_covers_the_month_once_and_expects_what_the_month_does(write, rate
     loaded = load(write(SHAPED.format(rate=rate, lasts=lasts), zone=zone))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
     expected = expected_events(loaded.model, loaded.month, placement)
-    cut = cut_month(loaded.model, loaded.month, placement, expected, parts=4)
+    cut = cut_month(loaded.model, loaded.month, placement, expected)
     assert [s.start_ns for s in cut.segments[1:]] == [s.end_ns for s in cut.segments[:-1]]
     assert (cut.segments[0].start_ns, cut.segments[-1].end_ns) == (0, loaded.month.clock.length_ns)
     steady = math.fsum(float(g.rates.sum()) * g.whole_ns for g in cut.groups)

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from echotally.engine.play import attempts, begun, finish
+from echotally.engine.play import Room, attempts, begun, finish
 from echotally.engine.reading import read_out
 from echotally.projection.loaded import load, placement_on
 from echotally.projection.project import project
@@ -100,7 +100,7 @@ class Month:
     def __init__(self, path, seed):
         loaded = load(path)
         place = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
-        built = begun(loaded.model, loaded.month.arrivals, place, seed, trail=200_000, diary=400_000)
+        built = begun(loaded.model, loaded.month.arrivals, place, seed, Room(trail=200_000, diary=400_000))
         names = [u.function for u in built.units]
         self.log = []
         for chunk in attempts(built):

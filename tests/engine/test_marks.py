@@ -10,7 +10,7 @@ import pytest
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.codes import FAILED, SUCCEEDED, THROTTLED, TIMED_OUT
-from echotally.engine.play import Marks, attempts, begun, simulate
+from echotally.engine.play import Marks, Room, Wanted, attempts, begun, simulate
 from echotally.projection.loaded import load, placement_on
 from echotally.projection.metering import hours_of, marks_for
 
@@ -25,7 +25,7 @@ def loaded(river):
 
 def _played(loaded, name, marks):
     placement = placement_on(loaded.model, loaded.offers, loaded.offers[name])
-    return simulate(loaded.model, loaded.month.arrivals, placement, 3, marks=marks)
+    return simulate(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(marks=marks))
 
 
 @pytest.mark.parametrize("name", PLANS)
@@ -47,7 +47,7 @@ def test_a_mark_counts_what_had_ended_by_then(loaded, name):
     at = (250 * HOUR, 500 * HOUR + 12_345)
     looked = _played(loaded, name, Marks(at))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers[name])
-    built = begun(loaded.model, loaded.month.arrivals, placement, 3, diary=400_000)
+    built = begun(loaded.model, loaded.month.arrivals, placement, 3, Room(diary=400_000))
     log = np.concatenate(list(attempts(built)))
     outcomes = {"succeeded": SUCCEEDED, "failed": FAILED, "timed_out": TIMED_OUT, "throttled": THROTTLED}
     for mark, until in zip(looked.marks, at, strict=True):
@@ -63,7 +63,7 @@ def test_time_by_outcome_is_that_of_the_attempts_log(loaded):
     # Billed by the run, cold start included, in whole milliseconds (heron.per-run).
     offer = loaded.offers["heron.per-run"]
     placement = placement_on(loaded.model, loaded.offers, offer)
-    built = begun(loaded.model, loaded.month.arrivals, placement, 3, diary=400_000)
+    built = begun(loaded.model, loaded.month.arrivals, placement, 3, Room(diary=400_000))
     log = np.concatenate(list(attempts(built)))
     log = log[log["outcome"] != THROTTLED]
     whole = _played(loaded, "heron.per-run", Marks())
@@ -91,7 +91,9 @@ def test_hours_are_kept_only_where_somebody_is_billed_by_them(loaded):
 def test_parts_are_not_played_apart_where_instants_are_looked_at(loaded):
     offer = loaded.offers["heron.per-run"]
     placement = placement_on(loaded.model, loaded.offers, offer)
-    found = simulate_month(loaded.model, loaded.month.arrivals, placement, 3, cores=2, marks=Marks((HOUR,)))
+    found = simulate_month(
+        loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(cores=2, marks=Marks((HOUR,)))
+    )
     assert (
         len(found.marks) == 1 and found.units[0].attempts == _played(loaded, "heron.per-run", Marks()).units[0].attempts
     )

@@ -13,6 +13,7 @@ import pytest
 
 from echotally.engine import sampling
 from echotally.projection.loaded import load
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded, project_plan
 from echotally.projection.replicate import replicate, replication_seeds
 from echotally.projection.tables import figures, series_frame
@@ -60,7 +61,7 @@ def both(write):
     """The month exactly, and sampled as if it were large."""
     loaded = load(write(MODEL, keys="keep_alive = '2 min'"))
     offer = loaded.offers["test.plan"]
-    return project_plan(loaded, offer, 1), project_plan(loaded, offer, 1, sampled_from=0)
+    return project_plan(loaded, offer, 1), project_plan(loaded, offer, 1, how=Playing(sampled_from=0))
 
 
 def test_the_sampled_month_is_close_to_the_exact_one_and_says_how_close(both):
@@ -100,7 +101,7 @@ def stream(rate: str, run: str, retention: str = "24 h", more: str = "") -> str:
 
 def sampled(write, model: str, sampled_from: int | None = None, **card: str):
     loaded = load(write(model, **card))
-    plan = project_plan(loaded, loaded.offers["test.plan"], 1, sampled_from=sampled_from)
+    plan = project_plan(loaded, loaded.offers["test.plan"], 1, how=Playing(sampled_from=sampled_from))
     assert plan.method == "sampled"
     return plan
 
@@ -229,7 +230,7 @@ def test_intervals_hold_what_the_exact_month_of_the_seed_has(write, which, seed)
         ),
     }[which]
     loaded, offer = one_plan(write, model, keys='[plans.plan.push]\nfirst_wait = "30 s"\ngive_up = "2 h"')
-    plan, exact = project_plan(loaded, offer, seed, sampled_from=0), project_plan(loaded, offer, seed)
+    plan, exact = project_plan(loaded, offer, seed, how=Playing(sampled_from=0)), project_plan(loaded, offer, seed)
     u, units = exact.measured.units[0], exact.measured.units
     sure = plan.confidence
     assert sure.cost[0] <= float(exact.bill.unrounded) <= sure.cost[1]

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from echotally.engine import codes
 from echotally.engine.layout import WIDE, WIDE_BITS
-from echotally.engine.play import begun, finish, flushed, play, play_entries
+from echotally.engine.play import Room, begun, finish, flushed, play, play_entries
 from echotally.projection.loaded import load, placement_on
 from tests.conftest import CARD as CARD_OF_ONE
 from tests.conftest import HEAD, PRICES
@@ -33,7 +33,7 @@ KEPT = (
 def world(loaded, plan, diary, pauses=()):
     """The month's end, played with stops on the way at which everything is brought up to the instant."""
     placement = placement_on(loaded.model, loaded.offers, loaded.offers[plan])
-    built = begun(loaded.model, loaded.month.arrivals, placement, 1, diary=diary)
+    built = begun(loaded.model, loaded.month.arrivals, placement, 1, Room(diary=diary))
     for entries in pauses:
         play_entries(built, entries)
     play(built)

@@ -15,7 +15,7 @@ from echotally.engine.steps import Stepped, stepped, steps_of
 from echotally.errors import BadInput
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.loaded import Loaded, load, placement_on
-from echotally.projection.window import window
+from echotally.projection.window import Look, window
 
 HOUR = 3_600 * 10**9
 PLAN = "heron.per-run"
@@ -93,7 +93,7 @@ def test_quantiles_of_a_step_are_those_of_the_waits_in_it(tmp_path: Path, river:
     loaded = load(tmp_path / "m.toml")
     played = echotally.project(loaded, plans=[PLAN]).plan(PLAN)
     assert isinstance(played, PlayedPlan)
-    one = window(loaded, played, date(2027, 2, 3), date(2027, 2, 4), step="10 min")
+    one = window(loaded, played, Look(date(2027, 2, 3), date(2027, 2, 4), "10 min"))
     waits = one.of("wait_p95_s")
     # Fires every twenty minutes, an instance is kept for seven: every other step has one cold call.
     assert list(np.isfinite(waits)) == [True, False] * 72
@@ -115,10 +115,10 @@ def test_a_stretch_that_is_none_is_refused(
     when: tuple[date, date | None], step: str | None, why: str, loaded: Loaded, plan: PlayedPlan
 ) -> None:
     with pytest.raises(BadInput, match=why):
-        window(loaded, plan, *when, step=step)
+        window(loaded, plan, Look(*when, step))
 
 
 def test_local_times_hold_across_a_change_of_the_clock(loaded: Loaded, plan: PlayedPlan) -> None:
-    night = window(loaded, plan, datetime(2027, 3, 28, 0), datetime(2027, 3, 28, 4), step="1 h")
+    night = window(loaded, plan, Look(datetime(2027, 3, 28, 0), datetime(2027, 3, 28, 4), "1 h"))
     assert [at.hour for at in night.times()] == [0, 2, 3]
     assert night.seconds().sum() == timedelta(hours=3).total_seconds()

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from echotally.engine import codes
-from echotally.engine.play import attempts, begun, play, simulate
+from echotally.engine.play import Room, attempts, begun, play, simulate
 from echotally.engine.reading import ENDINGS, read_out
 from echotally.engine.watching import EVERYTHING, Watched, carried_now, in_flight
 from echotally.projection.loaded import load, placement_on
@@ -23,9 +23,9 @@ def loaded(river):
     return load(river)
 
 
-def begin(loaded, plan, **more):
+def begin(loaded, plan, *room):
     placement = placement_on(loaded.model, loaded.offers, loaded.offers[plan])
-    return begun(loaded.model, loaded.month.arrivals, placement, 3, **more), placement
+    return begun(loaded.model, loaded.month.arrivals, placement, 3, *room), placement
 
 
 def watch(loaded, plan, keeps=EVERYTHING, until=0, **more):
@@ -82,7 +82,7 @@ def test_what_is_written_down_is_what_the_month_counts(loaded, plan):
 
 @pytest.mark.parametrize("plan", PLANS)
 def test_attempts_are_numbered_as_in_the_months_log_from_wherever_it_is_watched(loaded, plan):
-    built, _ = begin(loaded, plan, diary=400_000)
+    built, _ = begin(loaded, plan, Room(diary=400_000))
     log = np.concatenate(list(attempts(built)))
     seen = watch(loaded, plan, until=400 * HOUR)
     ran = seen.diary[seen.diary["outcome"] != codes.STILL_RUNNING]

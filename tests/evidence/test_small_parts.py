@@ -18,7 +18,7 @@ from echotally.evidence.fit.estimates import log_normal, run_parts, share
 from echotally.evidence.fit.rhythm import STRETCH_S, rhythm
 from echotally.evidence.logs.columns import map_columns
 from echotally.evidence.logs.reading import open_log
-from echotally.evidence.telemetry.firing_check import _compared
+from echotally.evidence.telemetry.firing_check import _compared, _Pair
 from echotally.evidence.telemetry.reading import _whole
 
 
@@ -132,16 +132,15 @@ def test_whole_counts_follow_the_running_sum_within_half_an_event(counts: list[f
 def test_starts_belong_to_the_firing_they_follow(
     seen: list[float], on_time: int, late: int, missed: int, extra: int
 ) -> None:
-    found = _compared("s", "f", [0.0, 100.0, 200.0], seen, tolerance_s=10.0, troubles=(), notes=())
+    found = _compared(_Pair("s", "f", [0.0, 100.0, 200.0], seen), 10.0, (), ())
     assert (found.on_time, len(found.late), len(found.missed), len(found.extra)) == (on_time, late, missed, extra)
 
 
 @pytest.mark.parametrize("hours", [-9, -1, 1, 5, 14])
 def test_a_zone_read_wrongly_shows_as_whole_hours(hours: int) -> None:
     expected = [n * 86_400.0 for n in range(20)]
-    found = _compared(
-        "s", "f", expected, sorted(at + hours * 3_600 + 2 for at in expected), tolerance_s=60.0, troubles=(), notes=()
-    )
+    seen = sorted(at + hours * 3_600 + 2 for at in expected)
+    found = _compared(_Pair("s", "f", expected, seen), 60.0, (), ())
     assert (found.shift_h, found.shifted_share) == (hours, 1.0)
 
 

@@ -32,6 +32,7 @@ from echotally.model.spread import parse_spread
 from echotally.model.units import duration_ns
 from echotally.projection.answer import Projection
 from echotally.projection.loaded import load, placement_on
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded
 from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
@@ -299,7 +300,7 @@ def play(seed: int, folder: Path) -> object:
         for o in offers
     ):
         # Large months are of interest only now and then: a sample of each takes seconds.
-        return project_loaded(loaded, [offers[0].name], sampled_from=60_000) if seed % 50 == 0 else None
+        return project_loaded(loaded, [offers[0].name], how=Playing(sampled_from=60_000)) if seed % 50 == 0 else None
     return project_loaded(loaded, [o.name for o in offers])
 
 

@@ -9,6 +9,7 @@ from decimal import Decimal
 import pytest
 
 from echotally.errors import BadInput
+from echotally.output.projection.bill_view import MoneyAsked
 from echotally.output.projection.edges_view import edge_lines, edge_name, times_text
 from echotally.output.projection.projection_charts import projection_chart
 from echotally.output.projection.projection_exports import projection_rows
@@ -59,7 +60,7 @@ def test_edges_in_words(river_projection):
 
 
 def test_money_by_outcome_in_every_form(river_projection):
-    text = projection_text(river_projection, 120, False, by="tag:team,outcome")
+    text = projection_text(river_projection, 120, False, asked=MoneyAsked(by="tag:team,outcome"))
     assert (
         "heron.shared by tag:team,outcome" in text
         and "events in" not in text.split("by tag:team,outcome")[1].split("Functions")[0]
@@ -79,7 +80,7 @@ def test_meters_that_a_month_did_not_use_are_one_line(river_projection):
     plan = replace(plan, bill=replace(plan.bill, lines=(*lines, *none)))
     one = replace(river_projection, plans=(plan,), pick=plan.offer.name)
     unused = ["calls", "log_gb"]
-    short, whole = projection_text(one, 140, False), projection_text(one, 140, False, all_meters=True)
+    short, whole = projection_text(one, 140, False), projection_text(one, 140, False, asked=MoneyAsked(all_meters=True))
     assert f"{len(unused)} more, unused" in short and "more, unused" not in whole
     assert all(f" {meter} " in whole for meter in unused)
 

@@ -47,7 +47,7 @@ from echotally.output.studies.trial_views import drain_chart, load_chart
 from echotally.projection.answer import Projection
 from echotally.projection.demand import view_demand
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.window import window
+from echotally.projection.window import Look, window
 from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
 from echotally.studies.edges import with_edges
@@ -111,8 +111,8 @@ def drawings(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[
     for kind in ("cost", "outcome", "map", "waits", "levels", "backlog", "hours", *(["edges"] if small else [])):
         yield kind, partial(projection_chart, month, kind, "png")
     day, hour = "2027-03-14", "2027-03-14T05"
-    seen = window(loaded, best, *_days(day, "2027-03-15"))
-    closely = window(loaded, best, *_days(f"{hour}:00", f"{hour}:20"), step="5 s")
+    seen = window(loaded, best, Look(*_days(day, "2027-03-15")))
+    closely = window(loaded, best, Look(*_days(f"{hour}:00", f"{hour}:20"))._replace(step="5 s"))
     for name, one in (("day", seen), ("minutes", closely)):
         for kind in ("dashboard", "levels", "backlog"):
             yield f"{kind} of {name}", partial(projection_chart, month, kind, "png", function, one)

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from echotally.cells import harmless
 from echotally.output.base.exports import as_table
-from echotally.output.base.waterfall import _ends, waterfall
+from echotally.output.base.waterfall import Walk, _ends, waterfall
 
 
 @given(st.text())
@@ -50,7 +50,7 @@ def test_a_waterfall_begins_at_zero_unless_its_steps_could_not_be_seen(
 ) -> None:
     low, high = _ends(first, steps, last)
     assert (low <= 0) == from_zero and high > max(first, last)
-    assert waterfall("t", ("a", first), [("s", x) for x in steps], ("b", last), "EUR", "png", source="").startswith(
+    assert waterfall("t", Walk(("a", first), [("s", x) for x in steps], ("b", last)), "EUR", "png", "").startswith(
         b"\x89PNG"
     )
 

@@ -15,7 +15,7 @@ from echotally.evidence.fit.estimates import log_normal
 from echotally.evidence.fit.rhythm import STRETCH_S, rhythm
 from echotally.output.base.charts import PIXELS, new_figure, picture, pixels_wide, titled
 from echotally.output.base.terminal import money
-from echotally.output.base.waterfall import waterfall
+from echotally.output.base.waterfall import Walk, waterfall
 from echotally.projection.project import project
 from tests.conftest import CARD, HEAD, PRICES, run_program
 
@@ -299,6 +299,6 @@ def test_a_finding_longer_than_the_chart_is_wide_stands_on_several_lines(pixels)
 
 def test_parts_too_small_to_be_seen_are_nothing_on_a_waterfall():
     drawn = waterfall(
-        "t", ("projected", 14.5), [("volume", 0.2), ("price", 4e-58)], ("billed", 14.7), "EUR", "svg", source=""
+        "t", Walk(("projected", 14.5), [("volume", 0.2), ("price", 4e-58)], ("billed", 14.7)), "EUR", "svg", ""
     ).decode()
     assert "+0.2000" in drawn and ">0<" in drawn and "e-58" not in drawn and "0.00000" not in drawn

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from echotally.engine.codes import NEVER
-from echotally.engine.play import attempts, begun, finish
+from echotally.engine.play import Room, attempts, begun, finish
 from echotally.engine.reading import read_out
 from echotally.projection.loaded import Loaded, placement_on
 from tests.slow_engine.simulation import Simulation
@@ -14,7 +14,7 @@ OUTCOMES = ("succeeded", "failed", "timed_out", "throttled")
 
 
 def ours(loaded, placement):
-    built = begun(loaded.model, loaded.month.arrivals, placement, 1, diary=400_000)
+    built = begun(loaded.model, loaded.month.arrivals, placement, 1, Room(diary=400_000))
     diary = [
         (int(row["ended"]), built.units[row["unit"]].function, OUTCOMES[row["outcome"]], int(row["number"]), int(row["items"]),
          int(row["at"]), None if row["run_at"] >= NEVER else int(row["run_at"]))

@@ -14,7 +14,7 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from echotally.engine.codes import SUCCEEDED
-from echotally.engine.play import attempts, begun
+from echotally.engine.play import Room, attempts, begun
 from echotally.errors import BadInput
 from echotally.output.studies.follow_view import follow_json
 from echotally.projection.loaded import load, placement_on
@@ -106,7 +106,7 @@ def test_all_events_and_what_belongs_to_none_sum_to_the_bill_and_each_is_what_th
         assert abs(spent + sum(whole.prices.of_nobody().values()) - whole.played.bill.unrounded) < Decimal("1e-12")
         # What came from outside, with all that followed, is all there is.
         assert abs(sum((root.with_followed for root in tale.roots()), Decimal(0)) - spent) < Decimal("1e-12")
-        built = begun(whole.loaded.model, whole.loaded.month.arrivals, month.placement, month.seed, diary=400_000)
+        built = begun(whole.loaded.model, whole.loaded.month.arrivals, month.placement, month.seed, Room(diary=400_000))
         log = np.concatenate(list(attempts(built)))
         seen = {t.index: t for copy in tale.copies.values() for t in copy.tries if t.outcome != "still_running"}
         assert sorted(seen) == list(range(len(log)))
@@ -288,7 +288,7 @@ PLANS = ("heron.per-run", "heron.dedicated", "osier.elastic")
 def test_what_is_found_is_what_the_attempts_log_of_the_month_says(plan, river):
     loaded = load(river)
     month = Month(loaded, loaded.offer(plan), loaded.model.estate.seed)
-    built = begun(loaded.model, loaded.month.arrivals, month.placement, month.seed, diary=400_000)
+    built = begun(loaded.model, loaded.month.arrivals, month.placement, month.seed, Room(diary=400_000))
     log = np.concatenate(list(attempts(built)))
     if log["cold_ns"].any():
         cold = follow(river, Which(happened="coldest"), plan)

@@ -12,6 +12,7 @@ from echotally.findings import check_model
 from echotally.projection.explain import explain
 from echotally.projection.loaded import load
 from echotally.projection.over_time import days_of, midnight, stretches
+from echotally.projection.playing import Playing
 from echotally.projection.project import project, project_loaded
 from echotally.studies.forecast import forecast
 from tests.conftest import run_program
@@ -203,7 +204,7 @@ def test_a_sampled_month_has_days_and_hours_as_estimates(write):
         '[queues.q]\n[demand.d]\ninto = "queues.q"\nrate = "600 /h"\n[[triggers]]\nfrom = "queues.q"\nto = "f"\n'
     )
     loaded = load(write(text.replace('"10 s"', '"1 s"'), prices=PRICES + PREPAID))
-    projection = project_loaded(loaded, [], sampled_from=0)
+    projection = project_loaded(loaded, [], how=Playing(sampled_from=0))
     (plan,) = projection.played
     assert plan.method == "sampled"
     parts = stretches(loaded, plan, projection.seed, days_of(projection.month.clock))

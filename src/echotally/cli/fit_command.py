@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import click
 
@@ -101,7 +101,7 @@ def fit(
     )
     colour = False if out else None
     if trace:
-        found_trace = _trace(logs, metric, values, url, query, start, end, step)
+        found_trace = _trace(logs, metric, values, _server(url, query, start, end, step))
         write_whole(trace, found_trace.csv().encode())
         deliver(shown.trace_text(found_trace, str(trace)), out)
         return
@@ -155,25 +155,30 @@ def _trials(model: Path | None, function: str | None, log: Path, plan: str | Non
     return fit_trials(model, function, log, plan)
 
 
-def _trace(
-    logs: tuple[Path, ...],
-    metric: str | None,
-    values: str | None,
-    url: str | None,
-    query: str | None,
-    start: str | None,
-    end: str | None,
-    step: str,
-) -> TraceFound:
-    from echotally.evidence.telemetry.reading import trace_of_files, trace_of_server
+class _Server(NamedTuple):
+    """A server of metrics, and what it is asked: a query, from one instant to another, a value every so many seconds."""
 
-    rates = None if values is None else values == "rate"
+    url: str
+    query: str
+    start: datetime
+    end: datetime
+    step_s: int
+
+
+def _server(url: str | None, query: str | None, start: str | None, end: str | None, step: str) -> _Server | None:
     if url is None:
-        return trace_of_files(logs, metric, rates)
+        return None
     if query is None or start is None or end is None:
         raise BadInput(Problem("--url needs a query and a time", allowed="--query TEXT --from TIME --to TIME"))
     seconds = max(1, (options.duration(None, None, step) or 0) // 10**9)
-    return trace_of_server(url, query, _moment(start, "--from"), _moment(end, "--to"), seconds, rates)
+    return _Server(url, query, _moment(start, "--from"), _moment(end, "--to"), seconds)
+
+
+def _trace(logs: tuple[Path, ...], metric: str | None, values: str | None, server: _Server | None) -> TraceFound:
+    from echotally.evidence.telemetry.reading import trace_of_files, trace_of_server
+
+    rates = None if values is None else values == "rate"
+    return trace_of_files(logs, metric, rates) if server is None else trace_of_server(*server, rates)
 
 
 def _moment(text: str, option: str) -> datetime:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
@@ -16,6 +16,7 @@ from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 from echotally.output.base.writing import deliver
 from echotally.parts import need
+from echotally.projection.playing import Playing, PlayingWords
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -178,13 +179,12 @@ def project(
     if unpinned:
         loaded = loaded.unpinned()
     prepare_simulation()
-    how: dict[str, Any] = {"exact": exact, "sampled_from": sampled_from}
-    result, replicated = _played(loaded, plans, seed, replications, workers, incidents, how)
-    if edges:
-        result = _with_edges(loaded, result)
+    how: PlayingWords = {"exact": exact, "sampled_from": sampled_from}
+    result, replicated = _played(loaded, plans, seed, replications, workers, how)
+    result = _with_incidents(loaded, result, how) if incidents else result
+    result = _with_edges(loaded, result) if edges else result
     if bill_so_far and until:
         result = _landed(loaded, result, bill_so_far, until, plans)
-    periods = _days(loaded, result, until) if daily else ()
     seen = _seen(loaded, result, from_, until, step, plans) if closely or (plot and chart == "dashboard") else None
     if series:
         write_frame(seen.to_frame() if seen and closely else series_frame(result), series)
@@ -194,10 +194,11 @@ def project(
         _draw(result, chart, plot, function, seen)
     if form == "table" and not _as_file(out):
         colour = False if out else None
-        table = {"explained": explained, "by": by, "replicated": replicated, "all_meters": all_meters}
-        deliver(_map(result, width, colour) if as_text else _table(result, width, colour, **table), out)
+        asked = {"explained": explained, "by": by, "all_meters": all_meters}
+        deliver(_map(result, width, colour) if as_text else _table(result, width, colour, replicated, **asked), out)
     else:
-        _deliver_data(result, form, None if daily else by, replicated, level, periods, out)
+        days = _days(loaded, result, until) if daily else ()
+        _deliver_data(result, _Rows(form, level, None if daily else by, days), replicated, out)
     return _gate(result) if gate else 0
 
 
@@ -207,10 +208,13 @@ def _map(result: Projection, width: int | None, colour: bool | None) -> str:
     return map_text(result, width, colour)
 
 
-def _table(result: Projection, width: int | None, colour: bool | None, **shown: Any) -> str:
+def _table(
+    result: Projection, width: int | None, colour: bool | None, replicated: Replicated | None, **asked: Any
+) -> str:
+    from echotally.output.projection.bill_view import MoneyAsked
     from echotally.output.projection.projection_table import projection_text
 
-    return projection_text(result, width, colour, **shown)
+    return projection_text(result, width, colour, replicated, MoneyAsked(**asked))
 
 
 def _draw(result: Projection, chart: str, plot: Path, function: str | None, seen: Window | None) -> None:
@@ -233,14 +237,14 @@ def _seen(
 ) -> Window | None:
     """The one plan's month step by step: that of --plan, else the picked or closest one."""
     from echotally.projection.answer import PlayedPlan
-    from echotally.projection.window import window
+    from echotally.projection.window import Look, window
 
     plan = result.plan(plans[0]) if len(plans) == 1 else result.best
     if not isinstance(plan, PlayedPlan):
         raise BadInput(Problem("no plan can run this estate, so there is nothing to look at", "--from"))
     with progress_line() as tell:
         told = None if tell is None else partial(tell, "the stretch")
-        return window(loaded, plan, from_, until, step=step, seed=result.seed, progress=told)
+        return window(loaded, plan, Look(from_, until, step), result.seed, told)
 
 
 def _check_files(series: Path | None, log: Path | None, plot: Path | None) -> None:
@@ -262,10 +266,8 @@ def _played(
     seed: int | None,
     replications: int | None,
     workers: int | None,
-    incidents: bool,
-    how: dict[str, Any],
+    how: PlayingWords,
 ) -> tuple[Projection, Replicated | None]:
-    from echotally.projection.incidents import with_incidents
     from echotally.projection.project import project_loaded
     from echotally.projection.replicate import replicate
 
@@ -275,10 +277,15 @@ def _played(
             replicated = replicate(loaded, replications, plans, seed, workers=workers or -1, progress=tell, **how)
             result = replicated.first
         else:
-            result = project_loaded(loaded, list(plans), seed, tell, standing=True, workers=None, **how)
-        if incidents:
-            result = with_incidents(loaded, result, tell, **how)
+            result = project_loaded(loaded, list(plans), seed, tell, None, Playing(**how, standing=True))
     return result, replicated
+
+
+def _with_incidents(loaded: Loaded, result: Projection, how: PlayingWords) -> Projection:
+    from echotally.projection.incidents import with_incidents
+
+    with progress_line() as tell:
+        return with_incidents(loaded, result, tell, Playing(**how))
 
 
 def _with_edges(loaded: Loaded, result: Projection) -> Projection:
@@ -346,24 +353,25 @@ def _as_file(out: Path | None) -> bool:
     return out is not None and out.suffix in (".xlsx", ".parquet")
 
 
-def _deliver_data(
-    result: Projection,
-    form: str,
-    by: str | None,
-    replicated: Replicated | None,
-    level: str,
-    periods: Sequence[Stretch],
-    out: Path | None,
-) -> None:
+class _Rows(NamedTuple):
+    """The form data is asked for in, how fine its rows are, what splits the cost, and the periods of billing rows."""
+
+    form: str
+    level: str
+    by: str | None
+    periods: Sequence[Stretch]
+
+
+def _deliver_data(result: Projection, rows: _Rows, replicated: Replicated | None, out: Path | None) -> None:
     from echotally.output.projection.projection_exports import projection_file, projection_rows
     from echotally.output.projection.projection_json import projection_json
 
     if out is not None and _as_file(out):
-        write_whole(out, projection_file(result, out.suffix, form, level, periods))
-    elif form == "json":
-        deliver(projection_json(result, by, replicated), out)
+        write_whole(out, projection_file(result, out.suffix, rows.form, rows.level, rows.periods))
+    elif rows.form == "json":
+        deliver(projection_json(result, rows.by, replicated), out)
     else:
-        deliver(projection_rows(result, form, level, by, periods), out)
+        deliver(projection_rows(result, rows.form, rows.level, rows.by, rows.periods), out)
 
 
 def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:

@@ -12,6 +12,7 @@ from echotally.cli import commands, names, options, saying
 from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.files import hold_place, write_whole
 from echotally.parts import need
+from echotally.projection.playing import Playing
 
 if TYPE_CHECKING:
     from datetime import date
@@ -71,7 +72,7 @@ def report(
     loaded = load(model, sets)
     prepare_simulation()
     with progress_line() as tell:
-        result = project_loaded(loaded, list(plans), seed, tell, standing=True, workers=None)
+        result = project_loaded(loaded, list(plans), seed, tell, how=Playing(standing=True), workers=None)
         if loaded.model.incidents:
             result = with_incidents(loaded, result, tell)
         result = _with_edges(loaded, result, tell)
@@ -95,7 +96,7 @@ def _beside(loaded: Loaded, result: Projection, tell: Progress) -> Beside:
     """Other seeds, other demands and the worst day, as far as they are soon played."""
     from echotally.output.projection.report import Beside
     from echotally.projection.replicate import replicate
-    from echotally.projection.window import window, worst_day
+    from echotally.projection.window import Look, window, worst_day
     from echotally.studies.demand_points import demand_points
 
     best = result.best
@@ -104,7 +105,7 @@ def _beside(loaded: Loaded, result: Projection, tell: Progress) -> Beside:
     replicated = replicate(loaded, _SEEDS, [best.offer.name], result.seed, progress=tell)
     points = demand_points(loaded, result, progress=tell)
     day = worst_day(loaded, best)
-    seen = window(loaded, best, day, day + timedelta(days=1), step="5 min", seed=result.seed)
+    seen = window(loaded, best, Look(day, day + timedelta(days=1), "5 min"), result.seed)
     return Beside(replicated, points, seen)
 
 

@@ -7,10 +7,21 @@ import math
 from datetime import datetime
 from fractions import Fraction
 from functools import lru_cache
+from typing import NamedTuple
 
 from echotally.demand.clock import MonthClock
 from echotally.demand.stretches import Stretch, Stretches
 from echotally.model.estate import Demand
+
+
+class _Shape(NamedTuple):
+    """What shapes a demand's rate; ``surges`` are (local time, ns it lasts, times)."""
+
+    rate: Fraction | None
+    monthly: int | None
+    day: tuple[float, ...] | None
+    week: tuple[float, ...] | None
+    surges: tuple[tuple[datetime, int, float], ...]
 
 
 def _scaled(weights: tuple[float, ...] | None, n: int) -> list[float]:
@@ -27,34 +38,24 @@ def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> Stretche
     """
     # Only what shapes the rate is the key, so that studies which vary something else find it ready.
     surges = tuple((s.at, s.lasts, s.times) for s in demand.surges)
-    return _stretches(
-        demand.rate, demand.monthly, demand.day_shape, demand.week_shape, storms=surges, clock=clock, factor=factor
-    )
+    shape = _Shape(demand.rate, demand.monthly, demand.day_shape, demand.week_shape, surges)
+    return _stretches(shape, clock, factor)
 
 
 @lru_cache(maxsize=256)
-def _stretches(
-    rate: Fraction | None,
-    monthly: int | None,
-    day_shape: tuple[float, ...] | None,
-    week_shape: tuple[float, ...] | None,
-    *,
-    storms: tuple[tuple[datetime, int, float], ...],
-    clock: MonthClock,
-    factor: float,
-) -> Stretches:
-    day, week = _scaled(day_shape, 24), _scaled(week_shape, 7)
+def _stretches(shape: _Shape, clock: MonthClock, factor: float) -> Stretches:
+    day, week = _scaled(shape.day, 24), _scaled(shape.week, 7)
     shaped = [(h.start_ns, h.end_ns, day[h.hour] * week[h.weekday]) for h in clock.local_hours()]
-    if monthly is not None:
-        weight = math.fsum((end - start) * shape for start, end, shape in shaped)
+    if shape.monthly is not None:
+        whole = math.fsum((end - start) * each for start, end, each in shaped)
         # Of the month as it is shaped, so that months of 743 or 745 hours bring as many (rule 2.1).
-        base = monthly / weight if weight else 0.0
+        base = shape.monthly / whole if whole else 0.0
     else:
-        base = float(rate or 0) / 1e9
+        base = float(shape.rate or 0) / 1e9
     base *= factor
-    surges = [(clock.local_ns(at), clock.local_ns(at) + lasts, times) for at, lasts, times in storms]
+    surges = [(clock.local_ns(at), clock.local_ns(at) + lasts, times) for at, lasts, times in shape.surges]
     found = []
-    for start, end, shape in shaped:
+    for start, end, weight in shaped:
         # A surge may begin or end within an hour.
         cuts = sorted({start, end, *(cut for s in surges for cut in s[:2] if start < cut < end)})
         for low, high in itertools.pairwise(cuts):
@@ -63,7 +64,7 @@ def _stretches(
             for begin, over, factor_s in surges:
                 if begin <= low < over:
                     times *= factor_s
-            found.append(Stretch(low, high, base * shape * times))
+            found.append(Stretch(low, high, base * weight * times))
     return Stretches.of(_joined(found))
 
 

@@ -36,25 +36,49 @@ class Marks(NamedTuple):
 NO_MARKS = Marks()
 
 
+class Wanted(NamedTuple):
+    """What is asked of the playing of a month beside its figures; no part of it changes them.
+
+    ``bounded``: see ``play``. ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at
+    some instants as well. ``cores``: on how many threads independent parts may be played (``engine.apart``).
+    """
+
+    bounded: bool = True
+    starts: bool = False
+    marks: Marks = NO_MARKS
+    cores: int = 1
+
+
+class Room(NamedTuple):
+    """How much of its own story a world has room to keep (1: none of it); one that keeps any is watched.
+
+    ``trail``: changes of instance counts, with their times; ``diary``: attempts; ``cargo``: lines of what attempts held and of
+    where events came from.
+    """
+
+    trail: int = 1
+    diary: int = 1
+    cargo: int = 1
+
+
+#: What most ask for.
+PLAIN, BARE = Wanted(), Room()
+
+
 def simulate(
     model: Model,
     arrivals: Arrivals,
     placement: Mapping[str, Offer],
     seed: int,
     progress: Progress | None = None,
-    bounded: bool = True,
-    *,
-    starts: bool = False,
-    marks: Marks = NO_MARKS,
+    wanted: Wanted = PLAIN,
 ) -> Measured:
-    """Play the month event by event; ``progress`` is told the share of the month that is over (``bounded``: see ``play``).
-
-    ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at some instants as well.
-    """
+    """Play the month event by event, jointly; ``progress`` is told the share of the month that is over."""
+    marks = wanted.marks
     built = begun(model, arrivals, placement, seed)
-    if starts:
+    if wanted.starts:
         keep_log(built, codes.STARTS_ONLY)
-    watch, ended, passed = Watch(built, bounded), [], []
+    watch, ended, passed = Watch(built, wanted.bounded), [], []
     for at in sorted({*marks.ended_ns, *marks.passing_ns}):
         play_watched(built, watch, at, progress)
         flushed(built)
@@ -64,7 +88,7 @@ def simulate(
     flushed(built)
     finish(built)
     found = replace(read_out(model, built), marks=tuple(ended), passed=tuple(passed))
-    return replace(found, starts_ns=_starts_of(built)) if starts else found
+    return replace(found, starts_ns=_starts_of(built)) if wanted.starts else found
 
 
 def keep_log(built: Built, what: int) -> None:
@@ -79,27 +103,14 @@ def _starts_of(built: Built) -> dict[tuple[str, str], NDArray[np.int64]]:
     return {key: log[account == n] >> codes.LOG_TIME_SHIFT for n, key in enumerate(built.accounts)}
 
 
-def begun(
-    model: Model,
-    arrivals: Arrivals,
-    placement: Mapping[str, Offer],
-    seed: int,
-    *,
-    trail: int = 1,
-    diary: int = 1,
-    cargo: int = 1,
-) -> Built:
-    """A world at its first instant: backlogs laid, floors ready, nothing played yet.
-
-    ``trail`` is how many changes of instance counts it keeps, with their times; ``diary`` how many attempts, ``cargo``
-    how many lines of what they held and of where events came from (1: none).
-    """
+def begun(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int, room: Room = BARE) -> Built:
+    """A world at its first instant: backlogs laid, floors ready, nothing played yet."""
     built = build(model, arrivals, placement, seed)
     built.world = built.world._replace(
-        trail=layout.records(records.Change, trail),
-        diary=layout.records(records.Attempt, diary),
-        carried=layout.records(records.Carried, cargo),
-        born=layout.records(records.Born, cargo),
+        trail=layout.records(records.Change, room.trail),
+        diary=layout.records(records.Attempt, room.diary),
+        carried=layout.records(records.Carried, room.cargo),
+        born=layout.records(records.Born, room.cargo),
     )
     _lay_backlogs(model, built)
     built.world = with_room(built.world)

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from echotally.engine.build import Built, Unit
 from echotally.engine.codes import NEVER, THROTTLED
-from echotally.engine.play import Page, begun, finish, pages
+from echotally.engine.play import Page, Room, begun, finish, pages
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Trigger
 from echotally.model.sources import SourceKind, SourceRef
@@ -80,8 +80,7 @@ def stand_in(loaded: Loaded, plan: str, seed: int | None = None, cargo: bool = F
         loaded.month.arrivals,
         placement,
         seed,
-        diary=DIARY,
-        cargo=max(_CARGO, 4 * room) if cargo else 1,
+        Room(diary=DIARY, cargo=max(_CARGO, 4 * room) if cargo else 1),
     )
     entries = DIARY // 4 if not cargo else max(1, min(DIARY // 4, _CARGO // (4 * room)))
     return StandIn(loaded, built, seed, loaded.month.clock.start, entries)

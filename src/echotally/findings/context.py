@@ -16,6 +16,7 @@ from echotally.findings.rule import Sets
 from echotally.model.estate import Model, Trigger
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.totals import Totals, totals_of
 from echotally.projection.trial import Trial, Trials, trial_of
@@ -236,7 +237,7 @@ class Context:
         offer, seed = loaded.offers[self.offer.name], self.model.estate.seed
         start, effort = (0, _SMALL) if self.too_large else (None, None)
         try:
-            played = project_plan(loaded, offer, seed, sampled_from=start, effort=effort)
+            played = project_plan(loaded, offer, seed, how=Playing(sampled_from=start, effort=effort))
         except BadInput:
             return None
         return trial_of(played, self.too_large) if isinstance(played, PlayedPlan) else None

@@ -6,31 +6,31 @@ import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from decimal import Decimal
-from typing import Any
 
 from echotally.engine.reading import UnitMeasured
 from echotally.model.happenings import Incident
 from echotally.model.units import duration_text
 from echotally.projection.answer import Helped, IncidentEffect, PlanProjection, PlayedPlan, Projection
 from echotally.projection.loaded import Loaded
+from echotally.projection.playing import USUAL, Playing
 from echotally.projection.project import project_plan
 from echotally.rates.unit_settings import run_ns
 
 Sets = tuple[tuple[str, str], ...]
 _S = 10**9
 #: A timeout worth proposing lies so far above what all but one in a thousand usual runs take.
-_USUAL, _ROOM = 0.999, 2.0
+_NEARLY_ALL, _ROOM = 0.999, 2.0
 
 
 def with_incidents(
     loaded: Loaded,
     projection: Projection,
     progress: Callable[[str, float], None] | None = None,
-    **how: Any,
+    how: Playing = USUAL,
 ) -> Projection:
     """The same projection with the effect of every incident on every plan that was played.
 
-    Each is one more month a plan and incident, and one more where a shorter timeout is tried; ``how`` as in ``project_plan``.
+    Each is one more month a plan and incident, and one more where a shorter timeout is tried; ``how`` every one of them is played.
     """
     plans: list[PlanProjection] = []
     for plan in projection.plans:
@@ -50,7 +50,7 @@ class _Study:
     loaded: Loaded
     plan: PlayedPlan
     seed: int
-    how: dict[str, Any]
+    how: Playing
 
     def effects(self, progress: Callable[[float], None] | None) -> Iterator[IncidentEffect]:
         incidents = self.loaded.model.incidents
@@ -69,7 +69,7 @@ class _Study:
 
     def _played(self, sets: Sets) -> PlayedPlan:
         changed = self.loaded.changed(sets)
-        found = project_plan(changed, changed.offers[self.plan.offer.name], self.seed, **self.how)
+        found = project_plan(changed, changed.offers[self.plan.offer.name], self.seed, how=self.how)
         # What fits with the incident fits without it: feasibility does not look at incidents.
         assert isinstance(found, PlayedPlan)
         return found
@@ -100,7 +100,7 @@ class _Study:
             if (incident.functions is not None and name not in incident.functions) or name in asking:
                 continue
             items = max((model.items_of(t) for t in model.triggers if t.to == name), default=1)
-            usual = run_ns(function, offers[name].plan, function.run.quantile(_USUAL), items)
+            usual = run_ns(function, offers[name].plan, function.run.quantile(_NEARLY_ALL), items)
             wanted = max(_S, math.ceil(_ROOM * usual / _S) * _S)
             if wanted < function.timeout and not function.per_mb:
                 yield f"functions.{name}.timeout", duration_text(wanted)

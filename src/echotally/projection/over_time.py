@@ -12,6 +12,7 @@ from echotally.errors import BadInput, Problem
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded
 from echotally.projection.metering import Account, UnitKey, hours_by_arrivals, up_to
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.rates.billing import exact
 from echotally.rates.commitments import Hour
@@ -64,7 +65,7 @@ def stretches(loaded: Loaded, plan: PlayedPlan, seed: int, ends_ns: Sequence[int
         looked = [_estimated(hours, end) for end in ends[:-1]]
     else:
         # The same seed plays the same month, now with a look at each instant.
-        again = project_plan(loaded, plan.offer, seed, exact=True, passing_ns=tuple(ends[:-1]))
+        again = project_plan(loaded, plan.offer, seed, how=Playing(exact=True, passing_ns=tuple(ends[:-1])))
         assert isinstance(again, PlayedPlan)
         looked = [up_to(loaded.model, mark, plan.offer, length).quantities for mark in again.measured.passed]
     found: list[Stretch] = []

@@ -8,9 +8,10 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import partial
 from os import cpu_count
-from typing import TYPE_CHECKING
+from typing import Unpack
 
 from echotally.engine.apart import simulate_month
+from echotally.engine.play import Wanted
 from echotally.engine.reading import Measured
 from echotally.engine.sampling import Sampled, expected_flows, sample, wants_sampling
 from echotally.model.estate import Model
@@ -21,6 +22,7 @@ from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.confidence import Confidence, Doubt
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.metering import Metered, marks_for, meter
+from echotally.projection.playing import USUAL, Playing, PlayingWords
 from echotally.projection.threads import side_by_side
 from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check, check_targets, refused_share
@@ -28,9 +30,6 @@ from echotally.projection.when_idle import bill_when_idle
 from echotally.rates.card_loading import Offer
 from echotally.rates.feasibility import Expected, limit_hint, memory_hint, reasons_against
 from echotally.rates.node_room import floors_on_nodes
-
-if TYPE_CHECKING:
-    pass
 
 _LOG = logging.getLogger(__name__)
 #: From so many functions on, in all environments, plans are played one after the other.
@@ -42,45 +41,25 @@ def project_plan(
     candidate: Offer,
     seed: int,
     progress: Callable[[float], None] | None = None,
-    *,
-    standing: bool = False,
-    exact: bool = False,
-    sampled_from: int | None = None,
-    effort: int | None = None,
-    cores: int = 1,
-    starts: bool = False,
-    passing_ns: tuple[int, ...] = (),
+    how: Playing = USUAL,
 ) -> PlanProjection:
-    """One candidate plan, unpinned functions on it; ``standing``: also what it costs when nothing runs.
-
-    A month of more than 40 million expected events (or ``sampled_from``) is sampled unless ``exact``; ``effort`` is
-    how many events a sample plays in its steady hours (left out: six million); ``cores`` plays independent parts at once; ``starts`` keeps when start tokens were taken; ``passing_ns``: what had been
-    measured at these instants of a month that is played exactly (``Measured.passed``). Raises ``BadInput`` where even the sample would play more than that.
-    """
+    """One candidate plan, unpinned functions on it. Raises ``BadInput`` where even the sample would play too many events."""
     model, began = loaded.model, time.perf_counter()
     placement = placement_on(model, loaded.offers, candidate)
     reasons = why_not(loaded, placement)
     if reasons:
         _LOG.info("%s cannot run the estate", candidate.name)
         return RefusedPlan(candidate, reasons)
-    if not exact and wants_sampling(model, loaded.month, placement, sampled_from):
-        found = sample(model, loaded.month, placement, seed, progress, effort)
+    if not how.exact and wants_sampling(model, loaded.month, placement, how.sampled_from):
+        found = sample(model, loaded.month, placement, seed, progress, how.effort)
         played = _sampled(loaded, found, candidate)
     else:
-        measured = simulate_month(
-            model,
-            loaded.month.arrivals,
-            placement,
-            seed,
-            progress,
-            bounded=not exact,
-            cores=cores,
-            starts=starts,
-            marks=marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=passing_ns),
-        )
+        marks = marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=how.passing_ns)
+        wanted = Wanted(not how.exact, how.starts, marks, how.cores)
+        measured = simulate_month(model, loaded.month.arrivals, placement, seed, progress, wanted)
         played = _exact(loaded, measured, candidate)
     _tell(candidate, played, time.perf_counter() - began)
-    idle = bill_when_idle(loaded, candidate) if standing else None
+    idle = bill_when_idle(loaded, candidate) if how.standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)
 
 
@@ -186,8 +165,7 @@ def project(
     seed: int | None = None,
     *,
     progress: Callable[[str, float], None] | None = None,
-    exact: bool = False,
-    sampled_from: int | None = None,
+    **how: Unpack[PlayingWords],
 ) -> Projection:
     """Play the month of a model file on every plan (or those named) and compare.
 
@@ -197,9 +175,7 @@ def project(
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """
     loaded = load(path, sets)
-    return project_loaded(
-        loaded, list(plans), seed, progress, standing=True, exact=exact, workers=None, sampled_from=sampled_from
-    )
+    return project_loaded(loaded, list(plans), seed, progress, None, Playing(**how, standing=True))
 
 
 def project_loaded(
@@ -207,13 +183,10 @@ def project_loaded(
     plans: list[str],
     seed: int | None = None,
     progress: Callable[[str, float], None] | None = None,
-    *,
-    standing: bool = False,
-    exact: bool = False,
     workers: int | None = 1,
-    sampled_from: int | None = None,
+    how: Playing = USUAL,
 ) -> Projection:
-    """As ``project``, of a model already loaded; ``standing``: also what each plan costs when nothing runs.
+    """As ``project``, of a model already loaded.
 
     Plans are played on ``workers`` threads (None: one per core); the result does not depend on them.
     """
@@ -229,9 +202,7 @@ def project_loaded(
         cores = max(1, cores // len(chosen))
 
     def play(offer: Offer, tell: Callable[[float], None]) -> PlanProjection:
-        return project_plan(
-            loaded, offer, the_seed, tell, standing=standing, exact=exact, sampled_from=sampled_from, cores=cores
-        )
+        return project_plan(loaded, offer, the_seed, tell, replace(how, cores=cores))
 
     found = side_by_side({offer.name: partial(play, offer) for offer in chosen}, progress, workers)
     # By the rounded total, which is what is shown: plans that cost the same to the cent are equal.

@@ -8,12 +8,14 @@ from dataclasses import dataclass
 from math import sqrt
 from statistics import fmean, stdev
 from threading import Event
+from typing import Unpack
 
 from echotally.engine.build import stream_seed
 from echotally.errors import Stopped
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import Projection
 from echotally.projection.loaded import Loaded, load
+from echotally.projection.playing import Playing, PlayingWords
 from echotally.projection.project import project_loaded
 from echotally.projection.tables import figures
 from echotally.showing import Answer
@@ -55,11 +57,10 @@ def replicate(
     *,
     workers: int = -1,
     progress: Callable[[str, float], None] | None = None,
-    exact: bool = False,
-    sampled_from: int | None = None,
+    **how: Unpack[PlayingWords],
 ) -> Replicated:
-    """Play the month ``n`` (two or more) times on ``workers`` cores (-1: all); the result does not depend on them.
-    ``exact`` plays every event, however many there are; ``sampled_from`` as in ``project``.
+    """Play the month ``n`` (two or more) times on ``workers`` cores (-1: all); the result does not depend on them;
+    ``how`` as in ``project``.
 
     Kernels release the interpreter, so threads run side by side. Raises ``BadInput`` as ``project`` does.
     """
@@ -75,9 +76,9 @@ def replicate(
             raise Stopped("interrupted")
 
     def one(number: int, its_seed: int) -> Projection:
-        played = project_loaded(
-            loaded, list(plans), its_seed, going_on, standing=number == 0, exact=exact, sampled_from=sampled_from
-        )
+        # What a plan costs when nothing runs is asked once: no seed changes it.
+        playing = Playing(**how, standing=number == 0)
+        played = project_loaded(loaded, list(plans), its_seed, going_on, how=playing)
         done[0] += 1
         if progress:
             progress(f"{n} replications", done[0] / n)

@@ -29,6 +29,7 @@ from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.metering import Account, Metered
+from echotally.projection.playing import Playing
 from echotally.projection.project import billed_again, project_plan
 from echotally.projection.totals import Totals, totals_of
 from echotally.projection.verdict import Check, asked_of, estate_checks
@@ -175,7 +176,7 @@ class Trials:
         """When start tokens were taken in the month as it is; None where it was not played event by event."""
         if self.base.confidence is not None:
             return None
-        played = project_plan(self.loaded, self.base.offer, self.seed, starts=True)
+        played = project_plan(self.loaded, self.base.offer, self.seed, how=Playing(starts=True))
         return played.measured.starts_ns if isinstance(played, PlayedPlan) else None
 
     def most_taken(self, account: Account, ramp: float) -> float:
@@ -309,7 +310,10 @@ class _Part:
         start, effort = (0, self._trials.effort) if self._sampled else (None, None)
         offer: Offer = loaded.offers[self._trials.base.offer.name]
         played = project_plan(
-            loaded, offer, self._trials.seed, sampled_from=start, effort=effort, starts=bool(self._trials.tokens)
+            loaded,
+            offer,
+            self._trials.seed,
+            how=Playing(sampled_from=start, effort=effort, starts=bool(self._trials.tokens)),
         )
         return played if isinstance(played, PlayedPlan) else None
 

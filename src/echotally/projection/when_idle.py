@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from echotally.engine.play import simulate
+from echotally.engine.play import Wanted, simulate
 from echotally.projection.bills import Bill, make_bill
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.metering import Metered, UnitKey, marks_for, meter
@@ -34,6 +34,6 @@ def _quiet(loaded: Loaded, candidate: Offer) -> tuple[Metered, list[UnitKey]]:
     )
     placement, idle = placement_on(model, loaded.offers, candidate), loaded.month.idle()
     marks = marks_for(placement.values(), idle.length_ns)
-    measured = simulate(quiet, idle, placement, model.estate.seed, marks=marks)
+    measured = simulate(quiet, idle, placement, model.estate.seed, wanted=Wanted(marks=marks))
     units = [(u.unit.function, u.unit.environment) for u in measured.units]
     return meter(quiet, measured, candidate), units

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -84,21 +84,27 @@ class Window:
         return pd.concat(frames, ignore_index=True)
 
 
+class Look(NamedTuple):
+    """From one local day or instant to another (half-open; left out: the whole month), in steps of a duration (left out: a usual one)."""
+
+    from_: date | None = None
+    until: date | None = None
+    step: str | None = None
+
+
 def window(
     loaded: Loaded,
     plan: PlayedPlan,
-    from_: date | None = None,
-    until: date | None = None,
-    *,
-    step: str | None = None,
+    look: Look,
     seed: int | None = None,
     progress: Progress | None = None,
 ) -> Window:
-    """The month from one local day or instant to another (half-open; left out: all of it) in steps, ``step`` a duration.
+    """The month, or a stretch of it, in steps.
 
     Raises ``BadInput`` for a stretch outside the month, more than 50,000 steps, or a month so large that it would be sampled.
     """
     clock = loaded.month.clock
+    from_, until, step = look
     begin = 0 if from_ is None else _at(clock, from_, "--from")
     end = clock.length_ns if until is None else _at(clock, until, "--until")
     if begin >= end:

@@ -11,6 +11,7 @@ from echotally.engine.sampling import spared_events
 from echotally.errors import BadInput, Problem
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side
 from echotally.rates.card_loading import candidates
@@ -82,9 +83,7 @@ class AssignedMonths:
             offer,
             self.seed,
             tell,
-            sampled_from=start,
-            effort=effort,
-            cores=cores or cpu_count() or 1,
+            how=Playing(sampled_from=start, effort=effort, cores=cores or cpu_count() or 1),
         )
         with self._lock:
             self.played += 1

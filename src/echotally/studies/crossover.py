@@ -7,8 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from itertools import combinations, pairwise
-from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Unpack
 
 from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
@@ -18,6 +17,7 @@ from echotally.projection.threads import side_by_side
 from echotally.rates.card_loading import candidates
 from echotally.showing import Answer
 from echotally.studies.jobs import Point, Row, Sets, run_points, solve
+from echotally.studies.running import Running, RunningWords
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -143,17 +143,12 @@ def crossover(
     plans: Sequence[str] = (),
     *,
     sets: Iterable[tuple[str, str]] = (),
-    seed: int | None = None,
-    workers: int = -1,
-    store: Path | str | None = None,
-    cluster: str | None = None,
-    progress: Callable[[str, float], None] | None = None,
-    by: str | None = None,
+    **words: Unpack[RunningWords],
 ) -> Crossover:
     """Costs of the plans from ``low`` to ``high`` times today's demand, and every crossing to within 1 %.
 
-    Only plans that take every function are shown. All volumes use the same random streams. ``by`` splits the cost of the volumes
-    looked at, in columns ``cost_by:LABELS``. Raises ``BadInput``.
+    Only plans that take every function are shown. All volumes use the same random streams.
+    ``words``: how it is played (``Running``). Raises ``BadInput``.
     """
     if not 0 < low < high:
         raise BadInput(
@@ -161,19 +156,21 @@ def crossover(
                 "is not a range of volumes", "--scale", value=f"{low:g}..{high:g}", allowed="LOW..HIGH, 0 < LOW < HIGH"
             )
         )
+    run = Running(**words)
     loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     names = tuple(plans) or tuple(offer.name for offer in candidates(loaded.model, loaded.offers))
-    chosen = loaded.model.estate.seed if seed is None else seed
+    chosen = loaded.model.estate.seed if run.seed is None else run.seed
     # Evenly by ratio: from a hundredth to a hundred times is as far up as down.
     count = max(2, math.ceil(math.log10(high / low) * _PER_DECADE) + 1)
     scales = tuple(low * (high / low) ** (n / (count - 1)) for n in range(count))
-    points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM, by or "") for n, s in enumerate(scales)]
-    found = run_points(loaded, sets, points, workers, store=store, cluster=cluster, progress=progress)
+    points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM, run.by or "") for n, s in enumerate(scales)]
+    found = run_points(loaded, sets, points, run)
     rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
     events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
     seeker = _Seeker(loaded, sets, chosen, events, rows)
-    crossings = seeker.all(scales, workers if workers > 0 else None, progress)
-    changes = seeker.changes(scales, workers if workers > 0 else None, progress)
+    threads = run.workers if run.workers > 0 else None
+    crossings = seeker.all(scales, threads, run.progress)
+    changes = seeker.changes(scales, threads, run.progress)
     return Crossover(
         loaded,
         events,
@@ -181,7 +178,7 @@ def crossover(
         rows,
         tuple(sorted(crossings, key=lambda c: c.scale)),
         tuple(sorted(changes, key=lambda c: c.scale)),
-        by,
+        run.by,
     )
 
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypedDict, Unpack
 
 import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
 from echotally.engine.build import Built
-from echotally.engine.play import begun, finish, play
+from echotally.engine.play import Room, begun, finish, play
 from echotally.engine.reading import Measured, read_out
 from echotally.engine.sketch import STARTS, wait_quantile
 from echotally.errors import BadInput, Problem
@@ -87,6 +87,20 @@ class Drain(Answer):
         return frame_of(self.rows)
 
 
+class ModelWords(TypedDict, total=False):
+    """With which overrides a model is played, and on which of its plans, as keywords."""
+
+    sets: Iterable[tuple[str, str]]
+    plans: Sequence[str]
+
+
+def _with_plans(
+    path: ModelSource | Loaded, sets: Iterable[tuple[str, str]] = (), plans: Sequence[str] = ()
+) -> tuple[Loaded, list[Offer]]:
+    loaded = load(path, sets)
+    return loaded, loaded.chosen(plans, "--plan")
+
+
 def drain(
     path: ModelSource | Loaded,
     queue: str,
@@ -94,19 +108,17 @@ def drain(
     limits: Sequence[int | None] = (None,),
     *,
     batches: Sequence[int | None] = (None,),
-    plans: Sequence[str] = (),
     within_ns: int | None = None,
-    sets: Iterable[tuple[str, str]] = (),
+    **of: Unpack[ModelWords],
 ) -> Drain:
     """Lay ``backlog`` messages into ``queue``, stop all other demand, and play until it is empty.
 
-    Every plan (the model's, or ``plans``) with every limit and batch size; None stands for the model's own.
+    Every plan (the model's, or the ``plans`` named in ``of``) with every limit and batch size; None stands for the model's own.
     Raises ``BadInput``, also for a queue that is not there or that nothing reads.
     """
-    loaded = load(path, sets)
+    loaded, offers = _with_plans(path, **of)
     queue = known_name("queue", "--queue", queue, loaded.model.queues, "queues")
     function = _reader(loaded.model, queue)
-    offers = loaded.chosen(plans, "--plan")
     months: dict[str, PlanProjection] = {}
     rows: list[DrainRow] = []
     reasons: list[tuple[str, str]] = []
@@ -166,7 +178,7 @@ class _Trial:
         model = self.loaded.model
         queues = {**model.queues, self.queue: model.queues[self.queue].model_copy(update={"backlog": backlog})}
         laid = model.model_copy(update={"queues": queues})
-        built = begun(laid, self.arrivals, self.placement, model.estate.seed, trail=_TRAIL)
+        built = begun(laid, self.arrivals, self.placement, model.estate.seed, Room(trail=_TRAIL))
         play(built)
         finish(built)
         measured = read_out(laid, built)

@@ -19,6 +19,7 @@ from echotally.projection.answer import Edge, PlayedPlan, Projection, allowances
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.metering import up_to
 from echotally.projection.over_time import days_of
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side
 from echotally.rates.feasibility import Feeding
@@ -130,7 +131,9 @@ class _Search:
             }
             try:
                 busier = self.loaded.with_model(model.model_copy(update={"environments": environments}))
-                played = project_plan(busier, self.plan.offer, self.seed, sampled_from=_LARGE, effort=_EFFORT)
+                played = project_plan(
+                    busier, self.plan.offer, self.seed, how=Playing(sampled_from=_LARGE, effort=_EFFORT)
+                )
                 self._known[step] = self._shares(played) if isinstance(played, PlayedPlan) else None
             except BadInput:
                 # More work than any month holds.
@@ -185,7 +188,9 @@ class _Search:
             return {}
         clock = self.loaded.month.clock
         ends = days_of(clock)
-        again = project_plan(self.loaded, self.plan.offer, self.seed, exact=True, passing_ns=tuple(ends[:-1]))
+        again = project_plan(
+            self.loaded, self.plan.offer, self.seed, how=Playing(exact=True, passing_ns=tuple(ends[:-1]))
+        )
         assert isinstance(again, PlayedPlan)
         first = date.fromisoformat(f"{clock.month}-01")
         found: dict[_Key, date] = {}

@@ -17,6 +17,7 @@ from echotally.model.estate import Schedule
 from echotally.model.loading import ModelSource
 from echotally.model.units import duration_text
 from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded
 from echotally.projection.trial import Trials
 from echotally.rates.billing import rounded_total
@@ -77,7 +78,7 @@ def view_firings(
     loaded = load(path, sets)
     small = _expected(loaded) <= _LARGE
     # A plan to look at runs on is found on a small sample, where no cost is shown.
-    now = project_loaded(loaded, [], workers=None, sampled_from=None if small or cadences else 0)
+    now = project_loaded(loaded, [], workers=None, how=Playing(sampled_from=None if small or cadences else 0))
     plan = now.pick or now.closest
     best = now.best if small or cadences else None
     trials = Trials(loaded, best, _LARGE, _EFFORT) if best else None

@@ -15,8 +15,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import partial
+from typing import TypedDict, Unpack
 
 import numpy as np
 
@@ -41,10 +42,25 @@ from echotally.studies.forecast_answer import (
     Swing,
 )
 from echotally.studies.later_months import month_after, month_with
-from echotally.studies.response import Array, Input, Played, Response, Variant, draw_factors, inputs_of, played
+from echotally.studies.response import Array, Input, Months, Played, Response, Variant, draw_factors, inputs_of, played
 
 _CHECKED = 3
 _MOST_MONTHS, _MOST_DRAWS = 120, 100_000
+
+
+@dataclass(frozen=True)
+class _Asked:
+    seed: int | None = None
+    by: str | None = None
+    progress: Progress | None = None
+
+
+class ForecastWords(TypedDict, total=False):
+    """What a forecast may be asked beside its question, as keywords."""
+
+    seed: int | None
+    by: str | None
+    progress: Progress | None
 
 
 def forecast(
@@ -54,36 +70,24 @@ def forecast(
     sets: Iterable[tuple[str, str]] = (),
     *,
     plans: Sequence[str] = (),
-    seed: int | None = None,
-    progress: Progress | None = None,
-    by: str | None = None,
+    **words: Unpack[ForecastWords],
 ) -> Forecast:
     """Forecast ``months`` months from the model's own, with ``draws`` draws of the uncertain inputs.
 
-    ``by`` splits each plan's cost (``showback``) into ``PlanForecast.parts``. Raises ``BadInput``,
-    also for a trace that ends with the model's month and is not repeated.
+    ``words``: ``seed``, ``progress``, and ``by``, which splits each plan's cost (``showback``) into ``PlanForecast.parts``.
+    Raises ``BadInput``, also for a trace that ends with the model's month and is not repeated.
     """
     if not 1 <= months <= _MOST_MONTHS or not 1 <= draws <= _MOST_DRAWS:
         allowed = f"1 to {_MOST_MONTHS} months, 1 to {_MOST_DRAWS:,} draws"
         raise BadInput(Problem("is out of range", value=f"{months} months, {draws} draws", allowed=allowed))
     loaded = load(path, sets)
-    seed = loaded.model.estate.seed if seed is None else seed
-    return _Forecaster(loaded, months, draws, list(plans), seed, progress, by=by).forecast()
+    return _Forecaster(loaded, months, draws, plans, _Asked(**words)).forecast()
 
 
 class _Forecaster:
-    def __init__(
-        self,
-        loaded: Loaded,
-        months: int,
-        draws: int,
-        plans: list[str],
-        seed: int,
-        progress: Progress | None,
-        *,
-        by: str | None,
-    ) -> None:
-        self.loaded, self.draws, self.seed, self.progress, self.by = loaded, draws, seed, progress, by
+    def __init__(self, loaded: Loaded, months: int, draws: int, plans: Sequence[str], asked: _Asked) -> None:
+        self.loaded, self.draws, self.progress, self.by = loaded, draws, asked.progress, asked.by
+        self.seed = loaded.model.estate.seed if asked.seed is None else asked.seed
         self.steps = list(range(months))
         self.months = tuple(month_after(loaded.model.estate.month, step) for step in self.steps)
         # The plans of each month; one that some month does not have cannot be compared over all of them.
@@ -91,7 +95,7 @@ class _Forecaster:
             loaded.cards.offers(month) if step and loaded.cards.cards else loaded.offers
             for step, month in enumerate(self.months)
         ]
-        chosen = loaded.chosen(plans)
+        chosen = loaded.chosen(list(plans))
         self.offers = [offer for offer in chosen if all(offer.name in offers for offers in self.in_month)]
         self.gone = [offer.name for offer in chosen if offer not in self.offers]
         self.inputs, self.others = inputs_of(loaded.model)
@@ -111,8 +115,9 @@ class _Forecaster:
         middle = [(len(self.steps) - 1) // 2]
         beside = self._play(self._ends(self.others, middle), [plan])
         outside = outside_plan(self.loaded.model, offers[0].card.currency)
+        months = Months(base, ends)
         responses = {
-            offer.name: Response(self.in_month, offer, self.inputs, self.references, base, ends, outside=outside)
+            offer.name: Response(self.in_month, offer, self.inputs, self.references, months, outside)
             for offer in offers
         }
         factors = draw_factors(self.inputs, self.draws, self.seed)

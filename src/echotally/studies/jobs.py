@@ -22,9 +22,11 @@ from echotally.files import LARGEST_PIPE, content_of
 from echotally.parts import missing
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback
 from echotally.projection.tables import figures
+from echotally.studies.running import Running
 from echotally.studies.shipping import Shipment
 
 Sets = tuple[tuple[str, str], ...]
@@ -58,7 +60,7 @@ def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None]
 def _solved(base: Loaded, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
     loaded = base.changed(point.sets) if point.sets else base
     played = [
-        project_plan(loaded, loaded.offers[plan], point.seed, progress, sampled_from=point.sampled_from)
+        project_plan(loaded, loaded.offers[plan], point.seed, progress, how=Playing(sampled_from=point.sampled_from))
         for plan in point.plans
     ]
     return [row_of(plan) | _split(loaded, plan, point.by) for plan in played]
@@ -147,48 +149,33 @@ class Store:
         self.db.execute("INSERT OR REPLACE INTO point VALUES (?, ?)", (number, json.dumps(rows)))
 
 
-def run_points(
-    loaded: Loaded,
-    sets: Sets,
-    points: Sequence[Point],
-    workers: int = -1,
-    *,
-    store: Path | str | None = None,
-    cluster: str | None = None,
-    progress: Callable[[str, float], None] | None = None,
-) -> dict[int, list[Row]]:
-    """Rows of every point, by number, whatever the ``workers`` (cores) or the Dask ``cluster`` (its scheduler's address).
-
-    ``store`` keeps finished points; those of an earlier, cut-off run of the same study are not played again.
+def run_points(loaded: Loaded, sets: Sets, points: Sequence[Point], run: Running) -> dict[int, list[Row]]:
+    """Rows of every point, by number, wherever they are played; those that an earlier, cut-off run of the same study kept are not
+    played again.
     """
-    if store is None:
-        return dict(_played(loaded, sets, points, workers, cluster=cluster, progress=progress, whole=len(points)))
-    with Store(Path(store), study_digest(loaded, sets, points)) as kept:
+    if run.store is None:
+        return dict(_played(loaded, sets, points, run, len(points)))
+    with Store(Path(run.store), study_digest(loaded, sets, points)) as kept:
         found = kept.finished()
         left = [point for point in points if point.number not in found]
-        for number, rows in _played(loaded, sets, left, workers, cluster=cluster, progress=progress, whole=len(points)):
+        for number, rows in _played(loaded, sets, left, run, len(points)):
             kept.keep(number, rows)
             found[number] = rows
     return found
 
 
 def _played(
-    loaded: Loaded,
-    sets: Sets,
-    points: Sequence[Point],
-    workers: int,
-    *,
-    cluster: str | None,
-    progress: Callable[[str, float], None] | None,
-    whole: int,
+    loaded: Loaded, sets: Sets, points: Sequence[Point], run: Running, whole: int
 ) -> Iterator[tuple[int, list[Row]]]:
     if str(loaded.document.path) == "-":
         what = "comes from standard input, which the processes that play the points cannot read"
         raise BadInput(Problem(what, file="the model", allowed="the name of a file"))
-    mapped = _on_cluster(cluster, loaded, sets, points) if cluster else _on_cores(workers, loaded, sets, points)
+    mapped = (
+        _on_cluster(run.cluster, loaded, sets, points) if run.cluster else _on_cores(run.workers, loaded, sets, points)
+    )
     for done, found in enumerate(mapped, whole - len(points) + 1):
-        if progress:
-            progress(f"{whole} points", done / whole)
+        if run.progress:
+            run.progress(f"{whole} points", done / whole)
         yield found
 
 

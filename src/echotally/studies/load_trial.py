@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypedDict, Unpack
 
 from echotally.engine import layout
 from echotally.engine.build import Built
-from echotally.engine.play import begun, finish, play, play_entries
+from echotally.engine.play import Room, begun, finish, play, play_entries
 from echotally.engine.reading import UnitMeasured, assemble, counted, levels
 from echotally.engine.sketch import Level, Waits, wait_sums
 from echotally.errors import BadInput, Problem
@@ -90,26 +90,46 @@ class LoadTrial(Answer):
         return frame_of(self.rows)
 
 
+@dataclass(frozen=True)
+class Asking:
+    """How clients ask: until ``calls`` are answered or refused, or for ``seconds``; each thinks between an answer and its next call.
+
+    What happens in the first ``warm_up_s`` is left out. A refused client pauses at least ``pause_ns`` (left out: 1 ms).
+    """
+
+    calls: int = 1_000
+    seconds: float | None = None
+    warm_up_s: float = 0.0
+    think: Spread | None = None
+    pause_ns: int | None = None
+
+
+class AskingWords(TypedDict, total=False):
+    """The same, as keywords of ``load_trial``."""
+
+    calls: int
+    seconds: float | None
+    warm_up_s: float
+    think: Spread | None
+    pause_ns: int | None
+
+
 def load_trial(
     path: ModelSource | Loaded,
     function: str,
     clients: Sequence[int],
     limits: Sequence[int | None] = (None,),
     *,
-    calls: int = 1_000,
-    seconds: float | None = None,
-    warm_up_s: float = 0.0,
-    think: Spread | None = None,
     plan: str | None = None,
     sets: Iterable[tuple[str, str]] = (),
-    pause_ns: int | None = None,
+    **words: Unpack[AskingWords],
 ) -> LoadTrial:
-    """Let ``clients`` ask ``function`` again and again until ``calls`` are answered or refused, or ``seconds`` are over.
+    """Let ``clients`` ask ``function`` again and again (``words``: how, see ``Asking``), on each of the instance ``limits``.
 
-    Only the function runs, alone, on ``plan`` (default: the one ``project`` picks). What happens in the first
-    ``warm_up_s`` is left out. A refused client pauses at least ``pause_ns`` (left out: 1 ms). Raises ``BadInput``, also where the function does not fit the plan.
+    Only the function runs, alone, on ``plan`` (default: the one ``project`` picks). Raises ``BadInput``, also where the function
+    does not fit the plan.
     """
-    loaded = load(path, sets)
+    asking, loaded = Asking(**words), load(path, sets)
     function = known_name("function", "--function", function, loaded.model.functions, "functions")
     offer = _offer(loaded, function, plan)
     against = reasons_against(loaded.model, function, offer.plan)
@@ -117,24 +137,10 @@ def load_trial(
         raise BadInput(Problem(f"{function} does not fit {offer.name}: {'; '.join(against)}", "--plan"))
     # Once for all pairs: what a million answers more cost in the month beside them.
     real = project_plan(loaded, offer, loaded.model.estate.seed)
-    rows = [
-        _trial(
-            loaded,
-            function,
-            offer,
-            n,
-            limit=limit,
-            calls=calls,
-            seconds=seconds,
-            warm_up_s=warm_up_s,
-            think=think or constant(0),
-            pause_ns=pause_ns,
-            real=real,
-        )
-        for limit in limits
-        for n in clients
-    ]
-    return LoadTrial(loaded, offer.name, function, tuple(_with_knees(rows)), _enough(rows), pause_ns or 1_000_000)
+    bench = _Bench(loaded, function, offer, asking, real)
+    rows = [bench.row(n, limit) for limit in limits for n in clients]
+    knees = tuple(_with_knees(rows))
+    return LoadTrial(loaded, offer.name, function, knees, _enough(rows), asking.pause_ns or 1_000_000)
 
 
 def _offer(loaded: Loaded, function: str, plan: str | None) -> Offer:
@@ -196,40 +202,42 @@ def _asked_from(model: Model, name: str) -> list[SourceRef]:
     return found
 
 
-def _trial(
-    loaded: Loaded,
-    name: str,
-    offer: Offer,
-    clients: int,
-    *,
-    limit: int | None,
-    calls: int,
-    seconds: float | None,
-    warm_up_s: float,
-    think: Spread,
-    pause_ns: int | None,
-    real: PlanProjection,
-) -> LoadRow:
-    function = loaded.model.functions[name]
-    if limit is not None:
-        function = function.model_copy(update={"instance_limit": limit})
-    trial = loaded.with_model(alone(loaded.model, name, function, clients, think, pause_ns))
-    placement = dict.fromkeys(trial.model.functions, offer)
-    built = begun(trial.model, trial.month.arrivals, placement, loaded.model.estate.seed, trail=_TRAIL)
-    if warm_up_s:
-        play(built, int(warm_up_s * 1e9))
-        _forget(built)
-    began = int(built.world.clock[0]["now"])
-    last = trial.month.clock.length_ns if seconds is None else began + int(seconds * 1e9)
-    built.world.clock[0]["until"] = last
-    while (left := calls - _answered(built) - _refused(built)) > 0 and int(built.world.clock[0]["now"]) < last:
-        # One entry of the calendar answers or refuses one call at the most, but for those of one instant.
-        if play_entries(built, left):
-            break
-    return replace(
-        _row(trial, offer, built, began, clients, limit),
-        month_cost_per_million=_in_month(trial, offer, built, began, real),
-    )
+@dataclass(frozen=True)
+class _Bench:
+    """A function on a plan, asked by clients; ``real`` is the month beside which it is billed."""
+
+    loaded: Loaded
+    name: str
+    offer: Offer
+    asking: Asking
+    real: PlanProjection
+
+    def row(self, clients: int, limit: int | None) -> LoadRow:
+        """What comes of so many clients, with this limit on instances (None: the model's own)."""
+        asking, seed = self.asking, self.loaded.model.estate.seed
+        function = self.loaded.model.functions[self.name]
+        if limit is not None:
+            function = function.model_copy(update={"instance_limit": limit})
+        model = alone(self.loaded.model, self.name, function, clients, asking.think or constant(0), asking.pause_ns)
+        trial = self.loaded.with_model(model)
+        placement = dict.fromkeys(trial.model.functions, self.offer)
+        built = begun(trial.model, trial.month.arrivals, placement, seed, Room(trail=_TRAIL))
+        if asking.warm_up_s:
+            play(built, int(asking.warm_up_s * 1e9))
+            _forget(built)
+        began = _now(built)
+        last = trial.month.clock.length_ns if asking.seconds is None else began + int(asking.seconds * 1e9)
+        built.world.clock[0]["until"] = last
+        while (left := asking.calls - _answered(built) - _refused(built)) > 0 and _now(built) < last:
+            # One entry of the calendar answers or refuses one call at the most, but for those of one instant.
+            if play_entries(built, left):
+                break
+        cost = _in_month(trial, self.offer, built, began, self.real)
+        return replace(_row(trial, self.offer, built, began, clients, limit), month_cost_per_million=cost)
+
+
+def _now(built: Built) -> int:
+    return int(built.world.clock[0]["now"])
 
 
 def _answered(built: Built) -> int:

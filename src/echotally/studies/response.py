@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from statistics import NormalDist
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -168,6 +169,13 @@ def committed_hours(metered: Metered, account: Account) -> CommittedHours:
     return CommittedHours(plan, np.array([float(length) for length, _ in metered.hours[account]]), np.array(full))
 
 
+class Months(NamedTuple):
+    """Months played: ``base`` as expected, ``ends`` the reference months with one input at an end."""
+
+    base: Mapping[Variant, Mapping[str, Played]]
+    ends: Mapping[Variant, Mapping[str, Played]]
+
+
 class Response:
     """Quantities of one plan as a function of the inputs' factors, month by month, and what they cost."""
 
@@ -177,14 +185,11 @@ class Response:
         offer: Offer,
         inputs: Sequence[Input],
         references: Sequence[int],
-        base: Mapping[Variant, Mapping[str, Played]],
-        ends: Mapping[Variant, Mapping[str, Played]],
-        *,
+        months: Months,
         outside: Plan | None = None,
     ) -> None:
-        """``offers`` are the plans of each month, ``base`` are the months as expected, ``ends`` the reference months with one input at an end; ``outside`` bills outside
-        services.
-        """
+        """``offers`` are the plans of each month; ``outside`` bills outside services."""
+        base, ends = months
         self.outside = outside or offer.plan
         self.offers, self.offer, self.inputs, self.references = offers, offer, inputs, references
         self.steps = sorted({step for step, _, _ in base})

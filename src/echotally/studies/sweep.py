@@ -6,8 +6,7 @@ import itertools
 import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Unpack
 
 from echotally.errors import BadInput, Problem
 from echotally.model import units
@@ -16,6 +15,7 @@ from echotally.model.spoken import as_the_file_says
 from echotally.projection.loaded import Loaded, all_sets, load
 from echotally.showing import Answer
 from echotally.studies.jobs import Point, Row, run_points
+from echotally.studies.running import Running, RunningWords
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -134,20 +134,13 @@ def sweep(
     plans: Sequence[str] = (),
     *,
     objective: str = "cost",
-    seed: int | None = None,
-    workers: int = -1,
-    store: Path | str | None = None,
-    cluster: str | None = None,
-    progress: Callable[[str, float], None] | None = None,
-    by: str | None = None,
+    **words: Unpack[RunningWords],
 ) -> Sweep:
     """Project every combination of the axes on every plan (the model's, or ``plans``).
 
-    ``by`` splits the cost as ``showback`` does, a column ``cost_by:LABELS`` for each part.
-
-    Raises ``BadInput``; a value the loader refuses is refused before anything is played.
+    ``words``: how it is played (``Running``). Raises ``BadInput``; a value the loader refuses is refused before anything is played.
     """
-    sets = tuple(sets)
+    run, sets = Running(**words), tuple(sets)
     axes = tuple(parse_axis(text) for text in vary)
     loaded, sets = load(path, sets), all_sets(path, sets)
     names = tuple(offer.name for offer in loaded.chosen(plans, "--plan"))
@@ -162,9 +155,9 @@ def sweep(
         tuple(zip((axis.address for axis in axes), values, strict=True))
         for values in itertools.product(*(axis.values for axis in axes))
     ]
-    chosen = loaded.model.estate.seed if seed is None else seed
-    points = [Point(n, changed, names, chosen, by=by or "") for n, changed in enumerate(combinations)]
-    found = run_points(loaded, sets, points, workers, store=store, cluster=cluster, progress=progress)
+    chosen = loaded.model.estate.seed if run.seed is None else run.seed
+    points = [Point(n, changed, names, chosen, by=run.by or "") for n, changed in enumerate(combinations)]
+    found = run_points(loaded, sets, points, run)
     rows = [{**dict(combinations[n]), **row} for n in range(len(points)) for row in found[n]]
     return _judged(loaded, axes, objective, rows)
 

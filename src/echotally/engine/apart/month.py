@@ -12,7 +12,7 @@ from echotally.engine.apart.joining import joined
 from echotally.engine.apart.merging import MOST_ACCOUNTS, Merged
 from echotally.engine.apart.playing import Player, Players
 from echotally.engine.apart.splitting import Part, parts_of
-from echotally.engine.play import NO_MARKS, Marks, simulate
+from echotally.engine.play import PLAIN, Wanted, simulate
 from echotally.engine.reading import Measured
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
@@ -28,21 +28,13 @@ def simulate_month(
     placement: Mapping[str, Offer],
     seed: int,
     progress: Callable[[float], None] | None = None,
-    *,
-    bounded: bool = True,
-    cores: int = 1,
-    starts: bool = False,
-    marks: Marks = NO_MARKS,
+    wanted: Wanted = PLAIN,
 ) -> Measured:
     """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads; with ``marks`` it is played jointly."""
-    whole = any(marks) or not (_may_be_parted(model) and _pays(model, arrivals, cores))
+    whole = any(wanted.marks) or not (_may_be_parted(model) and _pays(model, arrivals, wanted.cores))
     parts = [] if whole else parts_of(model, arrivals, placement)
-    found = (
-        _apart(model, parts, placement, seed, progress, bounded=bounded, cores=cores, starts=starts)
-        if len(parts) > 1
-        else None
-    )
-    return found or simulate(model, arrivals, placement, seed, progress, bounded, starts=starts, marks=marks)
+    found = _apart(model, parts, placement, seed, progress, wanted) if len(parts) > 1 else None
+    return found or simulate(model, arrivals, placement, seed, progress, wanted)
 
 
 def _may_be_parted(model: Model) -> bool:
@@ -62,22 +54,19 @@ def _apart(
     placement: Mapping[str, Offer],
     seed: int,
     progress: Callable[[float], None] | None,
-    *,
-    bounded: bool,
-    cores: int,
-    starts: bool,
+    wanted: Wanted,
 ) -> Measured | None:
     """The month played part by part; None where parts got in each other's way."""
-    each = [Player.begun(part, placement, seed, bounded) for part in parts]
+    each = [Player.begun(part, placement, seed, wanted.bounded) for part in parts]
     if any(len(player.built.accounts) > MOST_ACCOUNTS for player in each):
         return None
     merged = Merged([player.built for player in each])
-    if not _all_merged(merged, Players(each, cores, progress)):
+    if not _all_merged(merged, Players(each, wanted.cores, progress)):
         return None
     level = merged.estate.until(parts[0].arrivals.length_ns)
     # Each world is let go once it has been read.
     found = joined(model, [each.pop(0).measured() for _ in parts], level)
-    return replace(found, starts_ns=merged.starts_ns()) if starts else found
+    return replace(found, starts_ns=merged.starts_ns()) if wanted.starts else found
 
 
 def _all_merged(merged: Merged, players: Players) -> bool:

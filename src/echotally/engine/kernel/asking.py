@@ -10,7 +10,7 @@ from echotally.engine.codes import ANSWERED, ASK_STREAM, ASKED_STREAM, ASKING, E
 from echotally.engine.kernel import diary, pools
 from echotally.engine.kernel.access import World, call_at, clock_of, edge_at, event_at, unit_at
 from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.chance import draw, uniform, whole
+from echotally.engine.kernel.chance import many_along, size_along
 from echotally.engine.kernel.compiled import hot, kernel
 
 
@@ -20,7 +20,7 @@ def sends(w: World, c: int, n: int) -> bool:
     call = call_at(w, c)
     unit = unit_at(w, call.unit)
     while call.asks < unit.ask_n:
-        out = _how_many(w, unit.first_ask + call.asks, unit.random + ASK_STREAM, n)
+        out = many_along(w, unit.first_ask + call.asks, unit.random + ASK_STREAM, n)
         if out > 0:
             _sent(w, c, n, out)
             return True
@@ -30,22 +30,11 @@ def sends(w: World, c: int, n: int) -> bool:
 
 
 @kernel
-def _how_many(w: World, x: int, lots: int, n: int) -> int:
-    """Requests along an edge for ``n`` events: the whole part for certain, the fraction by lot for each."""
-    edge = edge_at(w, x)
-    out = n * edge.whole
-    if edge.fraction > 0.0:
-        for _ in range(n):
-            if uniform(w, lots) < edge.fraction:
-                out += 1
-    return out
-
-
-@kernel
 def _sent(w: World, c: int, n: int, out: int) -> None:
     clock, call = clock_of(w), call_at(w, c)
     unit = unit_at(w, call.unit)
-    edge = edge_at(w, unit.first_ask + call.asks)
+    x = unit.first_ask + call.asks
+    edge = edge_at(w, x)
     clock.askings += 1
     call.asking = clock.askings
     call.open = out
@@ -53,17 +42,9 @@ def _sent(w: World, c: int, n: int, out: int) -> None:
     edge.sent += out
     diary.asks(w, c)
     for k in range(out):
-        size = draw(
-            w,
-            unit.random + ASKED_STREAM,
-            edge.payload_kind,
-            edge.payload_scale,
-            edge.payload_sigma,
-            edge.payload_from,
-            edge.payload_n,
-        )
+        size = size_along(w, x, unit.random + ASKED_STREAM)
         diary.for_whom(w, k * n // out)
-        pools.expect_request(w, edge.target, whole(size), c)
+        pools.expect_request(w, edge.target, size, c)
 
 
 @hot

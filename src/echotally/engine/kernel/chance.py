@@ -8,11 +8,11 @@ Exponential: the ziggurat of ``echotally.engine.ziggurat``.
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from echotally.engine.kernel.access import World, portion_at, random_at, sample_at
+from echotally.engine.kernel.access import World, edge_at, portion_at, random_at, sample_at
 from echotally.engine.kernel.compiled import hot, kernel, wrapping
 from echotally.engine.ziggurat import LAYERS, TAIL
 from echotally.model.spread import CONSTANT, EXPONENTIAL, LOGNORMAL, MIX
@@ -183,65 +183,92 @@ def truncated(value: float) -> int:
     return np.int64(value)  # type: ignore[return-value]
 
 
+class Law(NamedTuple):
+    """A spread as a record holds it (see ``echotally.model.spread``): handed on as one thing, which costs machine code nothing."""
+
+    kind: int
+    scale: float  # ns or bytes
+    sigma: float  # standard deviation of the logarithm
+    first: int  # where its samples, or the parts of a mixture, begin
+    n: int  # how many there are
+
+
 @hot
-def _quantile(  # noqa: PLR0917 - compiled functions take no keywords
-    w: World, u: float, kind: int, scale: float, sigma: float, first: int, n: int
-) -> float:
-    if kind == LOGNORMAL:
-        return scale * math.exp(sigma * normal_quantile(u))
-    return sample_at(w, first + min(n - 1, truncated(u * n))).v
+def _quantile(w: World, u: float, law: Law) -> float:
+    if law.kind == LOGNORMAL:
+        return law.scale * math.exp(law.sigma * normal_quantile(u))
+    return sample_at(w, law.first + min(law.n - 1, truncated(u * law.n))).v
 
 
 @kernel
-def _portion(w: World, u: float, first: int, n: int) -> int:
+def _portion(w: World, u: float, first: int, n: int) -> Law:
     """The part of a mixture that a number in (0, 1) stands for."""
     k = first
     while k < first + n - 1 and u >= portion_at(w, k).upto:
         k += 1
-    return k
+    part = portion_at(w, k)
+    return Law(part.kind, part.scale, part.sigma, part.first, part.n)
 
 
 @kernel
-def _of_mixture(w: World, stream: int, first: int, n: int) -> float:
+def _of_mixture(w: World, stream: int, mixture: Law) -> float:
     """One number draws the kind, another the value (rule 7.76)."""
-    part = portion_at(w, _portion(w, uniform(w, stream), first, n))
-    if part.kind == CONSTANT:
-        return part.scale
-    if part.kind == EXPONENTIAL:
-        return part.scale * exponential(w, stream)
-    return _quantile(w, uniform(w, stream), part.kind, part.scale, part.sigma, part.first, part.n)
+    law = _portion(w, uniform(w, stream), mixture.first, mixture.n)
+    if law.kind == CONSTANT:
+        return law.scale
+    if law.kind == EXPONENTIAL:
+        return law.scale * exponential(w, stream)
+    return _quantile(w, uniform(w, stream), law)
+
+
+@hot
+def size_along(w: World, x: int, stream: int) -> int:
+    """The size, bytes, of an event that goes along edge ``x``."""
+    edge = edge_at(w, x)
+    law = Law(edge.payload_kind, edge.payload_scale, edge.payload_sigma, edge.payload_from, edge.payload_n)
+    return whole(draw(w, stream, law))
+
+
+@hot
+def many_along(w: World, x: int, stream: int, n: int) -> int:
+    """How many events ``n`` handled ones send along edge ``x``: the whole part of each for certain, the fraction by lot.
+
+    An event at a time, so that the sum's spread is that of single lots.
+    """
+    edge = edge_at(w, x)
+    out = n * edge.whole
+    if edge.fraction > 0.0:
+        for _ in range(n):
+            if uniform(w, stream) < edge.fraction:
+                out += 1
+    return out
 
 
 @kernel
-def draw_for(  # noqa: PLR0917 - as ``draw``
-    w: World, stream: int, number: int, kind: int, scale: float, sigma: float, first: int, n: int
-) -> float:
+def draw_for(w: World, stream: int, number: int, law: Law) -> float:
     """The value of a spread that belongs to an event: the same however often it is asked for (rule 8.7).
 
     ``stream`` is the first of two that are never moved on: one for the kind of a mixture, one for the value.
     """
-    if kind == MIX:
-        part = portion_at(w, _portion(w, hashed(w, stream, number), first, n))
-        kind, scale, sigma, first, n = part.kind, part.scale, part.sigma, part.first, part.n
-    if kind == CONSTANT:
-        return scale
+    if law.kind == MIX:
+        law = _portion(w, hashed(w, stream, number), law.first, law.n)
+    if law.kind == CONSTANT:
+        return law.scale
     u = hashed(w, stream + 1, number)
-    if kind == EXPONENTIAL:
+    if law.kind == EXPONENTIAL:
         # The quantile of 1 - u, which is as good a number and never 0.
-        return -scale * math.log(u)
-    return _quantile(w, u, kind, scale, sigma, first, n)
+        return -law.scale * math.log(u)
+    return _quantile(w, u, law)
 
 
 @hot
-def draw(  # noqa: PLR0917 - compiled functions take no keywords
-    w: World, stream: int, kind: int, scale: float, sigma: float, first: int, n: int
-) -> float:
-    """One value of a spread (see ``echotally.model.spread``): ns or bytes, as a float."""
-    if kind == CONSTANT:
-        return scale
-    if kind == EXPONENTIAL:
-        return scale * exponential(w, stream)
-    if kind == MIX:
-        return _of_mixture(w, stream, first, n)
+def draw(w: World, stream: int, law: Law) -> float:
+    """One value of a spread: ns or bytes, as a float."""
+    if law.kind == CONSTANT:
+        return law.scale
+    if law.kind == EXPONENTIAL:
+        return law.scale * exponential(w, stream)
+    if law.kind == MIX:
+        return _of_mixture(w, stream, law)
     # The quantile function of one uniform number: same number, same place in the spread, whatever the spread.
-    return _quantile(w, uniform(w, stream), kind, scale, sigma, first, n)
+    return _quantile(w, uniform(w, stream), law)

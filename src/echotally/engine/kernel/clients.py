@@ -5,7 +5,7 @@ from __future__ import annotations
 from echotally.engine.codes import ARRIVE, K_CLIENT, THINK_STREAM
 from echotally.engine.kernel.access import World, clock_of, event_at, tap_at
 from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.chance import draw, whole
+from echotally.engine.kernel.chance import Law, draw, whole
 from echotally.engine.kernel.compiled import hot
 
 
@@ -18,7 +18,7 @@ def pauses(w: World, e: int, refused: int) -> None:
         return
     tap = tap_at(w, p)
     think = draw(
-        w, tap.random + THINK_STREAM, tap.think_kind, tap.think_scale, tap.think_sigma, tap.think_from, tap.think_n
+        w, tap.random + THINK_STREAM, Law(tap.think_kind, tap.think_scale, tap.think_sigma, tap.think_from, tap.think_n)
     )
     pause = whole(think)
     if refused:

@@ -32,7 +32,7 @@ from echotally.engine.codes import (
 from echotally.engine.kernel import levels, lists, marking, nodes
 from echotally.engine.kernel.access import World, account_at, chain_at, clock_of, instance_at, node_at, unit_at
 from echotally.engine.kernel.calendar import LAST, put
-from echotally.engine.kernel.chance import draw, whole
+from echotally.engine.kernel.chance import Law, draw, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 from echotally.engine.records import Unit
@@ -82,7 +82,7 @@ def _warm_up(w: World, u: int, i: int, number: int) -> None:
     clock, unit, instance = clock_of(w), unit_at(w, u), instance_at(w, i)
     unit.cold_starts += 1
     drawn = draw(
-        w, unit.random + COLD_STREAM, unit.cold_kind, unit.cold_scale, unit.cold_sigma, unit.cold_from, unit.cold_n
+        w, unit.random + COLD_STREAM, Law(unit.cold_kind, unit.cold_scale, unit.cold_sigma, unit.cold_from, unit.cold_n)
     )
     instance.cold_ns = whole(drawn * unit.cold_factor)
     # A node's start counts as cold start in waits, but is not billed as one (rule 7.20).

@@ -56,7 +56,6 @@ from echotally.engine.kernel.access import (
     call_at,
     cargo_at,
     clock_of,
-    edge_at,
     event_at,
     instance_at,
     n_calls,
@@ -72,7 +71,7 @@ from echotally.engine.kernel.access import (
     unit_at,
 )
 from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.chance import draw, whole
+from echotally.engine.kernel.chance import size_along, whole
 from echotally.engine.kernel.compiled import kernel
 from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 
@@ -137,18 +136,7 @@ def lay(w: World, n: int) -> int:
         if clock.lay_tap >= 0:
             payload = taps.payload_of(w, clock.lay_tap)
         elif clock.lay_edge >= 0:
-            edge = edge_at(w, clock.lay_edge)
-            payload = whole(
-                draw(
-                    w,
-                    clock.lay_stream,
-                    edge.payload_kind,
-                    edge.payload_scale,
-                    edge.payload_sigma,
-                    edge.payload_from,
-                    edge.payload_n,
-                )
-            )
+            payload = size_along(w, clock.lay_edge, clock.lay_stream)
         kinds.lay(w, payload)
     return n
 

@@ -34,7 +34,7 @@ from echotally.engine.kernel.access import (
     unit_at,
 )
 from echotally.engine.kernel.calendar import LAST, put
-from echotally.engine.kernel.chance import draw, hashed, uniform, whole
+from echotally.engine.kernel.chance import hashed, many_along, size_along, uniform
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 from echotally.engine.records import Unit
@@ -297,28 +297,13 @@ def _sort_out(w: World, c: int, failed: bool, each: bool, rate: float) -> tuple[
 
 @kernel
 def puts_out(w: World, u: int, n: int) -> None:
-    """Events put out for ``n`` handled: the whole part for certain, the fraction by lot per event."""
+    """Events put out for ``n`` handled (rule 4.7), in order, to each of those they are for as many (rule 11.2)."""
     unit = unit_at(w, u)
     for x in range(unit.first_emit, unit.first_emit + unit.emit_n):
         edge = edge_at(w, x)
-        # The whole part for certain, the fraction by lot, an event at a time: the sum's spread is that of single
-        # lots.
-        out = n * edge.whole
-        if edge.fraction > 0.0:
-            for _ in range(n):
-                if uniform(w, unit.random + EMIT_STREAM) < edge.fraction:
-                    out += 1
+        out = many_along(w, x, unit.random + EMIT_STREAM, n)
         edge.sent += out
         for k in range(out):
-            size = draw(
-                w,
-                unit.random + EMITTED_STREAM,
-                edge.payload_kind,
-                edge.payload_scale,
-                edge.payload_sigma,
-                edge.payload_from,
-                edge.payload_n,
-            )
-            # In order, to each of them as many (rule 11.2).
+            size = size_along(w, x, unit.random + EMITTED_STREAM)
             diary.for_whom(w, k * n // out)
-            pools.expect(w, edge.target, whole(size))
+            pools.expect(w, edge.target, size)

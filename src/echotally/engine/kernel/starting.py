@@ -43,7 +43,7 @@ from echotally.engine.kernel.access import (
     unit_at,
 )
 from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.chance import draw, draw_for, whole
+from echotally.engine.kernel.chance import Law, draw, draw_for, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 
@@ -205,10 +205,16 @@ def begin(w: World, c: int) -> None:
 
 
 @hot
+def _run_of(w: World, u: int) -> Law:
+    unit = unit_at(w, u)
+    return Law(unit.run_kind, unit.run_scale, unit.run_sigma, unit.run_from, unit.run_n)
+
+
+@hot
 def usual_work(w: World, u: int, items: int, payload: int) -> float:
     """Run time, ns, of a call of so many events and bytes in all, before it shares its instance's vCPUs (rule 3.1)."""
     unit = unit_at(w, u)
-    drawn = draw(w, unit.random + RUN_STREAM, unit.run_kind, unit.run_scale, unit.run_sigma, unit.run_from, unit.run_n)
+    drawn = draw(w, unit.random + RUN_STREAM, _run_of(w, u))
     # As floats: as whole numbers a long time for each of many items would leave an int64 before it is held.
     return (drawn + np.float64(unit.per_item) * items + unit.per_mb * (payload * 1e-6)) * unit.cpu_factor
 
@@ -226,42 +232,20 @@ def _unusual(w: World, c: int) -> float:
         if condition.run_kind >= 0:
             # Who hangs does no CPU work: the whole run is that long, whatever the memory and whoever runs beside it.
             goes_quiet(w, c)
-            return times * _either(
-                w,
-                same,
-                condition.random + OTHER_STREAM,
-                condition.random + OTHER_KIND_STREAM,
-                number,
-                condition.run_kind,
-                condition.run_scale,
-                condition.run_sigma,
-                condition.run_from,
-                condition.run_n,
-            )
-    drawn = _either(
-        w,
-        same,
-        unit.random + RUN_STREAM,
-        unit.random + KIND_STREAM,
-        number,
-        unit.run_kind,
-        unit.run_scale,
-        unit.run_sigma,
-        unit.run_from,
-        unit.run_n,
-    )
+            random = condition.random
+            law = Law(condition.run_kind, condition.run_scale, condition.run_sigma, condition.run_from, condition.run_n)
+            return times * _either(w, same, random + OTHER_STREAM, random + OTHER_KIND_STREAM, number, law)
+    drawn = _either(w, same, unit.random + RUN_STREAM, unit.random + KIND_STREAM, number, _run_of(w, call.unit))
     own = (drawn + np.float64(unit.per_item) * call.items) * times
     return (own + unit.per_mb * (call.payload * 1e-6)) * unit.cpu_factor
 
 
 @kernel
-def _either(  # noqa: PLR0917 - compiled functions take no keywords
-    w: World, same: bool, anew: int, own: int, number: int, kind: int, scale: float, sigma: float, first: int, n: int
-) -> float:
+def _either(w: World, same: bool, anew: int, own: int, number: int, law: Law) -> float:
     """A value drawn anew from stream ``anew``, or the one that belongs to an event, from the streams ``own`` on."""
     if same:
-        return draw_for(w, own, number, kind, scale, sigma, first, n)
-    return draw(w, anew, kind, scale, sigma, first, n)
+        return draw_for(w, own, number, law)
+    return draw(w, anew, law)
 
 
 @kernel

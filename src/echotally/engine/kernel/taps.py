@@ -12,7 +12,7 @@ import math
 
 from echotally.engine.codes import BURSTY, EVEN, NEVER, PAYLOAD_STREAM, TAP_RATE, ZERO
 from echotally.engine.kernel.access import World, clock_of, span_at, stretch_at, tap_at
-from echotally.engine.kernel.chance import draw, exponential, truncated, uniform, whole
+from echotally.engine.kernel.chance import Law, draw, exponential, truncated, uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
 
 
@@ -119,11 +119,7 @@ def payload_of(w: World, p: int) -> int:
     size = draw(
         w,
         tap.random + PAYLOAD_STREAM,
-        tap.payload_kind,
-        tap.payload_scale,
-        tap.payload_sigma,
-        tap.payload_from,
-        tap.payload_n,
+        Law(tap.payload_kind, tap.payload_scale, tap.payload_sigma, tap.payload_from, tap.payload_n),
     )
     return whole(size)
 

@@ -10,7 +10,7 @@ from echotally.engine.sampling.expecting import (
     spared_events,
     wants_sampling,
 )
-from echotally.engine.sampling.stretches import PARTS
+from echotally.engine.sampling.strata import PARTS
 
 __all__ = [
     "PARTS",

@@ -21,8 +21,8 @@ from echotally.engine.sampling.expecting import expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
-from echotally.engine.sampling.strata import BUDGET, SHARE, cut_month, expected_in
-from echotally.engine.sampling.stretches import PARTS, Mode, Player, Stretch
+from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
+from echotally.engine.sampling.stretches import Mode, Player, Stretch
 from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.sampling.wiring import Wiring
@@ -95,7 +95,7 @@ class Sampler:
         self.expected = expected_events(model, month, placement)
         self.progress, self.done = progress, 0.0
         self.player = Player(model, month, placement, seed, self.expected, self._tell)
-        self.cut = cut_month(model, month, placement, self.expected, parts=PARTS, effort=effort)
+        self.cut = cut_month(model, month, placement, self.expected, effort=effort)
         self.each = self._hours_each()
         self.stretches: dict[tuple[int, Mode], Stretch] = {}
         self.whole: list[Tap] = []
@@ -200,9 +200,7 @@ class Sampler:
             return span
         stretches = self.stretches
         self.modes = {}
-        self.cut = cut_month(
-            self.model, self.month, self.placement, self.expected, parts=PARTS, whole=self.whole, effort=self.effort
-        )
+        self.cut = cut_month(self.model, self.month, self.placement, self.expected, self.whole, self.effort)
         self.each = self._hours_each()
         self.stretches = {}
         for number in range(len(self.cut.groups)):

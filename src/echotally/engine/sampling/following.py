@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 from echotally.engine import codes
 from echotally.engine.build import stream_seed
-from echotally.engine.sampling.carrying import Carried
-from echotally.engine.sampling.stretches import PARTS, Hours, Mode
+from echotally.engine.sampling.carrying import Carried, Lot
+from echotally.engine.sampling.strata import PARTS
+from echotally.engine.sampling.stretches import Hours, Mode
 from echotally.engine.sampling.totals import Total
 from echotally.model.sources import SourceKind
 
@@ -112,28 +113,18 @@ class PartOfMonth:
             come = self.sampler.come(group, lane, flow.come[lane]) * step
             # Events of a stretch are a sample of what comes: the month's own differ from it as Poisson counts do.
             noise = float(self.random.standard_normal()) * (come * self.sampler.burst(lane)) ** 0.5
-            gone = float(flow.gone[lane]) * step
-            self._hand_on(lane, now, step, max(0.0, come + noise), gone=gone, handled=flow.handled, run_ns=flow.run_ns)
+            lot = carried.moves(now, step, max(0.0, come + noise), float(flow.gone[lane]) * step)
+            self._hand_on(lane, step, lot, flow.handled, flow.run_ns)
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:
             self._lag(unit, now, step)
 
-    def _hand_on(
-        self,
-        lane: int,
-        now: int,
-        step: int,
-        come: float,
-        *,
-        gone: float,
-        handled: Array,
-        run_ns: Array,
-    ) -> None:
+    def _hand_on(self, lane: int, step: int, lot: Lot, handled: Array, run_ns: Array) -> None:
+        """What a full lane handed over in a step of so many ns is counted for the units that read it."""
         carried, mine = self.carried[lane], self.lanes[lane]
-        lot = carried.moves(now, step, come, gone)
         home = mine.units[0]
         self.total.unit.expired[home] += lot.expired
         self.total.source.ended[mine.source] += lot.expired
-        hour = self._hour(now)
+        hour = self._hour(lot.at_ns)
         backlog = math.fsum(self.carried[n].held for n, other in enumerate(self.lanes) if home in other.units)
         peak = self.total.maxima.backlog_peak
         peak[home] = max(peak[home], int(backlog))
@@ -177,15 +168,10 @@ class PartOfMonth:
         for lane in range(len(self.lanes)):
             if lane in full:
                 per_ns = 1.0 / lasts
-                self._hand_on(
-                    lane,
-                    segment.start_ns,
-                    lasts,
-                    float(hours.come[lane]),
-                    gone=float(hours.gone[lane]),
-                    handled=hours.handled * per_ns,
-                    run_ns=hours.run_ns,
+                lot = self.carried[lane].moves(
+                    segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane])
                 )
+                self._hand_on(lane, lasts, lot, hours.handled * per_ns, hours.run_ns)
             # What waits for its batch, or came in the last minute, is nothing left over.
             elif hours.held[lane] > self._usual(lane, hours, lasts):
                 self.carried[lane].begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))

@@ -25,6 +25,8 @@ from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns
 
+#: How many estimates a month is cut for, each from a part of what is played: between them lies how sure it is.
+PARTS = 4
 #: Events to play in the groups in all, their share of the month at the most, and the most groups: enough that a
 #: group's rates differ by a few per cent.
 BUDGET, SHARE, _MOST_GROUPS = 6_000_000, 1 / 6, 48
@@ -78,8 +80,6 @@ def cut_month(
     month: MonthPlan,
     placement: Mapping[str, Offer],
     expected: float,
-    *,
-    parts: int,
     whole: Sequence[Tap] = (),
     effort: int = BUDGET,
 ) -> Cut:
@@ -114,7 +114,7 @@ def cut_month(
             segments[n] = replace(segments[n], group=len(groups))
         groups.append(Group(mean, float(lengths.sum()), 0, floors))
     groups = [
-        replace(g, part_ns=max(1, _stretch_ns(float(g.rates.sum()), len(groups), warm, g.whole_ns, budget) // parts))
+        replace(g, part_ns=max(1, _stretch_ns(float(g.rates.sum()), len(groups), warm, g.whole_ns, budget) // PARTS))
         for g in groups
     ]
     kinds = _kinds(segments, busy, rates, taps)

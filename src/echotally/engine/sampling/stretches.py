@@ -25,13 +25,12 @@ from echotally.engine.sampling.lanes import (
     ran_dry,
     unfinished_outside,
 )
-from echotally.engine.sampling.strata import Cut, clipped, expected_in, steady
+from echotally.engine.sampling.strata import PARTS, Cut, clipped, expected_in, steady
 from echotally.engine.sampling.totals import Reading, Span, forget_maxima
 from echotally.errors import BadInput, OurFault, Problem
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
 
-PARTS = 4
 #: Work sent away and still there after so long, and after two of a plan's longest pauses, does not clear by itself.
 _LONG_AWAY_NS = 300 * 10**9
 #: How often a warming world is looked at for lanes that fill.

@@ -13,6 +13,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from decimal import Decimal, localcontext
+from typing import NamedTuple
 
 from echotally.model.estate import Model
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
@@ -200,13 +201,11 @@ class _Rows:
                 later += own
                 committed = (own * covered).quantize(_QUANTUM) if covered else Decimal(0)
                 if committed:
-                    yield self._row(period, line, key, tier=tier, quantity=committed, consumed=committed) | (
+                    yield self._row(period, line, key, _Used(tier, committed, committed)) | (
                         self._paid_by(account, committed, tier)
                     )
                 if not committed or consumed > committed or own > committed:
-                    yield self._row(
-                        period, line, key, tier=tier, quantity=own - committed, consumed=consumed - committed
-                    )
+                    yield self._row(period, line, key, _Used(tier, own - committed, consumed - committed))
 
     def _tiers(self, account: Account, meter: str, before: Decimal, after: Decimal) -> list[Part]:
         """The billable quantity between two instants by tier; of a ``volume`` price at the tier that all periods reach."""
@@ -266,7 +265,7 @@ class _Rows:
         if not length or plan.commitment is None:
             return
         each = Part(1, length, plan.commitment.per_hour, 1)
-        bought = self._row(period, line, None, tier=each, quantity=length, consumed=length)
+        bought = self._row(period, line, None, _Used(each, length, length))
         yield bought | {
             "ChargeCategory": "Purchase",
             "ChargeFrequency": "Recurring",
@@ -279,7 +278,7 @@ class _Rows:
             "ChargeDescription": f"commitment on {line.plan}, prepaid, projected",
         }
         if lost:
-            none = self._row(period, line, None, tier=Part(1, lost, Decimal(1), 1), quantity=lost, consumed=lost)
+            none = self._row(period, line, None, _Used(Part(1, lost, Decimal(1), 1), lost, lost))
             yield none | {
                 "BilledCost": "0",
                 "ConsumedQuantity": None,
@@ -292,13 +291,19 @@ class _Rows:
                 "ChargeDescription": f"commitment on {line.plan}, lost, projected",
             }
 
-    def _row(
-        self, period: Stretch, line: Line, key: UnitKey | None, *, tier: Part, quantity: Decimal, consumed: Decimal
-    ) -> dict[str, str | None]:
+    def _row(self, period: Stretch, line: Line, key: UnitKey | None, used: _Used) -> dict[str, str | None]:
         clock = self.found.month.clock
         bounds = [_time(clock.instant(at)) for at in (period.from_ns, period.until_ns)]
-        row = _row(self.found, self.projected, line, key, tier=tier, quantity=quantity, consumed=consumed)
+        row = _row(self.found, self.projected, line, key, used)
         return row | {"ChargePeriodStart": bounds[0], "ChargePeriodEnd": bounds[1]}
+
+
+class _Used(NamedTuple):
+    """What a row charges for: the tier of the price, what is priced in it, and what was consumed (the free part included)."""
+
+    tier: Part
+    quantity: Decimal
+    consumed: Decimal
 
 
 def _commitment_of(account: Account) -> dict[str, str | None]:
@@ -317,11 +322,9 @@ def _row(
     projected: PlayedPlan,
     line: Line,
     key: UnitKey | None,
-    *,
-    tier: Part,
-    quantity: Decimal,
-    consumed: Decimal,
+    used: _Used,
 ) -> dict[str, str | None]:
+    tier = used.tier
     model, card = found.model, projected.offer.card
     outside = line.meter.startswith(OUTSIDE)
     category, subcategory, service = _SERVICES.get(line.meter, _COMPUTE) if not outside else _of_others(line.meter)
@@ -332,11 +335,8 @@ def _row(
     provider = service if outside else card.provider or card.name
     return {
         **dict.fromkeys(COLUMNS),
-        **_priced(_plain(quantity * tier.unit_price), _plain(tier.unit_price)),
-        "PricingQuantity": _plain(quantity),
-        "PricingUnit": _UNITS.get(line.meter, "Uses"),
-        "ConsumedQuantity": _plain(consumed),
-        "ConsumedUnit": _UNITS.get(line.meter, "Uses"),
+        **_priced(_plain(used.quantity * tier.unit_price), _plain(tier.unit_price)),
+        **_quantities(line.meter, used),
         "PricingCategory": "Standard",
         "PricingCurrency": card.currency,
         "BillingAccountId": f"{card.name}-projection",
@@ -362,6 +362,16 @@ def _row(
         "x_Function": name or None,
         "x_Meter": line.meter,
         "x_Plan": line.plan,
+    }
+
+
+def _quantities(meter: str, used: _Used) -> dict[str, str]:
+    unit = _UNITS.get(meter, "Uses")
+    return {
+        "PricingQuantity": _plain(used.quantity),
+        "PricingUnit": unit,
+        "ConsumedQuantity": _plain(used.consumed),
+        "ConsumedUnit": unit,
     }
 
 

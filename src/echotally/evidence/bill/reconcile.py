@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal, localcontext
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypedDict, Unpack
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill.bill_file import BillRead, read_bill
@@ -94,22 +94,28 @@ class Reconciliation(Answer):
         return frame_of(self.rows)
 
 
+class WaysWords(TypedDict, total=False):
+    """How a bill says what its rows are (``BillWays``), as keywords of ``reconcile``."""
+
+    tag: str
+    environment: str
+    cost: str | None
+
+
 def reconcile(
     found: Projection,
     path: Path | str,
     plan: str | None = None,
     mapping: Path | str | None = None,
     *,
-    tag: str = "function",
-    environment: str = "environment",
-    cost: str | None = None,
     until: date | None = None,
     loaded: Loaded | None = None,
+    **words: Unpack[WaysWords],
 ) -> Reconciliation:
     """Lay a bill beside the projection on ``plan`` (default: the picked or closest one).
 
-    ``environment`` is the tag or column that names one, ``cost`` which cost is taken (``bill_file.COSTS``). ``until`` (with the
-    model, ``loaded``): the bill goes up to this day, and so does what is laid beside it. Raises ``BadInput``.
+    ``mapping`` is a file that says what rows are, ``words`` how the bill's own columns do (``bill_file.BillWays``). ``until``
+    (with the model, ``loaded``): the bill goes up to this day, and so does what is laid beside it. Raises ``BadInput``.
     """
     name = plan or found.pick or found.closest
     if name is None:
@@ -117,7 +123,7 @@ def reconcile(
     on = found.plan(name)
     if isinstance(on, RefusedPlan):
         raise BadInput(Problem("cannot run this estate", "--plan", value=name))
-    ways = BillWays(Path(mapping) if mapping else None, tag, environment, cost)
+    ways = BillWays(Path(mapping) if mapping else None, **words)
     metered = on.metered if until is None or loaded is None else _metered_until(loaded, found, on, until)
     bill = read_bill(Path(path), found.model, ways, found.currency, found.month.clock, until)
     with localcontext(exact()):

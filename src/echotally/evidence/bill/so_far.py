@@ -19,6 +19,7 @@ from echotally.projection.bills import Bill, make_bill
 from echotally.projection.loaded import Loaded
 from echotally.projection.metering import Account, Metered, UnitKey, up_to
 from echotally.projection.over_time import Stretch, days_of, hours_until, less, midnight, stretches, summed
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.replicate import replication_seeds
 from echotally.projection.verdict import check_targets
@@ -206,7 +207,7 @@ class _Landing:
         for n, seed in enumerate(replication_seeds(self.projection.seed, draws + 1)[1:]):
             by = {each.address: float(factor) for each, factor in zip(inputs, factors[n], strict=True)}
             month = month_with(self.loaded, 0, by) if by else self.loaded
-            again = project_plan(month, self.played.offer, seed, passing_ns=(cut,))
+            again = project_plan(month, self.played.offer, seed, how=Playing(passing_ns=(cut,)))
             if isinstance(again, PlayedPlan):
                 rest = (
                     stretches(month, again, seed, [cut])[-1].quantities

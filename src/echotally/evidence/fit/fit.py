@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, TypedDict, Unpack
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
@@ -78,6 +78,25 @@ class LogRead:
     functions: dict[str, int] = field(default_factory=dict)
 
 
+@dataclass(frozen=True)
+class Reading:
+    """How logs are read: times without an offset in ``timezone`` where no model says it, attempts of one ``environment`` (left
+    out: of all), on so many threads.
+    """
+
+    timezone: str = "UTC"
+    environment: str | None = None
+    workers: int | None = None
+
+
+class ReadingWords(TypedDict, total=False):
+    """The same, as keywords of ``fit``."""
+
+    timezone: str
+    environment: str | None
+    workers: int | None
+
+
 def fit(
     paths: Path | str | Iterable[Path | str],
     function: str | None = None,
@@ -85,23 +104,22 @@ def fit(
     loaded: Loaded | None = None,
     *,
     plan: str | None = None,
-    environment: str | None = None,
-    timezone: str = "UTC",
-    workers: int | None = None,
+    **words: Unpack[ReadingWords],
 ) -> Fit:
     """Fit one function's run time, cold start, memory, failures and rhythm to run logs.
 
     ``loaded`` gives the zone, the function's threads and the ``plan`` whose vCPU a memory has (for the CPU share);
-    without it times are read in ``timezone``. Raises ``BadInput`` for a log without usable runs of the function.
+    ``words``: how the logs are read (``Reading``). Raises ``BadInput`` for a log without usable runs of the function.
     """
+    reading = Reading(**words)
     try:
-        zone = ZoneInfo(str(loaded.model.estate.timezone if loaded else timezone))
+        zone = ZoneInfo(str(loaded.model.estate.timezone if loaded else reading.timezone))
     except (ZoneInfoNotFoundError, ValueError) as error:
-        raise BadInput(Problem("is not an IANA zone", "timezone", value=timezone)) from error
+        raise BadInput(Problem("is not an IANA zone", "timezone", value=reading.timezone)) from error
     files = paths_of(paths)
-    with open_log(files, columns, str(zone), workers) as log:
+    with open_log(files, columns, str(zone), reading.workers) as log:
         name = _one_function(log, function)
-        return _Fitter(log, name, environment, loaded, plan, zone).fit([path.name for path in files])
+        return _Fitter(log, name, reading.environment, loaded, plan, zone).fit([path.name for path in files])
 
 
 def _one_function(log: RunLog, asked: str | None) -> str:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypedDict, Unpack
 
 from echotally.evidence.measure import requesting
 from echotally.evidence.measure.keys import Keys, keys_of
 from echotally.evidence.measure.rows import Tried
-from echotally.evidence.measure.trying import Asked, Tell, try_fresh, try_serving
+from echotally.evidence.measure.trying import Asked, Tell, Trying, try_fresh, try_serving
 from echotally.showing import Answer
 
 
@@ -21,36 +21,42 @@ class Measurement(Answer):
     keys: Keys
 
 
+class TryingWords(TypedDict, total=False):
+    """With what a program is tried, and how often (``Trying``), as keywords of ``measure``."""
+
+    events: Sequence[Any]
+    batches: Sequence[int]
+    slots: Sequence[int]
+    clients: Sequence[int]
+    pid: int | None
+    runs: int
+    limit_s: float
+    longest_s: float
+    tell: Tell | None
+
+
 def measure(
     command: Sequence[str] = (),
     *,
     url: str | None = None,
     serve: bool = False,
-    events: Sequence[Any] = (),
-    batches: Sequence[int] = (),
-    slots: Sequence[int] = (),
-    clients: Sequence[int] = (1, 5, 20),
-    pid: int | None = None,
-    runs: int = 30,
-    limit_s: float = 10.0,
-    longest_s: float = requesting.LONGEST_S,
     factor: float = 1.0,
     elsewhere: bool = False,
-    tell: Tell | None = None,
+    **words: Unpack[TryingWords],
 ) -> Measurement:
     """Try ``command`` on this machine (a fresh process a run, or with ``serve`` one that reads events as lines), or ask ``url``.
 
-    ``events`` are JSON values handed over again and again, in ``batches`` of these sizes; ``slots``: so many unanswered at once. Of a
-    ``url``: with so many ``clients``, each level for ``longest_s`` at the most, ``pid`` the process that answers; ``elsewhere`` lets it be
-    another machine's. ``limit_s`` is the longest run or answer; ``factor`` how many times as fast the processor is on which it will run.
+    ``words``: with what, and how often (``Trying``). ``elsewhere`` lets the address be another machine's; ``factor`` is how many times
+    as fast the processor is on which it will run.
     Raises ``BadInput`` for a program that cannot be started, fails or hangs every time, or an address that does not answer.
     """
-    asked = Asked(events, batches or (1,), bool(batches))
+    trying = Trying(**words)
+    asked = Asked(trying.events, trying.batches or (1,), bool(trying.batches))
     if url is not None:
         requesting.check_here(url, elsewhere)
-        tried = requesting.try_url(url, asked, clients, runs, limit_s, pid=pid, longest_s=longest_s, tell=tell)
+        tried = requesting.try_url(url, asked, trying)
     elif serve:
-        tried = try_serving(list(command), asked, runs, limit_s, slots, tell)
+        tried = try_serving(list(command), asked, trying.runs, trying.limit_s, trying.slots, trying.tell)
     else:
-        tried = try_fresh(list(command), asked, runs, limit_s, tell)
+        tried = try_fresh(list(command), asked, trying.runs, trying.limit_s, trying.tell)
     return Measurement(tried, keys_of(tried, factor))

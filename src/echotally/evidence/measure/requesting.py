@@ -6,7 +6,7 @@ import ipaddress
 import socket
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from statistics import median
 from typing import TYPE_CHECKING
@@ -17,7 +17,7 @@ import numpy as np
 from echotally.errors import BadInput, Problem
 from echotally.evidence.measure.machine import this_machine
 from echotally.evidence.measure.rows import Level, Run, Tried
-from echotally.evidence.measure.trying import Asked, Tell
+from echotally.evidence.measure.trying import Asked, Trying
 
 if TYPE_CHECKING:
     import psutil
@@ -70,29 +70,19 @@ def _own() -> set[ipaddress.IPv4Address | ipaddress.IPv6Address]:
     return found
 
 
-def try_url(
-    url: str,
-    asked: Asked,
-    clients: Sequence[int],
-    runs: int,
-    limit_s: float,
-    *,
-    pid: int | None = None,
-    longest_s: float = LONGEST_S,
-    tell: Tell | None = None,
-) -> Tried:
+def try_url(url: str, asked: Asked, trying: Trying) -> Tried:
     """Ask with each number of clients: ``runs`` requests a client at the most, and no longer than ``longest_s`` a level.
 
-    A GET, or with events a POST of JSON. ``pid``: the process whose CPU time and memory are told, its children's included.
+    A GET, or with events a POST of JSON. Of the process ``pid`` CPU time and memory are told, its children's included.
     Raises ``BadInput`` where it cannot be reached or nothing was answered well.
     """
     machine = replace(this_machine(), answer_s=_empty_request())
-    process = _process(pid)
+    process = _process(trying.pid)
     found, levels, notes = list[Run](), list[Level](), list[str]()
     notes.append("a cold start is not measured with --url, which asks what runs already: --serve starts it")
-    for n, k in enumerate(clients):
+    for n, k in enumerate(trying.clients):
         used = _cpu(process)
-        answers = list(_level(url, asked, k, runs, limit_s, longest_s))
+        answers = list(_level(url, asked, k, trying))
         cpu, memory = _more(_cpu(process), used), _memory(process)
         good = [each for each in answers if each.good]
         if not good:
@@ -104,8 +94,8 @@ def try_url(
         took = np.array([answer.took for answer in good])
         p50, p95 = (float(x) for x in np.quantile(took, [0.5, 0.95]))
         levels.append(Level(k, len(good), seconds, float(took.mean()), p50, p95, len(answers) - len(good), cpu))
-        if tell:
-            tell("measuring", (n + 1) / len(clients))
+        if trying.tell:
+            trying.tell("measuring", (n + 1) / len(trying.clients))
     if process is None:
         notes.append("CPU and memory are not known without --pid, the process that answers")
     return Tried(url, "url", machine, tuple(found), tuple(levels), notes=tuple(notes))
@@ -116,18 +106,18 @@ def _run(before: int, answer: Answer, cpu: float | None, memory: int | None) -> 
     return Run(before + 1, "warm", answer.took, cpu, memory, answer.size, 0.0, 1, answer.sent)
 
 
-def _level(url: str, asked: Asked, clients: int, runs: int, limit_s: float, longest_s: float) -> Iterator[Answer]:
+def _level(url: str, asked: Asked, clients: int, trying: Trying) -> Iterator[Answer]:
     """All answers of a level, in the order in which they were asked."""
     gets = [asked.text(asked.batches[0]) if asked.events else None for _ in range(clients)]
-    until, found = time.perf_counter() + longest_s, list[list[Answer]]([] for _ in range(clients))
+    until, found = time.perf_counter() + trying.longest_s, list[list[Answer]]([] for _ in range(clients))
     failed: list[BaseException] = []
 
     def client(n: int) -> None:
         try:
-            for _ in range(runs):
+            for _ in range(trying.runs):
                 if failed or time.perf_counter() >= until:
                     return
-                found[n].append(_ask(url, gets[n], limit_s))
+                found[n].append(_ask(url, gets[n], trying.limit_s))
         except BaseException as error:
             failed.append(error)
 

@@ -58,6 +58,26 @@ def _lines(path: Path, text: str) -> Iterator[Any]:
                 raise BadInput(Problem(f"is no JSON: {error}", f"line {number}", file=str(path), value=line)) from error
 
 
+@dataclass(frozen=True)
+class Trying:
+    """With what a program or an address is tried, and how often.
+
+    ``events`` are JSON values handed over again and again, in ``batches`` of these sizes; ``slots``: so many unanswered at once. Of
+    an address: with so many ``clients``, each level for ``longest_s`` at the most, ``pid`` the process that answers. ``limit_s`` is
+    the longest run or answer; ``tell`` hears a text and the share that is done.
+    """
+
+    events: Sequence[Any] = ()
+    batches: Sequence[int] = ()
+    slots: Sequence[int] = ()
+    clients: Sequence[int] = (1, 5, 20)
+    pid: int | None = None
+    runs: int = 30
+    limit_s: float = 10.0
+    longest_s: float = 5.0
+    tell: Tell | None = None
+
+
 @dataclass
 class Asked:
     """What a program is handed: events in batches, the same ones over and over."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
+from typing import TypedDict, Unpack
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from echotally.errors import BadInput, Problem
@@ -64,6 +65,27 @@ _TOO_MANY = 30_000_000
 Told = Callable[[str], None]
 
 
+@dataclass(frozen=True)
+class Reading:
+    """How logs are read: ``timezone`` is that of times without an offset, and the first choice of the schedules'; ``columns`` are
+    (what it holds, its name in the log); on so many threads. ``told`` hears what is done.
+    """
+
+    timezone: str | None = None
+    columns: Iterable[tuple[str, str]] = ()
+    workers: int | None = None
+    told: Told | None = None
+
+
+class ReadingWords(TypedDict, total=False):
+    """The same, as keywords of ``survey``."""
+
+    timezone: str | None
+    columns: Iterable[tuple[str, str]]
+    workers: int | None
+    told: Told | None
+
+
 def survey(
     sources: Path | str | Sequence[Path | str],
     *,
@@ -71,25 +93,23 @@ def survey(
     metrics: Sequence[Path | str] = (),
     month: str | None = None,
     hold_back_s: float | None = None,
-    timezone: str | None = None,
-    columns: Iterable[tuple[str, str]] = (),
-    workers: int | None = None,
-    told: Told | None = None,
+    **words: Unpack[ReadingWords],
 ) -> Survey:
     """A model of what logs, spans, metrics and bills show. ``sources`` are files or folders.
 
     ``month`` ("2027-03") is the model's, left out that of the bill, else the one most of the log lies in; ``hold_back_s`` days
     at the log's end are kept back and laid beside what a model made without them says (0: none; left out: 7 days, or a quarter
-    of a short log). ``timezone`` is that of times without an offset, and the first choice of the schedules'. Raises ``BadInput``.
+    of a short log). ``words``: how the logs are read (``Reading``). Raises ``BadInput``.
     """
-    say = told or (lambda _: None)
-    zone = _zone(timezone or "UTC")
+    reading = Reading(**words)
+    say = reading.told or (lambda _: None)
+    zone = _zone(reading.timezone or "UTC")
     need("duckdb", "orjson", "networkx", "jinja2", "matplotlib")
     sources, bills = paths_of(sources), paths_of(bills)
     logs, extra, more_bills = _sorted(sources, {Path(each).resolve() for each in (*bills, *metrics)})
     say("reading the log")
-    with open_log(logs, columns, str(zone), workers) as log:
-        return _Surveyor(log, logs, zone, timezone, say).survey(
+    with open_log(logs, reading.columns, str(zone), reading.workers) as log:
+        return _Surveyor(log, logs, zone, reading.timezone, say).survey(
             [*map(Path, bills), *more_bills], [*extra, *metrics], month, hold_back_s
         )
 

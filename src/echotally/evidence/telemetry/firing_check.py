@@ -11,6 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import NamedTuple, TypedDict, Unpack
 from zoneinfo import ZoneInfo
 
 from echotally.demand.clock import to_utc
@@ -50,6 +51,26 @@ class FiringCheck(Answer):
     notes: tuple[str, ...]
 
 
+@dataclass(frozen=True)
+class Sought:
+    """The firings that are looked for: of one ``environment``, from ``after`` until before ``until`` (in the schedule's zone unless
+    they have an offset); left out, from the first firing that could belong to the log, the one its first start came after, to
+    the log's last row.
+    """
+
+    environment: str | None = None
+    after: datetime | None = None
+    until: datetime | None = None
+
+
+class SoughtWords(TypedDict, total=False):
+    """The same, as keywords of ``check_firings``."""
+
+    environment: str | None
+    after: datetime | None
+    until: datetime | None
+
+
 def check_firings(
     loaded: ModelSource | Loaded,
     schedule: str,
@@ -57,18 +78,15 @@ def check_firings(
     columns: Sequence[tuple[str, str]] = (),
     *,
     tolerance_s: float = 60.0,
-    environment: str | None = None,
-    after: datetime | None = None,
-    until: datetime | None = None,
+    **words: Unpack[SoughtWords],
 ) -> FiringCheck:
     """Lay the starts of the schedule's function in a log beside its firings; late means by more than ``tolerance_s``.
 
-    Firings from ``after`` until before ``until`` are looked for (in the schedule's zone unless they have an offset); left
-    out, from the first firing that could belong to the log, the one its first start came after, to the log's last row.
+    ``words``: which firings (``Sought``).
 
     Attempts on end that retry a failed run count as extra. Raises ``BadInput``.
     """
-    loaded = load(loaded)
+    sought, loaded = Sought(**words), load(loaded)
     model = loaded.model
     schedule = known_name("schedule", "--schedule", schedule, model.schedules, "schedules")
     functions = [t.to for t in model.triggers if t.from_ == f"schedules.{schedule}"]
@@ -78,8 +96,8 @@ def check_firings(
     with open_log(paths, columns, str(model.estate.timezone), keep_repeated=True) as log:
         named = any(log.functions)
         wanted = "usable AND outcome <> 'throttled'" + (" AND function = $name" if named else " AND $name <> ''")
-        wanted += " AND environment = $env" if environment else ""
-        values = {"name": functions[0]} | ({"env": environment} if environment else {})
+        wanted += " AND environment = $env" if sought.environment else ""
+        values = {"name": functions[0]} | ({"env": sought.environment} if sought.environment else {})
         rows = log.connection.execute(f"SELECT t FROM runs WHERE {wanted} ORDER BY t", values).fetchall()
         troubles, notes = log.troubles, log.notes
         span = log.query("SELECT min(t), max(t) FROM runs WHERE usable")[0]
@@ -87,13 +105,13 @@ def check_firings(
         raise BadInput(Problem("the log has no usable row"))
     seen = [float(row[0]) for row in rows]
     zone = zone_of(model.schedules[schedule], str(model.estate.timezone))
-    low, high = (None if at is None else _instant(at, zone) for at in (after, until))
+    low, high = (None if at is None else _instant(at, zone) for at in (sought.after, sought.until))
     first = _first(loaded, schedule, float(span[0]), seen, tolerance_s) if low is None else low
     # Half-open: a firing at the very end is not looked for.
     last = float(span[1]) if high is None else high - 1e-6
     seen = [at for at in seen if (low is None or at >= low) and (high is None or at < high)]
     expected = _expected(loaded, schedule, first, last)
-    return _compared(schedule, functions[0], expected, seen, tolerance_s=tolerance_s, troubles=troubles, notes=notes)
+    return _compared(_Pair(schedule, functions[0], expected, seen), tolerance_s, troubles, notes)
 
 
 def _instant(at: datetime, zone: ZoneInfo) -> float:
@@ -128,16 +146,17 @@ def _expected(loaded: Loaded, name: str, first: float, last: float) -> list[floa
     return found
 
 
-def _compared(
-    schedule: str,
-    function: str,
-    expected: list[float],
-    seen: list[float],
-    *,
-    tolerance_s: float,
-    troubles: tuple[Trouble, ...],
-    notes: tuple[str, ...],
-) -> FiringCheck:
+class _Pair(NamedTuple):
+    """Firings and starts, s since 1970."""
+
+    schedule: str
+    function: str
+    expected: list[float]
+    seen: list[float]
+
+
+def _compared(pair: _Pair, tolerance_s: float, troubles: tuple[Trouble, ...], notes: tuple[str, ...]) -> FiringCheck:
+    schedule, function, expected, seen = pair
     matches = _matches(expected, seen)
     late = [(e, s - e) for e, s in matches.items() if s - e > tolerance_s]
     used = set(matches.values())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from echotally.output.base.charts import new_figure, picture, titled
 from echotally.output.base.terminal import money, signed
@@ -13,17 +14,17 @@ _TOTAL, _UP, _DOWN = "#4d4d4d", "#D55E00", "#56B4E9"
 _SHOWN = 0.00005
 
 
-def waterfall(
-    title: str,
-    first: tuple[str, float],
-    steps: Sequence[tuple[str, float]],
-    last: tuple[str, float],
-    unit: str,
-    form: str,
-    *,
-    source: str,
-) -> bytes:
-    """A chart of ``first`` + steps = ``last``, each a (label, amount); ``unit`` names the y axis."""
+class Walk(NamedTuple):
+    """From one amount to another: ``first`` + steps = ``last``, each a (label, amount)."""
+
+    first: tuple[str, float]
+    steps: Sequence[tuple[str, float]]
+    last: tuple[str, float]
+
+
+def waterfall(title: str, walk: Walk, unit: str, form: str, source: str) -> bytes:
+    """A chart of a walk; ``unit`` names the y axis."""
+    first, steps, last = walk
     figure, panels = new_figure(1)
     panel = panels[0]
     names = [first[0], *(name for name, _ in steps), last[0]]

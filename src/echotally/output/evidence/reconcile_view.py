@@ -14,7 +14,7 @@ from echotally.errors import safe
 from echotally.evidence.bill.reconcile import PARTS, Difference, Reconciliation, by_function, by_labels, splits_of_bill
 from echotally.output.base.charts import source_of
 from echotally.output.base.terminal import Column, money, rendered, signed, table
-from echotally.output.base.waterfall import waterfall
+from echotally.output.base.waterfall import Walk, waterfall
 from echotally.output.projection.projection_json import amount_text
 
 _NAMES = {
@@ -171,10 +171,8 @@ def reconcile_chart(found: Reconciliation, form: str) -> bytes:
     first, last = ("projected", float(found.projected)), ("billed", float(found.billed))
     return waterfall(
         reconcile_verdict(found),
-        first,
-        steps,
-        last,
+        Walk(first, steps, last),
         f"cost of the month ({found.currency})",
         form,
-        source=source_of(found.model),
+        source_of(found.model),
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from decimal import Decimal
 
 from rich.console import RenderableType
@@ -17,24 +18,31 @@ from echotally.rates.meters import COMMITMENT, OUTSIDE, meter_of
 from echotally.rates.outside import OUTSIDE_ACCOUNT
 
 
-def bill_parts(
-    projection: Projection,
-    plan: PlayedPlan,
-    explained: str | None,
-    by: str | None,
-    whole_bill: bool,
-    width: int | None,
-    *,
-    all_meters: bool = False,
-) -> list[RenderableType]:
+@dataclass(frozen=True)
+class MoneyAsked:
+    """What is asked about one plan's money beside its total.
+
+    ``explained``: the walk from events to money of one function. ``by``: the cost split that way. ``all_meters``: the bill with
+    every meter the plan can bill; without, it is shown where one plan was asked for, and names what it used.
+    """
+
+    explained: str | None = None
+    by: str | None = None
+    all_meters: bool = False
+
+
+NOTHING_ASKED = MoneyAsked()
+
+
+def bill_parts(projection: Projection, plan: PlayedPlan, asked: MoneyAsked, width: int | None) -> list[RenderableType]:
     """The parts of the answer that are about one plan's money, as far as they were asked for."""
     parts: list[RenderableType] = []
-    if whole_bill or all_meters:
-        parts.append(bill_table(projection, plan, width, all_meters))
-    if by:
-        parts.append(showback_table(projection, plan, by, width))
-    if explained:
-        parts.append(explain_table(projection, plan, explained, width))
+    if len(projection.plans) == 1 or asked.all_meters:
+        parts.append(bill_table(projection, plan, width, asked.all_meters))
+    if asked.by:
+        parts.append(showback_table(projection, plan, asked.by, width))
+    if asked.explained:
+        parts.append(explain_table(projection, plan, asked.explained, width))
     return parts
 
 

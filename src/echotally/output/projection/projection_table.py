@@ -11,7 +11,7 @@ from rich.text import Text
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import safe
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
-from echotally.output.projection.bill_view import bill_parts, standing_line
+from echotally.output.projection.bill_view import NOTHING_ASKED, MoneyAsked, bill_parts, standing_line
 from echotally.output.projection.edges_view import edge_parts
 from echotally.output.projection.incidents_view import incident_parts
 from echotally.output.projection.replications_view import replication_parts
@@ -283,17 +283,10 @@ def projection_text(
     projection: Projection,
     width: int | None = None,
     colour: bool | None = None,
-    explained: str | None = None,
-    by: str | None = None,
     replicated: Replicated | None = None,
-    *,
-    all_meters: bool = False,
+    asked: MoneyAsked = NOTHING_ASKED,
 ) -> str:
-    """The whole answer as text: verdict, plans, the bill where one plan was asked for, functions, assumptions.
-
-    ``explained`` adds the walk from events to money of one function, ``by`` the plan's cost split that way;
-    ``all_meters`` the bill of the plan shown with every meter it can bill.
-    """
+    """The whole answer as text: verdict, plans, what was asked about the money, functions, assumptions."""
     shown_in(projection.currency)
     parts: list[RenderableType] = [
         Text(safe(f"{projection.model.estate.name}, {projection.model.estate.month}"), style="bold")
@@ -303,8 +296,7 @@ def projection_text(
     parts += plans_table(projection, width)
     parts += _intervals(projection, width)
     if plan := projection.best:
-        one = len(projection.plans) == 1
-        parts += bill_parts(projection, plan, explained, by, one, width, all_meters=all_meters)
+        parts += bill_parts(projection, plan, asked, width)
         parts.append(functions_table(projection, plan, width))
         if line := worth_following(plan):
             parts += [Text(safe(f"See the worst of it: {line}"), style="dim"), Text("")]

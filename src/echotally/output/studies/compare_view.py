@@ -13,7 +13,7 @@ from rich.text import Text
 from echotally.errors import safe
 from echotally.output.base.exports import escaped
 from echotally.output.base.terminal import Column, money, rendered, shown_in, signed, table
-from echotally.output.base.waterfall import waterfall
+from echotally.output.base.waterfall import Walk, waterfall
 from echotally.output.projection.projection_json import amount_text
 from echotally.studies.compare import Comparison
 
@@ -209,10 +209,8 @@ def compare_chart(found: Comparison, form: str) -> bytes:
     )
     return waterfall(
         compare_verdict(found),
-        first,
-        steps,
-        last,
+        Walk(first, steps, last),
         f"cost of the month ({found.currency})",
         form,
-        source=" and ".join(found.names) + " · Echo Tally",
+        " and ".join(found.names) + " · Echo Tally",
     )

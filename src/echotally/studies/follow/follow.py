@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal, localcontext
+from typing import TypedDict, Unpack
 
 import numpy as np
 
@@ -20,6 +21,7 @@ from echotally.model.sources import SourceKind
 from echotally.naming import known_name
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.playing import Playing
 from echotally.projection.project import billed_again, project_loaded, project_plan, why_not
 from echotally.rates.billing import exact as exact_context
 from echotally.rates.card_loading import Offer, candidates
@@ -66,24 +68,29 @@ class Which:
         return HAPPENINGS[self.happened or "slowest"] + where
 
 
+class FollowWords(TypedDict, total=False):
+    """What ``follow_loaded`` may be told beside its question, as keywords."""
+
+    seed: int | None
+    exact: bool
+    progress: Progress | None
+
+
 def follow(
     path: ModelSource | Loaded,
     which: Which | None = None,
     plan: str | None = None,
     *,
     sets: Iterable[tuple[str, str]] = (),
-    seed: int | None = None,
-    exact: bool = False,
-    progress: Progress | None = None,
+    **words: Unpack[FollowWords],
 ) -> Followed:
     """Follow one event of the month on ``plan`` (left out: the one ``project`` picks), the slowest where none is named.
 
     The month is played twice: once with what it takes to find the event, once up to it and on until all that came of it has ended.
-    ``exact`` follows in a month of however many events; ``progress`` is told what is played and which share of the month.
     Raises ``BadInput`` for an event that is not there, a plan that cannot run the estate, a month too large to be played event by event.
     """
     loaded = load(path, sets)
-    return follow_loaded(loaded, which or Which(happened="slowest"), plan, seed, exact=exact, progress=progress)
+    return follow_loaded(loaded, which or Which(happened="slowest"), plan, **words)
 
 
 def follow_loaded(
@@ -95,7 +102,10 @@ def follow_loaded(
     exact: bool = False,
     progress: Progress | None = None,
 ) -> Followed:
-    """As ``follow``, of a model already loaded."""
+    """As ``follow``, of a model already loaded.
+
+    ``exact`` follows in a month of however many events; ``progress`` is told what is played and which share of the month.
+    """
     the_seed = loaded.model.estate.seed if seed is None else seed
     month = Month(loaded, _offer(loaded, plan), the_seed, exact)
     question = month.question(which)
@@ -227,7 +237,7 @@ class Month:
         target = question.target() if isinstance(question, Question) else question
         if any(offer.plan.commitment for offer in self.placement.values()):
             # Hours prepaid are paid hour by hour, which takes marks that a watched month has not.
-            again = project_plan(self.loaded, self.offer, self.seed, exact=True)
+            again = project_plan(self.loaded, self.offer, self.seed, how=Playing(exact=True))
             played = again if isinstance(again, PlayedPlan) else played
         return target, played
 

@@ -1,0 +1,38 @@
+"""How a month is played: event by event or as a sample, on how many cores, and what is kept of it beside its figures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TypedDict
+
+
+@dataclass(frozen=True)
+class Playing:
+    """How a plan's month is played. Left out: every event of up to 40 million, a sample of more, on one core.
+
+    ``exact``: every event, however many there are. ``sampled_from``: months of more expected events than that are sampled.
+    ``effort``: how many events a sample plays in its steady hours (left out: six million).
+    ``standing``: the bill of the month in which nothing runs is found as well.
+    ``cores``: on how many threads independent parts are played; the answer does not depend on it.
+    ``starts``: when start tokens were taken is kept. ``passing_ns``: what had been measured at these instants of a month that is
+    played exactly is kept (``Measured.passed``).
+    """
+
+    exact: bool = False
+    sampled_from: int | None = None
+    effort: int | None = None
+    standing: bool = False
+    cores: int = 1
+    starts: bool = False
+    passing_ns: tuple[int, ...] = ()
+
+
+class PlayingWords(TypedDict, total=False):
+    """What callers of ``project`` and ``replicate`` may say of it, as keywords."""
+
+    exact: bool
+    sampled_from: int | None
+
+
+#: What most ask for.
+USUAL = Playing()
