@@ -30,6 +30,7 @@ from echotally.output.base.writing import deliver
 @click.option("--write", is_flag=True, help="Write the change into MODEL; comments and order stay.")
 @options.by_option
 @options.seed_option
+@options.cluster_option
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @options.width_option
@@ -42,6 +43,7 @@ def choose(
     write: bool,
     by: str | None,
     seed: int | None,
+    cluster: str | None,
     form: str,
     plot: Path | None,
     width: int | None,
@@ -57,7 +59,7 @@ def choose(
     check_plot_path(plot)
     prepare_simulation()
     with progress_line() as tell:
-        found = ask(model, sets, seed, sizes, tell)
+        found = ask(model, sets, seed, sizes, tell, cluster)
         found = with_commitments(found, seed, tell) if commitment else found
     if plot:
         write_whole(plot, shown.choose_chart(found, plot.suffix[1:]))

@@ -26,6 +26,7 @@ from echotally.output.base.writing import deliver
 )
 @options.by_option
 @options.seed_option
+@options.cluster_option
 @options.format_option("table", "json", "csv", "markdown")
 @options.plot_option
 @click.option(
@@ -45,6 +46,7 @@ def forecast(
     plans: tuple[str, ...],
     by: str | None,
     seed: int | None,
+    cluster: str | None,
     form: str,
     plot: Path | None,
     chart: str,
@@ -60,7 +62,7 @@ def forecast(
     options.only_where(plot, "without --plot", "chart")
     prepare_simulation()
     with progress_line() as tell:
-        found = look_ahead(model, months, draws, sets, plans=plans, seed=seed, progress=tell, by=by)
+        found = look_ahead(model, months, draws, sets, plans=plans, seed=seed, progress=tell, by=by, cluster=cluster)
     if plot:
         write_whole(plot, shown.forecast_chart(found, chart, plot.suffix[1:]))
     text = in_form(

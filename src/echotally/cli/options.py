@@ -288,10 +288,15 @@ by_option = click.option(
 )
 
 
+cluster_option = click.option(
+    "--cluster", metavar="ADDRESS", help="Play the months on the workers of the Dask scheduler at this address."
+)
+
+
 def study_options(command: Command) -> Command:
     """``--workers``, ``--store`` and ``--cluster`` of commands that play many points."""
     for option in (
-        click.option("--cluster", metavar="ADDRESS", help="Play the points on the Dask cluster of this scheduler."),
+        cluster_option,
         click.option(
             "--store",
             type=click.Path(path_type=Path, dir_okay=False),

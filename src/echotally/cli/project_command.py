@@ -81,6 +81,7 @@ CLOSE = ("dashboard", "levels", "backlog")
     help="Play the month so many times with other seeds; every figure gets a mean and a 95 % interval.",
 )
 @click.option("--workers", type=Whole(1, 1_024), help="Cores for replications (default: all of them).")
+@options.cluster_option
 @click.option("--exact", is_flag=True, help="Simulate every event, however many there are.")
 @click.option(
     "--sampled-from",
@@ -142,6 +143,7 @@ def project(
     unpinned: bool,
     replications: int | None,
     workers: int | None,
+    cluster: str | None,
     exact: bool,
     sampled_from: int | None,
     series: Path | None,
@@ -169,7 +171,7 @@ def project(
     options.only_where(plot, "without --plot", "function")
     closely = from_ is not None or step is not None
     options.only_where(series or (plot and chart in CLOSE), _NO_COURSE, "from_", "step")
-    options.only_where(replications, "without --replications", "workers")
+    options.only_where(replications, "without --replications", "workers", "cluster")
     options.only_where(not exact, "with --exact", "sampled_from")
     _fits_the_form(form, out)
     daily = _splits(form, by)
@@ -180,7 +182,7 @@ def project(
         loaded = loaded.unpinned()
     prepare_simulation()
     how: PlayingWords = {"exact": exact, "sampled_from": sampled_from}
-    result, replicated = _played(loaded, plans, seed, replications, workers, how)
+    result, replicated = _played(loaded, plans, seed, _Again(replications or 0, workers or -1, cluster), how)
     result = _with_incidents(loaded, result, how) if incidents else result
     result = _with_edges(loaded, result) if edges else result
     if bill_so_far and until:
@@ -260,21 +262,29 @@ def _check_files(series: Path | None, log: Path | None, plot: Path | None) -> No
     check_plot_path(plot)
 
 
+class _Again(NamedTuple):
+    """How many replications (0: the month once, here), and where they are played."""
+
+    n: int
+    workers: int
+    cluster: str | None
+
+
 def _played(
     loaded: Loaded,
     plans: tuple[str, ...],
     seed: int | None,
-    replications: int | None,
-    workers: int | None,
+    again: _Again,
     how: PlayingWords,
 ) -> tuple[Projection, Replicated | None]:
     from echotally.projection.project import project_loaded
-    from echotally.projection.replicate import replicate
+    from echotally.projection.replicate import ReplicatingWords, replicate
 
     replicated: Replicated | None = None
     with progress_line() as tell:
-        if replications:
-            replicated = replicate(loaded, replications, plans, seed, workers=workers or -1, progress=tell, **how)
+        if again.n:
+            where: ReplicatingWords = {"workers": again.workers, "cluster": again.cluster, **how}
+            replicated = replicate(loaded, again.n, plans, seed, progress=tell, **where)
             result = replicated.first
         else:
             result = project_loaded(loaded, list(plans), seed, tell, None, Playing(**how, standing=True))

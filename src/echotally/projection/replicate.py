@@ -4,20 +4,21 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import partial
 from math import sqrt
 from statistics import fmean, stdev
-from threading import Event
-from typing import Unpack
+from typing import NamedTuple, Unpack
 
 from echotally.engine.build import stream_seed
-from echotally.errors import Stopped
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import Projection
 from echotally.projection.loaded import Loaded, load
+from echotally.projection.machines import HERE, machines
 from echotally.projection.playing import Playing, PlayingWords
 from echotally.projection.project import project_loaded
 from echotally.projection.tables import figures
+from echotally.projection.threads import Progress, side_by_side
 from echotally.showing import Answer
 
 LEVEL = 0.95
@@ -44,6 +45,33 @@ class Replicated(Answer):
     picks: dict[str | None, int]
 
 
+class Outcome(NamedTuple):
+    """What is kept of a replication: the figures of each plan that could be played, and which was picked."""
+
+    figures: tuple[dict[str, float | None], ...]
+    pick: str | None
+
+    @classmethod
+    def of(cls, found: Projection) -> Outcome:
+        """The outcome of a projection."""
+        return cls(tuple(figures(plan) for plan in found.played), found.pick)
+
+
+@dataclass(frozen=True)
+class _Replicating(Playing):
+    """How each month is played, and where the months are."""
+
+    workers: int = -1
+    cluster: str | None = None
+
+
+class ReplicatingWords(PlayingWords, total=False):
+    """What callers may say beside the question, as keywords."""
+
+    workers: int
+    cluster: str | None
+
+
 def replication_seeds(seed: int, n: int) -> list[int]:
     """The model's seed, then one derived from it for each further replication, whatever ``n`` is."""
     return [seed, *(stream_seed(seed, f"replication {k}") >> 1 for k in range(1, n))]
@@ -55,60 +83,52 @@ def replicate(
     plans: Sequence[str] = (),
     seed: int | None = None,
     *,
-    workers: int = -1,
-    progress: Callable[[str, float], None] | None = None,
-    **how: Unpack[PlayingWords],
+    progress: Progress | None = None,
+    **words: Unpack[ReplicatingWords],
 ) -> Replicated:
-    """Play the month ``n`` (two or more) times on ``workers`` cores (-1: all); the result does not depend on them;
-    ``how`` as in ``project``.
+    """Play the month ``n`` (two or more) times; ``words``: how, as in ``project``, and on how many ``workers`` (threads; -1: one a
+    core) or on which ``cluster`` (the address of a Dask scheduler). The result does not depend on where.
 
-    Kernels release the interpreter, so threads run side by side. Raises ``BadInput`` as ``project`` does.
+    Raises ``BadInput`` as ``project`` does.
     """
-    from joblib import Parallel, delayed
-
-    loaded = load(source)
+    how, loaded = _Replicating(**words), load(source)
     seeds = replication_seeds(loaded.model.estate.seed if seed is None else seed, n)
-    done = [0]
-    stop = Event()
+    told: Progress | None = (lambda _, share: progress(f"{n} replications", share)) if progress else None
+    # What a plan costs when nothing runs is asked once: no seed changes it.
+    first = project_loaded(loaded, list(plans), seeds[0], told, None, replace(how, standing=True))
+    with machines(how.cluster) as places:
+        shared = places.share(loaded)
 
-    def going_on(plan: str, share: float) -> None:
-        if stop.is_set():
-            raise Stopped("interrupted")
+        def one(its_seed: int, tell: Callable[[float], None]) -> Outcome:
+            if places is HERE:
+                return _outcome(loaded, list(plans), its_seed, how, lambda _, share: tell(share))
+            return places.run(tell, _outcome, shared, list(plans), its_seed, how)
 
-    def one(number: int, its_seed: int) -> Projection:
-        # What a plan costs when nothing runs is asked once: no seed changes it.
-        playing = Playing(**how, standing=number == 0)
-        played = project_loaded(loaded, list(plans), its_seed, going_on, how=playing)
-        done[0] += 1
-        if progress:
-            progress(f"{n} replications", done[0] / n)
-        return played
-
-    first = one(0, seeds[0])
-    try:
-        others = Parallel(n_jobs=workers, prefer="threads")(delayed(one)(k, s) for k, s in enumerate(seeds[1:], 1))
-    except KeyboardInterrupt:
-        # Threads cannot be ended from outside; they look at this between two stretches of their month.
-        stop.set()
-        raise
-    return summarize([first, *others], seeds)
+        tasks = {str(its_seed): partial(one, its_seed) for its_seed in seeds[1:]}
+        others = side_by_side(tasks, told, places.width or (how.workers if how.workers > 0 else None))
+    return summarize(first, others, seeds)
 
 
-def summarize(played: Sequence[Projection], seeds: Sequence[int]) -> Replicated:
+def _outcome(loaded: Loaded, plans: list[str], seed: int, how: Playing, progress: Progress | None = None) -> Outcome:
+    return Outcome.of(project_loaded(loaded, plans, seed, progress, how=how))
+
+
+def summarize(first: Projection, others: Sequence[Outcome], seeds: Sequence[int]) -> Replicated:
     """Intervals of every figure of every feasible plan over the projections."""
     # Student's t; ``scipy.stats`` has it too, and takes a second to import.
     from scipy.special import stdtrit
 
+    played = [Outcome.of(first), *others]
     point = float(stdtrit(len(played) - 1, (1 + LEVEL) / 2))
     found: dict[str, dict[str, Interval]] = {}
     # Whether a plan can take the estate does not depend on the seed, so the same plans are played in each.
-    for n, plan in enumerate(played[0].played):
-        rows = [figures(projection.played[n]) for projection in played]
+    for n, plan in enumerate(first.played):
+        rows = [outcome.figures[n] for outcome in played]
         found[plan.offer.name] = {}
         for name in rows[0]:
             values = [value for row in rows if (value := row[name]) is not None]
             if len(values) == len(rows):
                 mean, half = fmean(values), point * stdev(values) / sqrt(len(values))
                 found[plan.offer.name][name] = Interval(mean, mean - half, mean + half)
-    picks = Counter(projection.pick for projection in played)
-    return Replicated(played[0], tuple(seeds), found, dict(picks))
+    picks = Counter(outcome.pick for outcome in played)
+    return Replicated(first, tuple(seeds), found, dict(picks))

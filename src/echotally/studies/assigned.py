@@ -11,10 +11,11 @@ from echotally.engine.sampling import spared_events
 from echotally.errors import BadInput, Problem
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.machines import HERE, Machines
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side
-from echotally.rates.card_loading import candidates
+from echotally.rates.card_loading import Offer, candidates
 from echotally.studies.choice import Sets
 
 #: Months in which a sample may leave out more events than that are compared as samples of about so many.
@@ -29,8 +30,8 @@ _Key = tuple[tuple[str, ...], Sets, bool]
 class AssignedMonths:
     """Plays assignments, given as the plan of each function by name. ``played``: how many months that took."""
 
-    def __init__(self, loaded: Loaded, seed: int) -> None:
-        self.loaded, self.seed, self.played = loaded, seed, 0
+    def __init__(self, loaded: Loaded, seed: int, places: Machines = HERE) -> None:
+        self.loaded, self.seed, self.places, self.played = loaded, seed, places, 0
         self._kept: dict[_Key, PlanProjection] = {}
         self._lock = Lock()
         self._units = len(loaded.model.functions) * len(loaded.model.environments)
@@ -48,7 +49,7 @@ class AssignedMonths:
         self, assignments: Sequence[Mapping[str, str]], progress: Progress | None = None, *, rough: bool = False
     ) -> list[PlanProjection]:
         """The month under each of some assignments, side by side."""
-        workers, cores = (1, None) if self._many else (None, 1)
+        workers, cores = (1, None) if self._many else (self.places.width, 1)
         return side_by_side(
             {str(n): partial(self._told, a, rough, cores) for n, a in enumerate(assignments)}, progress, workers
         )
@@ -78,19 +79,21 @@ class AssignedMonths:
             return self._kept[key]
         start, effort = (0, EFFORT) if rough else (None, None)
         offer = self.loaded.offers[next(iter(assignment.values()))]
-        found = project_plan(
-            self.placed(assignment, sets),
-            offer,
-            self.seed,
-            tell,
-            how=Playing(sampled_from=start, effort=effort, cores=cores or cpu_count() or 1),
-        )
+        how = Playing(sampled_from=start, effort=effort, cores=cores or cpu_count() or 1)
+        found = self._on_plan(self.placed(assignment, sets), offer, how, tell)
         with self._lock:
             self.played += 1
             # Sizes are tried once each; plans are compared again and again.
             if not (sets or self._many):
                 self._kept[key] = found
         return found
+
+    def _on_plan(
+        self, placed: Loaded, offer: Offer, how: Playing, tell: Callable[[float], None] | None
+    ) -> PlanProjection:
+        if self.places is HERE:
+            return project_plan(placed, offer, self.seed, tell, how)
+        return self.places.run(tell, project_plan, placed, offer, self.seed, None, how)
 
     def placed(self, assignment: Mapping[str, str], sets: Sets = ()) -> Loaded:
         """The estate with every function pinned to its plan, and further overrides."""

@@ -18,6 +18,7 @@ from echotally.model.loading import ModelSource
 from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
+from echotally.projection.machines import Machines, machines
 from echotally.projection.metering import Metered, meter
 from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.card import Plan
@@ -50,14 +51,20 @@ def choose(
     seed: int | None = None,
     sizes: bool = True,
     progress: Callable[[str, float], None] | None = None,
+    cluster: str | None = None,
 ) -> Choice:
     """The cheapest assignment that meets the targets (else with the fewest misses), then sizes (``sizes``).
 
     Today is the plan ``project`` picks, else the closest, with the model's pins. Raises ``BadInput`` where some function
-    fits no plan.
+    fits no plan. ``cluster``: the address of a Dask scheduler whose workers play the months of whole assignments.
     """
     loaded = load(path, sets)
-    chooser = _Chooser(loaded, loaded.model.estate.seed if seed is None else seed, progress)
+    with machines(cluster) as places:
+        chooser = _Chooser(loaded, loaded.model.estate.seed if seed is None else seed, progress, places)
+        return _chosen(chooser, sizes)
+
+
+def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
     today = chooser.today()
     assignment, tried, method, bound = chooser.best_assignment()
     pins = chooser.pins(assignment)
@@ -68,7 +75,7 @@ def choose(
         # What decided on a sample of a large month need not hold in the whole of it.
         chosen, sized = plain, ()
     return Choice(
-        loaded,
+        chooser.loaded,
         today,
         chosen,
         assignment,
@@ -87,10 +94,11 @@ class _Chooser:
     loaded: Loaded
     seed: int
     progress: Callable[[str, float], None] | None
+    places: Machines
 
     def __post_init__(self) -> None:
         model = self.loaded.model
-        self.months = AssignedMonths(self.loaded, self.seed)
+        self.months = AssignedMonths(self.loaded, self.seed, self.places)
         self.functions = list(model.functions)
         self.offers = candidates(model, self.loaded.offers)
         self.fits = {

@@ -13,10 +13,11 @@ from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.sources import SourceKind
 from echotally.projection.loaded import Loaded, all_sets, load
+from echotally.projection.machines import machines
 from echotally.projection.threads import side_by_side
 from echotally.rates.card_loading import candidates
 from echotally.showing import Answer
-from echotally.studies.jobs import Point, Row, Sets, run_points, solve
+from echotally.studies.jobs import AtPoints, Point, Row, Sets, run_points
 from echotally.studies.running import Running, RunningWords
 
 if TYPE_CHECKING:
@@ -164,13 +165,15 @@ def crossover(
     count = max(2, math.ceil(math.log10(high / low) * _PER_DECADE) + 1)
     scales = tuple(low * (high / low) ** (n / (count - 1)) for n in range(count))
     points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM, run.by or "") for n, s in enumerate(scales)]
-    found = run_points(loaded, sets, points, run)
-    rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
     events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
-    seeker = _Seeker(loaded, sets, chosen, events, rows)
-    threads = run.workers if run.workers > 0 else None
-    crossings = seeker.all(scales, threads, run.progress)
-    changes = seeker.changes(scales, threads, run.progress)
+    with machines(run.cluster) as places:
+        study = AtPoints(places, loaded, sets)
+        found = run_points(study, points, run)
+        rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
+        seeker = _Seeker(study, chosen, events, rows)
+        at_once = places.width or (run.workers if run.workers > 0 else None)
+        crossings = seeker.all(scales, at_once, run.progress)
+        changes = seeker.changes(scales, at_once, run.progress)
     return Crossover(
         loaded,
         events,
@@ -185,8 +188,8 @@ def crossover(
 class _Seeker:
     """Finds crossings between two neighbouring volumes by false position (the Illinois variant, Dowell and Jarratt 1971)."""
 
-    def __init__(self, loaded: Loaded, sets: Sets, seed: int, events: float, rows: Sequence[Row]) -> None:
-        self.loaded, self.sets, self.seed, self.events = loaded, sets, seed, events
+    def __init__(self, study: AtPoints, seed: int, events: float, rows: Sequence[Row]) -> None:
+        self.study, self.seed, self.events = study, seed, events
         self.known: dict[tuple[float, str], Row] = {(row["scale"], row["plan"]): row for row in rows}
         self.plans = list(dict.fromkeys(row["plan"] for row in rows))
 
@@ -231,8 +234,8 @@ class _Seeker:
     def _at(self, scale: float, plan: str, tell: Callable[[float], None] | None = None) -> Row:
         if (scale, plan) not in self.known:
             # The same seed at every volume, so that lines differ by volume and not by chance.
-            point = Point(0, scaled(self.loaded, scale), (plan,), self.seed, _SAMPLED_FROM)
-            self.known[scale, plan] = solve(str(self.loaded.document.path), self.sets, point, tell)[0]
+            point = Point(0, scaled(self.study.loaded, scale), (plan,), self.seed, _SAMPLED_FROM)
+            self.known[scale, plan] = self.study.rows(point, tell)[0]
         return self.known[scale, plan]
 
     def _gap(self, scale: float, one: str, other: str, tell: Callable[[float], None] | None = None) -> float:

@@ -25,6 +25,7 @@ from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
+from echotally.projection.machines import Machines, machines
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback
 from echotally.projection.threads import Progress, side_by_side
@@ -53,6 +54,7 @@ class _Asked:
     seed: int | None = None
     by: str | None = None
     progress: Progress | None = None
+    cluster: str | None = None
 
 
 class ForecastWords(TypedDict, total=False):
@@ -61,6 +63,7 @@ class ForecastWords(TypedDict, total=False):
     seed: int | None
     by: str | None
     progress: Progress | None
+    cluster: str | None
 
 
 def forecast(
@@ -74,19 +77,34 @@ def forecast(
 ) -> Forecast:
     """Forecast ``months`` months from the model's own, with ``draws`` draws of the uncertain inputs.
 
-    ``words``: ``seed``, ``progress``, and ``by``, which splits each plan's cost (``showback``) into ``PlanForecast.parts``.
+    ``words``: ``seed``, ``progress``, ``by``, which splits each plan's cost (``showback``) into ``PlanForecast.parts``, and
+    ``cluster``, the address of a Dask scheduler whose workers play the months.
     Raises ``BadInput``, also for a trace that ends with the model's month and is not repeated.
     """
     if not 1 <= months <= _MOST_MONTHS or not 1 <= draws <= _MOST_DRAWS:
         allowed = f"1 to {_MOST_MONTHS} months, 1 to {_MOST_DRAWS:,} draws"
         raise BadInput(Problem("is out of range", value=f"{months} months, {draws} draws", allowed=allowed))
     loaded = load(path, sets)
-    return _Forecaster(loaded, months, draws, plans, _Asked(**words)).forecast()
+    asked = _Asked(**words)
+    with machines(asked.cluster) as places:
+        return _Forecaster(loaded, months, draws, plans, asked, places).forecast()
+
+
+def _month_on(loaded: Loaded, plan: str, seed: int, by: str | None) -> Played | None:
+    """A month on a plan, with the prices that it has in that month; None where the plan cannot take every function."""
+    projected = project_plan(loaded, loaded.offers[plan], seed)
+    if not isinstance(projected, PlayedPlan):
+        return None
+    parts = showback(loaded.model, projected, by) if by else ()
+    return replace(played(projected), parts={each.labels: float(each.cost) for each in parts})
 
 
 class _Forecaster:
-    def __init__(self, loaded: Loaded, months: int, draws: int, plans: Sequence[str], asked: _Asked) -> None:
-        self.loaded, self.draws, self.progress, self.by = loaded, draws, asked.progress, asked.by
+    def __init__(
+        self, loaded: Loaded, months: int, draws: int, plans: Sequence[str], asked: _Asked, places: Machines
+    ) -> None:
+        self.places, self.loaded, self.draws = places, loaded, draws
+        self.progress, self.by = asked.progress, asked.by
         self.seed = loaded.model.estate.seed if asked.seed is None else asked.seed
         self.steps = list(range(months))
         self.months = tuple(month_after(loaded.model.estate.month, step) for step in self.steps)
@@ -163,16 +181,13 @@ class _Forecaster:
             found: dict[str, Played] = {}
             for n, offer in enumerate(offers):
                 tell(n / len(offers))
-                # Each month has prices of its own.
-                projected = project_plan(loaded, loaded.offers[offer.name], self.seed)
-                if isinstance(projected, PlayedPlan):
-                    parts = showback(loaded.model, projected, self.by) if self.by else ()
-                    by_labels = {each.labels: float(each.cost) for each in parts}
-                    found[offer.name] = replace(played(projected), parts=by_labels)
+                one = self.places.run(tell, _month_on, loaded, offer.name, self.seed, self.by)
+                if one is not None:
+                    found[offer.name] = one
             return found
 
         tasks = {f"{step} {address} {end}": partial(month, loaded) for (step, address, end), loaded in variants.items()}
-        return dict(zip(variants, side_by_side(tasks, self._progress()), strict=True))
+        return dict(zip(variants, side_by_side(tasks, self._progress(), self.places.width), strict=True))
 
     def _progress(self) -> Progress | None:
         if self.progress is None:

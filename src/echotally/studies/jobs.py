@@ -19,9 +19,9 @@ from uuid import uuid4
 
 from echotally.errors import BadInput, Problem
 from echotally.files import LARGEST_PIPE, content_of
-from echotally.parts import missing
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
+from echotally.projection.machines import Cluster, Machines
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback
@@ -49,15 +49,11 @@ class Point:
     by: str = ""
 
 
-def solve(path: str, sets: Sets, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
+def _solved(base: Loaded, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
     """Rows of a point, one a plan, in the plans' order; ``progress`` hears the share of each plan's month that is over.
 
     A change the loader refuses raises ``BadInput``.
     """
-    return _solved(load(path, sets), point, progress)
-
-
-def _solved(base: Loaded, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
     loaded = base.changed(point.sets) if point.sets else base
     played = [
         project_plan(loaded, loaded.offers[plan], point.seed, progress, how=Playing(sampled_from=point.sampled_from))
@@ -149,31 +145,26 @@ class Store:
         self.db.execute("INSERT OR REPLACE INTO point VALUES (?, ?)", (number, json.dumps(rows)))
 
 
-def run_points(loaded: Loaded, sets: Sets, points: Sequence[Point], run: Running) -> dict[int, list[Row]]:
+def run_points(study: AtPoints, points: Sequence[Point], run: Running) -> dict[int, list[Row]]:
     """Rows of every point, by number, wherever they are played; those that an earlier, cut-off run of the same study kept are not
     played again.
     """
     if run.store is None:
-        return dict(_played(loaded, sets, points, run, len(points)))
-    with Store(Path(run.store), study_digest(loaded, sets, points)) as kept:
+        return dict(_played(study, points, run, len(points)))
+    with Store(Path(run.store), study_digest(study.loaded, study.sets, points)) as kept:
         found = kept.finished()
         left = [point for point in points if point.number not in found]
-        for number, rows in _played(loaded, sets, left, run, len(points)):
+        for number, rows in _played(study, left, run, len(points)):
             kept.keep(number, rows)
             found[number] = rows
     return found
 
 
-def _played(
-    loaded: Loaded, sets: Sets, points: Sequence[Point], run: Running, whole: int
-) -> Iterator[tuple[int, list[Row]]]:
-    if str(loaded.document.path) == "-":
+def _played(study: AtPoints, points: Sequence[Point], run: Running, whole: int) -> Iterator[tuple[int, list[Row]]]:
+    if str(study.loaded.document.path) == "-":
         what = "comes from standard input, which the processes that play the points cannot read"
         raise BadInput(Problem(what, file="the model", allowed="the name of a file"))
-    mapped = (
-        _on_cluster(run.cluster, loaded, sets, points) if run.cluster else _on_cores(run.workers, loaded, sets, points)
-    )
-    for done, found in enumerate(mapped, whole - len(points) + 1):
+    for done, found in enumerate(study.each(points, run.workers), whole - len(points) + 1):
         if run.progress:
             run.progress(f"{whole} points", done / whole)
         yield found
@@ -200,25 +191,32 @@ def _on_cores(workers: int, loaded: Loaded, sets: Sets, points: Sequence[Point])
     return found
 
 
-def _on_cluster(address: str, loaded: Loaded, sets: Sets, points: Sequence[Point]) -> Iterator[tuple[int, list[Row]]]:
-    try:
-        from distributed import Client, as_completed
-    except ImportError as error:
-        raise BadInput(missing("distributed")) from error
-    try:
-        client = Client(address, timeout="10s")
-    except (OSError, ValueError) as error:
-        raise BadInput(Problem("no Dask scheduler answers there", "--cluster", value=address)) from error
-    with client:
-        # As a task, so that a worker that takes its copy along into death loses nothing.
-        files = client.submit(_same, Shipment.of(loaded), pure=False)
-        futures = client.map(_numbered_there, points, sets=sets, files=files, pure=False)
-        for _, result in as_completed(futures, with_results=True):
-            yield result
+class AtPoints:
+    """A study's model where its points are played: on this machine, or, sent with all its files, on a cluster."""
 
+    def __init__(self, places: Machines, loaded: Loaded, sets: Sets) -> None:
+        self.places, self.loaded, self.sets = places, loaded, sets
+        self._files = places.share(Shipment.of(loaded)) if isinstance(places, Cluster) else None
 
-def _same(files: Shipment) -> Shipment:
-    return files
+    def each(self, points: Sequence[Point], workers: int) -> Iterator[tuple[int, list[Row]]]:
+        """Rows of each point, as they come."""
+        if not isinstance(self.places, Cluster):
+            yield from _on_cores(workers, self.loaded, self.sets, points)
+            return
+        from distributed import as_completed
+
+        futures = self.places.client.map(_numbered_there, points, sets=self.sets, files=self._files, pure=False)
+        try:
+            for _, result in as_completed(futures, with_results=True):
+                yield result
+        except Exception as error:
+            self.places.reraised(error)
+
+    def rows(self, point: Point, tell: Callable[[float], None] | None) -> list[Row]:
+        """Rows of one point, waited for."""
+        if not isinstance(self.places, Cluster):
+            return _solved(self.loaded, point, tell)
+        return self.places.run(tell, _numbered_there, point, self.sets, self._files)[1]
 
 
 def _numbered_there(point: Point, sets: Sets, files: Shipment) -> tuple[int, list[Row]]:

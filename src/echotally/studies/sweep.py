@@ -13,8 +13,9 @@ from echotally.model import units
 from echotally.model.loading import ModelSource
 from echotally.model.spoken import as_the_file_says
 from echotally.projection.loaded import Loaded, all_sets, load
+from echotally.projection.machines import machines
 from echotally.showing import Answer
-from echotally.studies.jobs import Point, Row, run_points
+from echotally.studies.jobs import AtPoints, Point, Row, run_points
 from echotally.studies.running import Running, RunningWords
 
 if TYPE_CHECKING:
@@ -157,7 +158,8 @@ def sweep(
     ]
     chosen = loaded.model.estate.seed if run.seed is None else run.seed
     points = [Point(n, changed, names, chosen, by=run.by or "") for n, changed in enumerate(combinations)]
-    found = run_points(loaded, sets, points, run)
+    with machines(run.cluster) as places:
+        found = run_points(AtPoints(places, loaded, sets), points, run)
     rows = [{**dict(combinations[n]), **row} for n in range(len(points)) for row in found[n]]
     return _judged(loaded, axes, objective, rows)
 
