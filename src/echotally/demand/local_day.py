@@ -96,7 +96,9 @@ def first_instants(zone: ZoneInfo, day: date, of_day: Seconds) -> Seconds:
         gap = open_ & (local >= before.local[1]) & (local < after.local[0])
         found[gap] = after.start_s
         open_ &= ~gap
-    return np.unique(found[~open_])
+    in_order = np.sort(found[~open_])
+    # As ``np.unique``, which imports all masked arrays for it.
+    return in_order[np.diff(in_order, prepend=in_order[:1] - 1) > 0]
 
 
 def instant(seconds: int) -> datetime:

@@ -4,23 +4,31 @@ from __future__ import annotations
 
 import csv
 import io
-import itertools
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
 from itertools import islice
 from pathlib import Path
+from stat import S_ISREG
 from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from echotally.database import database, named_in_sql, quoted_name
 from echotally.demand.clock import MonthClock, to_utc
-from echotally.demand.stretches import Stretch, Stretches
+from echotally.demand.stretches import Stretches
 from echotally.errors import Refused
 from echotally.files import opened
 
+Whole = NDArray[np.int64]
 _FORMS = "a CSV or Parquet file with the columns time (ISO 8601) and count (a whole number, 0 or more)"
 _MOST_ROWS = 5_000_000
 _LARGEST_BYTES = 1_000_000_000
+#: More in one row than any month could play, and few enough for 64 bits.
+_MOST_EVENTS = 1e18
+#: So far from the month that two such times and what lies between them are whole numbers of 64 bits.
+_FARTHEST_NS = 2**62
 #: A trace has two; of a file with more the first few tell that it is none.
 _MOST_COLUMNS = 10
 
@@ -42,41 +50,45 @@ def read_trace(path: Path, clock: MonthClock, factor: float, repeat: bool) -> Tr
 
     Raises ``BadTrace`` if a row is malformed, times do not rise, or the month is not covered.
     """
-    rows = _rows(path, clock)
-    starts = [start for start, _ in rows]
-    if any(b <= a for a, b in itertools.pairwise(starts)):
-        place = next(n for n, (a, b) in enumerate(itertools.pairwise(starts)) if b <= a) + 3
+    start, count = _rows(path, clock, _stamp(path))
+    if (np.diff(start) <= 0).any():
+        place = int(np.argmax(np.diff(start) <= 0)) + 3
         raise BadTrace(
             f"row {place} of {path.name} does not come after the row before it", "rising times without duplicates"
         )
     # A row says when its count begins; the last one is taken to be as long as the one before it.
-    last = starts[-1] - starts[-2] if len(starts) > 1 else 0
-    if last <= 0:
+    if len(start) < 2:
         raise BadTrace(
-            f"{path.name} has {len(rows)} row(s)", "at least two rows, so that the last one's length is known"
+            f"{path.name} has {len(start)} row(s)", "at least two rows, so that the last one's length is known"
         )
-    spans = [(s, e, _scaled_count(c, factor)) for (s, c), e in zip(rows, [*starts[1:], starts[-1] + last], strict=True)]
-    notes: list[str] = []
+    length_ns, notes = clock.length_ns, list[str]()
+    end = np.append(start[1:], 2 * start[-1] - start[-2])
+    if float(count.max()) * factor > _MOST_EVENTS:
+        raise BadTrace(f"{path.name} has counts that, times {factor:g}, are more than can be played", "smaller counts")
+    if factor != 1:
+        # Rounded half up (rule 2.3).
+        count = (count * factor + 0.5).astype(np.int64)
     if repeat:
-        spans = _end_to_end(spans, clock.length_ns)
-    elif spans[0][0] > 0 or spans[-1][1] < clock.length_ns:
+        start, end, count = _end_to_end(start, end, count, length_ns)
+    elif start[0] > 0 or end[-1] < length_ns:
         raise BadTrace(
             f"{path.name} is shorter than the month {clock.month}", "a trace of the whole month, or repeat = true"
         )
-    inside = [(s, e, c) for s, e, c in spans if 0 <= s < clock.length_ns]
-    outside = len(spans) - len(inside)
+    inside = (start >= 0) & (start < length_ns)
+    outside = len(start) - int(inside.sum())
     if outside and not repeat:
         notes.append(f"{path.name}: {outside} row(s) outside {clock.month} left out")
-    notes += _spacing_notes(path, clock, starts)
-    stretches = Stretches.of(Stretch(s, min(e, clock.length_ns), count=c) for s, e, c in inside)
-    return Trace(stretches, tuple(notes))
+    notes += _spacing_notes(path, clock, start if not repeat else _rows(path, clock, _stamp(path))[0])
+    kept = start[inside]
+    return Trace(Stretches(kept, np.minimum(end[inside], length_ns), np.zeros(len(kept)), count[inside]), tuple(notes))
 
 
-def _spacing_notes(path: Path, clock: MonthClock, starts: list[int]) -> list[str]:
+def _spacing_notes(path: Path, clock: MonthClock, start: Whole) -> list[str]:
     """Uneven rows and gaps, in words: a gap is more than one and a half times the usual step."""
-    steps = [b - a for a, b in itertools.pairwise(starts)]
-    if min(steps) == max(steps):
+    found = np.diff(start)
+    if found.min() == found.max():
         return []
+    starts, steps = start.tolist(), found.tolist()
     # The median: a few gaps do not move it.
     usual = sorted(steps)[len(steps) // 2]
     gaps = [(step, start) for step, start in zip(steps, starts, strict=False) if step > 1.5 * usual]
@@ -88,25 +100,34 @@ def _spacing_notes(path: Path, clock: MonthClock, starts: list[int]) -> list[str
     return [spread, f"{path.name}: {len(gaps)} gap(s), the longest {longest / 3.6e12:g} h after {when:%Y-%m-%d %H:%M}"]
 
 
-def _scaled_count(count: int, factor: float) -> int:
-    return count if factor == 1 else int(count * factor + 0.5)
-
-
-def _end_to_end(spans: list[tuple[int, int, int]], length_ns: int) -> list[tuple[int, int, int]]:
+def _end_to_end(start: Whole, end: Whole, count: Whole, length_ns: int) -> tuple[Whole, Whole, Whole]:
     """The trace laid from the month's start, again and again, in elapsed time."""
-    first, period = spans[0][0], spans[-1][1] - spans[0][0]
-    found, offset = [], -first
-    while offset + first < length_ns:
-        found += [(s + offset, e + offset, c) for s, e, c in spans if s + offset < length_ns]
-        offset += period
-        if len(found) > _MOST_ROWS:
-            raise BadTrace(f"is so short that it would be laid more than {_MOST_ROWS} rows long", "a longer trace")
-    return found
+    first, period = int(start[0]), int(end[-1] - start[0])
+    times = -(-length_ns // period)
+    last = int((start - first + (times - 1) * period < length_ns).sum())
+    if (times - 1) * len(start) + last > _MOST_ROWS:
+        raise BadTrace(f"is so short that it would be laid more than {_MOST_ROWS} rows long", "a longer trace")
+    offsets = np.repeat(np.arange(times, dtype=np.int64) * period - first, len(start))
+    start, end, count = (np.tile(each, times) for each in (start, end, count))
+    within = start + offsets < length_ns
+    return (start + offsets)[within], (end + offsets)[within], count[within]
+
+
+def _stamp(path: Path) -> tuple[int, int] | None:
+    """What tells a file from the same one changed since; None of what is none, or is not there."""
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return (found.st_mtime_ns, found.st_size) if S_ISREG(found.st_mode) else None
 
 
 @lru_cache(maxsize=16)
-def _rows(path: Path, clock: MonthClock) -> tuple[tuple[int, int], ...]:
-    """(ns from the month's start, count) of every row; read once for all environments."""
+def _rows(path: Path, clock: MonthClock, stamp: tuple[int, int] | None) -> tuple[Whole, Whole]:
+    """Columns: when each row's count begins, ns from the month's start, and the count.
+
+    Read once for all environments, and for all points of a study, as long as the file is what it was (``stamp``).
+    """
     try:
         # Looked at before it is parsed: size, kind of file, whether it can be read at all.
         opened(path, _LARGEST_BYTES).close()
@@ -124,9 +145,9 @@ def _rows(path: Path, clock: MonthClock) -> tuple[tuple[int, int], ...]:
     if any(len(row) != 2 for row in found):
         place = next(n for n, row in enumerate(found, 2) if len(row) != 2)
         raise BadTrace(f"row {place} of {path.name} has not two cells", _FORMS)
-    return tuple(
-        (_time_ns(row[time_at], clock, path, n), _count(row[count_at], path, n)) for n, row in enumerate(found, 2)
-    )
+    start = np.array([_time_ns(row[time_at], clock, path, n) for n, row in enumerate(found, 2)], np.int64)
+    count = np.array([_count(row[count_at], path, n) for n, row in enumerate(found, 2)], np.int64)
+    return start, count
 
 
 def _csv(path: Path) -> tuple[list[str], list[Any]]:
@@ -166,7 +187,10 @@ def _time_ns(found: Any, clock: MonthClock, path: Path, row: int) -> int:
         raise BadTrace(
             f'row {row} of {path.name} has the time "{found}"', "ISO 8601, such as 2027-03-01T00:00"
         ) from error
-    return clock.ns(moment.astimezone(UTC) if moment.tzinfo else to_utc(moment, clock.zone))
+    ns = clock.ns(moment.astimezone(UTC) if moment.tzinfo else to_utc(moment, clock.zone))
+    if abs(ns) > _FARTHEST_NS:
+        raise BadTrace(f'row {row} of {path.name} has the time "{found}"', f"times within 140 years of {clock.month}")
+    return ns
 
 
 def _count(found: Any, path: Path, row: int) -> int:

@@ -6,6 +6,7 @@ A quantile of waits is the mean of what is in its bin, so a constant wait comes 
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -100,20 +101,29 @@ def wait_sums(sketch: NDArray[Any]) -> NDArray[np.float64]:
 
 def waits_of(sketch: NDArray[Any], longest: int) -> Waits:
     """Nearest-rank quantiles of a sketch of ns, shape (2, bins); the maximum is exact (above 2 s, a constant to 1e-9 of it)."""
-    p50, p95, p99 = (wait_quantile(sketch, q) for q in (0.5, 0.95, 0.99))
+    p50, p95, p99 = _quantiles(sketch, (0.5, 0.95, 0.99))
     return Waits(p50, p95, p99, None if p50 is None else longest / 1e9)
 
 
 def wait_quantile(sketch: NDArray[Any], q: float) -> float | None:
     """One quantile of a sketch, s; None of an empty one."""
+    return _quantiles(sketch, (q,))[0]
+
+
+def _quantiles(sketch: NDArray[Any], shares: tuple[float, ...]) -> list[float | None]:
     bins = sketch[0]
+    # Most functions have an empty sketch or two, and a sketch has thousands of bins.
+    if not bins.any():
+        return [None] * len(shares)
     cumulative = np.cumsum(bins)
     total = int(cumulative[-1])
-    if total == 0:
-        return None
-    # Nearest rank: the smallest place with at least q of all at or below it; a rounding error must not add one.
-    place = int(np.searchsorted(cumulative, max(1, int(np.ceil(q * total - 1e-9)))))
-    return (int(STARTS[place]) + float(sketch[1][place]) * float(_UNITS[place]) / float(bins[place])) / 1e9
+    found: list[float | None] = []
+    for q in shares:
+        # Nearest rank: the smallest place with at least q of all at or below it; a rounding error must not add one.
+        place = int(cumulative.searchsorted(max(1, math.ceil(q * total - 1e-9))))
+        into = float(sketch[1][place]) * float(_UNITS[place]) / float(bins[place])
+        found.append((int(STARTS[place]) + into) / 1e9)
+    return found
 
 
 def level_of(bins: NDArray[Any], peak: int, length_ns: int) -> Level:
