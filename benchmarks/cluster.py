@@ -7,68 +7,78 @@ What a study of ``n`` points takes on ``w`` workers of a core each is close to
     T(n, w) = greeting + n * max(play / w, tell)
 
 ``greeting`` is the connection, the files sent and the model read by each worker, once; ``play`` a core's time to play a point;
-``tell`` what scheduler and caller spend on a point, which no further worker makes shorter. Each is measured here: ``play`` and
-``greeting`` are the slope and the start of the wall time with one worker, ``tell`` is the CPU time of the process in which caller
-and scheduler are. More workers than cores only take turns, so that four on two cores show that nothing breaks, and no more.
+``tell`` what scheduler and caller need for a point, which no further worker makes shorter. Each is measured here: ``play`` and
+``greeting`` are the slope and the start of the wall time with one worker, ``tell`` the wall time of tasks that answer as much and
+play nothing. More workers than cores take turns, so that four on two cores show that nothing breaks, and no more.
 """
 
 from __future__ import annotations
 
+import math
 import sys
 import time
 from pathlib import Path
 
 from distributed import LocalCluster
 
+from echotally.projection.machines import cluster
 from echotally.studies.sweep import sweep
 
 MODEL = Path(__file__).parent / "models" / "river-small.toml"
 PLAN = "heron.per-run"
-FEW = 8
+FEW, _TOLD = 2, 2_000
 
 
-def took(points: int, **where: object) -> tuple[float, float, list[object]]:
-    """Wall time and this process's CPU time, s, of a sweep, and its rows."""
+def took(points: int, **where: object) -> tuple[float, list[object]]:
+    """Wall time, s, of a sweep of so many volumes, and its rows."""
     vary = [f"environments.live.demand=1..1.2:{points}"]
-    began, used = time.perf_counter(), time.process_time()
+    began = time.perf_counter()
     rows = sweep(MODEL, vary, plans=[PLAN], **where).rows  # type: ignore[arg-type]
-    return time.perf_counter() - began, time.process_time() - used, list(rows)
+    return time.perf_counter() - began, list(rows)
 
 
 def on(workers: int, points: int) -> tuple[float, float, float, list[object]]:
-    """Wall times of few and of many points on so many workers, this process's CPU time a point, and the rows."""
-    with LocalCluster(n_workers=workers, threads_per_worker=1, dashboard_address=":0") as cluster:  # type: ignore[no-untyped-call]
-        where = {"cluster": cluster.scheduler_address}
+    """Of so many workers: the least wall time of the shortest sweep, that of a long one, what telling of a point takes, the rows."""
+    with LocalCluster(n_workers=workers, threads_per_worker=1, dashboard_address=":0") as found:  # type: ignore[no-untyped-call]
+        address = found.scheduler_address
         # Workers have the library loaded, as those of a cluster that stands have.
-        took(FEW, **where)
-        few, _, _ = took(FEW, **where)
-        many, used, rows = took(points, **where)
-        return few, many, used / points, rows
+        took(FEW, cluster=address)
+        short = min(took(FEW, cluster=address)[0] for _ in range(3))
+        long, rows = min((took(points, cluster=address) for _ in range(2)), key=lambda each: each[0])
+        with cluster(address) as places:
+            began = time.perf_counter()
+            told = places.client.map(_row, range(_TOLD), pure=False)
+            places.client.gather(told)  # type: ignore[no-untyped-call]
+            return short, long, (time.perf_counter() - began) / _TOLD, rows
+
+
+def _row(number: int) -> dict[str, float]:
+    """As much to tell as of a point, and nothing to play."""
+    return {f"figure {n}": float(number + n) for n in range(20)}
 
 
 def main(points: int) -> None:
-    """Print what was measured, and what follows from it for 100 workers."""
-    alone, _, wanted = took(points, workers=1)
-    both, _, _ = took(points, workers=2)
+    """Print what was measured, and what follows from it for more workers than there are here."""
+    alone, wanted = min((took(points, workers=1) for _ in range(2)), key=lambda each: each[0])
+    both, _ = min((took(points, workers=2) for _ in range(2)), key=lambda each: each[0])
     print(f"{points} points on this machine: one process {alone:.1f} s, two {both:.1f} s")
     play = greeting = tell = 0.0
     for workers in (1, 2, 4):
-        few, many, spent, rows = on(workers, points)
+        short, long, told, rows = on(workers, points)
         assert rows == wanted, "a cluster must not change the answer"
-        print(f"{workers} worker(s): {FEW} points {few:.2f} s, {points} points {many:.1f} s, the same rows")
+        print(f"{workers} worker(s): {FEW} points {short:.2f} s, {points} points {long:.1f} s, the same rows")
         if workers == 1:
-            play = (many - few) / (points - FEW)
-            greeting, tell = max(0.0, few - FEW * play), spent
-    print(f"greeting {greeting:.2f} s, play {play * 1e3:.0f} ms a point, tell {tell * 1e3:.1f} ms a point")
-    for workers in (8, 100):
-        rate = max(play / workers, tell)
-        print(
-            f"{workers} workers: T(n) = {greeting:.2f} s + n * {rate * 1e3:.1f} ms; 10,000 points {greeting + 1e4 * rate:.0f} s"
-        )
-    here = play / 2
+            play, tell = (long - short) / (points - FEW), told
+            greeting = max(0.0, short - FEW * play)
+    print(f"greeting {greeting:.2f} s, play {play * 1e3:.0f} ms a point, tell {tell * 1e3:.2f} ms a point")
+    here = both / points
     for workers in (4, 8, 100):
         rate = max(play / workers, tell)
-        print(f"{workers} workers pay beside two cores here from {greeting / (here - rate):.0f} points on")
+        pays = greeting / (here - rate) if here > rate else float("inf")
+        print(
+            f"{workers} workers: T(n) = {greeting:.2f} s + n * {rate * 1e3:.2f} ms; 10,000 points {greeting + 1e4 * rate:.0f} s "
+            f"(here {1e4 * here:.0f} s); it pays from {max(2, math.ceil(pays))} points on"
+        )
 
 
 if __name__ == "__main__":

@@ -8,6 +8,7 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -41,7 +42,7 @@ class Shipment:
         packed = {os.path.relpath(each, home): content_of(each, LARGEST_PIPE) for each in found}
         return cls(os.path.relpath(path, home), tuple(packed.items()), str(home))
 
-    @property
+    @cached_property
     def digest(self) -> str:
         """What tells shipments apart."""
         found = hashlib.blake2b(digest_size=16)
