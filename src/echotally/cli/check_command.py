@@ -61,6 +61,7 @@ def check(
 
     check_plot_path(plot)
     options.only_where(plot, "without --plot", "chart")
+    # Nothing is played for it: values in force are known as soon as the model is read.
     if defaults:
         options.only_where(False, "with --defaults", "plan", "strict", "plot")
         from echotally.output.model.checked import defaults_json, defaults_text
@@ -88,6 +89,7 @@ def check(
         write_whole(plot, _picture(checked, chart, plot.suffix[1:]))
     text = shown.findings_sarif if form == "sarif" else shown.findings_text
     deliver(in_form(form, lambda: text(checked), lambda: shown.findings_json(checked), "findings"), out)
+    # After everything was delivered: a gate that fails must still say of what.
     return BAD_INPUT if checked.open("error") or (strict and checked.open("warning")) else 0
 
 

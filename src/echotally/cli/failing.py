@@ -26,6 +26,7 @@ _MOST_LISTED = 50
 def exit_code(command: click.Command, arguments: list[str] | None) -> int:
     """Run a command and translate its outcome."""
     try:
+        # Not standalone: the library would end the process itself, with codes of its own.
         outcome = command.main(arguments, prog_name="echotally", standalone_mode=False)
         sys.stdout.flush()
         return outcome if isinstance(outcome, int) else DONE
@@ -35,6 +36,7 @@ def exit_code(command: click.Command, arguments: list[str] | None) -> int:
         for kind, told in _TOLD:
             if isinstance(error, kind):
                 return told(error)
+        # For whoever mends it: the traceback that nobody else should see.
         if os.environ.get("ECHOTALLY_DEBUG"):
             raise
         return _unforeseen(error)

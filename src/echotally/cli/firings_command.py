@@ -114,6 +114,7 @@ def firings(
     from echotally.projection.loaded import load
 
     colour = False if out else None
+    # By its ending alone it is meant as a model: "no such file" helps, "no such rule" does not.
     of_model = what.endswith(".toml") or Path(what).is_file()
     _check_together(of_model, logs, plot, ics)
     if logs:
@@ -140,12 +141,15 @@ def firings(
     else:
         from echotally.demand.preview import preview_expression
 
+        # Only here: a model says its own zone, and what is wrong with it by its address.
         options.check_zone(timezone)
         options.check_month(month)
         seen = preview_expression(what, timezone, _moment(after), 10 if count is None else count, month, seconds)
         previews = [("firing", seen)]
         text, data = partial(shown.preview_text, seen, width, colour), partial(shown.preview_json, seen)
+        # An expression is mostly asked by other programs.
         form = form or "json"
+    # Written before anything is said, so that a pipe that closes early loses no file.
     if ics:
         write_whole(ics, shown.calendar_bytes(previews))
     if form in ("csv", "markdown"):
@@ -180,6 +184,7 @@ def _checked(
     names = list(loaded.model.schedules)
     if schedule is None and len(names) != 1:
         raise BadInput(Problem("the model has several schedules or none", "--schedule", allowed=", ".join(names)))
+    # The option has a default as people write it, and is read as they write it.
     tolerance_s = (options.duration(None, None, late) or 0) / 1e9
     return check_firings(
         loaded, schedule or names[0], logs, columns, tolerance_s=tolerance_s, after=window[0], until=window[1]

@@ -105,6 +105,7 @@ def fit(
         write_whole(trace, found_trace.csv().encode())
         deliver(shown.trace_text(found_trace, str(trace)), out)
         return
+    # By what is in the file: trials and logs are both CSV, and nobody should have to say which.
     if len(logs) == 1 and is_trial(logs[0]):
         options.only_where(False, "on load trials", "environment", "columns", "timezone", "write", "plot")
         trials = _trials(model, function, logs[0], plan)
@@ -119,6 +120,7 @@ def fit(
     loaded = load(model) if model else None
     options.check_zone(timezone)
     found = fit_logs(logs, function, columns, loaded, plan=plan, environment=environment, timezone=timezone)
+    # Before anything is drawn or written, so that nothing is half done.
     if write and loaded is not None:
         _check_known(found.function, loaded)
     proposal = propose(found, loaded.model if loaded else None)

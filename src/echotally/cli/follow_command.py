@@ -26,6 +26,7 @@ _QUESTIONS = {
 
 def _questions(command: Any) -> Any:
     """A flag for each thing that may have happened to an event."""
+    # The last to be put on a command stands first in its help.
     for name, text in reversed(_QUESTIONS.items()):
         command = click.option(f"--{name}", "happened", flag_value=name, help=text)(command)
     return command
@@ -93,6 +94,7 @@ def follow(
     from echotally.studies.follow import Which
     from echotally.studies.follow import follow as ask
 
+    # Of two questions one would silently not be asked.
     if sum(1 for each in (event, at, happened) if each) > 1:
         raise click.UsageError("one event at a time: --event, --at, or one of the questions such as --slowest")
     if at and not source:
@@ -102,6 +104,7 @@ def follow(
     check_plot_path(plot)
     prepare_simulation()
     with progress_line() as progress:
+        # Nothing asked is the question people have most often.
         which = Which(event, at, source, function, happened or (None if event or at else "slowest"))
         found = ask(model, which, plan, sets=sets, seed=seed, exact=exact, progress=progress)
     if plot:

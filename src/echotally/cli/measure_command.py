@@ -150,6 +150,7 @@ def measure(
     from echotally.output.evidence import measure_view as shown
     from echotally.output.evidence.measure_chart import measure_chart
 
+    # Everything that can be refused is refused before a program of theirs is started.
     limit = _check_together(command, url, serve, limit, plot)
     function = function and function.removeprefix("functions.")
     loaded = _loaded(model, function, write)
@@ -190,11 +191,13 @@ def _check_together(
     """Refuse, before anything is tried, options that say nothing beside the others; returns the time limit, ns."""
     from echotally.output.base.charts import check_plot_path
 
+    # Both or neither: it is not clear what is to be tried.
     if bool(command) == bool(url):
         raise click.UsageError("give a program, as in: echotally measure -- python answer.py, or --url")
     options.only_where(serve, "without --serve", "slots")
     options.only_where(url, "without --url", "clients", "pid", "seconds", "elsewhere")
     options.only_where(not url, "with --url", "serve", "slots", "batches")
+    # With no time at all every run would be cut, and say nothing.
     if not limit:
         raise BadInput(Problem("is no time", "--time-limit", value="0 s", allowed="more than 0 s"))
     check_plot_path(plot)

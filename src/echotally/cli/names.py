@@ -27,6 +27,7 @@ class Name(click.ParamType):  # type: ignore[type-arg]
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
         """Names of the kind that begin with what is there; none where the model cannot be read."""
         model = _model(ctx)
+        # Only what begins so: shells do not filter what they are given.
         return [CompletionItem(name) for name in _KNOWN[self.name](*model) if name.startswith(incomplete)]
 
 

@@ -79,6 +79,7 @@ class _ToStandardError(logging.Handler):
 
     def emit(self, record: logging.LogRecord) -> None:
         text = record.getMessage()
+        # Studies play the same month again and again; nobody wants to read of it a hundred times.
         if text not in self.said and not self.root.meta.get(_QUIET):
             self.said.add(text)
             click.echo(text, err=True)
@@ -102,6 +103,7 @@ def _tell_all(ctx: click.Context, param: click.Parameter, value: bool) -> None:
 def _colour(ctx: click.Context, param: click.Parameter, value: str) -> None:
     if value == "auto":
         return
+    # Put back at the end: a program that runs ours inside its own keeps its environment.
     before = {name: os.environ.pop(name, None) for name in _COLOURS}
     os.environ["FORCE_COLOR" if value == "always" else "NO_COLOR"] = "1"
 

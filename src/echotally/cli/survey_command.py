@@ -93,9 +93,11 @@ def survey(
         options.check_zone(timezone)
     held = None if hold_back is None else hold_back / 1e9
     if model is None:
+        # Before hours of reading: a folder that holds something else is refused at once.
         hold_folder(folder, HEAD)
     standing = load(model) if model else None
     prepare_simulation()
+    # The standing model says in which zone its people think, where the command line does not.
     made = surveying.survey(
         sources,
         bills=bills,
@@ -145,6 +147,7 @@ def _write(made: Survey, folder: Path, model: Path | None, changed: Updated | No
             try_update(model, changed, files)
             written = write_update(model, folder, changed, files)
         else:
+            # What is written must load: a survey that makes a model with a mistake is our fault and says so here.
             loaded_from(made)
             written = []
             for name, text in files.items():

@@ -29,6 +29,7 @@ def _text_schema(pattern: str, example: str) -> WithJsonSchema:
 
 def _quantity_schema(pattern: str, example: str) -> WithJsonSchema:
     """A number and its unit; nothing is nothing in every unit, so that 0 may stand alone."""
+    # ``maximum`` 0: the one whole number allowed is the one that needs no unit.
     forms = {"type": ["string", "integer"], "pattern": pattern, "minimum": 0, "maximum": 0, "examples": [example]}
     return WithJsonSchema(forms)
 
@@ -79,6 +80,7 @@ FIRST_YEAR, LAST_YEAR = 1900, 9998
 
 
 def _folder(info: ValidationInfo) -> Path:
+    # Without a context the data was handed over in Python, and files are looked for where it runs.
     return Path((info.context or {}).get("folder", "."))
 
 
@@ -114,6 +116,7 @@ def _zone(found: object) -> str:
 
         near = get_close_matches(str(found), _zones(), 1)
         raise Refused("is not a time zone", "an IANA zone name" + (f", perhaps {near[0]}" if near else ""))
+    # Opened once here, so that a zone that is listed and cannot be read is told of at its line.
     ZoneInfo(found)
     return found
 
@@ -131,9 +134,11 @@ def _month(found: object) -> str:
 def _moment(found: object) -> datetime:
     """A local time without offset, as text or as a TOML date-time."""
     try:
+        # TOML has times of its own, and the parser has made them into one already.
         moment = datetime.fromisoformat(found) if isinstance(found, str) else found
     except ValueError:
         moment = None
+    # An offset would be a second clock beside the estate's zone, and wrong for half of the year.
     if not isinstance(moment, datetime) or moment.tzinfo is not None:
         raise Refused("is not a local time", '"YYYY-MM-DDTHH:MM" without offset')
     if not FIRST_YEAR <= moment.year <= LAST_YEAR:
@@ -160,8 +165,10 @@ class Strict(BaseModel):
     """Base of every table of the model and the card: unknown keys are errors, objects do not change."""
 
     model_config = ConfigDict(
+        # Schemas are made when a table is first read: most runs need a few of them, and all take a tenth of a second.
         defer_build=True,
         extra="forbid",
+        # Parts of a model are shared by studies that change others of it.
         frozen=True,
         arbitrary_types_allowed=True,
         populate_by_name=False,

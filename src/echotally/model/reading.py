@@ -88,6 +88,7 @@ class Document:
         beside: Any = self.data
         for part in table[:-1]:
             beside = beside[part]
+        # Its own name is there by now: the override has made the table.
         near = get_close_matches(table[-1], [name for name in beside if name != table[-1]], 1, 0.5)
         hint = f"; did you mean {'.'.join((*table[:-1], near[0]))}?" if near else ""
         return f" ({'.'.join(table)} is not in the file{hint})"
@@ -116,6 +117,7 @@ def hold_kind(document: Document, schema: str, own: Sequence[str]) -> None:
 
 
 def _shown(value: object) -> str:
+    # As the file writes texts, so that the value can be searched for.
     text = repr(value) if not isinstance(value, str) else f'"{value}"'
     return text if len(text) <= 80 else text[:77] + "..."
 
@@ -129,8 +131,10 @@ def read_document(path: Path) -> Document:
         raise BadInput(Problem("is not a text file (UTF-8)", file=name)) from error
     except OSError as error:
         raise unreadable(path, error, "a TOML file") from error
+    # An empty file is valid TOML and would be called a model without a name.
     if not text.strip():
         raise BadInput(Problem("is empty; 'echotally start DIR' writes one to begin with", file=name))
+    # The parser would name a sign that nobody can see.
     if "\0" in text:
         raise BadInput(Problem("is a binary file, not TOML text", file=name))
     try:
@@ -147,6 +151,7 @@ def _syntax_problem(text: str, name: str, known: bool) -> Problem:
     if not known:
         # The file may be anything: what is in it is not repeated.
         message = re.split(r"['(\"]", message)[0].strip() or "a sign out of place"
+    # The parser tells line and column in its own words; the line is what an editor jumps to.
     line = place.split(",")[0]
     return Problem(f"is not TOML: {message}", file=name, line=int(line) if line.isdigit() else None)
 
@@ -182,6 +187,7 @@ def _translate(document: Document, kind: type[BaseModel], item: Any, prefix: Add
         near = get_close_matches(str(place[-1]), known, 1, 0.5)
         hint = f"unknown key; did you mean {near[0]}?" if near else "unknown key"
         return document.problem(address, hint, None, ", ".join(known))
+    # By kind, since the library's words are about fields and types, and ours about keys and values.
     if item["type"] == "missing":
         return document.problem(address, "is required and missing")
     if item["type"] == "value_error":

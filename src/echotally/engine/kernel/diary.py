@@ -67,6 +67,7 @@ def noted(w: World, c: int, items: int, run_at: int, outcome: int) -> None:
     clock, call = clock_of(w), call_at(w, c)
     if clock.diary_n >= n_diary(w):
         return
+    # Counted all the same: numbers of attempts are those of the whole month, whatever is kept.
     if clock.keeps_diary == TROUBLED and outcome != THROTTLED and call.cold_ns == 0:
         clock.noted += 1
         return
@@ -77,6 +78,7 @@ def noted(w: World, c: int, items: int, run_at: int, outcome: int) -> None:
     line.partition = call.partition
     line.number = call.number
     line.items = items
+    # What was throttled never started: it stands where it was refused, and took no time.
     line.at = clock.now if outcome == THROTTLED else call.started
     line.run_at = run_at
     line.ended = clock.now
@@ -98,6 +100,7 @@ def carries(w: World, e: int, good: int) -> None:
 @kernel
 def _carries(w: World, e: int, good: int) -> None:
     clock = clock_of(w)
+    # A full page is handed to Python between two steps (``full``); what is not kept has one line and is full.
     if clock.carried_n < n_carried(w):
         line = carried_at(w, clock.carried_n)
         line.attempt = clock.noted
@@ -134,6 +137,7 @@ def _asks(w: World, c: int) -> None:
     clock, call = clock_of(w), call_at(w, c)
     each, link = trigger_at(w, call.trigger).fail_each == YES, call.head
     while link >= 0 and clock.rounds_n < n_rounds(w):
+        # An event that failed by itself is asked nothing for.
         if not (each and cargo_at(w, link).failed == YES):
             line = asked_at(w, clock.rounds_n)
             line.asking = call.asking

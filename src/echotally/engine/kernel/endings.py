@@ -29,10 +29,12 @@ def ends(w: World, e: int, u: int, how: int) -> None:
     clock, source = clock_of(w), source_at(w, event.at_source)
     clock.ended += 1
     source.ended += 1
+    # When the last one ended: a drain is over at that instant.
     source.ended_at = clock.now
     if u >= 0:
         _counted(w, u, how, n)
     diary.ended(w, e, u, how)
+    # Two calls may carry one message, where it came back while the first still ran.
     if event.refs == 0:
         pools.free_event(w, e)
 
@@ -65,6 +67,7 @@ def handled(w: World, e: int, u: int, wait_ns: int) -> None:
     """Event ``e`` was handled successfully for the first time, after ``wait_ns``."""
     event = event_at(w, e)
     event.handled = YES
+    # What a sampled month laid never arrived, so how long it waited means nothing.
     if event.tap != LAID:
         waits.wait_seen(w, u, wait_ns, event.items)
         waits.latency_seen(w, u, clock_of(w).now - event.at, event.items)
@@ -86,6 +89,7 @@ def answered(w: World, e: int, u: int, wait_ns: int) -> None:
 def given_up(w: World, e: int, u: int, g: int) -> None:
     """A pushed or stream event is given up: to the trigger's dead letter, else lost."""
     if trigger_at(w, g).dead_letter >= 0:
+        # It arrives there at this instant, with what else is put out (rule 1.3).
         pools.expect(w, trigger_at(w, g).dead_letter, event_at(w, e).payload)
         trigger_at(w, g).letters += 1
         ends(w, e, u, DEAD_LETTERED)

@@ -40,6 +40,7 @@ from echotally.engine.kernel.compiled import hot, kernel
 @hot
 def arrive(w: World, s: int, payload: int, tap: int) -> None:
     """One event arrives at source ``s`` now. ``tap`` is where it came from, NONE from inside the estate."""
+    # Compared and not called through a table: machine code inlines the branch that is taken most.
     kind = source_at(w, s).kind
     if kind == QUEUE:
         queues.arrive(w, s, payload, YES)
@@ -164,6 +165,7 @@ def idle(w: World, s: int) -> None:
 def lay(w: World, payload: int) -> None:
     """Put an event into the lane the clock names (``engine.sampling``), before anything starts."""
     clock = clock_of(w)
+    # The record it will get: once it has arrived it may be in any list.
     e = clock.free_event
     if clock.lay_kind == LAY_QUEUE:
         queues.arrive(w, clock.lay_ref, payload, NO)

@@ -27,6 +27,7 @@ def _rising(w: World, u: int, low: int, high: int) -> None:
     """
     first, last = bin_of(low), bin_of(high)
     row, whole_row = 2 * u * WAIT_BINS, (2 * u + 1) * WAIT_BINS
+    # Most rises are short, and stay in one bin.
     if first == last:
         lag_bin(w, row + first).v += high - low
         return
@@ -41,6 +42,7 @@ def changes(w: World, u: int, oldest: int) -> None:
     """The oldest unhandled record of a unit's streams is now one that arrived at ``oldest`` (NEVER: none)."""
     unit, now = unit_at(w, u), clock_of(w).now
     if unit.lag_oldest >= NEVER:
+        # Nothing was unhandled until now: that time has no bin of its own.
         unit.lag_zero += now - unit.lag_since
     elif now > unit.lag_since:
         _rising(w, u, unit.lag_since - unit.lag_oldest, now - unit.lag_oldest)
@@ -60,6 +62,7 @@ def looked_at(w: World, u: int) -> None:
         trigger = trigger_at(w, g)
         for p in range(trigger.first_partition, trigger.first_partition + trigger.partition_n):
             head = chain_at(w, partition_at(w, p).list).head
+            # A partition is in the order of arrival, so its head is its oldest.
             if head >= 0:
                 oldest = min(oldest, event_at(w, head).at)
         g = trigger.after

@@ -82,6 +82,7 @@ def _tap_flows(w: World, p: int) -> None:
     payload = taps.payload_of(w, p)
     coming = taps.next_arrival(w, p)
     if coming < clock_of(w).horizon:
+        # Its own place is the first one: overwriting it spares the calendar a removal and an insertion.
         first = entry_at(w, 0)
         replace_first(w, coming, first.key, first.what)
     else:
@@ -100,6 +101,7 @@ def _short_way(w: World, steps: int) -> int:
         p = call_at(w, ref).tap
     else:
         return ZERO
+    # Whoever keeps a diary or a log wants every event, so the usual way.
     if tap_at(w, p).short < 0 or not short_way.unwatched(w):
         return ZERO
     return short_way.played(w, p, steps)
@@ -125,6 +127,7 @@ def _happens(w: World, kind: int, ref: int, number: int) -> None:
         polled.look(w, ref)
     elif kind == K_IDLE:
         lifecycle.idle_looked_at(w, ref)
+    # The usual ones are asked for first; what is rare stands in a kernel of its own, out of the way of the rest.
     elif kind >= K_TURN:
         _unusual(w, kind, ref, number)
     else:
@@ -155,6 +158,7 @@ def _timer_is_due(w: World, kind: int, ref: int, number: int) -> None:
         nodes.idle(w, ref)
     elif kind == K_TICK:
         month.hour_turns(w)
+        # Each hour arms the next, so the calendar never holds a month of them.
         put(w, clock_of(w).now + clock_of(w).hour_ns, TICK, ZERO, K_TICK, ZERO)
     elif kind == K_VISIBLE:
         queues.visibility_over(w, ref)
@@ -184,6 +188,7 @@ def _play(w: World, steps: int) -> int:
             if not dispatch.dispatch(w):
                 return MORE_ROOM
             continue
+        # Room is made between two steps, never in one: a step may hold addresses of what would move.
         if dispatch.low(w):
             return MORE_ROOM
         # What was put out at this instant arrives after its ends, dues and expiries, with the arrivals from outside.
@@ -191,6 +196,7 @@ def _play(w: World, steps: int) -> int:
             _arrives_from_inside(w)
             continue
         if clock.entries_n == 0 or first.at >= min(clock.until, clock.horizon):
+            # Where the stretch ends and not at its last event: integrals are brought up to here (``month.flush``).
             clock.now = min(clock.until, clock.horizon)
             return REACHED if clock.until < clock.horizon else DONE
         if steps == 0:
@@ -219,10 +225,12 @@ def _arrives_from_inside(w: World) -> None:
     s, payload = place.source, place.payload
     clock.asker, clock.asking = place.asker, place.asking
     clock.origin, clock.sent, clock.whose = place.origin, place.sent, place.whose
+    # A ring: what is put out at this instant arrives in the order in which it was put out (rule 1.3).
     clock.expected_first = (clock.expected_first + 1) % n_expected(w)
     clock.expected_n -= 1
     diary.put_out(w, s)
     kinds.arrive_apart(w, s, payload, NONE)
+    # Whatever comes next from outside has nobody inside who sent it.
     clock.asker, clock.origin, clock.sent = NONE, NONE, NONE
 
 

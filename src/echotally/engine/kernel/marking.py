@@ -10,6 +10,7 @@ from echotally.engine.kernel.compiled import hot, kernel
 @hot
 def mark(w: World, u: int) -> None:
     """Remember that a unit may have something to start at this instant."""
+    # Once is enough: an instant may bring a unit thousands of reasons to look.
     if unit_at(w, u).marked == NO:
         unit_at(w, u).marked = YES
         marked_at(w, clock_of(w).marked_n).v = u
@@ -20,6 +21,7 @@ def mark(w: World, u: int) -> None:
 def mark_waiting(w: World, a: int) -> None:
     """Something shared by an account came free: all its units that wait may start."""
     account = account_at(w, a)
+    # Set again by the first that still finds no room.
     account.blocked = NO
     for u in range(account.first_unit, account.first_unit + account.unit_n):
         if unit_at(w, u).waiting > 0:

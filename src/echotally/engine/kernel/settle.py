@@ -55,6 +55,7 @@ def _asks(w: World, c: int) -> bool:
     call = call_at(w, c)
     unit = unit_at(w, call.unit)
     good = _decide(w, c)
+    # From its first ask on: a call that is tried again asks anew.
     call.asks = ZERO
     if good == 0 or not asking.sends(w, c, good):
         return False
@@ -80,8 +81,10 @@ def answered(w: World, c: int) -> None:
 def asked_long(w: World, c: int, number: int) -> None:
     """The timeout of a call that asks; if it still waits, it is ended, and what it asked goes on (rule 7.66)."""
     call = call_at(w, c)
+    # The record may be another call's by now, or the same call's in a later run: number and instant tell.
     if call.state == ASKING and call.number == number - LAST and call.ends == clock_of(w).now:
         call.timed_out = YES
+        # Answers that still come find nobody who waits for them.
         call.asking = ZERO
         over(w, c)
 
@@ -120,6 +123,7 @@ def _decide(w: World, c: int) -> int:
     link = call.head
     while link >= 0:
         cargo = cargo_at(w, link)
+        # In the order of the cargo, which is the order in which lots are drawn.
         cargo.failed = YES if _event_fails(w, unit, cargo.event, rate) else NO
         link = cargo.next
     return _good_items(w, c)
@@ -184,6 +188,7 @@ def _call_fails(w: World, c: int, rate: float) -> bool:
     """Whether a run with ``on_failure = "whole"`` fails: by its error rate, or for one poisoned event."""
     call = call_at(w, c)
     unit = unit_at(w, call.unit)
+    # No rate, no draw: most runs are spared one.
     if rate > 0.0 and uniform(w, unit.random + ERROR_STREAM) < rate:
         return True
     link = call.head if unit.poison_rate > 0.0 else NONE
@@ -226,6 +231,7 @@ def _settle(w: World, c: int, own: int) -> None:
         _beside_good(unit, outcome, again, own)
     diary.noted(w, c, items, call.run_at, outcome)
     if good > 0:
+        # The attempt that was just noted: what it puts out is told as its own.
         clock_of(w).emitter = clock_of(w).noted - 1
         puts_out(w, call.unit, good)
         clock_of(w).emitter = NONE
@@ -237,6 +243,7 @@ def _all_handled_before(w: World, c: int) -> bool:
     """Whether every message of a call has been handled by another attempt meanwhile."""
     link = call_at(w, c).head
     while link >= 0:
+        # One that is new is enough for the whole attempt to count as one that did something.
         if event_at(w, cargo_at(w, link).event).handled == NO:
             return False
         link = cargo_at(w, link).next

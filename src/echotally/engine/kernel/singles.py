@@ -71,6 +71,7 @@ def alone(w: World, c: int) -> bool:
         and clock.expected_n == 0
         and unit.plan_kind == PER_CALL
         and unit.waiting == call.items
+        # Anything else of this instant may take the room first (rule 1.3).
         and entry_at(w, 0).at > clock.now
         and source_at(w, trigger_at(w, call.trigger).source).trigger_n == 1
     )
@@ -96,6 +97,7 @@ def counted_as_throttled(w: World, c: int) -> None:
     call = call_at(w, c)
     unit = unit_at(w, call.unit)
     unit.attempts += 1
+    # An attempt that found no room is an attempt (rule 5.3).
     unit.throttled += 1
     diary.carries_all(w, c)
     diary.noted(w, c, call.items, NEVER, THROTTLED)

@@ -16,6 +16,7 @@ def arrive(w: World, s: int, payload: int) -> None:
     source.sends += 1
     for x in range(source.first_edge, source.first_edge + source.edge_n):
         edge = edge_at(w, x)
+        # Whoever gets all of it draws no lot, so that adding such a feed moves no other's draws.
         if edge.share_all == YES or uniform(w, source.random) < edge.share:
             edge.sent += 1
             queues.arrive(w, edge.target, payload, YES)

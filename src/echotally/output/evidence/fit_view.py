@@ -33,6 +33,7 @@ class Figure(NamedTuple):
 def _said(spread: Spread) -> str:
     if spread.kind == "constant":
         return "constant"
+    # Both numbers: whoever doubts the form sees how near the decision was.
     test = f"KS distance {spread.distance:.3f}, refused above {spread.refused:.3f}"
     if spread.kind == "log-normal":
         return f"log-normal ({test})"
@@ -69,6 +70,7 @@ def _figures(found: Fit) -> list[Figure]:
         ("timeouts", found.timeouts),
         ("throttled", found.throttled),
     ):
+        # Shares are shown as they are talked of; the data beside keeps fractions.
         rows.append(_row(name, Estimate(share.value * 100, share.low * 100, share.high * 100), "%", ""))
     if found.memory:
         rows.append(_row("memory used, p50", found.memory.p50, "MB", ""))
@@ -76,6 +78,7 @@ def _figures(found: Fit) -> list[Figure]:
     if found.rhythm:
         per_h = [x * 3_600 for x in (found.rhythm.rate.value, found.rhythm.rate.low, found.rhythm.rate.high)]
         scatter = f"over {found.rhythm.days:,.1f} days"
+        # Half as much again is what a short log shows by chance; above that calls come in heaps.
         if found.rhythm.dispersion > 1.5:
             scatter += f"; scatters {found.rhythm.dispersion:,.1f} times as much as Poisson's"
         rows.append(_row("rate", Estimate(*per_h), "/h", scatter))
@@ -123,6 +126,7 @@ def _rhythm_lines(found: Fit) -> list[str]:
 
 def _bars(weights: tuple[Estimate, ...]) -> str:
     """One block a weight, as high as the weight is large."""
+    # A week without a call has weights of nothing.
     most = max(each.value for each in weights) or 1.0
     return "".join("▁▂▃▄▅▆▇█"[min(7, int(each.value / most * 7.999))] for each in weights)
 
@@ -141,6 +145,7 @@ def read_lines(found: Fit) -> list[RenderableType]:
     lines: list[RenderableType] = [
         Text(f"Read: {log.rows:,} rows of {files}; {'; '.join(safe(c) for c in log.columns)}.")
     ]
+    # Said, so that nobody thinks the whole log was fitted.
     others = {name: n for name, n in log.functions.items() if name and name != found.function}
     if others:
         shown = ", ".join(f"{safe(name)} {n:,}" for name, n in list(others.items())[:8])
@@ -196,6 +201,7 @@ def fit_json(found: Fit, proposal: Proposal) -> str:
         "rate_per_s": _estimate(rhythm.rate) if rhythm else None,
         "day_shape": [_estimate(w) for w in rhythm.day] if rhythm and rhythm.day else None,
         "week_shape": [_estimate(w) for w in rhythm.week] if rhythm and rhythm.week else None,
+        # The rows of the table, so that text and data cannot tell two stories.
         "figures": [f._asdict() for f in _figures(found)],
         "sets": dict(proposal.sets),
         "rows": found.log.rows,
@@ -214,6 +220,7 @@ def fit_chart(found: Fit, form: str) -> bytes:
 
     figure, panels = new_figure(1)
     panel = panels[0]
+    # Without the ends: the longest run of a log is an accident and would set the scale.
     shares = [n / 100 for n in range(1, 100)]
     panel.plot(
         found.warm,
@@ -223,6 +230,7 @@ def fit_chart(found: Fit, form: str) -> bytes:
     )
     if found.run.kind == "log-normal":
         sigma = found.run.p95.value / found.run.median.value
+        # p95 lies 1.645 standard deviations of the logarithm above the median.
         fitted = [found.run.median.value * sigma ** (NormalDist().inv_cdf(q) / 1.6448536269514722) for q in shares]
         panel.plot(fitted, shares, label="fitted log-normal", **(style(1) | {"markersize": 0}))
         panel.set_xscale("log")

@@ -50,11 +50,13 @@ def measure_verdict(found: Measured) -> list[str]:
         lines.append(
             f"A cold start takes {milliseconds(start.value)} ({milliseconds(start.low)} to {milliseconds(start.high)}) more."
         )
+    # In the first lines, as it may make every figure below wrong.
     if tried.machine.busy:
         load = f"{tried.machine.load:.1f}"
         lines.append(
             f"Machine busy: a load of {load} as it began, above {BUSY}. Times hold other programs' work; measure again when it is quiet."
         )
+    # Runs that failed tell no run time, but that they did is no detail.
     failed = sum(1 for each in tried.runs if each.outcome != "ok")
     if failed:
         lines.append(f"{failed:,} of {len(tried.runs):,} runs failed or were ended; times are of those that went well.")
@@ -70,6 +72,7 @@ def _share(keys: Keys) -> str:
 
 def milliseconds(value: float) -> str:
     """A time as people read it: in ms, long ones in s."""
+    # Ten seconds and more nobody reads in milliseconds.
     if value >= 10_000:
         return f"{value / 1000:,.2f} s"
     return f"{value:,.1f} ms" if value >= 100 else f"{value:,.2f} ms"
@@ -100,6 +103,7 @@ def measure_text(found: Measured, width: int | None = None, colour: bool | None 
         parts.append(Text(""))
     if found.billed:
         parts.append(_plans(found, width))
+    # Near the end, above what is pasted: the last lines are what stands on the screen when it is over.
     parts.append(_keys(found, width))
     parts.append(Text(safe(_machine(found)), style="dim"))
     parts += [Text(f"Note: {safe(note)}") for note in (*found.tried.notes, *found.keys.notes, *found.proposal.notes)]
@@ -109,9 +113,11 @@ def measure_text(found: Measured, width: int | None = None, colour: bool | None 
 
 def _runs(found: Measured, width: int | None) -> RenderableType:
     runs = found.tried.runs
+    # The first few show what warms up, the last ones how it stays; leaving out one line would save nothing.
     shown = list(runs) if len(runs) <= _FIRST + _LAST + 1 else [*runs[:_FIRST], *runs[-_LAST:]]
     several = len({run.events for run in runs}) > 1
     plans = {run.number: prices for run, prices in found.billed}
+    # One plan in the table, as an example; all of them stand in the table of plans.
     priced = next((b for prices in plans.values() for b in prices if b.cost is not None), None)
     columns = [
         Column("run"),

@@ -91,6 +91,7 @@ def reconcile_text(
         meters[row.meter] = [a + b for a, b in zip(sums, values, strict=True)]
     cells = [[m, _money(v[0]), _money(v[1]), *(_signed(x) for x in v[2:])] for m, v in meters.items()]
     parts.append(table(f"By meter ({found.currency})", _columns("meter"), cells, (), width))
+    # Never dropped: what maps to nothing is money that somebody paid.
     if found.bill.unmapped:
         rows = [
             [safe(name), f"{n:,}", f"{cost:,.4f}"]
@@ -100,6 +101,7 @@ def reconcile_text(
         parts.append(
             table("Maps to no function or meter of the model (counted as unexplained)", columns, rows[:30], (), width)
         )
+        # The dearest thirty; a bill of another estate would fill the terminal with its rows.
         if len(rows) > 30:
             parts.append(Text(f"... and {len(rows) - 30:,} more; --format json has all."))
         parts.append(Text("A mapping file (--mapping) can say whose they are.", style="dim"))

@@ -24,11 +24,13 @@ def survey_verdict(made: Survey) -> str:
     read = f"{n:,} function{'' if n == 1 else 's'} from {made.log.rows:,} rows"
     if not made.backtests:
         return f"A model of {read}; nothing was held back to try it on."
+    # The first is the one that counts: the days the model was not made from.
     test = made.backtests[0]
     if test.total is None:
         return f"A model of {read}; nothing happened in the days held back."
     days = (test.last - test.first) / 86_400
     total = test.total
+    # A function holds where both do: calls alone would flatter one whose runs have grown.
     held = [row for row in test.rows if row.calls.holds and row.gb_seconds.holds]
     said = f"calls {_percent(total.calls)}, GB-seconds {_percent(total.gb_seconds)}"
     if total.money is not None:
@@ -40,6 +42,7 @@ def survey_verdict(made: Survey) -> str:
 
 
 def _percent(laid: Laid) -> str:
+    # Of nothing expected there is no percentage.
     return "as much" if laid.off is None else f"{laid.off * 100:+.1f} %"
 
 
@@ -52,6 +55,7 @@ def survey_text(
 ) -> str:
     """The verdict, the caveats that matter, a row a function, what is not known, and how the log was read."""
     parts: list[RenderableType] = [Text(safe(survey_verdict(made)), style="bold")]
+    # Above all figures: a table of costs would be believed whatever stood under it.
     if made.card.placeholder:
         parts.append(
             Text("No bill was given: prices are placeholders, and cost is among what cannot be told.", style="yellow")
@@ -111,6 +115,7 @@ def _functions(made: Survey, width: int | None) -> RenderableType:
 def _row(made: Survey, name: str, test: Row | None) -> list[str]:
     found = made.functions[name]
     sums, started = found.sums, max(1, found.sums.started)
+    # A function that was only ever throttled has no run.
     middle = found.runs.base.median.value if found.runs is not None else 0.0
     return [
         safe(name),
@@ -131,6 +136,7 @@ def plain_number(value: float) -> str:
 def _off(laid: Laid) -> str:
     if laid.off is None:
         return "–"
+    # Marked by a sign and not by colour: the table is read in logs as well.
     return f"{laid.off * 100:+.1f} %" + ("" if laid.holds else " !")
 
 
@@ -202,6 +208,7 @@ def unknown_page(made: Survey) -> str:
         order = "Ordered by the share of a function's cost that it could move."
     else:
         order = f"Ordered by what it could move in a month's bill ({made.card.currency}), roughly and at the most."
+    # The last column is the use of the page: what to ask, log or measure.
     lines += [order, "", "| of | what | taken instead | could move | how to find out |", "|---|---|---|---:|---|"]
     for unknown, names, moves in made.unknown_groups:
         moved = f"{moves:,.2f}" if moves is not None else f"{unknown.moves:.0%}"
@@ -221,6 +228,7 @@ def unknown_page(made: Survey) -> str:
 
 
 def _cell(text: str) -> str:
+    # Names come out of logs, and must not end a cell or a table.
     return safe(text).replace("|", "\\|").replace("\n", " ")
 
 

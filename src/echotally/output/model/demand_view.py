@@ -72,7 +72,9 @@ def demand_csv(view: DemandView) -> str:
     for s in view.sources:
         for day, hours in enumerate(s.heat.tolist(), 1):
             rows.writerows(
-                [harmless(s.environment), harmless(s.source), day, hour, events] for hour, events in enumerate(hours)
+                # Names are made harmless: a spreadsheet would run what begins with an equals sign.
+                [harmless(s.environment), harmless(s.source), day, hour, events]
+                for hour, events in enumerate(hours)
             )
     return paper.getvalue()
 
@@ -100,9 +102,11 @@ def demand_text(view: DemandView, width: int | None = None, colour: bool | None 
         )
     parts.append(Text(""))
     parts.append(table("What comes in", columns, [_row(s) for s in view.sources], width=width))
+    # Other environments mostly have the same shape, a factor apart; the table above has them all.
     first = next(iter(model.environments))
     shown = [s for s in view.sources if s.environment == first and s.total]
     if shown:
+        # One map, of the source with the busiest hour: that is what everything else is sized by.
         parts += _maps(view, max(shown, key=lambda s: s.busiest_hour))
     parts += [
         Text(f"{name}: clients in a closed loop; how often they ask depends on the answers.")
@@ -126,6 +130,7 @@ def _outlook(view: DemandView) -> list[str]:
         if demand.range:
             said.append(f"likely {expected * demand.range.low:,.0f} to {expected * demand.range.high:,.0f} events")
         if demand.growth:
+            # Compound, as ``forecast`` plays it.
             year = expected * (1 + demand.growth) ** 12
             said.append(f"at {demand.growth:+.1%} a month {year:,.0f} in a year")
         if said:
@@ -154,6 +159,7 @@ def _quarters(heat: NDArray[np.int64]) -> list[float]:
 def _shade(n: int, bounds: list[float]) -> str:
     if n == 0:
         return _SHADES[0]
+    # Twice the third quarter is no ordinary hour any more, and gets a shade of its own.
     return _SHADES[5] if n > 2 * bounds[2] else _SHADES[1 + sum(n > bound for bound in bounds)]
 
 
@@ -162,6 +168,7 @@ def demand_chart(view: DemandView, form: str) -> bytes:
     from matplotlib.colors import PowerNorm
 
     first = next(iter(view.loaded.model.environments))
+    # Six panels are as many as can be read on one page.
     shown = [s for s in view.sources if s.environment == first and s.total][:6]
     columns = 1 if len(shown) < 2 else 2 if len(shown) < 5 else 3
     rows = max(1, -(-len(shown) // columns))
@@ -169,6 +176,7 @@ def demand_chart(view: DemandView, form: str) -> bytes:
     headed(figure, _chart_title(shown, view.loaded.model.estate.month))
     for axes, s in zip(panels, shown, strict=False):
         axes.grid(False)
+        # Shaded by the root: a surge a hundred times as high would leave every other hour white.
         image = axes.imshow(s.heat, aspect="auto", cmap="Greys", interpolation="nearest", norm=PowerNorm(0.5, vmin=0))
         figure.colorbar(image, ax=axes).set_label("events an hour (shade by root)", fontsize=SMALL)
         axes.set_title(f"{short(s.source, 24)}: {s.total:,}", loc="left", fontsize=TEXT)
@@ -176,6 +184,7 @@ def demand_chart(view: DemandView, form: str) -> bytes:
         axes.set_ylabel("day of month")
         axes.set_xticks(range(0, 24, 3))
         axes.set_yticks(range(0, len(s.heat), 5), [str(day + 1) for day in range(0, len(s.heat), 5)])
+    # A grid has room for as many panels as it has; empty frames would look like missing data.
     for axes in panels[len(shown) :]:
         axes.remove()
     return picture(figure, form, source_of(view.loaded.model, view.seed))

@@ -29,6 +29,7 @@ def change_text(finding: Finding) -> str:
 
 def findings_text(checked: Checked) -> str:
     """What the model holds, then each finding: where, what, what it costs, what to try; accepted ones last."""
+    # The plan first: what is found, and what it costs, is true of that plan.
     parts = [checked_text(checked.loaded), f"Looked at on {checked.plan}. {_counted(checked)}\n"]
     accepted = [f for f in checked.findings if f.accepted is not None]
     for _, group in groupby(checked.open(), key=lambda f: f.rule.code):
@@ -48,6 +49,7 @@ def _counted(checked: Checked) -> str:
 def _group(findings: list[Finding]) -> str:
     """Findings of one code under one heading, worst money first; of many the first few."""
     rule, shown = findings[0].rule, findings[:_MOST_SHOWN]
+    # One mistake made in twenty functions is one thing to learn, not twenty.
     many = f" ({len(findings)} places)" if len(findings) > 1 else ""
     text = f"\n{rule.level} {rule.code}: {rule.title}{many}\n" + "".join(_one(f) for f in shown)
     left = len(findings) - len(shown)
@@ -73,6 +75,7 @@ def outcome_text(finding: Finding) -> str:
     outcome = finding.noticed.outcome
     if outcome is None:
         return "not played"
+    # There is no cost before to compare with: the plan could not take the estate.
     if outcome.opens:
         return "makes the plan usable"
     saved = -outcome.cost
@@ -85,11 +88,13 @@ def outcome_text(finding: Finding) -> str:
     ]
     for name, (before, after) in outcome.figures.items():
         if name == "wait_p95_s":
+            # Below half a millisecond both would be shown as the same number.
             if abs(after - before) > 0.0005:
                 said.append(f"wait p95 {seconds(before)} to {seconds(after)} s")
         elif before != after and name not in _TOLD_BY_OTHERS:
             said.append(f"{name.replace('_', ' ')} {before:,.0f} to {after:,.0f}")
     if outcome.sampled:
+        # Of a sample nothing is said to the cent.
         return "on a sample of the month: about " + ", ".join(said)
     return ", ".join(said) + (", nothing else changes" if len(said) == 1 else "")
 
@@ -132,6 +137,7 @@ def mistakes_json(problems: Sequence[Problem]) -> str:
             "title": MISTAKE[1],
             "address": p.address,
             "file": p.file,
+            # As a finding has it, so that one reader of the document serves both.
             "line": p.line,
             "rule": None,
             "text": p.said(),

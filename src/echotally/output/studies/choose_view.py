@@ -27,6 +27,7 @@ def choose_verdict(found: Choice) -> list[str]:
     today, chosen = found.today.bill, found.chosen.bill
     assert today is not None and chosen is not None
     currency = chosen.currency
+    # Of what is shown, so that whoever subtracts the two figures of the line gets the third.
     change = chosen.shown - today.shown
     met = _kept(found.chosen)
     plans = len(set(found.assignment.values()))
@@ -39,6 +40,7 @@ def choose_verdict(found: Choice) -> list[str]:
     if found.bound is not None and found.bound <= 0:
         # Where a plan bills instances by the month, what one function adds there may be nothing.
         sure = "how much cheaper another assignment could be is not known"
+    # How far the choice is from the bound at most: nobody has looked at every assignment of a large estate.
     elif found.bound is not None:
         gap = found.assigned - found.bound
         sure = f"no assignment at today's sizes costs less than {money(found.bound)}, a gap of {money(gap)}"
@@ -56,6 +58,7 @@ def commitment_lines(each: Commitments, currency: str) -> list[str]:
     """Which commitment is the cheapest, and what it loses when demand falls by a third."""
     best, none = each.cheapest, each.levels[0]
     terms = f"{each.discount * 100:f} % off {', '.join(each.covers)}"
+    # The level of nothing is one of them, so the cheapest may be to commit to none.
     if not best.per_hour:
         lines = [f"No commitment on {each.plan} ({terms}) saves anything this month."]
     else:
@@ -68,6 +71,7 @@ def commitment_lines(each: Commitments, currency: str) -> list[str]:
             f" {money(best.lost_at_two_thirds)} is lost."
         )
     over = each.cheapest_over_draws
+    # A month is one draw: what is cheapest in it need not be over what demand may be.
     if each.draws and over.per_hour != best.per_hour:
         lines.append(
             f"Over {each.draws} draws of the model's ranges {money(over.per_hour)} an hour is cheaper on average"
@@ -151,6 +155,7 @@ def choose_text(found: Choice, width: int | None = None, colour: bool | None = N
     for name, function in found.loaded.model.functions.items():
         units = found.chosen.units_of(name)
         totals = totals_of(units)
+        # As chosen where a size was, else as the model has it.
         limit = sizes.get(f"functions.{name}.instance_limit") or function.instance_limit
         rows.append(
             [
@@ -189,6 +194,7 @@ def choose_chart(found: Choice, form: str) -> bytes:
         (0.2, chosen, "chosen", "#0072B2", ""),
     ):
         costs = [sum(float(cost) for key, cost in bill.functions.items() if key[0] == name) for name in names]
+        # Adding nothing turns a negative zero into zero, which would be drawn with its sign.
         values = [*costs, round(float(bill.idle + bill.flat), 6) + 0.0]
         places = [n + shift for n in range(len(values))]
         bars = panel.barh(
@@ -197,6 +203,7 @@ def choose_chart(found: Choice, form: str) -> bytes:
         panel.bar_label(bars, [f" {money(value)}" for value in values], fontsize=9)
     labels = [f"{name}\n{found.assignment[name]}" for name in names] + ["idle and flat"]
     panel.set_yticks(range(len(labels)), labels)
+    # The first function on top, as in the table.
     panel.invert_yaxis()
     panel.set_xlabel(f"cost of the month ({chosen.currency})")
     panel.legend(frameon=False, loc="lower right")
@@ -218,6 +225,7 @@ def _beside(found: Choice, by: str) -> list[tuple[tuple[str, ...], Decimal, Deci
     model = found.loaded.model
     today, chosen = ({s.labels: s.cost for s in showback(model, p, by)} for p in (found.today, found.chosen))
     rows = [(labels, today.get(labels, Decimal(0)), chosen.get(labels, Decimal(0))) for labels in {**today, **chosen}]
+    # By the larger of the two, so that what has gone stands where it was dear.
     return sorted((row for row in rows if row[1] or row[2]), key=lambda row: (-max(row[1], row[2]), row[0]))
 
 

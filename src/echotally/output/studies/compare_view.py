@@ -33,9 +33,11 @@ def compare_verdict(found: Comparison) -> str:
     a, b = found.picks
     change = found.after - found.before
     move = f"stays {b}" if a == b else f"moves from {a} to {b}"
+    # No cause is named of a difference that is none.
     if not change:
         return f"The pick {move}; the cost stays {money(found.after)} {found.currency}."
     share = f" ({found.share:+.1%})" if found.share is not None else ""
+    # By size and not by sign: what lowers a bill is as much a cause.
     cause, amount = max(found.causes.items(), key=lambda each: abs(each[1]))
     return (
         f"The pick {move}: {money(found.before)} to {money(found.after)} {found.currency}, {signed(change)}{share}, "
@@ -44,6 +46,7 @@ def compare_verdict(found: Comparison) -> str:
 
 
 def _signed(amount: Decimal) -> str:
+    # What would be shown as +0.0000 has no sign worth showing.
     return f"{amount:+,.4f}" if abs(amount) >= Decimal("0.00005") else "0"
 
 
@@ -53,6 +56,7 @@ def _money(amount: Decimal | None) -> str:
 
 def _sections(found: Comparison) -> list[tuple[str, list[Column], list[list[str]]]]:
     """Title, columns and rows of each table, for text and Markdown alike."""
+    # What is left over is shown only where there is something left.
     causes = [[_NAMES[cause], _signed(amount)] for cause, amount in found.causes.items() if amount or cause != "other"]
     inputs = [[c.address, _short(c.before), _short(c.after)] for c in found.inputs]
     plans = [
@@ -77,6 +81,7 @@ def _sections(found: Comparison) -> list[tuple[str, list[Column], list[list[str]
         for p in found.parts
         if p.before or p.after
     ]
+    # In the order of the headings; a part with nothing in it is left out with its heading.
     rows = (causes, parts, inputs, plans, meters, functions)
     return [(title, columns, each) for (title, columns), each in zip(_headed(found), rows, strict=True) if each]
 
@@ -138,6 +143,7 @@ def compare_text(found: Comparison, width: int | None = None, colour: bool | Non
     parts: list[RenderableType] = [Text(safe(compare_verdict(found)), style="bold"), Text("")]
     for title, columns, rows in _sections(found):
         shown = [[safe(cell) for cell in row] for row in rows]
+        # A changed card can move hundreds of lines; a review shows the first and says how many there are.
         parts.append(table(title, columns, shown[:40], (), width))
         if len(shown) > 40:
             parts.append(Text(f"... and {len(shown) - 40:,} more; --format json has all."))
@@ -151,6 +157,7 @@ def compare_markdown(found: Comparison) -> str:
     lines = [f"### {escaped(compare_verdict(found))}", ""]
     for title, columns, rows in _sections(found):
         lines += [f"**{escaped(title)}**", "", _line([escaped(c.heading) for c in columns])]
+        # Numbers to the right, so that they can be compared down the column.
         lines += [_line(["---:" if c.number else "---" for c in columns])]
         lines += [_line([escaped(safe(cell)) for cell in row]) for row in rows] + [""]
     lines += [f"- {escaped(safe(note))}" for note in found.notes]

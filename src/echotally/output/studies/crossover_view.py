@@ -17,6 +17,7 @@ from echotally.studies.jobs import Row, split_columns
 
 def crossover_verdict(found: Crossover) -> str:
     """Which plan is the cheapest that meets every target, stretch by stretch, with the volumes at which that changes."""
+    # Stretches with no plan that meets every target are named as well: the cheapest is no answer there.
     picks = found.picks()
     said = [
         f"{plan or 'none'} from {_times(scale)} x" if n else plan or "none" for n, (scale, plan) in enumerate(picks)
@@ -26,6 +27,7 @@ def crossover_verdict(found: Crossover) -> str:
 
 def _times(scale: float) -> str:
     """A multiple of today's volume with the digits that are known."""
+    # Crossings are known to 1 %; more digits would be invented.
     return f"{scale:,.0f}" if scale >= 1_000 else f"{scale:,.4g}"
 
 
@@ -72,6 +74,7 @@ def _crossings(found: Crossover, width: int | None) -> RenderableType:
         ]
         for c in found.crossings
     ]
+    # Where the order of two dearer plans changes nothing is decided.
     marks = ["bold" if c.cheapest else "dim" for c in found.crossings]
     return table(f"Crossings, to 1 % ({_currency(found)})", columns, rows, marks, width)
 
@@ -113,6 +116,7 @@ def _costs(found: Crossover, width: int | None) -> RenderableType:
 def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
     """The cheapest plan's cost at each volume, part by part; where none meets the targets, the cheapest of all."""
     chosen = [
+        # What cannot be had for its targets is no plan to split the cost of, unless nothing else can be either.
         found.cheapest(scale)
         or min((row for row in found.rows if row["scale"] == scale), key=lambda row: row["cost_total"])
         for scale in found.scales
@@ -153,7 +157,9 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
         looks = style(n)
         panel.plot(
             [r["scale"] for r in rows],
+            # A logarithmic axis has no zero: free is drawn as a tenth of a cent.
             [max(r["cost_total"], 1e-3) for r in rows],
+            # The line has none: marks are drawn apart, full or hollow.
             markevery=[],
             **{**looks, "marker": ""},
         )

@@ -34,6 +34,7 @@ def follow_chart(found: Followed, form: str) -> bytes:
         axis.throttles(copy, row)
     names = [f"{'   ' * depth}{copy.source}\n{'   ' * depth}{_reader(copy)}" for _, copy, depth in shown]
     panel.set_yticks(range(len(shown)), names)
+    # Upside down, the event itself on top; one lane alone would be a bar as high as the page.
     panel.set_ylim(max(len(shown), 3) - 0.4, -0.6)
     panel.set_xlim(-span / scale * 0.01, span / scale * 1.05)
     panel.set_xlabel(f"{unit} since it came, {local_time(found, found.root.at)}")
@@ -115,6 +116,7 @@ def _last(copy: Copy) -> int:
 
 def _unit(span: int) -> tuple[str, float]:
     for unit, scale in (("ms", 1e6), ("s", 1e9), ("min", 6e10), ("hours", 3.6e12)):
+        # Up to three hundred of a unit can be read off an axis.
         if span < 300 * scale:
             return unit, scale
     return "days", 8.64e13
@@ -124,18 +126,21 @@ def _bars(copy: Copy) -> list[tuple[str, int, int]]:
     found, before = [], copy.came
     for each in copy.tries:
         if each.wait:
+            # Between two tries lies a pause that nobody but its own timer can shorten.
             if each.wait.begun > before:
                 found.append(("pauses", before, each.wait.begun))
             found.append(("waits", each.wait.begun, each.wait.ended))
         elif each.started > before:
             found.append(("pauses", before, each.started))
         before = each.ended
+        # It took no time: it is a mark on the lane and no bar (``throttles``).
         if each.outcome == "throttled":
             continue
         run_at = each.ended if each.run_at is None else each.run_at
         if run_at > each.started:
             found.append(("cold", each.started, run_at))
         if each.run_at is not None:
+            # A run that the month cuts off has failed at nothing.
             good = each.good or each.outcome == "still_running"
             found.append(("runs" if good else "failed", each.run_at, each.ended))
     if copy.left:

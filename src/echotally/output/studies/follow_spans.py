@@ -72,6 +72,7 @@ def _of_arrival(arrival: Arrival, mother: Copy | None, trace: _Trace) -> list[di
         "x.by": arrival.by,
     }
     whole = trace.span(me, arrival.source, (arrival.at, ended), facts)
+    # The root has no parent: readers look for the one span that has none.
     if mother is not None:
         whole["parentSpanId"] = identity("e", mother.number, 16)
     found = [whole]
@@ -86,6 +87,7 @@ def _of_copy(copy: Copy, parent: str, trace: _Trace) -> list[dict[str, Any]]:
     facts = {"x.ended_as": copy.ended_as, "x.cost": f"{copy.here:.12f}", "messaging.message.id": str(copy.number)}
     whole = trace.span(me, f"{copy.source} > {copy.function or 'nobody'}", (copy.came, ended), facts)
     whole["parentSpanId"] = parent
+    # What was refused never ran: a moment in the span of the waiting, and no span of its own.
     whole["events"] = [
         trace.event(each.started, f"throttled: {each.why}") for each in copy.tries if each.outcome == "throttled"
     ]

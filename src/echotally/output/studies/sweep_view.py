@@ -27,6 +27,7 @@ def sweep_verdict(found: Sweep) -> str:
     """The best point in a sentence, as ``--set`` and plan."""
     if found.demand_varied and any(row["feasible"] for row in found.rows):
         return _by_demand(found)
+    # Feasible is not enough to be the best: where nothing meets its targets that is said, and what comes nearest.
     row = found.best or found.closest
     if row is None:
         return "No plan can take any of these points."
@@ -46,6 +47,7 @@ def _by_demand(found: Sweep) -> str:
     for point in dict.fromkeys(tuple(row[axis.address] for axis in found.axes) for row in found.rows):
         here = [r for r in found.rows if tuple(r[a.address] for a in found.axes) == point and r["meets_targets"]]
         plan = min(here, key=lambda r: (r["cost_total"], r["plan"]))["plan"] if here else "none"
+        # A point that says the same as the one before adds nothing.
         if not picks or picks[-1][1] != plan:
             picks.append((", ".join(map(str, point)), plan))
     said = [f"{plan} from {at}" if n else plan for n, (at, plan) in enumerate(picks)]
@@ -60,6 +62,7 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
     """The verdict, then the points: all of a small sweep, the front of a large one."""
     shown_in(_currency(found))
     feasible = [row for row in found.rows if row["feasible"]]
+    # Whatever is not on the front is beaten in everything by something that is.
     shown = feasible if len(feasible) <= _MOST_SHOWN else [row for row in feasible if row["front"]][:_MOST_SHOWN]
     runs = _run_columns(found)
     columns = [Column(axis.address, False) for axis in found.axes]
@@ -70,6 +73,7 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
         Column("lost", rank=3),
         Column("wait p95 s"),
     ]
+    # A column that is empty in every row would only push others out of a narrow terminal.
     answered = any(row.get("latency_p95_ms") is not None for row in feasible)
     columns += [Column("latency p95 ms", rank=2)] if answered else []
     columns += [Column(f"run of {name} s", rank=1) for name in runs]
@@ -149,6 +153,7 @@ def sweep_json(found: Sweep) -> str:
 
 def as_number(text: str) -> float | None:
     """The number behind a value of an axis, in its own unit's base; None for words."""
+    # Units first: a plain number is none of them, while some texts with a unit are numbers too.
     for read in (units.memory_mb, units.duration_ns, units.rate_per_s, units.size_bytes, float):
         try:
             value = float(read(text))
@@ -195,10 +200,12 @@ def _lines(found: Sweep) -> Any:
         for name in runs:
             panels[1].plot(x, [row.get(f"run_s:{name}") for row in rows], **style(n))
     panels[0].set_ylabel(f"cost of the month ({_currency(found)})")
+    # From zero, so that a cost twice as high looks it; room above for the word at the best point.
     panels[0].set_ylim(0, 1.18 * max(panels[0].get_ylim()[1], 1e-9))
     if runs:
         panels[1].set_ylabel("mean run (s)")
         panels[1].set_ylim(bottom=0)
+    # Three doublings or more: even steps would crowd the small values into a corner.
     if numeric and min(n for n in numbers if n is not None) > 0 and max(numbers) / min(numbers) >= 8:  # type: ignore[operator,type-var]
         panels[-1].set_xscale("log")
     panels[-1].set_xticks(list(place.values()), [str(v) for v in place], rotation=30 if len(place) > 8 else 0)
@@ -237,6 +244,7 @@ def _mark_best(found: Sweep, panel: Any, x: float | None) -> None:
 def _heat(found: Sweep) -> Any:
     """Cost over the first two axes, on the plan of the best (or first feasible) point; the cheapest third-axis value."""
     one, two = found.axes[:2]
+    # One plan for the whole map: costs of two plans side by side would be no surface.
     row = found.best or found.closest or next((r for r in found.rows if r["feasible"]), None)
     plan = row["plan"] if row else ""
     cells: dict[tuple[str, str], Row] = {}
@@ -250,10 +258,12 @@ def _heat(found: Sweep) -> Any:
     panel.grid(False)
     for y, b in enumerate(two.values):
         for x, a in enumerate(one.values):
+            # In more cells than that no figure could be read.
             if (a, b) in cells and len(one.values) * len(two.values) <= 200:
                 cell = cells[a, b]
                 text = money(cell["cost_total"]) + ("" if cell["meets_targets"] else "\nmisses")
                 low, high = image.get_clim()
+                # Light words on the dark half of the colours.
                 dark = cell["cost_total"] > (low + high) / 2
                 panel.text(x, y, text, ha="center", va="center", fontsize=9, color="white" if dark else "black")
     panel.set_xticks(range(len(one.values)), one.values, rotation=30 if len(one.values) > 8 else 0)
