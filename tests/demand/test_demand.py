@@ -10,6 +10,7 @@ import pytest
 from echotally.errors import BadInput
 from echotally.output.model.demand_view import demand_text
 from echotally.projection.demand import view_demand
+from echotally.projection.loaded import load
 from tests.conftest import run_program
 
 REST = """
@@ -105,6 +106,7 @@ def test_a_trace_gives_exactly_its_counts(write, tmp_path, form):
         ("time,count\nyesterday,5\n", 'row 2 of t.csv has the time "yesterday"'),
         ("time,count\n2027-03-01T00:00,-5\n", 'the count "-5"'),
         ("time,count\n2027-03-01T00:00,5\n", "at least two rows"),
+        ("time,count\n1066-10-14T00:00,5\n2027-03-01T00:00,5\n", "times within 140 years"),
         ("", "has neither of the columns"),
     ],
 )
@@ -113,6 +115,21 @@ def test_a_bad_trace_says_what_is_wrong(write, tmp_path, text, says):
     with pytest.raises(BadInput) as caught:
         drawn(write, 'trace = "t.csv"')
     assert says in str(caught.value)
+
+
+def test_a_trace_that_is_changed_is_read_anew(write, tmp_path):
+    for count in (3, 40):
+        (tmp_path / "t.csv").write_text(f"time,count\n2020-01-01T00:00,{count}\n2020-01-01T12:00,{count}\n")
+        assert drawn(write, 'trace = "t.csv"\nrepeat = true').total == 31 * 2 * count
+
+
+def test_what_leaves_64_bits_is_refused_and_the_largest_that_does_not_is_counted(write, tmp_path):
+    (tmp_path / "t.csv").write_text("time,count\n2020-01-01T00:00,1000000000000\n2020-01-31T00:00,1\n")
+    text = REST + '[demand.d]\ninto = "queues.q"\ntrace = "t.csv"\nrepeat = true\n[environments.live]\n'
+    # Thirty days of the first count, and the second one in the thirty-first.
+    assert sum(t.expected for t in load(write(text + "demand = 1000000\n")).month.taps) == 1e18 + 1e6
+    with pytest.raises(BadInput, match="more than can be played"):
+        load(write(text + "demand = 1000001\n"))
 
 
 def test_a_short_trace_is_laid_end_to_end_in_elapsed_time(write, tmp_path):

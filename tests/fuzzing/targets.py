@@ -6,6 +6,7 @@ another kind, a line doubled or cut.
 
 from __future__ import annotations
 
+import itertools
 import json
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
@@ -50,6 +51,10 @@ TIMES = (
     ["2027-03-01T00:00:{:02}", "2027-03-0{}T10:00:00Z"],
     ["1e18", "0001-01-01", "9999-12-31T23:59:59.999999999", "2027-02-30T25:61", "2027-03-28T01:30+14:00", ""],
 )
+
+
+#: Counts of a trace: whole numbers, and whatever else a number may be.
+COUNTS = (["0", "1", "3", "250", "90000"], [*NUMBERS[0], *NUMBERS[1]])
 
 
 class Cells:
@@ -165,10 +170,8 @@ def samples(seed: int, folder: Path) -> object:
 def trace(seed: int, folder: Path) -> object:
     cells = Cells(seed)
     start = datetime(2027, 2, 28, 12)
-    rows = [
-        f"{start + timedelta(hours=n * cells.rng.choice([6, 6, 6, 5]))},{cells.of(NUMBERS)}"
-        for n in range(cells.rng.choice([3, 128]))
-    ]
+    hours = itertools.accumulate(cells.rng.choice([6, 6, 6, 5, 13]) for _ in range(cells.rng.choice([3, 140])))
+    rows = [f"{start + timedelta(hours=hour)},{cells.of(COUNTS)}" for hour in hours]
     if cells.rng.random() < cells.wild:
         rows[-1] = f"{cells.time(1)},{cells.of(NUMBERS)}"
     (folder / "t.csv").write_text(cells.lines("time,count", rows))
