@@ -108,7 +108,7 @@ def examples() -> list[str]:
 #: Lines that take long, and of which another with the same command runs by day, or a test of its own.
 BY_NIGHT = re.compile(
     r"--commitment|--edges|month\.xlsx|--slots 1,2,4|check .* --chart map|check .*--format sarif|forecast .*--months (6|12|3 --plan)|report \S+ -o|--metrics .* -o surveyed|--replications 8"
-    r"|rates compare .* heron-april|--within|memory=3584 MB,4 GB,6 GB"
+    r"|rates compare .* heron-april|--within|memory=3584 MB,4 GB,6 GB|check .*--plot worth|firings .*--plot calendar"
 )
 
 

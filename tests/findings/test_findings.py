@@ -377,7 +377,9 @@ def test_a_timeout_is_never_suggested_above_the_plans_limit_nor_a_share_in_power
     assert "93 of 93 runs (100 %)" in found.noticed.text
 
 
-@pytest.mark.parametrize("name", [*(n for n in ESTATES if n not in _LONG), "M01", "M03"])
+@pytest.mark.parametrize(
+    "name", [*(n for n in ESTATES if n not in _LONG), "M01", pytest.param("M03", marks=pytest.mark.nightly)]
+)
 def test_a_change_that_is_not_tried_would_not_have_been_worth_a_word(write, monkeypatch, tmp_path, name):
     """Findings are the same where every size is tried; what other runs of a function could save bounds what they do save."""
     (tmp_path / "tail.csv").write_text("ms\n" + "100\n" * 997 + "9000\n20000\n30000\n")

@@ -82,7 +82,7 @@ def report(
             plan = plans[0] if len(plans) == 1 else None
             result = with_bill_so_far(loaded, result, bill_so_far, until, plan=plan, progress=tell)
     try:
-        checked = check_model(model, sets, plans[0] if plans else None)
+        checked = check_model(loaded, (), plans[0] if plans else None, result)
     except BadInput:
         # A plan that cannot run the estate has a page all the same, with its reasons.
         checked = None

@@ -14,7 +14,7 @@ from echotally.findings.judging import judged, side_by_side_sets
 from echotally.findings.rule import LEVELS, RULES, Finding, Noticed, Rule
 from echotally.model.loading import ModelSource
 from echotally.model.reading import Document
-from echotally.projection.answer import PlayedPlan
+from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.loaded import Loaded, all_sets, load
 from echotally.projection.project import project_loaded
 from echotally.projection.threads import side_by_side
@@ -40,14 +40,20 @@ class Checked(Answer):
         return [f for f in self.findings if f.accepted is None and (not levels or f.rule.level in levels)]
 
 
-def check_model(path: ModelSource | Loaded, sets: Iterable[tuple[str, str]] = (), plan: str | None = None) -> Checked:
+def check_model(
+    path: ModelSource | Loaded,
+    sets: Iterable[tuple[str, str]] = (),
+    plan: str | None = None,
+    known: Projection | None = None,
+) -> Checked:
     """Look at a model with every rule, on ``plan`` or else the plan ``project`` picks (closest, first).
 
+    ``known``: what ``project`` has said of the same model on the same plans, which is then not played again.
     Raises ``BadInput`` for mistakes in the files, an unknown plan, or an accepted finding that does not exist.
     """
     loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     _known_codes(loaded)
-    offer, played = _played(loaded, plan)
+    offer, played = _played(loaded, plan, known)
     ctx = Context(loaded.document.path, sets, loaded, offer, played.get(offer.name), _costs(played))
     # First everything that is noticed, then the trials of all of it, so that these run side by side.
     seen = [(rule, noticed) for rule, found in _noticed(ctx) for noticed in found]
@@ -84,10 +90,14 @@ def _looked(rule: Rule, ctx: Context, tell: Callable[[float], None]) -> list[Not
     return list(rule.look(ctx))
 
 
-def _played(loaded: Loaded, plan: str | None) -> tuple[Offer, dict[str, PlayedPlan]]:
+def _played(loaded: Loaded, plan: str | None, known: Projection | None) -> tuple[Offer, dict[str, PlayedPlan]]:
     """The plan to look at, and those that were played to find it."""
-    result = project_loaded(loaded, [plan] if plan else [], workers=None)
+    # Changes are tried with the model's own seed, and a difference must not be one of seeds.
+    same = known is not None and known.seed == loaded.model.estate.seed
+    result = known if known and same else project_loaded(loaded, [plan] if plan else [], workers=None)
     played = {each.offer.name: each for each in result.plans if isinstance(each, PlayedPlan)}
+    if plan:
+        played = {name: each for name, each in played.items() if name == plan}
     name = plan or result.pick or result.closest
     return loaded.offers[name] if name else candidates(loaded.model, loaded.offers)[0], played
 
