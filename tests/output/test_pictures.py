@@ -53,6 +53,7 @@ from echotally.studies.compare import compare
 from echotally.studies.edges import with_edges
 
 WIDTHS = (640, 1_280, 1_920)
+PLANS = ["heron.per-run", "heron.shared"]
 Drawing = Callable[[], bytes]
 
 
@@ -99,16 +100,29 @@ def loaded(estate: Path) -> Loaded:
 @pytest.fixture(scope="module")
 def month(loaded: Loaded) -> Projection:
     found = echotally.project(loaded, plans=["heron.per-run", "heron.shared", "osier.elastic"])
-    return with_edges(loaded, found, near=True) if len(loaded.model.functions) < 20 else found
+    return with_edges(loaded, found, near=True) if small(loaded) else found
 
 
-def drawings(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[str, Drawing]]:
-    """Every chart there is of this estate, by name."""
+def small(loaded: Loaded) -> bool:
+    """Whether it is the river, of which everything is drawn."""
+    return len(loaded.model.functions) < 20
+
+
+def drawings(loaded: Loaded, month: Projection, folder: Path, *, every: bool) -> Iterator[tuple[str, Drawing]]:
+    """Charts of this estate, by name; without ``every`` of the river only what long names have none of."""
+    if every or not small(loaded):
+        yield from of_any(loaded, month)
+    if small(loaded):
+        yield from of_the_river(loaded, month)
+        yield from evidence(loaded, month, folder)
+
+
+def of_any(loaded: Loaded, month: Projection) -> Iterator[tuple[str, Drawing]]:
+    """What is drawn of every estate."""
     best = month.best
     assert best is not None
-    small = len(loaded.model.functions) < 20
     function = next(iter(loaded.model.functions))
-    for kind in ("cost", "outcome", "map", "waits", "levels", "backlog", "hours", *(["edges"] if small else [])):
+    for kind in ("cost", "outcome", "map", "waits", "levels", "backlog", "hours"):
         yield kind, partial(projection_chart, month, kind, "png")
     day, hour = "2027-03-14", "2027-03-14T05"
     seen = window(loaded, best, Look(*_days(day, "2027-03-15")))
@@ -118,7 +132,7 @@ def drawings(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[
             yield f"{kind} of {name}", partial(projection_chart, month, kind, "png", function, one)
     yield "dashboard of all", lambda: projection_chart(month, "dashboard", "png", None, seen)
     yield "demand", _lazy(lambda: view_demand(loaded), demand_chart)
-    plans = ["heron.per-run", "heron.shared"]
+    plans = PLANS
     yield "crossover", _lazy(lambda: echotally.crossover(loaded, 0.5, 2, plans, workers=1), crossover_chart)
     axes = [f"functions.{function}.memory=256 MB,512 MB,1 GB"]
     yield "sweep", _lazy(lambda: echotally.sweep(loaded, axes, plans=plans, workers=1), sweep_chart)
@@ -127,22 +141,25 @@ def drawings(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[
     ahead = echotally.forecast(loaded, 2, 20, plans=plans)
     for kind in ("fan", "tornado"):
         yield kind, partial(forecast_chart, ahead, kind, "png")
-    if small:
-        yield "choose", _lazy(lambda: echotally.choose(loaded, sizes=False), choose_chart)
-        yield (
-            "drain",
-            _lazy(lambda: echotally.drain(loaded, "sms", backlog=3_000, limits=[2, 8], plans=plans), drain_chart),
-        )
-        yield "load", _lazy(lambda: echotally.load_trial(loaded, "map", [1, 5, 50], [1, 20], plan=plans[0]), load_chart)
-        yield "follow", _lazy(lambda: echotally.follow(loaded, plan=plans[0]), follow_chart)
-        bill = loaded.document.path.parent / "logs/bill.csv"
-        checked = echotally.check_model(loaded)
-        yield "findings", lambda: findings_chart(checked, "png")
-        yield "calendar", lambda: firings_chart(loaded, "png")
-        card = load_card(loaded.document.path.parent / "rates/heron.toml")
-        yield "rates", lambda: rates_chart(card, "png")
-        yield "reconcile", _lazy(lambda: reconcile(month, bill, "heron.shared"), reconcile_chart)
-        yield from evidence(loaded, month, folder)
+
+
+def of_the_river(loaded: Loaded, month: Projection) -> Iterator[tuple[str, Drawing]]:
+    """What is asked of one queue, one function, one event; and of what lies beside the model."""
+    yield "edges", partial(projection_chart, month, "edges", "png")
+    yield "choose", _lazy(lambda: echotally.choose(loaded, sizes=False), choose_chart)
+    yield (
+        "drain",
+        _lazy(lambda: echotally.drain(loaded, "sms", backlog=3_000, limits=[2, 8], plans=PLANS), drain_chart),
+    )
+    yield "load", _lazy(lambda: echotally.load_trial(loaded, "map", [1, 5, 50], [1, 20], plan=PLANS[0]), load_chart)
+    yield "follow", _lazy(lambda: echotally.follow(loaded, plan=PLANS[0]), follow_chart)
+    bill = loaded.document.path.parent / "logs/bill.csv"
+    checked = echotally.check_model(loaded)
+    yield "findings", lambda: findings_chart(checked, "png")
+    yield "calendar", lambda: firings_chart(loaded, "png")
+    card = load_card(loaded.document.path.parent / "rates/heron.toml")
+    yield "rates", lambda: rates_chart(card, "png")
+    yield "reconcile", _lazy(lambda: reconcile(month, bill, "heron.shared"), reconcile_chart)
 
 
 def evidence(loaded: Loaded, month: Projection, folder: Path) -> Iterator[tuple[str, Drawing]]:
@@ -261,7 +278,7 @@ def test_pictures(
 
     monkeypatch.setattr(FigureCanvasAgg, "print_png", kept)
     wrong: list[str] = []
-    for name, draw in drawings(loaded, month, tmp_path):
+    for name, draw in drawings(loaded, month, tmp_path, every=len(widths) > 1):
         for width in widths:
             pixels_wide(width)
             try:
