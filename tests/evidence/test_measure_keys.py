@@ -83,12 +83,15 @@ def test_intervals_hold_the_truth_as_often_as_they_say() -> None:
         (1.9, 1.98, 2, 0.95),
         (0.8, 3.9, 4, 0.2),  # four at once in a fifth of the time
         (0.0, 0.0, 1, 0.0),
+        (0.8, 5.2, 4, 0.2),  # no more than there are: a quota used up twice in one window
+        (0.8, 9.5, 1, 0.8),  # what no machine of four can do: a clock read late
     ],
 )  # fmt: skip
 def test_threads_are_the_most_in_use_and_the_share_is_of_them(cpus, most, threads, share) -> None:
     keys = keys_of(tried([run(50, cpu_s=0.05 * cpus) for _ in range(10)], most_cpus=most))
     assert keys.threads == threads and value(keys.cpu_share) == pytest.approx(share)
     assert keys.measured_vcpu == threads
+    assert any("too busy to tell" in note for note in keys.notes) == ((most or 0) > 8)
     if threads == 4:
         assert any("all 4 vCPUs" in note for note in keys.notes)
 

@@ -80,6 +80,9 @@ def keys_of(tried: Tried, factor: float = 1.0) -> Keys:
     rest = took - (per_item.value * events if per_item else 0.0) - (per_mb.value * mb if per_mb else 0.0)
     run = _spread(rest, base, overhead * 1e3)
     threads, cpu_share = _cpu(tried, warm, overhead)
+    if not _believed(tried):
+        seen = f"{tried.most_cpus:.1f} vCPUs at once were read where there are {tried.machine.vcpu:g}"
+        notes.append(f"{seen}: the machine was too busy to tell, and threads rest on the mean alone")
     if threads is not None and threads >= tried.machine.vcpu > 1:
         notes.append(f"it kept all {tried.machine.vcpu:g} vCPUs of this machine busy: it may be able to use more")
     notes += _several_shares(warm, threads)
@@ -188,6 +191,10 @@ def _widened(found: Estimate, less: float, more: float) -> Estimate:
     return Estimate(found.value, max(0.0, found.low - less), found.high + more)
 
 
+def _believed(tried: Tried) -> bool:
+    return (tried.most_cpus or 0.0) <= 2 * max(1.0, tried.machine.vcpu)
+
+
 def _cpu(tried: Tried, warm: Sequence[Run], overhead_s: float) -> tuple[int | None, Estimate | None]:
     """How many vCPUs its work uses at once, and which share of a run is such work."""
     used = [run.cpu_s for run in warm]
@@ -196,7 +203,11 @@ def _cpu(tried: Tried, warm: Sequence[Run], overhead_s: float) -> tuple[int | No
         return None, None
     took = np.array([run.took_s for run in warm])
     mean = float(cpu.sum() / took.sum())
-    at_once = max(mean, tried.most_cpus or 0.0)
+    vcpu = max(1.0, tried.machine.vcpu)
+    # No program keeps more busy than there are. A quota may be used up twice in one window, at the end of one period and at the
+    # beginning of the next; beyond that a clock was read late, and the reading says nothing.
+    seen = tried.most_cpus if _believed(tried) else None
+    at_once = min(max(mean, seen or 0.0), math.ceil(vcpu))
     # A program of one thread may show a little more than one: what the system does for it beside it.
     threads = max(1, round(at_once)) if at_once > 1.25 else 1
     shares = cpu / took / threads
