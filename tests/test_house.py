@@ -7,9 +7,12 @@ import os
 import re
 import subprocess
 import sys
+from importlib import import_module
 from pathlib import Path
+from typing import get_type_hints
 
 import grimp
+import pytest
 
 from echotally.engine import layout
 from echotally.model.sources import SourceKind, SourceRef
@@ -98,3 +101,40 @@ def test_the_map_of_the_layers_knows_every_layer(tmp_path: Path) -> None:
     picture = tmp_path / "map.png"
     subprocess.run([sys.executable, ROOT / "scripts" / "draw_map", picture], check=True, timeout=120)
     assert picture.read_bytes().startswith(b"\x89PNG")
+
+
+#: Keywords of public calls, typed for readers and type checkers, and what takes them.
+WORDS = {
+    "projection.playing:PlayingWords": "projection.playing:Playing",
+    "projection.replicate:ReplicatingWords": "projection.replicate:_Replicating",
+    "studies.running:RunningWords": "studies.running:Running",
+    "studies.forecast:ForecastWords": "studies.forecast:_Asked",
+    "studies.load_trial:AskingWords": "studies.load_trial:Asking",
+    "studies.drain:ModelWords": "studies.drain:_with_plans",
+    "studies.follow.follow:FollowWords": "studies.follow.follow:follow_loaded",
+    "evidence.fit.fit:ReadingWords": "evidence.fit.fit:Reading",
+    "evidence.survey.survey:ReadingWords": "evidence.survey.survey:Reading",
+    "evidence.measure.measure:TryingWords": "evidence.measure.trying:Trying",
+    "evidence.bill.reconcile:WaysWords": "evidence.bill.bill_file:BillWays",
+    "evidence.telemetry.firing_check:SoughtWords": "evidence.telemetry.firing_check:Sought",
+}
+
+
+@pytest.mark.parametrize(("words", "taken_by"), WORDS.items())
+def test_the_keywords_of_a_call_are_those_that_are_taken(words: str, taken_by: str) -> None:
+    """A keyword's type stands where it is offered and where it is taken; neither may be changed without the other."""
+    offered, taken = (
+        get_type_hints(getattr(import_module(f"echotally.{module}"), name))
+        for module, name in (each.split(":") for each in (words, taken_by))
+    )
+    assert offered and offered == {name: taken[name] for name in offered}
+
+
+def test_every_set_of_keywords_is_held() -> None:
+    written = {
+        f"{'.'.join(path.relative_to(SRC).with_suffix('').parts)}:{node.name}"
+        for path in SRC.rglob("*.py")
+        for node in ast.parse(path.read_text(encoding="utf-8")).body
+        if isinstance(node, ast.ClassDef) and node.name.endswith("Words")
+    }
+    assert written == WORDS.keys()

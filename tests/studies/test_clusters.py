@@ -137,7 +137,7 @@ def test_what_is_no_cluster_for_us_is_named(estate: Path, workers: str, monkeypa
     monkeypatch.setattr("echotally.projection.machines._GREETING_S", 1)
     with pytest.raises(BadInput, match="no Dask scheduler answers there"):
         forecast(estate, 2, 10, cluster="tcp://127.0.0.1:9")
-    monkeypatch.setattr("echotally.projection.machines.kernels_name", _of_another_version)
+    monkeypatch.setattr("echotally.projection.machines._version", _of_another_version)
     with pytest.raises(BadInput, match="of another version"):
         forecast(estate, 2, 10, cluster=workers)
     monkeypatch.undo()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from concurrent.futures import CancelledError
 from contextlib import contextmanager
+from importlib.metadata import version
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
 from echotally.engine.compiling import kernels_name
@@ -32,8 +33,11 @@ class Machines:
         return value
 
     def run(self, tell: Tell | None, function: Callable[..., Result], *given: Any) -> Result:
-        """What ``function`` (of a module, so that it has a name everywhere) returns; ``tell`` ends the wait by raising."""
-        return function(*given)
+        """What ``function`` (of a module, so that it has a name everywhere) returns; ``tell`` ends it by raising.
+
+        The function has a keyword ``progress``, which is told the share that is done.
+        """
+        return function(*given, progress=tell)
 
 
 HERE = Machines()
@@ -125,14 +129,18 @@ def cluster(address: str) -> Iterator[Cluster]:
         yield Cluster(client, address)
 
 
+def _version() -> str:
+    return f"{version('echotally')} {kernels_name()}"
+
+
 def _check_alike(client: Client, address: str) -> None:
     """Workers of another version would answer something else, or nothing. Raises ``BadInput`` for the first that differs."""
     try:
-        found = client.run(kernels_name)
+        found = client.run(_version)
     except Exception as error:
         text, allowed = f"has workers that cannot play: {error}", "workers with echotally installed"
         raise BadInput(Problem(text, "--cluster", value=address, allowed=allowed)) from error
     for worker, name in found.items():
-        if name != kernels_name():
+        if name != _version():
             text, allowed = f"has a worker of another version ({worker})", "echotally of this version on every worker"
             raise BadInput(Problem(text, "--cluster", value=address, allowed=allowed))

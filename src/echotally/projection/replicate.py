@@ -14,7 +14,7 @@ from echotally.engine.build import stream_seed
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import Projection
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.machines import HERE, machines
+from echotally.projection.machines import machines
 from echotally.projection.playing import Playing, PlayingWords
 from echotally.projection.project import project_loaded
 from echotally.projection.tables import figures
@@ -93,24 +93,31 @@ def replicate(
     """
     how, loaded = _Replicating(**words), load(source)
     seeds = replication_seeds(loaded.model.estate.seed if seed is None else seed, n)
-    told: Progress | None = (lambda _, share: progress(f"{n} replications", share)) if progress else None
     # What a plan costs when nothing runs is asked once: no seed changes it.
-    first = project_loaded(loaded, list(plans), seeds[0], told, None, replace(how, standing=True))
+    first = project_loaded(loaded, list(plans), seeds[0], _part(progress, 0, 1, n), None, replace(how, standing=True))
     with machines(how.cluster) as places:
         shared = places.share(loaded)
 
         def one(its_seed: int, tell: Callable[[float], None]) -> Outcome:
-            if places is HERE:
-                return _outcome(loaded, list(plans), its_seed, how, lambda _, share: tell(share))
             return places.run(tell, _outcome, shared, list(plans), its_seed, how)
 
         tasks = {str(its_seed): partial(one, its_seed) for its_seed in seeds[1:]}
-        others = side_by_side(tasks, told, places.width or (how.workers if how.workers > 0 else None))
+        others = side_by_side(
+            tasks, _part(progress, 1, n - 1, n), places.width or (how.workers if how.workers > 0 else None)
+        )
     return summarize(first, others, seeds)
 
 
-def _outcome(loaded: Loaded, plans: list[str], seed: int, how: Playing, progress: Progress | None = None) -> Outcome:
-    return Outcome.of(project_loaded(loaded, plans, seed, progress, how=how))
+def _part(progress: Progress | None, before: int, these: int, n: int) -> Progress | None:
+    """What hears of ``these`` of ``n`` replications, ``before`` of which are over."""
+    return (lambda _, share: progress(f"{n} replications", (before + these * share) / n)) if progress else None
+
+
+def _outcome(
+    loaded: Loaded, plans: list[str], seed: int, how: Playing, progress: Callable[[float], None] | None = None
+) -> Outcome:
+    told: Progress | None = (lambda _, share: progress(share)) if progress else None
+    return Outcome.of(project_loaded(loaded, plans, seed, told, how=how))
 
 
 def summarize(first: Projection, others: Sequence[Outcome], seeds: Sequence[int]) -> Replicated:

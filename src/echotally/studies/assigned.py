@@ -15,7 +15,7 @@ from echotally.projection.machines import HERE, Machines
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side
-from echotally.rates.card_loading import Offer, candidates
+from echotally.rates.card_loading import candidates
 from echotally.studies.choice import Sets
 
 #: Months in which a sample may leave out more events than that are compared as samples of about so many.
@@ -80,20 +80,14 @@ class AssignedMonths:
         start, effort = (0, EFFORT) if rough else (None, None)
         offer = self.loaded.offers[next(iter(assignment.values()))]
         how = Playing(sampled_from=start, effort=effort, cores=cores or cpu_count() or 1)
-        found = self._on_plan(self.placed(assignment, sets), offer, how, tell)
+        on_plan = partial(project_plan, how=how)
+        found = self.places.run(tell, on_plan, self.placed(assignment, sets), offer, self.seed)
         with self._lock:
             self.played += 1
             # Sizes are tried once each; plans are compared again and again.
             if not (sets or self._many):
                 self._kept[key] = found
         return found
-
-    def _on_plan(
-        self, placed: Loaded, offer: Offer, how: Playing, tell: Callable[[float], None] | None
-    ) -> PlanProjection:
-        if self.places is HERE:
-            return project_plan(placed, offer, self.seed, tell, how)
-        return self.places.run(tell, project_plan, placed, offer, self.seed, None, how)
 
     def placed(self, assignment: Mapping[str, str], sets: Sets = ()) -> Loaded:
         """The estate with every function pinned to its plan, and further overrides."""

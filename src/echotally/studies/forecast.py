@@ -90,9 +90,15 @@ def forecast(
         return _Forecaster(loaded, months, draws, plans, asked, places).forecast()
 
 
-def _month_on(loaded: Loaded, plan: str, seed: int, by: str | None) -> Played | None:
+def _share_of(tell: Callable[[float], None], n: int, of: int, share: float) -> None:
+    tell((n + share) / of)
+
+
+def _month_on(
+    loaded: Loaded, plan: str, seed: int, by: str | None, progress: Callable[[float], None] | None = None
+) -> Played | None:
     """A month on a plan, with the prices that it has in that month; None where the plan cannot take every function."""
-    projected = project_plan(loaded, loaded.offers[plan], seed)
+    projected = project_plan(loaded, loaded.offers[plan], seed, progress)
     if not isinstance(projected, PlayedPlan):
         return None
     parts = showback(loaded.model, projected, by) if by else ()
@@ -180,8 +186,8 @@ class _Forecaster:
         def month(loaded: Loaded, tell: Callable[[float], None]) -> dict[str, Played]:
             found: dict[str, Played] = {}
             for n, offer in enumerate(offers):
-                tell(n / len(offers))
-                one = self.places.run(tell, _month_on, loaded, offer.name, self.seed, self.by)
+                told = partial(_share_of, tell, n, len(offers))
+                one = self.places.run(told, _month_on, loaded, offer.name, self.seed, self.by)
                 if one is not None:
                     found[offer.name] = one
             return found

@@ -161,9 +161,6 @@ def run_points(study: AtPoints, points: Sequence[Point], run: Running) -> dict[i
 
 
 def _played(study: AtPoints, points: Sequence[Point], run: Running, whole: int) -> Iterator[tuple[int, list[Row]]]:
-    if str(study.loaded.document.path) == "-":
-        what = "comes from standard input, which the processes that play the points cannot read"
-        raise BadInput(Problem(what, file="the model", allowed="the name of a file"))
     for done, found in enumerate(study.each(points, run.workers), whole - len(points) + 1):
         if run.progress:
             run.progress(f"{whole} points", done / whole)
@@ -195,6 +192,9 @@ class AtPoints:
     """A study's model where its points are played: on this machine, or, sent with all its files, on a cluster."""
 
     def __init__(self, places: Machines, loaded: Loaded, sets: Sets) -> None:
+        if str(loaded.document.path) == "-":
+            what = "comes from standard input, which the processes that play the points cannot read"
+            raise BadInput(Problem(what, file="the model", allowed="the name of a file"))
         self.places, self.loaded, self.sets = places, loaded, sets
         self._files = places.share(Shipment.of(loaded)) if isinstance(places, Cluster) else None
 

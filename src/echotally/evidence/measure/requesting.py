@@ -22,8 +22,6 @@ from echotally.evidence.measure.trying import Asked, Trying
 if TYPE_CHECKING:
     import psutil
 
-#: A level asks for so long at the most, s.
-LONGEST_S = 5.0
 #: Rows that are kept of a level.
 _ROWS = 200
 _SERVER_ERROR = 500
