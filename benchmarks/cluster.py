@@ -21,7 +21,7 @@ from pathlib import Path
 
 from distributed import LocalCluster
 
-from echotally.projection.machines import cluster
+from echotally.engine.machines import cluster
 from echotally.studies.sweep import sweep
 
 MODEL = Path(__file__).parent / "models" / "river-small.toml"

@@ -72,6 +72,10 @@ BY_NIGHT = (
     "test_demo_and_start_write_what_the_next_command_reads",
     "test_the_notebook_is_what_its_cells_show_now",
     "test_names_never_become_paths[report",
+    "test_the_small_estates_of_the_questions_are_played_and_checked[1]",
+    "test_work_without_end_is_refused_with_its_count[closed loop]",
+    "test_only_regular_files_are_read[next",
+    "test_only_regular_files_are_read[last",
 )
 
 

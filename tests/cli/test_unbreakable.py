@@ -131,16 +131,20 @@ def plain(write: Callable[..., Path]) -> Path:
     return write(PLAIN)
 
 
-@pytest.mark.parametrize("place", ["/dev/zero", "pipe", "."])
+#: What is no file, each with every line by night; by day each line has one of them.
+PLACES = ["/dev/zero", "pipe", "."]
+
+
+@pytest.mark.parametrize("place", range(3), ids=["by day", "next", "last"])
 @pytest.mark.parametrize(
-    "line",
-    ["check {}", "rates show {}", "fit {}", "compare {0} {0}", "reconcile model.toml {}", "reconcile model.toml bill.csv --mapping {}",
-     "check model.toml --set \"functions.f.run={{samples='{}'}}\"", "check model.toml --set demand.d.rate= --set demand.d.trace='{}'"],
+    ("n", "line"),
+    list(enumerate(["check {}", "rates show {}", "fit {}", "compare {0} {0}", "reconcile model.toml {}", "reconcile model.toml bill.csv --mapping {}",
+     "check model.toml --set \"functions.f.run={{samples='{}'}}\"", "check model.toml --set demand.d.rate= --set demand.d.trace='{}'"])),
 )  # fmt: skip
-def test_only_regular_files_are_read(line: str, place: str, plain: Path, tmp_path: Path) -> None:
+def test_only_regular_files_are_read(n: int, line: str, place: int, plain: Path, tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe")
     (tmp_path / "bill.csv").write_text("BilledCost,ResourceName\n1,f\n")
-    done = limited(*shlex.split(line.format(place)), cwd=tmp_path)
+    done = limited(*shlex.split(line.format(PLACES[(n + place) % 3])), cwd=tmp_path)
     assert done.returncode == 2 and ("no regular file" in done.stderr or "is a directory" in done.stderr)
 
 

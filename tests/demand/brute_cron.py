@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import calendar
 from datetime import UTC, date, datetime, timedelta
+from functools import cache
 from zoneinfo import ZoneInfo
 
 DAYS = {name: n for n, name in enumerate(["SUN", "MON", "TUE", "WED", "THU", "FRI", "SAT"])}
@@ -35,6 +36,7 @@ def weekday(day: date) -> int:
     return day.isoweekday() % 7
 
 
+@cache
 def day_of_month(field: str, day: date) -> bool:
     last = calendar.monthrange(day.year, day.month)[1]
     for item in field.split(","):
@@ -57,6 +59,7 @@ def day_of_month(field: str, day: date) -> bool:
     return False
 
 
+@cache
 def day_of_week(field: str, day: date) -> bool:
     last = calendar.monthrange(day.year, day.month)[1]
     for item in field.split(","):
@@ -82,22 +85,20 @@ def month_firings(expression: str, zone_name: str, month: str) -> list[datetime]
     at = datetime(year, number, 1, tzinfo=UTC) - timedelta(days=1)
     end = datetime(year + number // 12, number % 12 + 1, 1, tzinfo=UTC) + timedelta(days=1)
     wild = minute.startswith("*") or hour.startswith("*")
+    months = values(mon, 1, 12, MONTHS)
 
     def due(local: datetime) -> bool:
+        if not (local.minute in minutes and local.hour in hours and local.month in months):
+            return False
         first, second = day_of_month(dom, local.date()), day_of_week(dow, local.date())
         both = dom.startswith("*") or dow.startswith("*")
-        return (
-            local.minute in minutes
-            and local.hour in hours
-            and local.month in values(mon, 1, 12, MONTHS)
-            and (first and second if both else first or second)
-        )
+        return first and second if both else first or second
 
     found: set[datetime] = set()
     seen: set[datetime] = set()
+    before = (at - timedelta(minutes=1)).astimezone(zone).replace(tzinfo=None, fold=0)
     while at < end:
         local = at.astimezone(zone).replace(tzinfo=None, fold=0)
-        before = (at - timedelta(minutes=1)).astimezone(zone).replace(tzinfo=None, fold=0)
         if wild:
             if due(local):
                 found.add(at)
@@ -110,5 +111,5 @@ def month_firings(expression: str, zone_name: str, month: str) -> list[datetime]
             if due(local) and local not in seen:
                 found.add(at)
             seen.add(local)
-        at += timedelta(minutes=1)
+        at, before = at + timedelta(minutes=1), local
     return sorted(f for f in found if f.astimezone(zone).strftime("%Y-%m") == month)

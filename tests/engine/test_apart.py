@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import pickle
 from dataclasses import fields, is_dataclass, replace
 
 import numpy as np
 import pytest
 
 from echotally.engine import watch
-from echotally.engine.apart import merging, month, parts_of, playing, simulate_month
+from echotally.engine.apart import merging, month, parts_of, playing, simulate_month, spread
+from echotally.engine.machines import Machines
 from echotally.engine.play import Wanted, simulate
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput
@@ -97,6 +99,49 @@ def always(monkeypatch):
 def estate(parts: int, account: str = "one") -> str:
     text = "".join(PART.format(n=n, step=7 + n, rate=0.0005 * (n + 1), floor=n % 2) for n in range(parts))
     return text + TWO.format(account=account)
+
+
+class Elsewhere(Machines):
+    """Machines that see only what is sent to them, and send only what is fetched."""
+
+    width = 2
+
+    def share(self, value):
+        return pickle.dumps(value)
+
+    def keep(self, function, *given):
+        return pickle.dumps(function(*map(self._there, given)))
+
+    def _there(self, value):
+        if isinstance(value, list):
+            return [self._there(each) for each in value]
+        return pickle.loads(value) if isinstance(value, bytes) else pickle.loads(pickle.dumps(value))
+
+    def fetch(self, tell, kept):
+        if tell:
+            tell(0.0)
+        return pickle.loads(kept)
+
+    def run(self, tell, function, *given):
+        return self.fetch(tell, self.keep(function, *given))
+
+
+@pytest.mark.parametrize("account", ["one", "two"])
+@pytest.mark.parametrize("keys", PLANS)
+def test_a_month_on_other_machines_is_the_month_jointly(keys, account, write, monkeypatch):
+    monkeypatch.setattr(month, "_MANY", 1)
+    monkeypatch.setattr(month, "_EACH", -1)
+    monkeypatch.setattr(spread, "_AT_ONCE", 1_000)
+    came, shares, real = [], [], spread.spread_out
+    monkeypatch.setattr(month, "spread_out", lambda *a: (found := real(*a), came.append(found is not None))[0])
+    loaded = load(write(estate(5, account), PLANS[keys]))
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    jointly = simulate(loaded.model, loaded.month.arrivals, placement, 3)
+    wanted = Wanted(places=Elsewhere())
+    away = simulate_month(loaded.model, loaded.month.arrivals, placement, 3, shares.append, wanted)
+    assert plain(away) == plain(jointly)
+    assert came == [keys not in TOGETHER]
+    assert shares == sorted(shares) or keys in TOGETHER
 
 
 @pytest.mark.parametrize("cores", [1, 2])
@@ -198,15 +243,15 @@ def test_a_bucket_is_followed_as_a_plain_loop_does():
                 break
 
 
-def test_the_same_part_is_refused_however_many_cores(write, always, monkeypatch):
+def test_the_same_part_is_refused_wherever_it_is_played(write, always, monkeypatch):
     loaded = load(write(estate(4)))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
     monkeypatch.setattr(watch, "_STEPS", 50)
     monkeypatch.setattr(watch, "_ENTRIES", 300)
     monkeypatch.setattr(watch, "_ENTRIES_AN_EVENT", 1)
     told = set()
-    for cores in (1, 2, 2):
+    for wanted in (Wanted(), Wanted(cores=2), Wanted(cores=2), Wanted(places=Elsewhere())):
         with pytest.raises(BadInput) as refused:
-            simulate_month(loaded.model, loaded.month.arrivals, placement, 1, wanted=Wanted(cores=cores))
+            simulate_month(loaded.model, loaded.month.arrivals, placement, 1, wanted=wanted)
         told.add(str(refused.value))
     assert len(told) == 1

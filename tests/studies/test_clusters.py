@@ -11,8 +11,10 @@ from typing import Any
 import pytest
 from distributed import Client, LocalCluster
 
+from echotally.engine.apart import spread
+from echotally.engine.machines import cluster as reached
 from echotally.errors import BadInput, Stopped
-from echotally.projection.machines import cluster as reached
+from echotally.projection.project import project
 from echotally.projection.replicate import replicate
 from echotally.studies.choose import choose
 from echotally.studies.crossover import crossover
@@ -20,6 +22,8 @@ from echotally.studies.forecast import forecast
 from echotally.studies.sweep import sweep
 from tests import conftest
 from tests.conftest import run_program
+from tests.engine.test_apart import estate as parted_estate
+from tests.engine.test_apart import plain
 from tests.studies.test_studies import Q, function
 
 #: Two plans, one cheaper for little and one for much, and a demand that is not known: every study has something to find.
@@ -94,9 +98,11 @@ def test_every_study_gives_the_same_from_files_it_is_sent(estate: Path, tmp_path
         ("crossover", "--scale", "0.5..2"),
         ("forecast", "--months", "2", "--draws", "20"),
         ("choose",),
+        ("project",),
         ("project", "--replications", "3"),
+        ("project", "--sampled-from", "0"),
     ],
-    ids=lambda line: line[0],
+    ids=" ".join,
 )
 def test_the_program_says_the_same_with_a_cluster(
     estate: Path, tmp_path: Path, workers: str, line: tuple[str, ...]
@@ -115,9 +121,35 @@ def test_a_worker_that_dies_loses_nothing(estate: Path, tmp_path: Path) -> None:
     died = tmp_path / "died"
     with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0") as cluster:
         with Client(cluster.scheduler_address) as client:
-            client.run(_dies_once, str(died))
+            client.run(_dies_once, str(died), "echotally.studies.jobs", "_solved")
         there = sweep(estate, VARY, cluster=cluster.scheduler_address)
     assert died.exists() and there.rows == here.rows
+
+
+def test_the_parts_of_a_month_are_played_by_workers_that_may_die(
+    write: Any, tmp_path: Path, workers: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = write(parted_estate(5, "two"), keys="concurrency_limit = 500")
+    monkeypatch.setattr("echotally.engine.apart.month._MANY", 1)
+    monkeypatch.setattr("echotally.engine.apart.month._EACH", -1)
+    monkeypatch.setattr("echotally.engine.apart.spread._AT_ONCE", 2_000)
+    came: list[bool] = []
+
+    def noted(*asked: Any) -> Any:
+        found = spread.spread_out(*asked)
+        came.append(found is not None)
+        return found
+
+    monkeypatch.setattr("echotally.engine.apart.month.spread_out", noted)
+    here, there = project(path), project(path, cluster=workers)
+    assert plain(there.played[0].measured) == plain(here.played[0].measured)
+    assert there.played[0].bill == here.played[0].bill and came == [True]
+    died = tmp_path / "died"
+    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0") as cluster:
+        with Client(cluster.scheduler_address) as client:
+            client.run(_dies_once, str(died), "echotally.engine.apart.spread", "_moved")
+        again = project(path, cluster=cluster.scheduler_address)
+    assert died.exists() and plain(again.played[0].measured) == plain(here.played[0].measured)
 
 
 def test_work_that_kills_every_worker_is_named_and_not_tried_for_ever(workers: str) -> None:
@@ -134,10 +166,10 @@ def test_waiting_for_a_cluster_can_be_stopped(workers: str) -> None:
 
 
 def test_what_is_no_cluster_for_us_is_named(estate: Path, workers: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("echotally.projection.machines._GREETING_S", 1)
+    monkeypatch.setattr("echotally.engine.machines._GREETING_S", 1)
     with pytest.raises(BadInput, match="no Dask scheduler answers there"):
         forecast(estate, 2, 10, cluster="tcp://127.0.0.1:9")
-    monkeypatch.setattr("echotally.projection.machines._version", _of_another_version)
+    monkeypatch.setattr("echotally.engine.machines._version", _of_another_version)
     with pytest.raises(BadInput, match="of another version"):
         forecast(estate, 2, 10, cluster=workers)
     monkeypatch.undo()
@@ -161,20 +193,21 @@ def _sleeps() -> None:
     time.sleep(2)
 
 
-def _dies_once(note: str) -> None:
-    """Let this process die in the midst of the first point any process plays."""
-    from echotally.studies import jobs
+def _dies_once(note: str, module: str, name: str) -> None:
+    """Let this process die the first time that any process calls a function."""
+    from importlib import import_module
 
-    real: Any = jobs._solved
+    place = import_module(module)
+    real: Any = getattr(place, name)
 
-    def solved(*arguments: Any) -> Any:
+    def dies(*arguments: Any) -> Any:
         try:
             os.close(os.open(note, os.O_CREAT | os.O_EXCL))
         except FileExistsError:
             return real(*arguments)
         os._exit(1)
 
-    setattr(jobs, "_solved", solved)  # noqa: B010 - in that process only
+    setattr(place, name, dies)
 
 
 def _blind(folder: str) -> None:

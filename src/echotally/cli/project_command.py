@@ -171,7 +171,7 @@ def project(
     options.only_where(plot, "without --plot", "function")
     closely = from_ is not None or step is not None
     options.only_where(series or (plot and chart in CLOSE), _NO_COURSE, "from_", "step")
-    options.only_where(replications, "without --replications", "workers", "cluster")
+    options.only_where(replications, "without --replications", "workers")
     options.only_where(not exact, "with --exact", "sampled_from")
     _fits_the_form(form, out)
     daily = _splits(form, by)
@@ -277,6 +277,7 @@ def _played(
     again: _Again,
     how: PlayingWords,
 ) -> tuple[Projection, Replicated | None]:
+    from echotally.engine.machines import machines
     from echotally.projection.project import project_loaded
     from echotally.projection.replicate import ReplicatingWords, replicate
 
@@ -287,7 +288,9 @@ def _played(
             replicated = replicate(loaded, again.n, plans, seed, progress=tell, **where)
             result = replicated.first
         else:
-            result = project_loaded(loaded, list(plans), seed, tell, None, Playing(**how, standing=True))
+            with machines(again.cluster) as places:
+                asked = Playing(**how, standing=True, places=places)
+                result = project_loaded(loaded, list(plans), seed, tell, None, asked)
     return result, replicated
 
 

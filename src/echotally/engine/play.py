@@ -13,6 +13,7 @@ from echotally.demand.month import Arrivals
 from echotally.engine import codes, layout, records
 from echotally.engine.build import Built, build
 from echotally.engine.compiling import form
+from echotally.engine.machines import HERE, Machines
 from echotally.engine.pools import with_room
 from echotally.engine.reading import Measured, marked, read_out
 from echotally.engine.watch import Watch
@@ -40,13 +41,14 @@ class Wanted(NamedTuple):
     """What is asked of the playing of a month beside its figures; no part of it changes them.
 
     ``bounded``: see ``play``. ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at
-    some instants as well. ``cores``: on how many threads independent parts may be played (``engine.apart``).
+    some instants as well. ``cores``: on how many threads independent parts may be played (``engine.apart``); ``places``: where.
     """
 
     bounded: bool = True
     starts: bool = False
     marks: Marks = NO_MARKS
     cores: int = 1
+    places: Machines = HERE
 
 
 class Room(NamedTuple):

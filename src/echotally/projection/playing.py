@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TypedDict
 
+from echotally.engine.machines import HERE, Machines
+
 
 @dataclass(frozen=True)
 class Playing:
@@ -13,7 +15,7 @@ class Playing:
     ``exact``: every event, however many there are. ``sampled_from``: months of more expected events than that are sampled.
     ``effort``: how many events a sample plays in its steady hours (left out: six million).
     ``standing``: the bill of the month in which nothing runs is found as well.
-    ``cores``: on how many threads independent parts are played; the answer does not depend on it.
+    ``cores``: on how many threads independent parts are played, and ``places`` on which machines; the answer depends on neither.
     ``starts``: when start tokens were taken is kept. ``passing_ns``: what had been measured at these instants of a month that is
     played exactly is kept (``Measured.passed``).
     """
@@ -23,6 +25,7 @@ class Playing:
     effort: int | None = None
     standing: bool = False
     cores: int = 1
+    places: Machines = HERE
     starts: bool = False
     passing_ns: tuple[int, ...] = ()
 

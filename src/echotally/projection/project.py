@@ -11,6 +11,7 @@ from os import cpu_count
 from typing import Unpack
 
 from echotally.engine.apart import simulate_month
+from echotally.engine.machines import machines
 from echotally.engine.play import Wanted
 from echotally.engine.reading import Measured
 from echotally.engine.sampling import Sampled, expected_flows, sample, wants_sampling
@@ -51,11 +52,11 @@ def project_plan(
         _LOG.info("%s cannot run the estate", candidate.name)
         return RefusedPlan(candidate, reasons)
     if not how.exact and wants_sampling(model, loaded.month, placement, how.sampled_from):
-        found = sample(model, loaded.month, placement, seed, progress, how.effort)
+        found = how.places.run(progress, partial(sample, effort=how.effort), model, loaded.month, placement, seed)
         played = _sampled(loaded, found, candidate)
     else:
         marks = marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=how.passing_ns)
-        wanted = Wanted(not how.exact, how.starts, marks, how.cores)
+        wanted = Wanted(not how.exact, how.starts, marks, how.cores, how.places)
         measured = simulate_month(model, loaded.month.arrivals, placement, seed, progress, wanted)
         played = _exact(loaded, measured, candidate)
     _tell(candidate, played, time.perf_counter() - began)
@@ -165,17 +166,20 @@ def project(
     seed: int | None = None,
     *,
     progress: Callable[[str, float], None] | None = None,
+    cluster: str | None = None,
     **how: Unpack[PlayingWords],
 ) -> Projection:
     """Play the month of a model file on every plan (or those named) and compare.
 
     ``sets`` are (address, value) overrides, ``progress`` is told (plan, share of the month played),
     ``exact`` simulates every event however many there are, ``sampled_from`` samples months of more expected events
-    than that (left out: 40 million).
+    than that (left out: 40 million). ``cluster``: the address of a Dask scheduler, on whose workers plans and the independent
+    parts of a large estate are played, with the same answer.
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """
     loaded = load(path, sets)
-    return project_loaded(loaded, list(plans), seed, progress, None, Playing(**how, standing=True))
+    with machines(cluster) as places:
+        return project_loaded(loaded, list(plans), seed, progress, None, Playing(**how, standing=True, places=places))
 
 
 def project_loaded(
@@ -188,13 +192,14 @@ def project_loaded(
 ) -> Projection:
     """As ``project``, of a model already loaded.
 
-    Plans are played on ``workers`` threads (None: one per core); the result does not depend on them.
+    Plans are played on ``workers`` threads (None: one per core), or side by side on other machines; the result depends on neither.
     """
     model = loaded.model
     chosen = loaded.chosen(plans)
     the_seed = model.estate.seed if seed is None else seed
 
     # Plans side by side, or, of an estate that would not fit into memory so often, the parts of one plan after the other.
+    workers = how.places.width or workers
     cores = (cpu_count() or 1) if workers is None else workers
     if len(model.functions) * len(model.environments) >= _LARGE:
         workers = 1

@@ -11,10 +11,10 @@ from statistics import fmean, stdev
 from typing import NamedTuple, Unpack
 
 from echotally.engine.build import stream_seed
+from echotally.engine.machines import machines
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import Projection
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.machines import machines
 from echotally.projection.playing import Playing, PlayingWords
 from echotally.projection.project import project_loaded
 from echotally.projection.tables import figures
@@ -93,9 +93,10 @@ def replicate(
     """
     how, loaded = _Replicating(**words), load(source)
     seeds = replication_seeds(loaded.model.estate.seed if seed is None else seed, n)
-    # What a plan costs when nothing runs is asked once: no seed changes it.
-    first = project_loaded(loaded, list(plans), seeds[0], _part(progress, 0, 1, n), None, replace(how, standing=True))
     with machines(how.cluster) as places:
+        # What a plan costs when nothing runs is asked once: no seed changes it.
+        once = replace(how, standing=True, places=places)
+        first = project_loaded(loaded, list(plans), seeds[0], _part(progress, 0, 1, n), None, once)
         shared = places.share(loaded)
 
         def one(its_seed: int, tell: Callable[[float], None]) -> Outcome:

@@ -7,11 +7,11 @@ from functools import cached_property, partial
 from os import cpu_count
 from threading import Lock
 
+from echotally.engine.machines import HERE, Machines
 from echotally.engine.sampling import spared_events
 from echotally.errors import BadInput, Problem
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
-from echotally.projection.machines import HERE, Machines
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side

@@ -13,12 +13,12 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 
 from echotally.engine.apart import simulate_month
+from echotally.engine.machines import Machines, machines
 from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.machines import Machines, machines
 from echotally.projection.metering import Metered, meter
 from echotally.projection.trial import Trial, Trials, trial_of
 from echotally.rates.card import Plan

@@ -9,11 +9,11 @@ from functools import partial
 from itertools import combinations, pairwise
 from typing import TYPE_CHECKING, Unpack
 
+from echotally.engine.machines import machines
 from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.sources import SourceKind
 from echotally.projection.loaded import Loaded, all_sets, load
-from echotally.projection.machines import machines
 from echotally.projection.threads import side_by_side
 from echotally.rates.card_loading import candidates
 from echotally.showing import Answer

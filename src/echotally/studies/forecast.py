@@ -21,11 +21,11 @@ from typing import TypedDict, Unpack
 
 import numpy as np
 
+from echotally.engine.machines import Machines, machines
 from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.machines import Machines, machines
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback
 from echotally.projection.threads import Progress, side_by_side

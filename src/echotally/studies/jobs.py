@@ -17,11 +17,11 @@ from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
+from echotally.engine.machines import Cluster, Machines
 from echotally.errors import BadInput, Problem
 from echotally.files import LARGEST_PIPE, content_of
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.machines import Cluster, Machines
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback

@@ -8,12 +8,12 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Unpack
 
+from echotally.engine.machines import machines
 from echotally.errors import BadInput, Problem
 from echotally.model import units
 from echotally.model.loading import ModelSource
 from echotally.model.spoken import as_the_file_says
 from echotally.projection.loaded import Loaded, all_sets, load
-from echotally.projection.machines import machines
 from echotally.showing import Answer
 from echotally.studies.jobs import AtPoints, Point, Row, run_points
 from echotally.studies.running import Running, RunningWords

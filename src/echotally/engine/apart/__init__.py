@@ -5,6 +5,7 @@ a thousand small worlds are as fast as one, and each core plays some. The answer
 
 - ``splitting`` finds the parts and makes each a small model;
 - ``playing`` plays them side by side, a stretch of the month at a time;
+- ``spread`` has them played and merged by other machines;
 - ``merging`` puts their levels together, and sees whether what they do share (an account's limit, its start tokens) ever
   mattered: then, and only then, the month has to be played jointly;
 - ``joining`` lays the measurements of the parts out as if they came from one world.

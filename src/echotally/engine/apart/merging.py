@@ -8,9 +8,9 @@ Then each part played as it would have jointly.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,8 @@ from echotally.engine.sketch import Level, bins_of, level_of
 from echotally.rates.card import Plan
 
 Lines = NDArray[np.int64]
+#: An account and the plan in it.
+Account = tuple[str, str]
 #: Accounts that a part's log can tell apart.
 MOST_ACCOUNTS = 2 ** int(codes.LOG_WHAT_SHIFT)
 _WHAT = 2 ** int(codes.LOG_TIME_SHIFT - codes.LOG_WHAT_SHIFT) - 1
@@ -48,9 +50,14 @@ class Rising:
         self.peak = max(self.peak, int(after.max()))
         self.level, self.since_ns = int(after[-1]), int(times[-1])
 
+    def holds_until(self, end_ns: int) -> None:
+        """Nothing changes any more until then."""
+        self._held(np.array([self.level]), np.array([end_ns - self.since_ns]))
+        self.since_ns = end_ns
+
     def until(self, length_ns: int) -> Level:
         """The level over the whole month."""
-        self._held(np.array([self.level]), np.array([length_ns - self.since_ns]))
+        self.holds_until(length_ns)
         return level_of(self.held_ns, self.peak, length_ns)
 
     def _held(self, levels: Lines, ns: Lines) -> None:
@@ -132,6 +139,38 @@ def most_taken(times: Lines, ramp: float) -> float:
     return 1.0 - float(Bucket(0.0, ramp, 0.0)._take(np.sort(times)).min())
 
 
+class Ground(NamedTuple):
+    """The accounts of a part, and of each its limit of calls at once (negative: none) and its bucket of start tokens, if any."""
+
+    accounts: tuple[Account, ...]
+    limits: tuple[int, ...]
+    buckets: tuple[Bucket | None, ...]
+
+    @classmethod
+    def of(cls, built: Built) -> Ground:
+        """That of a part which has not been played yet."""
+        accounts = built.world.accounts
+        firsts = [built.world.units[int(account["first_unit"])] for account in accounts]
+        of_accounts = [unit["token_scope"] == codes.YES and unit["token_cost"] > 0 for unit in firsts]
+        buckets = (Bucket.of(unit) if its else None for unit, its in zip(firsts, of_accounts, strict=True))
+        return cls(tuple(built.accounts), tuple(int(account["limit"]) for account in accounts), tuple(buckets))
+
+
+class Common:
+    """What more than one part shares, by account: limits of calls at once, and full buckets of start tokens."""
+
+    def __init__(self, grounds: Sequence[Ground]) -> None:
+        parts_with = Counter(key for ground in grounds for key in ground.accounts)
+        self.limits: dict[Account, int] = {}
+        self.buckets: dict[Account, Bucket] = {}
+        for ground in grounds:
+            for key, limit, bucket in zip(*ground, strict=True):
+                if parts_with[key] > 1 and limit >= 0:
+                    self.limits[key] = limit
+                if parts_with[key] > 1 and bucket:
+                    self.buckets[key] = bucket
+
+
 class Merged:
     """The estate's level, and the limits and buckets that more than one part shares."""
 
@@ -139,32 +178,20 @@ class Merged:
         self.estate = Rising()
         self._worlds = worlds
         self._tokens = any(built.world.units["token_scope"].any() for built in worlds)
-        parts_with = Counter(key for built in worlds for key in built.accounts)
-        self._limits: dict[tuple[str, str], int] = {}
-        self._levels: dict[tuple[str, str], Rising | Highest] = {}
-        self._buckets: dict[tuple[str, str], Bucket] = {}
-        self._starts: dict[tuple[str, str], list[Lines]] = defaultdict(list)
-        for built in worlds:
-            for n, key in enumerate(built.accounts):
-                if parts_with[key] > 1 and key not in self._limits:
-                    self._shared(built, n, key)
-
-    def _shared(self, built: Built, n: int, key: tuple[str, str]) -> None:
-        account = built.world.accounts[n]
-        self._limits[key] = int(account["limit"])
-        if account["limit"] >= 0:
-            # An account that has all parts is the estate.
-            alone = all(built.accounts == [key] for built in self._worlds)
-            self._levels[key] = self.estate if alone else Highest()
-        unit = built.world.units[int(account["first_unit"])]
-        if unit["token_scope"] == codes.YES and unit["token_cost"] > 0:
-            self._buckets[key] = Bucket.of(unit)
+        common = Common([Ground.of(built) for built in worlds])
+        self._limits, self._buckets = common.limits, common.buckets
+        # An account that has all parts is the estate.
+        whole = (
+            next(iter(common.limits), None) if len({key for built in worlds for key in built.accounts}) == 1 else None
+        )
+        self._levels = {key: self.estate if key == whole else Highest() for key in common.limits}
+        self._starts: dict[Account, list[Lines]] = defaultdict(list)
 
     def stretch(self, logs: Sequence[Lines]) -> bool:
         """Merge what the parts logged over one stretch; False where they did not play as they would have jointly."""
-        if any(map(self._in_the_way, self._worlds)):
+        if any(in_the_way(built, self._buckets) for built in self._worlds):
             return False
-        levels, tokens = zip(*map(_parted, logs), strict=True) if self._tokens else (logs, logs)
+        levels, tokens = zip(*map(parted, logs), strict=True) if self._tokens else (logs, logs)
         self.estate.follows(np.concatenate(levels))
         enough = True
         for key, level in self._levels.items():
@@ -177,17 +204,11 @@ class Merged:
             enough = bucket.enough_for(times) and enough
         return enough
 
-    def starts_ns(self) -> dict[tuple[str, str], Lines]:
+    def starts_ns(self) -> dict[Account, Lines]:
         """When tokens of the buckets that parts share were taken."""
         return {key: np.concatenate(times) for key, times in self._starts.items() if times}
 
-    def _in_the_way(self, built: Built) -> bool:
-        """Whether a world says itself that it may have played another way jointly."""
-        clock = built.world.clock[0]
-        # A run that takes no time makes rounds within an instant, in which levels of other parts may stand higher.
-        return bool(clock["instant"] or (clock["short"] and any(key in self._buckets for key in built.accounts)))
-
-    def _of_account(self, key: tuple[str, str], logs: Sequence[Lines]) -> Lines:
+    def _of_account(self, key: Account, logs: Sequence[Lines]) -> Lines:
         found = []
         for built, log in zip(self._worlds, logs, strict=True):
             if built.accounts == [key]:
@@ -197,7 +218,14 @@ class Merged:
         return np.concatenate(found)
 
 
-def _parted(log: Lines) -> tuple[Lines, Lines]:
+def in_the_way(built: Built, buckets: Collection[Account]) -> bool:
+    """Whether a world says itself that it may have played another way jointly, where these accounts' buckets are shared."""
+    clock = built.world.clock[0]
+    # A run that takes no time makes rounds within an instant, in which levels of other parts may stand higher.
+    return bool(clock["instant"] or (clock["short"] and any(key in buckets for key in built.accounts)))
+
+
+def parted(log: Lines) -> tuple[Lines, Lines]:
     """Changes of level, and tokens taken."""
     tokens = (log >> codes.LOG_WHAT_SHIFT) & _WHAT == codes.TOKEN
     return (log[~tokens], log[tokens]) if tokens.any() else (log, log[:0])

@@ -6,12 +6,15 @@ import math
 from collections.abc import Callable, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
+from functools import partial
 
 from echotally.demand.month import Arrivals
 from echotally.engine.apart.joining import joined
 from echotally.engine.apart.merging import MOST_ACCOUNTS, Merged
 from echotally.engine.apart.playing import Player, Players
 from echotally.engine.apart.splitting import Part, parts_of
+from echotally.engine.apart.spread import Month, spread_out
+from echotally.engine.machines import HERE
 from echotally.engine.play import PLAIN, Wanted, simulate
 from echotally.engine.reading import Measured
 from echotally.model.estate import Model
@@ -30,11 +33,21 @@ def simulate_month(
     progress: Callable[[float], None] | None = None,
     wanted: Wanted = PLAIN,
 ) -> Measured:
-    """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads; with ``marks`` it is played jointly."""
-    whole = any(wanted.marks) or not (_may_be_parted(model) and _pays(model, arrivals, wanted.cores))
+    """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads or on the machines of ``places``.
+
+    With ``marks``, and where starts are kept on other machines, it is played jointly.
+    """
+    places, away = wanted.places, wanted.places.width is not None
+    whole = any(wanted.marks) or (away and wanted.starts)
+    whole = whole or not (_may_be_parted(model) and _pays(model, arrivals, places.width or wanted.cores))
     parts = [] if whole else parts_of(model, arrivals, placement)
-    found = _apart(model, parts, placement, seed, progress, wanted) if len(parts) > 1 else None
-    return found or simulate(model, arrivals, placement, seed, progress, wanted)
+    found = None
+    if len(parts) > 1 and away:
+        found = spread_out(places, Month(model, arrivals, placement, seed, wanted.bounded), parts, progress)
+    elif len(parts) > 1:
+        found = _apart(model, parts, placement, seed, progress, wanted)
+    jointly = partial(simulate, wanted=wanted._replace(places=HERE))
+    return found or places.run(progress, jointly, model, arrivals, placement, seed)
 
 
 def _may_be_parted(model: Model) -> bool:

@@ -70,6 +70,20 @@ class Player:
         return read_out(self.part.model, self.built)
 
 
+def ends_of(parts: Sequence[Part], at_once: int) -> list[int]:
+    """Where the month is cut, ns, so that about so many changes of level are merged at once; the last is its end."""
+    length, changes = parts[0].arrivals.length_ns, _CHANGES * math.fsum(part.expected for part in parts)
+    n = min(_MOST_STRETCHES, max(1, math.ceil(changes / at_once)))
+    return [length * k // n for k in range(1, n + 1)]
+
+
+def dealt(parts: Sequence[Part], tasks: int) -> list[list[int]]:
+    """The numbers of parts dealt out by size, so that each of (at most) so many tasks has about as much to do."""
+    by_size = sorted(range(len(parts)), key=lambda n: (-parts[n].expected, n))
+    tasks = min(len(by_size), tasks)
+    return [by_size[k::tasks] for k in range(tasks)]
+
+
 @dataclass
 class Players:
     """All parts, played together on some cores."""
@@ -83,17 +97,15 @@ class Players:
 
     def stretches(self) -> Iterator[list[NDArray[np.int64]]]:
         """Play the month a stretch at a time, giving each part's log of it; raises ``BadInput`` of the first part it must."""
-        length = self.each[0].part.arrivals.length_ns
-        changes = _CHANGES * self._whole
-        n = min(_MOST_STRETCHES, max(1, math.ceil(changes / (_AT_ONCE + _FOR_EACH_PART * len(self.each)))))
+        ends = ends_of([player.part for player in self.each], _AT_ONCE + _FOR_EACH_PART * len(self.each))
         if self.cores == 1 or len(self.each) == 1:
-            for k in range(1, n + 1):
-                self._group_plays(range(len(self.each)), length * k // n)
+            for until_ns in ends:
+                self._group_plays(range(len(self.each)), until_ns)
                 yield self._logs()
             return
         with ThreadPoolExecutor(self.cores) as pool:
-            for k in range(1, n + 1):
-                self._side_by_side(pool, length * k // n)
+            for until_ns in ends:
+                self._side_by_side(pool, until_ns)
                 yield self._logs()
 
     def _logs(self) -> list[NDArray[np.int64]]:
@@ -108,10 +120,7 @@ class Players:
 
     @cached_property
     def _groups(self) -> list[list[int]]:
-        """Parts dealt out by size, so that every task has about as much to do."""
-        by_size = sorted(range(len(self.each)), key=lambda n: (-self.each[n].part.expected, n))
-        tasks = min(len(by_size), _TASKS * self.cores)
-        return [by_size[k::tasks] for k in range(tasks)]
+        return dealt([player.part for player in self.each], _TASKS * self.cores)
 
     def _side_by_side(self, pool: ThreadPoolExecutor, until_ns: int) -> None:
         running = [pool.submit(self._group_plays, group, until_ns) for group in self._groups]

@@ -15,6 +15,7 @@ import llvmlite.binding as llvm
 from numba import njit, types
 from numba.core.compiler import CompilerBase, DefaultPassBuilder
 from numba.core.compiler_machinery import register_pass
+from numba.core.registry import cpu_target
 from numba.core.typed_passes import NativeLowering
 
 _OPTIONS: dict[str, Any] = {
@@ -23,6 +24,8 @@ _OPTIONS: dict[str, Any] = {
     "no_cpython_wrapper": True,
     "no_cfunc_wrapper": True,
 }
+#: Kernels of a module of this name are optimized further than the others.
+_THOROUGHLY = "short_way"
 #: Passes for what kernels do not have (closures, context managers, literal tuples unrolled, array expressions, objects).
 _NOT_NEEDED = frozenset(
     {
@@ -95,9 +98,18 @@ def _optimize(library: Any) -> None:
     if not hasattr(llvm, "create_pass_builder"):
         library._optimize_final_module()
         return
-    # Numba runs all passes twice, so that reference counts meet; kernels have none.
-    builder = llvm.create_pass_builder(library._codegen._tm, llvm.create_pipeline_tuning_options(speed_level=2))
-    builder.getModulePassManager().run(library._final_module, builder)
+    # Numba runs all passes twice, so that reference counts meet; kernels have none. The first level takes three fifths of the
+    # time of the second, and estates play as fast: only the short way of single calls gains by more.
+    light, full = (_passes(library, level) for level in (1, 2))
+    light.getModulePassManager().run(library._final_module, light)
+    thorough = full.getFunctionPassManager()
+    for function in library._final_module.functions:
+        if not function.is_declaration and _THOROUGHLY in function.name:
+            thorough.run(function, full)
+
+
+def _passes(library: Any, level: int) -> Any:
+    return llvm.create_pass_builder(library._codegen._tm, llvm.create_pipeline_tuning_options(speed_level=level))
 
 
 class _Lowering(NativeLowering):
@@ -162,11 +174,33 @@ class Outer:
     def machine_code(self) -> tuple[str, bytes]:
         """Its name in an object file of all that it reaches, and the file."""
         numbers = (types.int64,) * 4
-        with _no_collections():
+        with _no_collections(), _typing_remembered():
             self._compiled.compile(numbers)
         result = self._compiled.overloads[numbers]
         result.library._ensure_finalized()
         return result.fndesc.llvm_func_name, bytes(result.library.object_code)
+
+
+@contextmanager
+def _typing_remembered() -> Iterator[None]:
+    """What an operator gives for numbers of some kinds is asked thousands of times, and each time tried rule by rule."""
+    context: Any = cpu_target.typing_context
+    ask, known = context.resolve_function_type, dict[Any, Any]()
+
+    def remembered(function: Any, arguments: Any, keywords: Any) -> Any:
+        # Kernels are asked anew: compiling them is what the asking is for.
+        if keywords or not isinstance(function, types.Function):
+            return ask(function, arguments, keywords)
+        key = (function, tuple(arguments))
+        if key not in known:
+            known[key] = ask(function, arguments, keywords)
+        return known[key]
+
+    context.resolve_function_type = remembered
+    try:
+        yield
+    finally:
+        del context.resolve_function_type
 
 
 @contextmanager

@@ -32,6 +32,14 @@ class Machines:
         """A value that much of the work needs, to be handed to ``run`` in its place."""
         return value
 
+    def keep(self, function: Callable[..., Any], *given: Any) -> Any:
+        """What ``function`` returns, left where it was made: to be handed on as what is shared, or fetched."""
+        return function(*given)
+
+    def fetch(self, tell: Tell | None, kept: Any) -> Any:
+        """What was kept, here; ``tell`` ends the waiting by raising."""
+        return kept
+
     def run(self, tell: Tell | None, function: Callable[..., Result], *given: Any) -> Result:
         """What ``function`` (of a module, so that it has a name everywhere) returns; ``tell`` ends it by raising.
 
@@ -55,18 +63,25 @@ class Cluster(Machines):
         """The value, sent once. As a task, so that a worker that takes its copy along into death loses nothing."""
         return self.client.submit(_same, value, pure=False)
 
-    def run(self, tell: Tell | None, function: Callable[..., Result], *given: Any) -> Result:
-        """As on this machine, on some worker. Raises ``BadInput`` where workers or the scheduler are lost for good."""
-        future = self.client.submit(function, *given, pure=False)
+    def keep(self, function: Callable[..., Any], *given: Any) -> Any:
+        """As on this machine, on some worker, and at once; a worker that dies with it has it made anew."""
+        return self.client.submit(function, *given, pure=False)
+
+    def fetch(self, tell: Tell | None, kept: Any) -> Any:
+        """As on this machine. Raises what the work raised, or ``BadInput`` where workers or the scheduler are lost for good."""
         while True:
             try:
-                found: Result = future.result(timeout=_LOOK_S)
-                return found
+                return kept.result(timeout=_LOOK_S)
             except TimeoutError:
                 # How far it is over there is not known; that it goes on is told, so that it can be stopped.
-                self._still_wanted(tell, future)
+                self._still_wanted(tell, kept)
             except Exception as error:
                 self.reraised(error)
+
+    def run(self, tell: Tell | None, function: Callable[..., Result], *given: Any) -> Result:
+        """As on this machine, on some worker. Raises as ``fetch``."""
+        found: Result = self.fetch(tell, self.keep(function, *given))
+        return found
 
     def _still_wanted(self, tell: Tell | None, future: Any) -> None:
         try:
