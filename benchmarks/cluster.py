@@ -1,6 +1,7 @@
 """From which size on a cluster pays: a sweep of the small river watch with 1, 2 and 4 worker processes, and on this machine alone.
 
-    python benchmarks/cluster.py [POINTS]
+    python benchmarks/cluster.py [POINTS]      a study of so many points
+    python benchmarks/cluster.py --parts       one month of a hundred functions, in parts
 
 What a study of ``n`` points takes on ``w`` workers of a core each is close to
 
@@ -10,23 +11,35 @@ What a study of ``n`` points takes on ``w`` workers of a core each is close to
 ``tell`` what scheduler and caller need for a point, which no further worker makes shorter. Each is measured here: ``play`` and
 ``greeting`` are the slope and the start of the wall time with one worker, ``tell`` the wall time of tasks that answer as much and
 play nothing. More workers than cores take turns, so that four on two cores show that nothing breaks, and no more.
+
+One month in parts is close to
+
+    T(w) = own + work / w        down to w = the number of parts
+
+``work`` is a core's time to play and to merge all of it, ``own`` what the caller does alone; both follow from one and two workers.
 """
 
 from __future__ import annotations
 
 import math
 import sys
+import tempfile
 import time
 from pathlib import Path
 
+import speed
 from distributed import LocalCluster
 
 from echotally.engine.machines import cluster
+from echotally.projection.answer import PlayedPlan
+from echotally.projection.loaded import Loaded, load
+from echotally.projection.project import project
 from echotally.studies.sweep import sweep
 
 MODEL = Path(__file__).parent / "models" / "river-small.toml"
 PLAN = "heron.per-run"
 FEW, _TOLD = 2, 2_000
+PARTS = 100
 
 
 def took(points: int, **where: object) -> tuple[float, list[object]]:
@@ -81,5 +94,38 @@ def main(points: int) -> None:
         )
 
 
+def month_took(loaded: Loaded, **where: object) -> tuple[float, PlayedPlan]:
+    """Wall time, s, of a projection on the one plan, and its month."""
+    began = time.perf_counter()
+    found = project(loaded, **where)  # type: ignore[arg-type]
+    return time.perf_counter() - began, found.played[0]
+
+
+def parts_main() -> None:
+    """The same for the parts of one month: a hundred independent functions, 24 million attempts."""
+    with tempfile.TemporaryDirectory() as name:
+        path = speed.estate_of(Path(name), PARTS, 0.09, "")
+        loaded = load(path)
+        both, wanted = min((month_took(loaded) for _ in range(2)), key=lambda each: each[0])
+        print(f"{PARTS} functions, {wanted.totals.attempts['total']:,} attempts, this machine's cores: {both:.1f} s")
+        walls = {}
+        for workers in (1, 2, 4):
+            with LocalCluster(n_workers=workers, threads_per_worker=1, dashboard_address=":0") as found:  # type: ignore[no-untyped-call]
+                address = found.scheduler_address
+                # The first has the workers load the library.
+                times = [month_took(loaded, cluster=address) for _ in range(3)][1:]
+            assert all(month.bill == wanted.bill for _, month in times), "a cluster must not change the answer"
+            walls[workers] = min(wall for wall, _ in times)
+            print(f"{workers} worker(s): {walls[workers]:.1f} s, the same month")
+        work = 2 * (walls[1] - walls[2])
+        own = walls[1] - work
+        print(f"work {work:.1f} s, own {own:.1f} s")
+        for workers in (4, 8, 100):
+            print(f"{workers} workers of their own: {own + work / min(workers, PARTS):.1f} s by the formula")
+
+
 if __name__ == "__main__":
-    main(int(sys.argv[1]) if len(sys.argv) > 1 else 120)
+    if sys.argv[1:] == ["--parts"]:
+        parts_main()
+    else:
+        main(int(sys.argv[1]) if len(sys.argv) > 1 else 120)

@@ -52,6 +52,8 @@ surges = [{{ at = "2027-03-01T06:00", lasts = "31 d", times = 0 }}]
 from = "endpoints.e"
 to = "f"
 """
+#: Calls for six hours only.
+SURGES = next(line for line in MODEL.splitlines() if line.startswith("surges"))
 CARD = """
 schema = "echotally-rates/1"
 [card]
@@ -167,21 +169,20 @@ def river_rate() -> float:
     return float(took / sum(u.attempts["total"] for u in measured.units) * 1e9)
 
 
+def estate_of(folder: Path, parts: int, rate: float, surges: str = SURGES) -> Path:
+    """The model of an estate of independent functions, so many calls a second to each, with its card."""
+    head, part = MODEL[: (at := MODEL.index("[functions.f]"))], MODEL[at:]
+    for name in ("functions.f", "endpoints.e", "demand.d"):
+        part = part.replace(name, name + "{n}")
+    part = part.replace('to = "f"', 'to = "f{n}"').replace("{rate} /s", f"{rate} /s").replace(SURGES, surges)
+    (folder / "card.toml").write_text(CARD)
+    (folder / "m.toml").write_text(head.format() + "".join(part.format(n=n) for n in range(parts)))
+    return folder / "m.toml"
+
+
 def estate_rates(folder: Path, parts: int, rounds: int) -> tuple[float, float]:
     """CPU ns an attempt of an estate of independent functions, played jointly and in parts, in turns; the least of each."""
-    text = MODEL[: MODEL.index("[functions.f]")].format()
-    part = (
-        MODEL[MODEL.index("[functions.f]") :]
-        .replace("functions.f", "functions.f{n}")
-        .replace("endpoints.e", "endpoints.e{n}")
-    )
-    part = (
-        part.replace("demand.d", "demand.d{n}")
-        .replace('to = "f"', 'to = "f{n}"')
-        .replace("{rate} /s", f"{RATE / parts} /s")
-    )
-    (folder / "m.toml").write_text(text + "".join(part.format(n=n) for n in range(parts)))
-    loaded = load(folder / "m.toml")
+    loaded = load(estate_of(folder, parts, RATE / parts))
     place = placement_on(loaded.model, loaded.offers, loaded.offers["c.p"])
     taken: dict[str, list[float]] = {"jointly": [], "in parts": []}
     for _ in range(rounds):

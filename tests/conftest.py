@@ -74,8 +74,6 @@ BY_NIGHT = (
     "test_names_never_become_paths[report",
     "test_the_small_estates_of_the_questions_are_played_and_checked[1]",
     "test_work_without_end_is_refused_with_its_count[closed loop]",
-    "test_only_regular_files_are_read[next",
-    "test_only_regular_files_are_read[last",
 )
 
 

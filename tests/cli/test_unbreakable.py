@@ -135,7 +135,7 @@ def plain(write: Callable[..., Path]) -> Path:
 PLACES = ["/dev/zero", "pipe", "."]
 
 
-@pytest.mark.parametrize("place", range(3), ids=["by day", "next", "last"])
+@pytest.mark.parametrize("place", [0, *(pytest.param(place, marks=pytest.mark.nightly) for place in (1, 2))])
 @pytest.mark.parametrize(
     ("n", "line"),
     list(enumerate(["check {}", "rates show {}", "fit {}", "compare {0} {0}", "reconcile model.toml {}", "reconcile model.toml bill.csv --mapping {}",

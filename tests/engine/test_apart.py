@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from echotally.engine import watch
-from echotally.engine.apart import merging, month, parts_of, playing, simulate_month, spread
+from echotally.engine.apart import Memory, merging, month, parts_of, playing, remembering, simulate_month, spread
 from echotally.engine.machines import Machines
 from echotally.engine.play import Wanted, simulate
 from echotally.engine.sampling import expected_events
@@ -142,6 +142,56 @@ def test_a_month_on_other_machines_is_the_month_jointly(keys, account, write, mo
     assert plain(away) == plain(jointly)
     assert came == [keys not in TOGETHER]
     assert shares == sorted(shares) or keys in TOGETHER
+
+
+@pytest.mark.parametrize("account", ["one", "two"])
+@pytest.mark.parametrize("keys", PLANS)
+def test_months_that_share_parts_are_each_the_month_jointly(keys, account, write, monkeypatch):
+    memory, played, real = Memory(), [], remembering.play_parts
+    monkeypatch.setattr(
+        remembering, "play_parts", lambda month, *a: (played.append(list(month.model.functions)), real(month, *a))[1]
+    )
+    base = load(write(estate(5, account), PLANS[keys]))
+    changes = [
+        (),
+        (("functions.map2.run", "1 s"),),
+        (("demand.d1.rate", "0.004 /s"),),
+        (),
+        (("functions.map2.timeout", "9 s"),),
+    ]
+    for sets in changes:
+        loaded = base.changed(sets)
+        placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+        jointly = simulate(loaded.model, loaded.month.arrivals, placement, 3)
+        found = simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(memory=memory))
+        assert plain(found) == plain(jointly)
+    # Where parts meet the month is played jointly, and no part is played for nothing again.
+    again = [] if keys in TOGETHER else [2, 2, 1, 1, 2, 2]
+    assert played == [[f"ask{n}", f"map{n}"] for n in [*range(5), *range(5), *again]]
+
+
+def test_a_study_whose_months_have_nothing_in_common_is_played_as_ever(write, monkeypatch):
+    tried = []
+    real = Memory.month
+    monkeypatch.setattr(Memory, "month", lambda *a: (tried.append(1), real(*a))[1])
+    base, memory = load(write(estate(3))), Memory()
+    for n in range(8):
+        loaded = base.changed([("environments.live.demand", f"1.{n}"), ("environments.try.demand", f"0.{n + 1}")])
+        placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+        simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(memory=memory))
+    assert len(tried) == 3
+
+
+def test_what_is_remembered_has_bounds(write, monkeypatch):
+    monkeypatch.setattr(remembering, "_MOST_BYTES", 400_000)
+    base, memory = load(write(estate(3))), Memory()
+    for n in range(6):
+        loaded = base.changed([("functions.map1.timeout", f"{n + 5} s")])
+        placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+        found = simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(memory=memory))
+        kept = [played.nbytes for _, played in memory._kept.values()]
+        assert sum(kept) == memory._bytes <= 400_000 and 0 < len(kept) < 12
+    assert plain(found) == plain(simulate(loaded.model, loaded.month.arrivals, placement, 3))
 
 
 @pytest.mark.parametrize("cores", [1, 2])

@@ -200,11 +200,11 @@ def _dies_once(note: str, module: str, name: str) -> None:
     place = import_module(module)
     real: Any = getattr(place, name)
 
-    def dies(*arguments: Any) -> Any:
+    def dies(*arguments: Any, **words: Any) -> Any:
         try:
             os.close(os.open(note, os.O_CREAT | os.O_EXCL))
         except FileExistsError:
-            return real(*arguments)
+            return real(*arguments, **words)
         os._exit(1)
 
     setattr(place, name, dies)

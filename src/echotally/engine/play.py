@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,9 @@ from echotally.engine.watch import Watch
 from echotally.errors import OurFault
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
+
+if TYPE_CHECKING:
+    from echotally.engine.apart.remembering import Memory
 
 Progress = Callable[[float], None]
 
@@ -42,6 +45,7 @@ class Wanted(NamedTuple):
 
     ``bounded``: see ``play``. ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at
     some instants as well. ``cores``: on how many threads independent parts may be played (``engine.apart``); ``places``: where.
+    ``memory``: of a study, whose months have parts in common.
     """
 
     bounded: bool = True
@@ -49,6 +53,7 @@ class Wanted(NamedTuple):
     marks: Marks = NO_MARKS
     cores: int = 1
     places: Machines = HERE
+    memory: Memory | None = None
 
 
 class Room(NamedTuple):

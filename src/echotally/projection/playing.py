@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TypedDict
 
+from echotally.engine.apart import Memory
 from echotally.engine.machines import HERE, Machines
 
 
@@ -15,7 +16,8 @@ class Playing:
     ``exact``: every event, however many there are. ``sampled_from``: months of more expected events than that are sampled.
     ``effort``: how many events a sample plays in its steady hours (left out: six million).
     ``standing``: the bill of the month in which nothing runs is found as well.
-    ``cores``: on how many threads independent parts are played, and ``places`` on which machines; the answer depends on neither.
+    ``cores``: on how many threads independent parts are played, and ``places`` on which machines, and ``memory`` has what
+    parts came to in other months of a study; the answer depends on none of them.
     ``starts``: when start tokens were taken is kept. ``passing_ns``: what had been measured at these instants of a month that is
     played exactly is kept (``Measured.passed``).
     """
@@ -26,6 +28,7 @@ class Playing:
     standing: bool = False
     cores: int = 1
     places: Machines = HERE
+    memory: Memory | None = None
     starts: bool = False
     passing_ns: tuple[int, ...] = ()
 

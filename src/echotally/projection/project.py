@@ -56,7 +56,7 @@ def project_plan(
         played = _sampled(loaded, found, candidate)
     else:
         marks = marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=how.passing_ns)
-        wanted = Wanted(not how.exact, how.starts, marks, how.cores, how.places)
+        wanted = Wanted(not how.exact, how.starts, marks, how.cores, how.places, how.memory)
         measured = simulate_month(model, loaded.month.arrivals, placement, seed, progress, wanted)
         played = _exact(loaded, measured, candidate)
     _tell(candidate, played, time.perf_counter() - began)

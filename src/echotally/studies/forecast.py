@@ -21,11 +21,13 @@ from typing import TypedDict, Unpack
 
 import numpy as np
 
+from echotally.engine.apart import Memory
 from echotally.engine.machines import Machines, machines
 from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback
 from echotally.projection.threads import Progress, side_by_side
@@ -95,10 +97,15 @@ def _share_of(tell: Callable[[float], None], n: int, of: int, share: float) -> N
 
 
 def _month_on(
-    loaded: Loaded, plan: str, seed: int, by: str | None, progress: Callable[[float], None] | None = None
+    loaded: Loaded,
+    plan: str,
+    seed: int,
+    by: str | None,
+    memory: Memory | None,
+    progress: Callable[[float], None] | None = None,
 ) -> Played | None:
     """A month on a plan, with the prices that it has in that month; None where the plan cannot take every function."""
-    projected = project_plan(loaded, loaded.offers[plan], seed, progress)
+    projected = project_plan(loaded, loaded.offers[plan], seed, progress, Playing(memory=memory))
     if not isinstance(projected, PlayedPlan):
         return None
     parts = showback(loaded.model, projected, by) if by else ()
@@ -132,12 +139,12 @@ class _Forecaster:
         offers = [offer for offer in self.offers if base[0, "", 1.0].get(offer.name)]
         if not offers:
             raise BadInput(Problem("no plan can take every function; 'echotally project' says why"))
-        ends = self._play(self._ends(self.inputs, self.references), offers)
+        ends = self._play(self._ends(self.inputs, self.references), offers, alike=True)
         # Tornado and check are of one plan: the one that would be picked at the expected demand.
         plan = min(offers, key=lambda offer: self._rank(base, offer))
         # Inputs without a range are shown by one month, which stands for all.
         middle = [(len(self.steps) - 1) // 2]
-        beside = self._play(self._ends(self.others, middle), [plan])
+        beside = self._play(self._ends(self.others, middle), [plan], alike=True)
         outside = outside_plan(self.loaded.model, offers[0].card.currency)
         months = Months(base, ends)
         responses = {
@@ -180,14 +187,21 @@ class _Forecaster:
             for end in (each.low, each.high)
         }
 
-    def _play(self, variants: Mapping[Variant, Loaded], offers: Sequence[Offer]) -> dict[Variant, dict[str, Played]]:
-        """Each variant of a month on each plan; plans that cannot take every function are left out."""
+    def _play(
+        self, variants: Mapping[Variant, Loaded], offers: Sequence[Offer], *, alike: bool = False
+    ) -> dict[Variant, dict[str, Played]]:
+        """Each variant of a month on each plan; plans that cannot take every function are left out.
+
+        ``alike``: one input differs from variant to variant, so that most parts of a month are those of another.
+        """
+        # The first of each plan spares nothing yet.
+        memory = Memory(6 * len(offers)) if alike and self.places.width is None else None
 
         def month(loaded: Loaded, tell: Callable[[float], None]) -> dict[str, Played]:
             found: dict[str, Played] = {}
             for n, offer in enumerate(offers):
                 told = partial(_share_of, tell, n, len(offers))
-                one = self.places.run(told, _month_on, loaded, offer.name, self.seed, self.by)
+                one = self.places.run(told, _month_on, loaded, offer.name, self.seed, self.by, memory)
                 if one is not None:
                     found[offer.name] = one
             return found

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
+from echotally.engine.apart import Memory
 from echotally.engine.machines import Cluster, Machines
 from echotally.errors import BadInput, Problem
 from echotally.files import LARGEST_PIPE, content_of
@@ -49,16 +50,17 @@ class Point:
     by: str = ""
 
 
-def _solved(base: Loaded, point: Point, progress: Callable[[float], None] | None = None) -> list[Row]:
+def _solved(
+    base: Loaded, point: Point, progress: Callable[[float], None] | None = None, memory: Memory | None = None
+) -> list[Row]:
     """Rows of a point, one a plan, in the plans' order; ``progress`` hears the share of each plan's month that is over.
+    ``memory`` has what parts came to at other points.
 
     A change the loader refuses raises ``BadInput``.
     """
     loaded = base.changed(point.sets) if point.sets else base
-    played = [
-        project_plan(loaded, loaded.offers[plan], point.seed, progress, how=Playing(sampled_from=point.sampled_from))
-        for plan in point.plans
-    ]
+    how = Playing(sampled_from=point.sampled_from, memory=memory)
+    played = [project_plan(loaded, loaded.offers[plan], point.seed, progress, how=how) for plan in point.plans]
     return [row_of(plan) | _split(loaded, plan, point.by) for plan in played]
 
 
@@ -173,13 +175,20 @@ def _base(path: str, sets: Sets, study: str) -> Loaded:
     return load(path, sets)
 
 
+@lru_cache(maxsize=1)
+def _memory(study: str) -> Memory:
+    """What parts came to at the points of a study that this process has played."""
+    return Memory()
+
+
 def _numbered(path: str, sets: Sets, study: str, point: Point) -> tuple[int, list[Row]]:
-    return point.number, _solved(_base(path, sets, study), point)
+    return point.number, _solved(_base(path, sets, study), point, memory=_memory(study))
 
 
 def _on_cores(workers: int, loaded: Loaded, sets: Sets, points: Sequence[Point]) -> Iterable[tuple[int, list[Row]]]:
     if workers == 1 or len(points) < 4:
-        return ((point.number, _solved(loaded, point)) for point in points)
+        memory = Memory()
+        return ((point.number, _solved(loaded, point, memory=memory)) for point in points)
     from joblib import Parallel, delayed
 
     path, study = str(loaded.document.path.absolute()), uuid4().hex
@@ -195,7 +204,7 @@ class AtPoints:
         if str(loaded.document.path) == "-":
             what = "comes from standard input, which the processes that play the points cannot read"
             raise BadInput(Problem(what, file="the model", allowed="the name of a file"))
-        self.places, self.loaded, self.sets = places, loaded, sets
+        self.places, self.loaded, self.sets, self._memory = places, loaded, sets, Memory()
         self._files = places.share(Shipment.of(loaded)) if isinstance(places, Cluster) else None
 
     def each(self, points: Sequence[Point], workers: int) -> Iterator[tuple[int, list[Row]]]:
@@ -215,7 +224,7 @@ class AtPoints:
     def rows(self, point: Point, tell: Callable[[float], None] | None) -> list[Row]:
         """Rows of one point, waited for."""
         if not isinstance(self.places, Cluster):
-            return _solved(self.loaded, point, tell)
+            return _solved(self.loaded, point, tell, self._memory)
         return self.places.run(tell, _numbered_there, point, self.sets, self._files)[1]
 
 

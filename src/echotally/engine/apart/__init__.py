@@ -6,6 +6,7 @@ a thousand small worlds are as fast as one, and each core plays some. The answer
 - ``splitting`` finds the parts and makes each a small model;
 - ``playing`` plays them side by side, a stretch of the month at a time;
 - ``spread`` has them played and merged by other machines;
+- ``remembering`` keeps what they came to, for the other months of a study;
 - ``merging`` puts their levels together, and sees whether what they do share (an account's limit, its start tokens) ever
   mattered: then, and only then, the month has to be played jointly;
 - ``joining`` lays the measurements of the parts out as if they came from one world.
@@ -13,6 +14,7 @@ a thousand small worlds are as fast as one, and each core plays some. The answer
 
 from echotally.engine.apart.merging import Bucket, most_taken
 from echotally.engine.apart.month import simulate_month
+from echotally.engine.apart.remembering import Memory
 from echotally.engine.apart.splitting import Part, Together, parts_of
 
-__all__ = ["Bucket", "Part", "Together", "most_taken", "parts_of", "simulate_month"]
+__all__ = ["Bucket", "Memory", "Part", "Together", "most_taken", "parts_of", "simulate_month"]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -168,7 +168,8 @@ class Common:
                 if parts_with[key] > 1 and limit >= 0:
                     self.limits[key] = limit
                 if parts_with[key] > 1 and bucket:
-                    self.buckets[key] = bucket
+                    # A copy: following it empties it, and grounds may be asked again.
+                    self.buckets[key] = replace(bucket)
 
 
 class Merged:

@@ -37,17 +37,26 @@ def simulate_month(
 
     With ``marks``, and where starts are kept on other machines, it is played jointly.
     """
-    places, away = wanted.places, wanted.places.width is not None
-    whole = any(wanted.marks) or (away and wanted.starts)
-    whole = whole or not (_may_be_parted(model) and _pays(model, arrivals, places.width or wanted.cores))
-    parts = [] if whole else parts_of(model, arrivals, placement)
     found = None
-    if len(parts) > 1 and away:
-        found = spread_out(places, Month(model, arrivals, placement, seed, wanted.bounded), parts, progress)
-    elif len(parts) > 1:
-        found = _apart(model, parts, placement, seed, progress, wanted)
-    jointly = partial(simulate, wanted=wanted._replace(places=HERE))
-    return found or places.run(progress, jointly, model, arrivals, placement, seed)
+    if not any(wanted.marks) and _may_be_parted(model):
+        found = _in_parts(Month(model, arrivals, placement, seed, wanted.bounded), wanted, progress)
+    jointly = partial(simulate, wanted=wanted._replace(places=HERE, memory=None))
+    return found or wanted.places.run(progress, jointly, model, arrivals, placement, seed)
+
+
+def _in_parts(month: Month, wanted: Wanted, progress: Callable[[float], None] | None) -> Measured | None:
+    """The month part by part; None where it is sooner played jointly, or parts got in each other's way."""
+    memory, width = wanted.memory, wanted.places.width
+    if memory and not wanted.starts:
+        parts = parts_of(*month[:3])
+        if memory.pays(month, parts):
+            return memory.month(month, parts, progress)
+    if not _pays(month.model, month.arrivals, width or wanted.cores) or (width and wanted.starts):
+        return None
+    parts = parts_of(*month[:3])
+    if len(parts) < 2:
+        return None
+    return spread_out(wanted.places, month, parts, progress) if width else _apart(month, parts, progress, wanted)
 
 
 def _may_be_parted(model: Model) -> bool:
@@ -62,15 +71,10 @@ def _pays(model: Model, arrivals: Arrivals, cores: int) -> bool:
 
 
 def _apart(
-    model: Model,
-    parts: list[Part],
-    placement: Mapping[str, Offer],
-    seed: int,
-    progress: Callable[[float], None] | None,
-    wanted: Wanted,
+    month: Month, parts: list[Part], progress: Callable[[float], None] | None, wanted: Wanted
 ) -> Measured | None:
-    """The month played part by part; None where parts got in each other's way."""
-    each = [Player.begun(part, placement, seed, wanted.bounded) for part in parts]
+    """The month played part by part on this machine; None where parts got in each other's way."""
+    each = [Player.begun(part, month.placement, month.seed, month.bounded) for part in parts]
     if any(len(player.built.accounts) > MOST_ACCOUNTS for player in each):
         return None
     merged = Merged([player.built for player in each])
@@ -78,7 +82,7 @@ def _apart(
         return None
     level = merged.estate.until(parts[0].arrivals.length_ns)
     # Each world is let go once it has been read.
-    found = joined(model, [each.pop(0).measured() for _ in parts], level)
+    found = joined(month.model, [each.pop(0).measured() for _ in parts], level)
     return replace(found, starts_ns=merged.starts_ns()) if wanted.starts else found
 
 

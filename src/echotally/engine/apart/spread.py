@@ -7,7 +7,7 @@ playing, is shared out as well. Every task can be done anew from what it was giv
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -78,6 +78,11 @@ class Played(NamedTuple):
     measured: list[Measured]
     logs: list[Lines]
 
+    @property
+    def nbytes(self) -> int:
+        """What it takes of memory, about."""
+        return sum(log.nbytes for log in self.logs) + sum(its.series.nbytes for its in self.measured)
+
 
 class Merge(NamedTuple):
     """A stretch of the month merged: how long the estate's level stood where, ns, its peak, and by account the peaks and
@@ -112,17 +117,11 @@ def spread_out(places: Machines, month: Month, parts: Sequence[Part], progress: 
     kept = [places.keep(_played, sent, task, ends) for task in dealt(parts, _TASKS * (places.width or 1))]
     tells = [_telling(progress, _PLAYED * n / len(kept)) for n in range(len(kept) + 1)]
     found = [places.fetch(tell, places.keep(_summary, each)) for tell, each in zip(tells, kept, strict=False)]
-    common = Common([ground for its in found for ground in its.grounds])
-    if any(its.instant or not its.short.isdisjoint(common.buckets) for its in found):
-        return None
-    if failed := [its.failed for its in found if its.failed]:
-        raise min(failed, key=lambda each: each[:2])[2]
     # Nothing is fetched for it: a stretch of each log goes to whoever merges it.
     logs = [[places.keep(_log, each, n) for each in kept] for n in range(len(ends))]
-    stretches = _stretches(ends, sum(its.moved for its in found), accounts, common)
-    merging = [places.keep(_merged, stretch, its) for stretch, its in zip(stretches, logs, strict=True)]
-    merges = (places.fetch(tells[-1], each) for each in merging)
-    concurrency = _concurrency(merges, accounts, common, ends[-1])
+    together = put_together(accounts, found, ends, sum(its.moved for its in found))
+    merging = [places.keep(merged, its, logs[n]) for n, its in enumerate(together.stretches)] if together else []
+    concurrency = together and together.concurrency(places.fetch(tells[-1], each) for each in merging)
     if concurrency is None:
         return None
     measured: dict[int, Measured] = {}
@@ -136,40 +135,66 @@ def _telling(progress: Tell | None, over: float) -> Tell | None:
     return (lambda _: progress(over)) if progress else None
 
 
-def _stretches(ends: list[int], moved: NDArray[np.int64], accounts: list[Account], common: Common) -> Iterator[Stretch]:
-    """Each stretch with the levels that the ones before it left."""
+class Together(NamedTuple):
+    """Parts that have been played, and what their logs must be merged for: the estate's level, and whether they met."""
+
+    accounts: list[Account]
+    common: Common
+    stretches: list[Stretch]
+
+    def concurrency(self, merges: Iterable[Merge]) -> Level | None:
+        """The estate's level; None where a limit was reached or a bucket lacked a token, so that parts may have met."""
+        held, peak = np.zeros(LEVEL_BINS, np.int64), 0
+        for merge in merges:
+            held, peak = held + merge.held_ns, max(peak, merge.peak)
+            below = all(its < self.common.limits[self.accounts[n]] for n, its in merge.peaks.items())
+            # Every bucket goes on from where the stretch before left it.
+            starts = ((self.common.buckets[self.accounts[n]], at) for n, at in merge.starts_ns.items())
+            if not (below and all(bucket.enough_for(at) for bucket, at in starts)):
+                return None
+        return level_of(held, peak, self.stretches[-1].until_ns)
+
+
+def put_together(
+    accounts: list[Account], found: Sequence[Summary], ends: list[int], moved: NDArray[np.int64]
+) -> Together | None:
+    """What is to be merged of parts that have been played; None where one says itself that it may have played another way jointly.
+
+    ``moved``: by how much each account's level rose in each stretch, of shape (stretches, accounts).
+    Raises ``BadInput`` of the first part that was refused.
+    """
+    common = Common([ground for its in found for ground in its.grounds])
+    if any(its.instant or not its.short.isdisjoint(common.buckets) for its in found):
+        return None
+    if failed := [its.failed for its in found if its.failed]:
+        raise min(failed, key=lambda each: each[:2])[2]
+    # Each stretch begins with the levels that the ones before it left.
     before = np.cumsum(moved, axis=0) - moved
     limited, starting = (
         tuple(n for n, key in enumerate(accounts) if key in shared) for shared in (common.limits, common.buckets)
     )
-    for n, until_ns in enumerate(ends):
-        yield Stretch(ends[n - 1] if n else 0, until_ns, before[n].tolist(), limited, starting)
-
-
-def _concurrency(merges: Iterator[Merge], accounts: list[Account], common: Common, length_ns: int) -> Level | None:
-    """The estate's level; None where a limit was reached or a bucket lacked a token, so that parts may have met."""
-    held, peak = np.zeros(LEVEL_BINS, np.int64), 0
-    for merge in merges:
-        held, peak = held + merge.held_ns, max(peak, merge.peak)
-        below = all(its < common.limits[accounts[n]] for n, its in merge.peaks.items())
-        # Every bucket goes on from where the stretch before left it.
-        if not (below and all(common.buckets[accounts[n]].enough_for(at) for n, at in merge.starts_ns.items())):
-            return None
-    return level_of(held, peak, length_ns)
+    spans = zip([0, *ends], ends, before.tolist(), strict=False)
+    return Together(accounts, common, [Stretch(*span, limited, starting) for span in spans])
 
 
 def _played(month: Month, numbers: Sequence[int], ends: Sequence[int]) -> Played:
-    """Play the parts of these numbers to the month's end, or to where one is refused or may have met others."""
-    parts, places = parts_of(*month[:3]), {key: n for n, key in enumerate(month.accounts)}
-    each = [Player.begun(parts[n], month.placement, month.seed, month.bounded) for n in numbers]
-    renamed = [np.array([places[key] for key in player.built.accounts], np.int64) for player in each]
+    """Play the parts of these numbers, as the one who sent the month cut it."""
+    parts = parts_of(*month[:3])
+    return play_parts(month, {n: parts[n] for n in numbers}, ends)
+
+
+def play_parts(month: Month, parts: Mapping[int, Part], ends: Sequence[int]) -> Played:
+    """Play parts, by their numbers in the whole, to the month's end, or to where one is refused or may have met others."""
+    places = {key: n for n, key in enumerate(month.accounts)}
+    each = [Player.begun(part, month.placement, month.seed, month.bounded) for part in parts.values()]
+    names = [np.array([places[key] for key in player.built.accounts], np.int64) for player in each]
     logs, failed = [], None
     for k, until_ns in enumerate(ends):
         for player in each:
             player.play(until_ns, lambda _: None)
-        logs.append(np.concatenate([_renamed(p.takes_log(), names) for p, names in zip(each, renamed, strict=True)]))
+        logs.append(np.concatenate([renamed(p.takes_log(), its) for p, its in zip(each, names, strict=True)]))
         failed = min(
-            ((k, n, p.failed) for n, p in zip(numbers, each, strict=True) if p.failed), key=lambda f: f[1], default=None
+            ((k, n, p.failed) for n, p in zip(parts, each, strict=True) if p.failed), key=lambda f: f[1], default=None
         )
         if failed or any(player.built.world.clock[0]["instant"] for player in each):
             break
@@ -178,15 +203,15 @@ def _played(month: Month, numbers: Sequence[int], ends: Sequence[int]) -> Played
     short = frozenset(key for p, clock in zip(each, clocks, strict=True) if clock["short"] for key in p.built.accounts)
     grounds = tuple(Ground.of(player.built) for player in each)
     moved = np.array([_moved(log, len(places)) for log in logs])
-    summary = Summary(tuple(numbers), grounds, moved, bool(instant), short, failed)
+    summary = Summary(tuple(parts), grounds, moved, bool(instant), short, failed)
     return Played(summary, [] if failed or instant else [player.measured() for player in each], logs)
 
 
-def _renamed(log: Lines, names: Lines) -> Lines:
-    """A part's log with its accounts numbered as in the whole."""
+def renamed(log: Lines, names: Lines) -> Lines:
+    """A log with other numbers for its accounts."""
     account = log & (MOST_ACCOUNTS - 1)
-    renamed: Lines = log - account + names[account]
-    return renamed
+    found: Lines = log - account + names[account]
+    return found
 
 
 def _moved(log: Lines, accounts: int) -> NDArray[np.int64]:
@@ -209,14 +234,15 @@ def _log(played: Played, n: int) -> Lines:
     return played.logs[n]
 
 
-def _merged(stretch: Stretch, logs: Sequence[Lines]) -> Merge:
+def merged(stretch: Stretch, logs: Sequence[Lines]) -> Merge:
     """The stretch of all tasks' logs."""
     levels, tokens = parted(np.concatenate(logs))
     estate = Rising(sum(stretch.before), since_ns=stretch.from_ns)
     estate.follows(levels)
     estate.holds_until(stretch.until_ns)
-    peaks = {}
-    for n in stretch.limited:
+    # An account that has all parts is the estate.
+    peaks = dict.fromkeys(stretch.limited, estate.peak) if len(stretch.before) == 1 else {}
+    for n in set(stretch.limited) - peaks.keys():
         highest = Highest(stretch.before[n])
         highest.follows(_of_account(n, levels))
         peaks[n] = highest.peak
