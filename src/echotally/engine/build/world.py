@@ -29,7 +29,7 @@ _HOUR_NS = 3_600 * 10**9
 #: More records than that for one step are more than memory holds.
 _MOST_AT_ONCE = 20_000_000
 #: Records of a pool at first, beside twice the margin.
-_ROOM = 32
+_ROOM = 16
 
 
 @dataclass
