@@ -73,7 +73,26 @@ def _sheet(height: float | None = None, enough: float = math.inf) -> Figure:
     page = _PAGE if pixels >= _NARROW else _NARROW_PAGE
     tall = max(min(page * 5 / 8, enough), min(_TALLEST, height or 0.0))
     with matplotlib.rc_context(_STYLE):
-        return Figure(figsize=(page, tall), dpi=pixels / page, layout="constrained", facecolor="white")
+        return Figure(figsize=(page, tall), dpi=pixels / page, layout=_steady_layout(), facecolor="white")
+
+
+def _steady_layout() -> Any:
+    """Constrained layout with places rounded to a thousandth of a millionth of the page.
+
+    Its solver goes by addresses in memory, so that last bits differ now and then, and with them the names of clips in an SVG.
+    """
+    from matplotlib.layout_engine import ConstrainedLayoutEngine
+
+    class Steady(ConstrainedLayoutEngine):
+        def execute(self, fig: Figure) -> Any:
+            found = super().execute(fig)
+            for axes in fig.axes:
+                place = axes.get_position(original=True)
+                # What the layout itself calls; the public one would take the axes out of the layout.
+                axes._set_position([round(float(each), 9) for each in place.bounds])  # type: ignore[attr-defined]
+            return found
+
+    return Steady()
 
 
 def new_figure(rows: int = 1, heights: tuple[float, ...] = (1,), share_x: bool = True) -> tuple[Figure, list[Any]]:
