@@ -1,7 +1,7 @@
 """All that touches the compiler's private parts: inner kernels are only lowered, the entry is linked and optimized once.
 
-Tried with Numba 0.60.0 and 0.68.1, the ends of the range in pyproject.toml. Where a later one has other insides, importing this fails, and ``compiled``
-falls back to the plain form.
+Tried with Numba 0.60.0 and 0.68.1, the ends of the range in pyproject.toml, and with 0.61, 0.62 and 0.65. Where a later one has
+other insides, importing this fails, and ``compiled`` falls back to the plain form.
 """
 
 from __future__ import annotations
