@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import pickle
+import time
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import fields, is_dataclass, replace
 
 import numpy as np
@@ -175,11 +177,33 @@ def test_a_study_whose_months_have_nothing_in_common_is_played_as_ever(write, mo
     real = Memory.month
     monkeypatch.setattr(Memory, "month", lambda *a: (tried.append(1), real(*a))[1])
     base, memory = load(write(estate(3))), Memory()
-    for n in range(8):
+    for n in range(9):
         loaded = base.changed([("environments.live.demand", f"1.{n}"), ("environments.try.demand", f"0.{n + 1}")])
         placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
         simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(memory=memory))
-    assert len(tried) == 3
+    # The first, which cannot spare anything, and three by which it is judged.
+    assert len(tried) == 4
+
+
+def test_threads_and_plans_share_what_is_played_once(write, monkeypatch):
+    played, real = [], remembering.play_parts
+    monkeypatch.setattr(remembering, "play_parts", lambda *a: (played.append(1), time.sleep(0.01), real(*a))[2])
+    base, memory = load(write(estate(3))), Memory()
+    offer = base.offers["test.plan"]
+    plans = [replace(offer, name=f"test.{n}") for n in range(5)]
+    months = [base.changed([("functions.map1.timeout", f"{n + 5} s")]) for n in range(4)]
+
+    def play(loaded, offer):
+        placement = dict.fromkeys(loaded.model.functions, offer)
+        return simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(memory=memory))
+
+    with ThreadPoolExecutor(8) as pool:
+        for month_of in list(pool.map(lambda both: play(*both), [(m, p) for m in months for p in plans])):
+            assert month_of.units
+    # Of each plan two other parts in two environments once, and the one that differs in each month.
+    assert len(played) == len(plans) * (2 * 2 + 2 * len(months))
+    placement = dict.fromkeys(base.model.functions, plans[2])
+    assert plain(play(months[3], plans[2])) == plain(simulate(months[3].model, base.month.arrivals, placement, 3))
 
 
 def test_what_is_remembered_has_bounds(write, monkeypatch):
@@ -189,7 +213,7 @@ def test_what_is_remembered_has_bounds(write, monkeypatch):
         loaded = base.changed([("functions.map1.timeout", f"{n + 5} s")])
         placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
         found = simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(memory=memory))
-        kept = [played.nbytes for _, played in memory._kept.values()]
+        kept = [played.result().nbytes for _, played in memory._kept.values()]
         assert sum(kept) == memory._bytes <= 400_000 and 0 < len(kept) < 12
     assert plain(found) == plain(simulate(loaded.model, loaded.month.arrivals, placement, 3))
 

@@ -277,8 +277,7 @@ def _played(
     again: _Again,
     how: PlayingWords,
 ) -> tuple[Projection, Replicated | None]:
-    from echotally.engine.machines import machines
-    from echotally.projection.project import project_loaded
+    from echotally.projection.project import project as play
     from echotally.projection.replicate import ReplicatingWords, replicate
 
     replicated: Replicated | None = None
@@ -288,9 +287,7 @@ def _played(
             replicated = replicate(loaded, again.n, plans, seed, progress=tell, **where)
             result = replicated.first
         else:
-            with machines(again.cluster) as places:
-                asked = Playing(**how, standing=True, places=places)
-                result = project_loaded(loaded, list(plans), seed, tell, None, asked)
+            result = play(loaded, (), plans, seed, progress=tell, cluster=again.cluster, **how)
     return result, replicated
 
 

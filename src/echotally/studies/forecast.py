@@ -194,8 +194,7 @@ class _Forecaster:
 
         ``alike``: one input differs from variant to variant, so that most parts of a month are those of another.
         """
-        # The first of each plan spares nothing yet.
-        memory = Memory(6 * len(offers)) if alike and self.places.width is None else None
+        memory = Memory() if alike and self.places.width is None else None
 
         def month(loaded: Loaded, tell: Callable[[float], None]) -> dict[str, Played]:
             found: dict[str, Played] = {}

@@ -185,18 +185,6 @@ def _numbered(path: str, sets: Sets, study: str, point: Point) -> tuple[int, lis
     return point.number, _solved(_base(path, sets, study), point, memory=_memory(study))
 
 
-def _on_cores(workers: int, loaded: Loaded, sets: Sets, points: Sequence[Point]) -> Iterable[tuple[int, list[Row]]]:
-    if workers == 1 or len(points) < 4:
-        memory = Memory()
-        return ((point.number, _solved(loaded, point, memory=memory)) for point in points)
-    from joblib import Parallel, delayed
-
-    path, study = str(loaded.document.path.absolute()), uuid4().hex
-    pool = Parallel(n_jobs=workers, return_as="generator_unordered", batch_size=1)
-    found: Iterable[tuple[int, list[Row]]] = pool(delayed(_numbered)(path, sets, study, point) for point in points)
-    return found
-
-
 class AtPoints:
     """A study's model where its points are played: on this machine, or, sent with all its files, on a cluster."""
 
@@ -210,7 +198,7 @@ class AtPoints:
     def each(self, points: Sequence[Point], workers: int) -> Iterator[tuple[int, list[Row]]]:
         """Rows of each point, as they come."""
         if not isinstance(self.places, Cluster):
-            yield from _on_cores(workers, self.loaded, self.sets, points)
+            yield from self._on_cores(points, workers)
             return
         from distributed import as_completed
 
@@ -220,6 +208,17 @@ class AtPoints:
                 yield result
         except Exception as error:
             self.places.reraised(error)
+
+    def _on_cores(self, points: Sequence[Point], workers: int) -> Iterable[tuple[int, list[Row]]]:
+        if workers == 1 or len(points) < 4:
+            return ((point.number, self.rows(point, None)) for point in points)
+        from joblib import Parallel, delayed
+
+        path, study = str(self.loaded.document.path.absolute()), uuid4().hex
+        pool = Parallel(n_jobs=workers, return_as="generator_unordered", batch_size=1)
+        work = (delayed(_numbered)(path, self.sets, study, point) for point in points)
+        found: Iterable[tuple[int, list[Row]]] = pool(work)
+        return found
 
     def rows(self, point: Point, tell: Callable[[float], None] | None) -> list[Row]:
         """Rows of one point, waited for."""

@@ -46,15 +46,12 @@ def simulate_month(
 
 def _in_parts(month: Month, wanted: Wanted, progress: Callable[[float], None] | None) -> Measured | None:
     """The month part by part; None where it is sooner played jointly, or parts got in each other's way."""
-    memory, width = wanted.memory, wanted.places.width
-    if memory and not wanted.starts:
-        parts = parts_of(*month[:3])
-        if memory.pays(month, parts):
-            return memory.month(month, parts, progress)
-    if not _pays(month.model, month.arrivals, width or wanted.cores) or (width and wanted.starts):
-        return None
-    parts = parts_of(*month[:3])
-    if len(parts) < 2:
+    width, memory = wanted.places.width, None if wanted.starts else wanted.memory
+    pays = _pays(month.model, month.arrivals, width or wanted.cores) and not (width and wanted.starts)
+    parts = parts_of(*month[:3]) if pays or memory else []
+    if memory and memory.pays(month, parts):
+        return memory.month(month, parts, progress)
+    if not pays or len(parts) < 2:
         return None
     return spread_out(wanted.places, month, parts, progress) if width else _apart(month, parts, progress, wanted)
 

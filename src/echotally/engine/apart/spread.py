@@ -135,7 +135,7 @@ def _telling(progress: Tell | None, over: float) -> Tell | None:
     return (lambda _: progress(over)) if progress else None
 
 
-class Together(NamedTuple):
+class Merging(NamedTuple):
     """Parts that have been played, and what their logs must be merged for: the estate's level, and whether they met."""
 
     accounts: list[Account]
@@ -157,7 +157,7 @@ class Together(NamedTuple):
 
 def put_together(
     accounts: list[Account], found: Sequence[Summary], ends: list[int], moved: NDArray[np.int64]
-) -> Together | None:
+) -> Merging | None:
     """What is to be merged of parts that have been played; None where one says itself that it may have played another way jointly.
 
     ``moved``: by how much each account's level rose in each stretch, of shape (stretches, accounts).
@@ -174,7 +174,7 @@ def put_together(
         tuple(n for n, key in enumerate(accounts) if key in shared) for shared in (common.limits, common.buckets)
     )
     spans = zip([0, *ends], ends, before.tolist(), strict=False)
-    return Together(accounts, common, [Stretch(*span, limited, starting) for span in spans])
+    return Merging(accounts, common, [Stretch(*span, limited, starting) for span in spans])
 
 
 def _played(month: Month, numbers: Sequence[int], ends: Sequence[int]) -> Played:
