@@ -15,12 +15,16 @@ def _code(number: int) -> int:
 
 #: Later than any month, and no time at all: 2^62 ns are 146 years.
 NEVER = _code(2**62)
+#: Later than any entry of the calendar: where none is.
+BEYOND = _code(2**63 - 1)
 #: Truth, nothing, no record; a level that rises or falls by one.
 NO, YES, ZERO, NONE = map(_code, (0, 1, 0, -1))
 UP, DOWN = map(_code, (1, -1))
 
 # Order of what happens at one instant (rule 1.3). Starting what can start stands between ARRIVE and REFUSE.
 TICK, END, DUE, EXPIRE, ARRIVE, WAKE, REFUSE, LOOK, IDLE = map(_code, range(9))
+#: After all of an instant.
+LATER = _code(9)
 
 # What a calendar entry is about: K_RUN_END is a run that ends, K_READY an instance that has started, and so on.
 (

@@ -9,7 +9,7 @@ import numpy as np
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-from echotally.engine.codes import FIRST_NUMBER
+from echotally.engine.codes import BEYOND, FIRST_NUMBER
 from echotally.engine.records import (
     Account,
     Asked,
@@ -47,6 +47,8 @@ from echotally.engine.records import (
 SUB_BITS = 7
 SUB_BINS = 1 << SUB_BITS
 WAIT_BINS = 48 * SUB_BINS
+#: Entries behind the calendar's last that never come: what has one child has all four (``kernel.calendar``).
+SENTINELS = 4
 #: Places in a bin are kept in 2^24ths of it.
 OFFSET_BITS = 24
 #: Levels are exact below this, then as waits.
@@ -209,3 +211,10 @@ def events_so_far(world: World) -> int:
 def records(kind: type, n: int) -> NDArray[Any]:
     """``n`` zeroed records (at least one, so that a kernel never sees an empty array)."""
     return np.zeros(max(1, n), DTYPES[kind])
+
+
+def empty_calendar(n: int) -> NDArray[Any]:
+    """A calendar with room for ``n`` entries, and for those behind the last that never come (``kernel.calendar``)."""
+    places = records(Entry, n + SENTINELS)
+    places["at"] = BEYOND
+    return places

@@ -27,8 +27,8 @@ def with_room(world: World) -> World:
             # The old free list ends by pointing one past the array, which is where the new part begins.
             link_free(longer, len(array))
             clock[f"{name}_left"] += len(longer) - len(array)
-    if len(world.calendar) - clock["entries_n"] <= 4 * margin:
-        changed["calendar"] = longer = layout.records(records.Entry, 2 * len(world.calendar) + 4 * margin)
+    if len(world.calendar) - layout.SENTINELS - clock["entries_n"] <= 4 * margin:
+        changed["calendar"] = longer = layout.empty_calendar(2 * len(world.calendar) + 4 * margin)
         longer[: len(world.calendar)] = world.calendar
     if len(world.expected) - clock["expected_n"] <= margin:
         changed["expected"] = longer = layout.records(records.Expected, 2 * len(world.expected) + margin)

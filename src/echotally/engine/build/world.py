@@ -133,7 +133,7 @@ def _pools(length_ns: int, units: int, margin: int, instances: Any, reserved: in
 def _ring_and_heap(clock: Any, taps: Any) -> dict[str, Any]:
     size = 2 * int(clock[0]["margin"]) + _ROOM
     entries = 4 * size + int(taps["clients"].sum()) + 4 * int(clock[0]["units"])
-    return {"calendar": layout.records(records.Entry, entries), "expected": layout.records(records.Expected, size)}
+    return {"calendar": layout.empty_calendar(entries), "expected": layout.records(records.Expected, size)}
 
 
 def _chains(n: int) -> Any:

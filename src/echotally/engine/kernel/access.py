@@ -18,9 +18,9 @@ from echotally.engine import records as kinds
 from echotally.engine.kernel.compiled import COMPILED
 
 if COMPILED and not TYPE_CHECKING:
-    from echotally.engine.kernel.addressed import accessor, clock_of, highest_bit, length
+    from echotally.engine.kernel.addressed import accessor, clock_of, earlier, highest_bit, length
 else:
-    from echotally.engine.kernel.checked import CheckedWorld, accessor, clock_of, highest_bit, length
+    from echotally.engine.kernel.checked import CheckedWorld, accessor, clock_of, earlier, highest_bit, length
 
 Record = TypeVar("Record")
 if TYPE_CHECKING:
@@ -45,6 +45,7 @@ __all__ = [
     "condition_at",
     "count_bin_at",
     "diary_at",
+    "earlier",
     "edge_at",
     "entry_at",
     "event_at",

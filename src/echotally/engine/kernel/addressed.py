@@ -69,6 +69,26 @@ def highest_bit(typingctx, value):
 
 
 @intrinsic
+def earlier(typingctx, at, key, other_at, other_key):
+    """-1 where (at, key) comes before the other pair, else 0; keys are no less than 0.
+
+    The sign of a difference of 128 bits: a comparison would be made a branch, and which of two entries comes first is a coin's toss.
+    """
+
+    def codegen(context, builder, signature, args):
+        long = ir.IntType(128)
+
+        def joined(high, low):
+            shifted = builder.shl(builder.sext(high, long), ir.Constant(long, 64))
+            return builder.or_(shifted, builder.zext(low, long))
+
+        difference = builder.sub(joined(*args[:2]), joined(*args[2:]))
+        return builder.trunc(builder.ashr(difference, ir.Constant(long, 127)), ir.IntType(64))
+
+    return types.int64(*(types.int64,) * 4), codegen
+
+
+@intrinsic
 def clock_of(typingctx, world):
     """The one clock record of the world."""
     record = from_dtype(DTYPES[Clock])

@@ -1,15 +1,16 @@
 """The calendar of coming happenings: a heap of four children each, ordered by (time, step, number).
 
-The key packs step and number, so that the total order of rule 1.3 is two comparisons. Four children stand side by side, so that a
-level costs little more than with two, and there are half as many (Johnson, "Priority queues with update", 1975).
+The key packs step and number, so that the total order of rule 1.3 is that of one number of 128 bits. Four children stand side by
+side, so that a level costs little more than with two, and there are half as many (Johnson, "Priority queues with update", 1975).
+Behind the last entry stand some that never come: the four are always there, and the first place of an empty calendar says so.
 """
 
 from __future__ import annotations
 
 import numpy as np
 
-from echotally.engine.codes import ZERO
-from echotally.engine.kernel.access import World, clock_of, entry_at
+from echotally.engine.codes import BEYOND, ZERO
+from echotally.engine.kernel.access import World, clock_of, earlier, entry_at
 from echotally.engine.kernel.compiled import hot
 
 #: An entry's key is step and number, its ``what`` reference and kind: three words move faster than six.
@@ -39,19 +40,14 @@ def _write(w: World, i: int, at: int, key: int, what: int) -> None:
 def _before(w: World, i: int, j: int) -> int:
     """The earlier of two entries, without a branch that a processor would have to guess."""
     one, other = entry_at(w, i), entry_at(w, j)
-    return i + (j - i) * ((other.at < one.at) | ((other.at == one.at) & (other.key < one.key)))
+    return i + ((j - i) & earlier(other.at, other.key, one.at, one.key))
 
 
 @hot
-def _earliest(w: World, child: int, n: int) -> int:
-    """The earliest of up to four neighbours from ``child`` on, of ``n`` entries in all."""
+def _earliest(w: World, child: int) -> int:
+    """The earliest of four neighbours from ``child`` on."""
     # Two pairs and then the winners: two comparisons that wait for nothing, and one.
-    if child + 3 < n:
-        return _before(w, _before(w, child, child + 1), _before(w, child + 2, child + 3))
-    found = child
-    for other in range(child + 1, n):
-        found = _before(w, found, other)
-    return found
+    return _before(w, _before(w, child, child + 1), _before(w, child + 2, child + 3))
 
 
 @hot
@@ -70,7 +66,7 @@ def _climb(w: World, i: int, at: int, key: int, what: int) -> None:
     while i > 0:
         up = (i - 1) >> 2
         above = entry_at(w, up)
-        if above.at < at or (above.at == at and above.key <= key):
+        if earlier(at, key, above.at, above.key) == 0:
             break
         _copy(w, i, up)
         i = up
@@ -88,7 +84,7 @@ def _sink(w: World, at: int, key: int, what: int) -> None:
     i, child = ZERO, ZERO + 1
     # Down along the earliest child, without asking whether the entry would fit here.
     while child < n:
-        child = _earliest(w, child, n)
+        child = _earliest(w, child)
         _copy(w, i, child)
         i = child
         child = 4 * i + 1
@@ -101,9 +97,9 @@ def replace_first(w: World, at: int, key: int, what: int) -> None:
     n = clock_of(w).entries_n
     i, child = ZERO, ZERO + 1
     while child < n:
-        child = _earliest(w, child, n)
+        child = _earliest(w, child)
         entry = entry_at(w, child)
-        if entry.at > at or (entry.at == at and entry.key >= key):
+        if earlier(entry.at, entry.key, at, key) == 0:
             break
         _copy(w, i, child)
         i = child
@@ -116,5 +112,8 @@ def drop_first(w: World) -> None:
     """Take the first entry out; the last one takes its place and sinks."""
     clock = clock_of(w)
     clock.entries_n -= 1
-    entry = entry_at(w, clock.entries_n)
-    _sink(w, entry.at, entry.key, entry.what)
+    last = entry_at(w, clock.entries_n)
+    at, key, what = last.at, last.key, last.what
+    last.at = BEYOND
+    if clock.entries_n > 0:
+        _sink(w, at, key, what)

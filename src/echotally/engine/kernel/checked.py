@@ -93,6 +93,11 @@ def clock_of(w: CheckedWorld) -> Clock:
     return clock
 
 
+def earlier(at: int, key: int, other_at: int, other_key: int) -> int:
+    """-1 where (at, key) comes before the other pair, else 0."""
+    return -1 if (at, key) < (other_at, other_key) else 0
+
+
 def highest_bit(value: int) -> int:
     """The place of the highest bit set in a number above 0."""
     return int(value).bit_length() - 1

@@ -18,6 +18,7 @@ from echotally.engine.kernel.access import (
     unit_at,
 )
 from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.layout import SENTINELS
 
 #: What a candidate is: nothing, a call of a line, a batch of a queue, a batch of a partition.
 _NOTHING, _CALL, _BATCH, _PARTITION = range(4)
@@ -29,16 +30,18 @@ def low(w: World) -> bool:
     clock = clock_of(w)
     # A step may take ``margin`` records of each pool; entries up to four times that, since each may arm timers.
     m = clock.margin
-    return (
-        clock.events_left < m
-        or clock.calls_left < m
-        or clock.cargo_left < m
-        or clock.instances_left < m
-        or n_calendar(w) - clock.entries_n < 4 * m
-        or n_expected(w) - clock.expected_n < m
-        or (clock.keeps_log > NO_LOG and n_log(w) - clock.log_n < m)
-        or (clock.keeps_diary == YES and diary.full(w))
+    # Below zero if any of them is: one branch, where each would be one of its own for every step.
+    least = (
+        (clock.events_left - m)
+        | (clock.calls_left - m)
+        | (clock.cargo_left - m)
+        | (clock.instances_left - m)
+        | (n_calendar(w) - SENTINELS - clock.entries_n - 4 * m)
+        | (n_expected(w) - clock.expected_n - m)
     )
+    if least < 0:
+        return True
+    return (clock.keeps_log > NO_LOG and n_log(w) - clock.log_n < m) or (clock.keeps_diary == YES and diary.full(w))
 
 
 @hot
@@ -135,8 +138,6 @@ def dispatch(w: World) -> bool:
     clock = clock_of(w)
     _seen(w)
     while clock.marked_n > 0:
-        if low(w):
-            return False
         best, best_line, best_which = NONE, _NOTHING, NONE
         best_number, best_tie = NEVER, ZERO
         # Everything is looked at again after each start: it may have taken the room or the reader of another.
@@ -151,6 +152,8 @@ def dispatch(w: World) -> bool:
             k += 1
         if best < 0:
             return True
+        if low(w):
+            return False
         u = marked_at(w, best).v
         i = placing.room_for(w, u)
         if i != NO_ROOM:

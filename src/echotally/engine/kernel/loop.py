@@ -37,6 +37,7 @@ from echotally.engine.codes import (
     K_TURN,
     K_VISIBLE,
     K_WAKE,
+    LATER,
     LAY,
     MORE_ROOM,
     NONE,
@@ -69,6 +70,7 @@ from echotally.engine.kernel import (
 from echotally.engine.kernel.access import World, call_at, clock_of, entry_at, expected_at, n_expected, tap_at
 from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
 from echotally.engine.kernel.compiled import entry, hot, kernel
+from echotally.engine.records import Entry
 
 _KIND_MASK: int = (YES << KIND_BITS) - YES
 _NUMBER_MASK: int = (YES << STEP_SHIFT) - YES
@@ -92,15 +94,8 @@ def _tap_flows(w: World, p: int) -> None:
 
 
 @hot
-def _short_way(w: World, steps: int) -> int:
-    """Play on as far as calls go the short way; returns how many entries that were."""
-    kind, ref = entry_at(w, 0).what & _KIND_MASK, entry_at(w, 0).what >> KIND_BITS
-    if kind == K_TAP:
-        p = ref
-    elif kind == K_SHORT_END:
-        p = call_at(w, ref).tap
-    else:
-        return ZERO
+def _short_way(w: World, p: int, steps: int) -> int:
+    """Play on as far as calls of tap ``p`` go the short way; returns how many entries that were."""
     # Whoever keeps a diary or a log wants every event, so the usual way.
     if tap_at(w, p).short < 0 or not short_way.unwatched(w):
         return ZERO
@@ -176,39 +171,59 @@ def _timer_is_due(w: World, kind: int, ref: int, number: int) -> None:
         streams.refresh(w, ref)
 
 
+@hot
+def _goes_before(w: World, first: Entry) -> bool:
+    """Whether what was put out at this instant, or else what can start, has its turn before the calendar's first entry.
+
+    What was put out arrives after the instant's ends, dues and expiries, with the arrivals from outside. What can start does so
+    once nothing of the instant up to WAKE is left, and before requests are refused.
+    """
+    clock = clock_of(w)
+    step = first.key >> STEP_SHIFT if first.at == clock.now else LATER
+    return step >= ARRIVE if clock.expected_n > 0 else step > WAKE
+
+
+@hot
+def _at_this_instant(w: World) -> bool:
+    """One event from inside arrives, or everything starts that can; False where room must be made first."""
+    if clock_of(w).expected_n == 0:
+        return dispatch.dispatch(w)
+    if dispatch.low(w):
+        return False
+    _arrives_from_inside(w)
+    return True
+
+
 @kernel
 def _play(w: World, steps: int) -> int:
     """Play up to ``steps`` calendar entries. Returns DONE, PAUSED, MORE_ROOM or REACHED (``until``)."""
-    clock = clock_of(w)
+    # The calendar's first place: whatever stands there, and where it is empty what is beyond every month.
+    clock, first = clock_of(w), entry_at(w, 0)
+    over = min(clock.until, clock.horizon)
     while True:
-        first = entry_at(w, 0)
-        due_now = clock.entries_n > 0 and first.at == clock.now and (first.key >> STEP_SHIFT) <= WAKE
-        # What can start does so once nothing of this instant up to WAKE is left, and before requests are refused.
-        if clock.marked_n > 0 and not due_now and clock.expected_n == 0:
-            if not dispatch.dispatch(w):
+        # Most steps leave nothing behind at their instant.
+        if (clock.marked_n > 0 or clock.expected_n > 0) and _goes_before(w, first):
+            if not _at_this_instant(w):
                 return MORE_ROOM
             continue
         # Room is made between two steps, never in one: a step may hold addresses of what would move.
         if dispatch.low(w):
             return MORE_ROOM
-        # What was put out at this instant arrives after its ends, dues and expiries, with the arrivals from outside.
-        if clock.expected_n > 0 and not (due_now and (first.key >> STEP_SHIFT) < ARRIVE):
-            _arrives_from_inside(w)
-            continue
-        if clock.entries_n == 0 or first.at >= min(clock.until, clock.horizon):
+        if first.at >= over:
             # Where the stretch ends and not at its last event: integrals are brought up to here (``month.flush``).
-            clock.now = min(clock.until, clock.horizon)
+            clock.now = over
             return REACHED if clock.until < clock.horizon else DONE
         if steps == 0:
             return PAUSED
-        quickly = _short_way(w, steps)
-        if quickly > 0:
-            steps -= quickly
-            continue
+        kind, ref = first.what & _KIND_MASK, first.what >> KIND_BITS
+        if kind == K_TAP or kind == K_SHORT_END:
+            quickly = _short_way(w, ref if kind == K_TAP else call_at(w, ref).tap, steps)
+            if quickly > 0:
+                steps -= quickly
+                continue
         steps -= 1
         clock.steps += 1
         clock.now = first.at
-        kind, ref = first.what & _KIND_MASK, first.what >> KIND_BITS
         if kind == K_TAP:
             _tap_flows(w, ref)
         else:

@@ -57,7 +57,7 @@ from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, 
 from echotally.engine.kernel.chance import uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import level_bin
-from echotally.engine.layout import LEVEL_BINS, WAIT_BINS, WIDE_BITS, WIDE_LOW
+from echotally.engine.layout import LEVEL_BINS, SENTINELS, WAIT_BINS, WIDE_BITS, WIDE_LOW
 
 _KIND_MASK: int = (YES << KIND_BITS) - YES
 
@@ -107,7 +107,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
     if _busy_now(w, u):
         return ZERO
     margin, items = clock.margin, trigger_at(w, g).items
-    limit, fullest = min(clock.until, clock.horizon), n_calendar(w) - 4 * margin
+    limit, fullest = min(clock.until, clock.horizon), n_calendar(w) - SENTINELS - 4 * margin
     heaviest, highest = unit.payload_limit if unit.payload_limit >= 0 else NEVER, _highest(w, u)
     # Others' calls in flight neither come nor go meanwhile.
     level, others, peak = unit.in_flight, clock.in_flight - unit.in_flight, ZERO

@@ -48,7 +48,7 @@ from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 
 
-@hot
+@kernel
 def start(w: World, c: int, i: int) -> None:
     """Call ``c`` starts on instance ``i`` (NEW_INSTANCE: a new one): it is in flight from now on."""
     clock, call = clock_of(w), call_at(w, c)
@@ -170,7 +170,7 @@ def ready(w: World, i: int, number: int) -> None:
         lifecycle.arm_idle(w, u)
 
 
-@hot
+@kernel
 def begin(w: World, c: int) -> None:
     """The run begins: draw how long it takes, stretched by what else runs there, cut at the timeout (rules 3.1 to 3.3)."""
     clock, call = clock_of(w), call_at(w, c)

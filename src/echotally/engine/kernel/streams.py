@@ -21,6 +21,7 @@ from echotally.engine.codes import (
     WAITING,
     WAKE,
     YES,
+    ZERO,
 )
 from echotally.engine.kernel import endings, lag, lists, marking, pools, series
 from echotally.engine.kernel.access import (
@@ -55,7 +56,8 @@ def _partition(w: World, s: int) -> int:
     source = source_at(w, s)
     if source.skew < 0.0 or source.partitions == 1:
         place = source.turn
-        source.turn = (source.turn + 1) % source.partitions
+        # Compared and not divided, which takes as long as all the rest.
+        source.turn = place + 1 if place + 1 < source.partitions else ZERO
         return place
     u = uniform(w, source.random)
     if u < source.skew:

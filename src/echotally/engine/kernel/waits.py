@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from echotally.engine.codes import ZERO
 from echotally.engine.kernel.access import Accessor, World, charge_bin, latency_bin, request_bin, unit_at, wait_bin
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.kernel.sketch import bin_of, bin_start
-from echotally.engine.layout import OFFSET_BITS, SUB_BINS, WAIT_BINS
+from echotally.engine.kernel.sketch import placed
+from echotally.engine.layout import OFFSET_BITS, WAIT_BINS
 from echotally.engine.records import Whole
 
 
@@ -44,13 +45,10 @@ def charge_seen(w: World, u: int, ns: int) -> None:
 
 @hot
 def _add(w: World, sketch: Accessor[Whole], u: int, ns: int, n: int) -> None:
-    b = bin_of(ns)
+    b, into, octave = placed(ns)
     place = u * 2 * WAIT_BINS + b
     # The second row sums how far into their bin the waits are, in 2^24ths of a wide bin, so that the sums of
     # billions of long waits stay inside an int64.
-    into = ns - bin_start(b)
-    coarse = b // SUB_BINS - 1 - OFFSET_BITS
-    if coarse > 0:
-        into >>= coarse
+    into >>= max(ZERO, octave - OFFSET_BITS)
     sketch(w, place).v += n
     sketch(w, place + WAIT_BINS).v += into * n
