@@ -29,6 +29,9 @@ if TYPE_CHECKING:
     metavar="CARD.PLAN",
     help="Look at the model on this plan (default: the one project picks).",
 )
+@click.option(
+    "--every", is_flag=True, help="Try every change, also where each takes the month of a large part of the estate."
+)
 @click.option("--strict", is_flag=True, help="Leave with exit code 2 if there is a warning that is not accepted.")
 @options.format_option("table", "json", "csv", "markdown", "sarif")
 @options.plot_option
@@ -45,6 +48,7 @@ def check(
     sets: tuple[tuple[str, str], ...],
     defaults: bool,
     plan: str | None,
+    every: bool,
     strict: bool,
     form: str,
     plot: Path | None,
@@ -63,7 +67,7 @@ def check(
     options.only_where(plot, "without --plot", "chart")
     # Nothing is played for it: values in force are known as soon as the model is read.
     if defaults:
-        options.only_where(False, "with --defaults", "plan", "strict", "plot")
+        options.only_where(False, "with --defaults", "plan", "every", "strict", "plot")
         from echotally.output.model.checked import defaults_json, defaults_text
         from echotally.projection.loaded import load
 
@@ -77,7 +81,7 @@ def check(
 
     prepare_simulation()
     try:
-        checked = check_model(model, sets, plan)
+        checked = check_model(model, sets, plan, every=every)
     except BadInput as error:
         if form != "table":
             # A system that reads the document must learn of mistakes too; people are told them as ever.

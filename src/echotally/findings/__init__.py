@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import partial
 
@@ -29,11 +29,15 @@ _RULE_MODULES = (schedules, timeouts, memory, sources, limits, money, wiring, as
 
 @dataclass(frozen=True, repr=False)
 class Checked(Answer):
-    """A model looked at: its findings, worst first, and the plan they were looked at on."""
+    """A model looked at: its findings, worst first, and the plan they were looked at on.
+
+    ``untried``: by the code of a rule, changes that were not played since each takes a large part of the estate.
+    """
 
     loaded: Loaded
     plan: str
     findings: tuple[Finding, ...]
+    untried: Mapping[str, int] = field(default_factory=dict)
 
     def open(self, *levels: str) -> list[Finding]:
         """Findings of these levels (all without any) that the model does not accept."""
@@ -45,22 +49,25 @@ def check_model(
     sets: Iterable[tuple[str, str]] = (),
     plan: str | None = None,
     known: Projection | None = None,
+    every: bool = False,
 ) -> Checked:
     """Look at a model with every rule, on ``plan`` or else the plan ``project`` picks (closest, first).
 
-    ``known``: what ``project`` has said of the same model on the same plans, which is then not played again.
+    ``known``: what ``project`` has said of the same model on the same plans, which is then not played again. ``every``: try every
+    change, also where each takes a large part of the estate; without it some of each rule are (``Checked.untried`` are left).
     Raises ``BadInput`` for mistakes in the files, an unknown plan, or an accepted finding that does not exist.
     """
     loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     _known_codes(loaded)
     offer, played = _played(loaded, plan, known)
-    ctx = Context(loaded.document.path, sets, loaded, offer, played.get(offer.name), _costs(played))
+    whole = Context(loaded.document.path, sets, loaded, offer, played.get(offer.name), _costs(played), every)
+    views = {rule.code: whole.of_a_rule() for rule in RULES.values()}
     # First everything that is noticed, then the trials of all of it, so that these run side by side.
-    seen = [(rule, noticed) for rule, found in _noticed(ctx) for noticed in found]
-    side_by_side_sets(ctx, [noticed for _, noticed in seen])
+    seen = [(rule, views[rule.code], noticed) for rule, found in _noticed(views) for noticed in found]
+    side_by_side_sets([(ctx, noticed) for _, ctx, noticed in seen])
     found = [
         _placed(loaded.document, rule, judged(ctx, noticed), _accepted(loaded, rule, noticed), _follow(ctx, noticed))
-        for rule, noticed in seen
+        for rule, ctx, noticed in seen
     ]
     order = {level: n for n, level in enumerate(LEVELS)}
     # Findings of one code stay together, the code whose worst is worth most money first.
@@ -77,12 +84,13 @@ def check_model(
             f.noticed.address,
         )
     )
-    return Checked(loaded, offer.name, tuple(found))
+    untried = {code: ctx.untried for code, ctx in views.items() if ctx.untried}
+    return Checked(loaded, offer.name, tuple(found), untried)
 
 
-def _noticed(ctx: Context) -> list[tuple[Rule, list[Noticed]]]:
+def _noticed(views: Mapping[str, Context]) -> list[tuple[Rule, list[Noticed]]]:
     """What each rule notices, rules side by side: most of their time goes into playing what they are about to suggest."""
-    tasks = {rule.code: partial(_looked, rule, ctx) for rule in RULES.values()}
+    tasks = {rule.code: partial(_looked, rule, views[rule.code]) for rule in RULES.values()}
     return list(zip(RULES.values(), side_by_side(tasks), strict=True))
 
 

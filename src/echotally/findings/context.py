@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
+from copy import copy
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
@@ -28,6 +29,9 @@ from echotally.rates.unit_settings import run_ns, unit_settings
 
 #: Above this many events a month changes are played on a small sample of so many events, so that ``check`` stays quick.
 _MOST_REPLAYED, _SMALL = 2_000_000, 200_000
+#: A change that touches up to so many functions is always tried. Of those that take more, each rule tries what so much work
+#: allows, in events (building and reading a function is worth so many), and never fewer than these.
+_SMALL_PART, _WORK, _WORK_OF_A_FUNCTION, _FEWEST = 10, 4_000_000, 5_000, 3
 #: Whose money is no unit's.
 _NOBODYS = ("", "")
 #: Due whatever the runs are.
@@ -40,7 +44,7 @@ _OF_TIME = ("gb_seconds", "vcpu_seconds", "instance_hours", "allocated_gb_second
 class Context:
     """The model, the plan it is looked at on, the month played on it (None where it does not fit).
 
-    ``costs`` are those of the plans that were played, by name.
+    ``costs`` are those of the plans that were played, by name. ``every``: every change is tried, however much each takes.
     """
 
     path: Path
@@ -49,8 +53,19 @@ class Context:
     offer: Offer
     base: PlayedPlan | None
     costs: Mapping[str, Decimal] = field(default_factory=dict)
+    every: bool = False
     tried: dict[Sets, tuple[Trial | None, Trial | None]] = field(default_factory=dict)
     _loadable: dict[Sets, bool] = field(default_factory=dict)
+    _asked: dict[Sets, bool] = field(default_factory=dict)
+    _large: int = 0
+
+    def of_a_rule(self) -> Context:
+        """The same for one rule, which has tries of its own; what was played and loaded is shared by all."""
+        if self.base is not None:
+            _ = self._trials, self.placement
+        own = copy(self)
+        own._asked, own._large = {}, 0
+        return own
 
     @property
     def model(self) -> Model:
@@ -194,9 +209,37 @@ class Context:
         return self._pair(sets)[0]
 
     def _pair(self, sets: Sets) -> tuple[Trial | None, Trial | None]:
+        if not self.is_tried(sets):
+            return None, None
         if sets not in self.tried:
             self.tried[sets] = self._tried(sets)
         return self.tried[sets]
+
+    def is_tried(self, sets: Sets) -> bool:
+        """Whether a change is among those that are played: all where each takes a small part, else as many as work allows.
+
+        Told by what this rule has asked before and by nothing else, so that it is the same however threads take turns.
+        """
+        if sets not in self._asked:
+            work = 0 if self.every else self._work(sets)
+            self._asked[sets] = work == 0 or self._large < max(_FEWEST, _WORK // work)
+            self._large += work > 0
+        return self._asked[sets]
+
+    @property
+    def untried(self) -> int:
+        """How many changes were asked for and not played."""
+        return sum(not tried for tried in self._asked.values())
+
+    def _work(self, sets: Sets) -> int:
+        """What playing a change takes, in events; 0 where only a small part of the estate is played."""
+        if self._trials is None or self.base is None:
+            return 0
+        functions = self._trials.functions_played(sets)
+        if len(functions) <= _SMALL_PART:
+            return 0
+        events = sum(u.attempts["total"] for u in self.base.measured.units if u.unit.function in functions)
+        return (_SMALL if events > _MOST_REPLAYED else events) + _WORK_OF_A_FUNCTION * len(functions)
 
     def _tried(self, sets: Sets) -> tuple[Trial | None, Trial | None]:
         # In the part that the change touches where that tells all, else in the whole month.

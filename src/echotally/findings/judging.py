@@ -56,8 +56,8 @@ def judged(ctx: Context, noticed: Noticed) -> Noticed:
     """The finding with what its change does, or without a change that cannot be given."""
     if not noticed.sets:
         return noticed
-    # A suggestion that the model could not be loaded with is kept as a remark, without the change.
-    if not ctx.applies(noticed.sets):
+    # What was not tried, or what the model could not be loaded with, is kept as a remark, without the change.
+    if not ctx.is_tried(noticed.sets) or not ctx.applies(noticed.sets):
         return replace(noticed, sets=(), saves=None)
     now, played = ctx.beside(noticed.sets), ctx.trial(noticed.sets)
     if ctx.base is not None and now is None:
@@ -103,15 +103,15 @@ def _moved(figure: _Figure, outcome: Outcome) -> int:
     return 1 if after > before + up else -1 if after < before - down else 0
 
 
-def side_by_side_sets(ctx: Context, found: Sequence[Noticed]) -> None:
-    """Play the changes of all findings side by side, so that judging them finds each played."""
+def side_by_side_sets(found: Sequence[tuple[Context, Noticed]]) -> None:
+    """Play the changes of all findings side by side, so that judging them finds each played; each with its rule's context."""
     from functools import partial
 
     from echotally.projection.threads import side_by_side
 
-    asked = [n.sets for n in found if n.sets and n.sets not in ctx.tried]
-    tasks = {str(k): partial(_trial, ctx, sets) for k, sets in enumerate(dict.fromkeys(asked))}
-    side_by_side(tasks)
+    # In the order in which they were noticed, before threads take them in any.
+    asked = {n.sets: ctx for ctx, n in found if n.sets and ctx.is_tried(n.sets) and n.sets not in ctx.tried}
+    side_by_side({str(k): partial(_trial, ctx, sets) for k, (sets, ctx) in enumerate(asked.items())})
 
 
 def _trial(ctx: Context, sets: tuple[tuple[str, str], ...], tell: Callable[[float], None]) -> None:

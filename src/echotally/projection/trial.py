@@ -95,6 +95,14 @@ class Trials:
         except BadInput:
             return None
 
+    def functions_played(self, sets: Sets) -> Collection[str]:
+        """The functions that are played to try a change: those of a part of the estate, or all of them."""
+        part = self._part(sets)
+        try:
+            return part.functions if part and part.is_apart else self.loaded.model.functions
+        except BadInput:
+            return self.loaded.model.functions
+
     def members(self, address: str) -> frozenset[str] | None:
         """Functions and sources of the part that an address belongs to; None where it belongs to none."""
         names = self._touched(((address, ""),))
@@ -266,10 +274,17 @@ class _Part:
 
     def __init__(self, trials: Trials, members: Collection[str]) -> None:
         self._trials = trials
-        self._functions = {name for name in trials.loaded.model.functions if name in members}
+        self.functions = {name for name in trials.loaded.model.functions if name in members}
         self._excerpt = Excerpt(trials.loaded.document, members)
         self._lock = Lock()
-        self._others = [u for u in trials.base.measured.units if u.unit.function not in self._functions]
+        self._others = [u for u in trials.base.measured.units if u.unit.function not in self.functions]
+
+    @property
+    def is_apart(self) -> bool:
+        """Whether nothing that the part shares with others can have run out in the month as it is."""
+        # Threads that ask at once would play it twice.
+        with self._lock:
+            return self._is_apart
 
     def changed(self, sets: Sets) -> Loaded:
         """The part with a change; raises ``BadInput`` where it cannot be loaded."""
@@ -277,9 +292,8 @@ class _Part:
 
     def pair(self, sets: Sets) -> tuple[Trial, Trial | None] | None:
         """As ``Trials.pair``."""
-        with self._lock:
-            before = self._before
-        if before is None or not self._is_apart:
+        before = self._before if self.is_apart else None
+        if before is None:
             return None
         after = self._played(self.changed(sets))
         if after is not None and not self._apart(after):
@@ -303,7 +317,7 @@ class _Part:
         by_number = any(function.by_number for function in loaded.model.functions.values())
         if base.confidence is not None or self._sampled or by_number:
             return self._played(loaded)
-        measured = _taken_out(base.measured, self._functions, set(loaded.model.sources()))
+        measured = _taken_out(base.measured, self.functions, set(loaded.model.sources()))
         return replace(billed_again(loaded, measured, loaded.offers[base.offer.name]), hints=base.hints)
 
     def _played(self, loaded: Loaded) -> PlayedPlan | None:
@@ -340,7 +354,7 @@ class _Part:
         """Whether an account's calls stay below its limit: in each hour all parts' peaks added up, or what the whole estate
         came to at the most with this part's peak on top of it.
         """
-        base, own, shared = self._trials.base, self._functions, self._shared(played)
+        base, own, shared = self._trials.base, self.functions, self._shared(played)
         peaks, before = _peaks(played), dict[Account, Any]()
         for n, unit in enumerate(base.measured.units):
             if unit.unit.function in own and unit.unit.billed_to in shared:
@@ -392,7 +406,7 @@ class _Part:
         total = rounded_total(cost, base.bill.currency)
         checks = [
             *estate_checks(model, totals, asked, total),
-            *(c for c in base.checks if c.function is not None and c.function not in self._functions),
+            *(c for c in base.checks if c.function is not None and c.function not in self.functions),
             *(c for c in played.checks if c.function is not None),
         ]
         missed = tuple(check for check in checks if check.missed)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shlex
+import textwrap
 from collections.abc import Sequence
 from itertools import groupby
 from typing import Any
@@ -13,6 +14,7 @@ from echotally.findings import RULES, Checked, Finding
 from echotally.output.base.terminal import money, seconds
 from echotally.output.model.checked import checked_text
 
+_WIDTH = 100
 #: Places of one finding shown in the terminal.
 _MOST_SHOWN = 5
 _SARIF_LEVEL = {"error": "error", "warning": "warning", "hint": "note"}
@@ -30,7 +32,7 @@ def change_text(finding: Finding) -> str:
 def findings_text(checked: Checked) -> str:
     """What the model holds, then each finding: where, what, what it costs, what to try; accepted ones last."""
     # The plan first: what is found, and what it costs, is true of that plan.
-    parts = [checked_text(checked.loaded), f"Looked at on {checked.plan}. {_counted(checked)}\n"]
+    parts = [checked_text(checked.loaded), f"Looked at on {checked.plan}. {_counted(checked)}\n", _untried(checked)]
     accepted = [f for f in checked.findings if f.accepted is not None]
     for _, group in groupby(checked.open(), key=lambda f: f.rule.code):
         parts.append(_group(list(group)))
@@ -44,6 +46,22 @@ def _counted(checked: Checked) -> str:
     found = {level: len(checked.open(level)) for level in ("error", "warning", "hint")}
     said = [f"{n} {level}{'s' if n > 1 else ''}" for level, n in found.items() if n]
     return ("Findings: " + ", ".join(said) + ".") if said else "Nothing found."
+
+
+def _untried(checked: Checked) -> str:
+    """What was not tried, and how it is; nothing where all was."""
+    if not checked.untried:
+        return ""
+    return "\n".join(textwrap.wrap(_untried_said(checked), _WIDTH)) + "\n"
+
+
+def _untried_said(checked: Checked) -> str:
+    codes = ", ".join(f"{n} of {code}" for code, n in sorted(checked.untried.items()))
+    return (
+        f"Changes that were not tried: {codes}. Each takes the month of a large part of the estate, whose functions are "
+        "wired to each other or share what ran short; what they would have shown may be missing below, or stands there "
+        "without a change. --every tries them all."
+    )
 
 
 def _group(findings: list[Finding]) -> str:
@@ -120,7 +138,7 @@ def findings_json(checked: Checked) -> str:
         }
         for f in checked.findings
     ]
-    data = {"schema": "echotally-findings/1", "plan": checked.plan, "findings": rows}
+    data = {"schema": "echotally-findings/1", "plan": checked.plan, "findings": rows, "untried": dict(checked.untried)}
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 
@@ -183,10 +201,16 @@ def _outcome(finding: Finding) -> dict[str, Any] | None:
 
 def findings_sarif(checked: Checked) -> str:
     """The findings as a SARIF log of one run; accepted findings are suppressed results with their reason."""
-    return _sarif([_result(f) for f in checked.findings])
+    # Whoever reads only this must learn that there was more to look at.
+    untried = [_notification(checked)] if checked.untried else []
+    return _sarif([_result(f) for f in checked.findings], untried)
 
 
-def _sarif(results: list[dict[str, Any]]) -> str:
+def _notification(checked: Checked) -> dict[str, Any]:
+    return {"level": "note", "message": {"text": _untried_said(checked)}}
+
+
+def _sarif(results: list[dict[str, Any]], told: Sequence[dict[str, Any]] = ()) -> str:
     rules = [
         {
             "id": rule.code,
@@ -203,7 +227,9 @@ def _sarif(results: list[dict[str, Any]]) -> str:
         "defaultConfiguration": {"level": "error"},
     }
     driver = {"name": "Echo Tally", "rules": [mistake, *rules]}
-    run = {"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}
+    run: dict[str, Any] = {"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}
+    if told:
+        run["invocations"] = [{"executionSuccessful": True, "toolExecutionNotifications": list(told)}]
     return json.dumps({"version": "2.1.0", "runs": [run]}, indent=2, ensure_ascii=False) + "\n"
 
 
