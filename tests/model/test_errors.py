@@ -201,3 +201,16 @@ def test_usage_errors_leave_with_two(tmp_path):
     assert run_program("projct", "x", cwd=tmp_path).returncode == 2
     assert "did you mean 'project'" in run_program("projct", cwd=tmp_path).stderr
     assert run_program("project", cwd=tmp_path).returncode == 2
+
+
+def test_of_a_thousand_names_that_lead_nowhere_the_first_are_compared_and_the_rest_said(write):
+    names = [f"a{n}" for n in range(1_000)]
+    sources = "".join(f"[endpoints.{name}]\n" for name in names)
+    wrong = "".join(f'[[triggers]]\nfrom = "endpoints.{name}x"\nto = "f"\n' for name in names)
+    with pytest.raises(BadInput) as error:
+        load_model(write('[functions.f]\nmemory = "512 MB"\nrun = "1 s"\n' + sources + wrong))
+    problems = error.value.problems
+    assert len(problems) == 1_000
+    # Each comparison looks at every name there is: of twenty mistakes of one kind people look at the first.
+    assert [n for n, p in enumerate(problems) if "did you mean endpoints.a" in str(p)] == list(range(20))
+    assert all(str(p).endswith("endpoints.a18, endpoints.a19 and 980 more") for p in problems)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from difflib import get_close_matches
+from functools import cached_property
+from itertools import islice
 
 from echotally.errors import Problem
 from echotally.model.estate import Function, Model
@@ -13,23 +15,22 @@ from echotally.model.sources import SourceKind, SourceRef, kinds_that
 #: What may stand where: demand and emits cannot fire a schedule.
 _FED, _INSIDE, _LETTERS = kinds_that("demand"), kinds_that("inside"), kinds_that("letters")
 _ALL = (SourceKind.SCHEDULES, *_FED)
+#: Of names that lead nowhere so many are compared with all that do, and so many of these are named.
+_MOST_COMPARED, _MOST_NAMED = 20, 20
 
 
 class _Wiring:
     def __init__(self, document: Document, model: Model) -> None:
         self.document, self.model = document, model
-        self.known = model.sources()
+        self.known = dict.fromkeys(model.sources())
         self.problems: list[Problem] = []
+        self._compared = 0
 
     def link(self, address: tuple[str, ...], found: SourceRef | None, kinds: Sequence[SourceKind]) -> None:
         if found is None:
             return
         if found not in self.known:
-            near = get_close_matches(found, self.known, 1)
-            hint = f"there is no such source; did you mean {near[0]}?" if near else "there is no such source"
-            self.problems.append(
-                self.document.problem(address, hint, found, ", ".join(self.known) or "a source of the model")
-            )
+            self._unknown(address, found, self.known, "source", "a source of the model")
         elif found.kind not in kinds:
             self.problems.append(
                 self.document.problem(address, "this kind of source cannot stand here", found, ", ".join(kinds))
@@ -53,13 +54,16 @@ class _Wiring:
         self._keys_that_do_nothing()
         self._incidents()
 
+    @cached_property
+    def _answered(self) -> set[SourceRef]:
+        return {trigger.from_ for trigger in self.model.triggers}
+
     def _asks_and_uses(self, name: str, function: Function) -> None:
-        answered = {trigger.from_ for trigger in self.model.triggers}
         for number, ask in enumerate(function.asks):
             address = ("functions", name, "asks", str(number), "to")
             before = len(self.problems)
             self.link(address, ask.to, (SourceKind.ENDPOINTS,))
-            if len(self.problems) == before and ask.to not in answered:
+            if len(self.problems) == before and ask.to not in self._answered:
                 # Its answer would never come.
                 allowed = "an endpoint with a trigger"
                 self.problems.append(self.document.problem(address, "no function answers it", ask.to, allowed))
@@ -80,14 +84,22 @@ class _Wiring:
                     tags = sorted({name for f in self.model.functions.values() for name in f.tags})
                     self._name(address, tag, tags, "tag of a function")
 
-    def _name(self, address: tuple[str, ...], found: str, known: Iterable[str], what: str) -> None:
+    def _name(self, address: tuple[str, ...], found: str, known: Collection[str], what: str) -> None:
         """A name that must be one of a table's."""
-        known = list(known)
         if found not in known:
-            near = get_close_matches(found, known, 1)
-            hint = f"there is no such {what}" + (f"; did you mean {near[0]}?" if near else "")
-            allowed = ", ".join(known[:20]) or f"the name of an {what}"
-            self.problems.append(self.document.problem(address, hint, found, allowed))
+            self._unknown(address, found, known, what, f"the name of an {what}")
+
+    def _unknown(
+        self, address: tuple[str, ...], found: str, known: Collection[str], what: str, otherwise: str = ""
+    ) -> None:
+        """A name that leads nowhere, with the nearest that does; ``otherwise`` is what is allowed where there is none."""
+        # Comparing one name with thousands takes a tenth of a second, and a model may have thousands of such names.
+        near = get_close_matches(found, known, 1) if self._compared < _MOST_COMPARED else []
+        self._compared += 1
+        hint = f"there is no such {what}" + (f"; did you mean {near[0]}?" if near else "")
+        some = ", ".join(islice(known, _MOST_NAMED))
+        more = f" and {len(known) - _MOST_NAMED:,} more" if len(known) > _MOST_NAMED else ""
+        self.problems.append(self.document.problem(address, hint, found, some + more or otherwise))
 
     def _incidents(self) -> None:
         seen: dict[str, int] = {}
@@ -110,11 +122,7 @@ class _Wiring:
         self.link((*address, "from"), source, _ALL)
         self.link((*address, "dead_letter"), dead_letter, _LETTERS)
         if function not in self.model.functions:
-            near = get_close_matches(function, self.model.functions, 1)
-            hint = "there is no such function" + (f"; did you mean {near[0]}?" if near else "")
-            self.problems.append(
-                self.document.problem((*address, "to"), hint, function, ", ".join(list(self.model.functions)[:20]))
-            )
+            self._unknown((*address, "to"), function, self.model.functions, "function")
 
     def _keys_that_do_nothing(self) -> None:
         """A key that has no effect on this kind of source is refused, so that nobody relies on it."""
