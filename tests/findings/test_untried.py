@@ -97,3 +97,16 @@ def test_every_form_says_what_was_not_tried(write, little):
     every = run_program("check", str(path), "--every", cwd=path.parent).stdout
     assert "not tried" not in every
     assert "untried" in run_program("check", str(path), "--every", "--format", "json", cwd=path.parent).stdout
+
+
+def test_of_a_large_month_the_sample_as_it_is_is_played_once_for_all_rules(write, monkeypatch):
+    monkeypatch.setattr(context, "_MOST_REPLAYED", 100)
+    as_it_is, play = [], context.Context._project
+
+    def counted(self, loaded):
+        as_it_is.append(loaded is self.loaded)
+        return play(self, loaded)
+
+    monkeypatch.setattr(context.Context, "_project", counted)
+    assert any(f.noticed.outcome.sampled for f in check_model(write(ESTATE, NEAR)).findings if f.noticed.outcome)
+    assert as_it_is.count(True) == 1 < len(as_it_is)

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
+from threading import Lock
 
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import spared_events
@@ -56,6 +57,8 @@ class Context:
     every: bool = False
     tried: dict[Sets, tuple[Trial | None, Trial | None]] = field(default_factory=dict)
     _loadable: dict[Sets, bool] = field(default_factory=dict)
+    _as_it_is: list[Trial | None] = field(default_factory=list)
+    _lock: Lock = field(default_factory=Lock)
     _asked: dict[Sets, bool] = field(default_factory=dict)
     _large: int = 0
 
@@ -269,12 +272,16 @@ class Context:
         except BadInput:
             return None
 
-    @cached_property
+    @property
     def _whole(self) -> Trial | None:
         """The whole month, or of a large one a small sample; None where neither can be played."""
         if self.base is None or not self.too_large:
             return trial_of(self.base) if self.base else None
-        return self._project(self.loaded)
+        # Once for all rules, which look side by side.
+        with self._lock:
+            if not self._as_it_is:
+                self._as_it_is.append(self._project(self.loaded))
+        return self._as_it_is[0]
 
     def _project(self, loaded: Loaded) -> Trial | None:
         offer, seed = loaded.offers[self.offer.name], self.model.estate.seed
