@@ -94,6 +94,11 @@ def test_every_form_says_what_was_not_tried(write, little):
     log = json.loads(run_program("check", str(path), "--format", "sarif", cwd=path.parent).stdout)
     (note,) = log["runs"][0]["invocations"][0]["toolExecutionNotifications"]
     assert "8 of C03" in note["message"]["text"]
+    run_program("report", str(path), "-o", "page.html", cwd=path.parent)
+    assert "8 of C03" in (path.parent / "page.html").read_text()
+    run_program("check", str(path), "--plot", "found.svg", cwd=path.parent)
+    left = sum(data["untried"].values())
+    assert f"{left} more changes were not tried" in (path.parent / "found.svg").read_text()
     every = run_program("check", str(path), "--every", cwd=path.parent).stdout
     assert "not tried" not in every
     assert "untried" in run_program("check", str(path), "--every", "--format", "json", cwd=path.parent).stdout

@@ -37,9 +37,14 @@ def findings_chart(checked: Checked, form: str) -> bytes:
     titled(
         panel,
         _finding(checked, found, currency),
-        f"Looked at on {checked.plan}; hatched: warnings and errors, plain: hints",
+        f"Looked at on {checked.plan}; hatched: warnings and errors, plain: hints{_untried(checked)}",
     )
     return picture(figure, form, source_of(checked.loaded.model))
+
+
+def _untried(checked: Checked) -> str:
+    left = sum(checked.untried.values())
+    return f"; {left:,} more changes were not tried (check --every does)" if left else ""
 
 
 def _worth(finding: Finding) -> float:

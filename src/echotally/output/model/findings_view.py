@@ -49,18 +49,18 @@ def _counted(checked: Checked) -> str:
 
 
 def _untried(checked: Checked) -> str:
-    """What was not tried, and how it is; nothing where all was."""
+    return "".join(f"{line}\n" for line in textwrap.wrap(untried_said(checked), _WIDTH))
+
+
+def untried_said(checked: Checked) -> str:
+    """What was not tried, why, and how it is; nothing where all was."""
     if not checked.untried:
         return ""
-    return "\n".join(textwrap.wrap(_untried_said(checked), _WIDTH)) + "\n"
-
-
-def _untried_said(checked: Checked) -> str:
     codes = ", ".join(f"{n} of {code}" for code, n in sorted(checked.untried.items()))
     return (
         f"Changes that were not tried: {codes}. Each takes the month of a large part of the estate, whose functions are "
         "wired to each other or share what ran short; what they would have shown may be missing below, or stands there "
-        "without a change. --every tries them all."
+        "without a change. check --every tries them all."
     )
 
 
@@ -207,7 +207,7 @@ def findings_sarif(checked: Checked) -> str:
 
 
 def _notification(checked: Checked) -> dict[str, Any]:
-    return {"level": "note", "message": {"text": _untried_said(checked)}}
+    return {"level": "note", "message": {"text": untried_said(checked)}}
 
 
 def _sarif(results: list[dict[str, Any]], told: Sequence[dict[str, Any]] = ()) -> str:

@@ -25,7 +25,7 @@ from echotally.files import LARGEST_PIPE, content_of
 from echotally.findings import Checked, Finding
 from echotally.output.base.terminal import count, money, seconds, share, shown_in
 from echotally.output.model.checked import values_in_force
-from echotally.output.model.findings_view import change_text
+from echotally.output.model.findings_view import change_text, untried_said
 from echotally.output.projection.bill_view import quantity_text, standing_line
 from echotally.output.projection.edges_view import edge_lines, edge_name, times_text
 from echotally.output.projection.front_page import front_contents
@@ -119,6 +119,7 @@ def _contents(
         "helped": helping_lines(plan, projection.currency) if plan else [],
         "units": _units(projection, plan) if plan else [],
         "findings": list(_findings(checked)) if checked else [],
+        "untried": untried_said(checked) if checked else "",
         "assumptions": [safe(line) for line in assumptions(projection)],
         "version": version("echotally"),
         "seed": projection.seed,
