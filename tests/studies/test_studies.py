@@ -205,7 +205,15 @@ def test_an_interrupted_sweep_says_what_was_kept_and_how_to_go_on(write, tmp_pat
     # So many points that none is too quick to be caught, whatever else the machine does.
     many = ["--vary", "functions.f.run=1 s,2 s,3 s,4 s,5 s,6 s,7 s,8 s,9 s,10 s"]
     command = [sys.executable, "-m", "echotally", *SWEEP, *many, "--store", "points.db", "--workers", "1"]
-    started = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    started = subprocess.Popen(
+        command,
+        cwd=tmp_path,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+        # Tests started in the background of a shell ignore it, and so would what they start.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # noqa: PLW1509 - no thread of ours runs here
+    )
     try:
         for _ in range(600):
             if _points(tmp_path / "points.db") > 0:
@@ -215,6 +223,7 @@ def test_an_interrupted_sweep_says_what_was_kept_and_how_to_go_on(write, tmp_pat
         _, told = started.communicate(timeout=30)
     finally:
         started.kill()
+        started.communicate()
     kept = _points(tmp_path / "points.db")
     assert started.returncode == 130 and kept > 0
     assert f"Interrupted; {kept} point(s) are kept in points.db, and the same command goes on from there." in told
