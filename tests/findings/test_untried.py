@@ -58,6 +58,21 @@ def test_of_a_part_that_is_the_estate_each_rule_tries_a_few_and_says_how_many_no
             assert f.noticed.sets == () and f.noticed.saves is None
 
 
+def test_a_search_is_one_change(write, little):
+    # Each function refuses calls at its limit; the smallest that would not takes several months to find.
+    busy = "".join(
+        ONE.format(n=n, median=400).replace("cpu_share", "instance_limit = 1\ncpu_share").replace("20 /h", "600 /h")
+        for n in range(11)
+    )
+    path = write(busy, NEAR.replace("= 1\n", "= 7\n"))
+    checked = [check_model(path, every=every) for every in (False, True)]
+    few, all_of_them = ({f.noticed.address: f.noticed for f in c.findings if f.rule.code == "L02"} for c in checked)
+    assert few.keys() == all_of_them.keys() and len(few) == 11 and checked[0].untried["L02"] == 8
+    found = [address for address, noticed in few.items() if noticed.sets]
+    assert 0 < len(found) <= 3 and all(few[address] == all_of_them[address] for address in found)
+    assert any(int(few[address].sets[0][1]) > 2 for address in found)
+
+
 def test_which_are_tried_is_the_same_however_threads_take_turns(write, little):
     path = write(ESTATE, NEAR)
     again = [check_model(path) for _ in range(3)]
@@ -94,6 +109,8 @@ def test_every_form_says_what_was_not_tried(write, little):
     log = json.loads(run_program("check", str(path), "--format", "sarif", cwd=path.parent).stdout)
     (note,) = log["runs"][0]["invocations"][0]["toolExecutionNotifications"]
     assert "8 of C03" in note["message"]["text"]
+    rows = run_program("check", str(path), "--format", "csv", cwd=path.parent)
+    assert "8 of C03" in rows.stderr and "not tried" not in rows.stdout
     run_program("report", str(path), "-o", "page.html", cwd=path.parent)
     assert "8 of C03" in (path.parent / "page.html").read_text()
     run_program("check", str(path), "--plot", "found.svg", cwd=path.parent)

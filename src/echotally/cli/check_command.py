@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from echotally.cli import commands, names, options
+from echotally.cli import commands, names, options, saying
 from echotally.cli.failing import BAD_INPUT
 from echotally.cli.progress import prepare_simulation
 from echotally.errors import BadInput, Problem
@@ -93,6 +93,9 @@ def check(
         write_whole(plot, _picture(checked, chart, plot.suffix[1:]))
     text = shown.findings_sarif if form == "sarif" else shown.findings_text
     deliver(in_form(form, lambda: text(checked), lambda: shown.findings_json(checked), "findings"), out)
+    if checked.untried and form in ("csv", "markdown"):
+        # Rows have no place for it.
+        saying.note(shown.untried_said(checked))
     # After everything was delivered: a gate that fails must still say of what.
     return BAD_INPUT if checked.open("error") or (strict and checked.open("warning")) else 0
 

@@ -59,11 +59,12 @@ class Context:
     _loadable: dict[Sets, bool] = field(default_factory=dict)
     _as_it_is: list[Trial | None] = field(default_factory=list)
     _lock: Lock = field(default_factory=Lock)
-    _asked: dict[Sets, bool] = field(default_factory=dict)
+    _asked: dict[tuple[str, ...], bool] = field(default_factory=dict)
     _large: int = 0
 
     def of_a_rule(self) -> Context:
         """The same for one rule, which has tries of its own; what was played and loaded is shared by all."""
+        # Made before, they are copied; else each rule would make its own.
         if self.base is not None:
             _ = self._trials, self.placement
         own = copy(self)
@@ -221,17 +222,19 @@ class Context:
     def is_tried(self, sets: Sets) -> bool:
         """Whether a change is among those that are played: all where each takes a small part, else as many as work allows.
 
-        Told by what this rule has asked before and by nothing else, so that it is the same however threads take turns.
+        Told by what this rule has asked before and by nothing else, so that it is the same however threads take turns. A search
+        (the smallest limit, the memory that costs least) is one change: half of one would find something else.
         """
-        if sets not in self._asked:
+        what = tuple(address for address, _ in sets)
+        if what not in self._asked:
             work = 0 if self.every else self._work(sets)
-            self._asked[sets] = work == 0 or self._large < max(_FEWEST, _WORK // work)
+            self._asked[what] = work == 0 or self._large < max(_FEWEST, _WORK // work)
             self._large += work > 0
-        return self._asked[sets]
+        return self._asked[what]
 
     @property
     def untried(self) -> int:
-        """How many changes were asked for and not played."""
+        """How many changes were asked for and not played, those of one value in one place counted once."""
         return sum(not tried for tried in self._asked.values())
 
     def _work(self, sets: Sets) -> int:

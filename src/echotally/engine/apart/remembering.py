@@ -1,7 +1,8 @@
 """Parts that have been played: a study asks for month after month of which most parts are as they were.
 
-A sweep changes one function, a forecast one demand at a time: what shares nothing with them need not be played again. What a part came to is kept with its log of levels, so that the month put together is the joint one to the byte; parts are told by all that
-they are played from, never by what a study says of itself.
+A sweep changes one function, a forecast one demand at a time: what shares nothing with them need not be played again. What a
+part came to is kept with its log of levels, so that the month put together is the joint one to the byte; parts are told by all
+that they are played from, never by what a study says of itself.
 """
 
 from __future__ import annotations

@@ -22,11 +22,7 @@ _EXACT_LEVELS: int = np.int64(EXACT_LEVELS)  # type: ignore[assignment]
 @hot
 def bin_of(value: int) -> int:
     """The bin of a value >= 0."""
-    if value < SUB_BINS:
-        return value
-    # Counting octaves from the one in which a bin is one wide; the first, halved, is exact as well.
-    octave = highest_bit(value) - SUB_BITS
-    return min((octave + 1) * SUB_BINS + (value >> octave) - SUB_BINS, WAIT_BINS - 1)
+    return placed(value)[0]
 
 
 @hot
@@ -34,6 +30,7 @@ def placed(value: int) -> tuple[int, int, int]:
     """The bin of a value >= 0, how far into it the value is, and the bin's octave, 0 where bins are one wide."""
     if value < SUB_BINS:
         return value, ZERO, ZERO
+    # Counting octaves from the one in which a bin is one wide; the first, halved, is exact as well.
     octave = highest_bit(value) - SUB_BITS
     b = octave * SUB_BINS + (value >> octave)
     # Far beyond a month: all of that stands in the last bin.
