@@ -6,7 +6,8 @@ import io
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import nullcontext
 from pathlib import Path
 
 import pytest
@@ -77,12 +78,38 @@ BY_NIGHT = (
 )
 
 
+#: Tests of what is said of a month; those of what it comes to, or of its playing, play it themselves.
+OF_WORDS = (
+    "tests/cli/",
+    "tests/docs/",
+    "tests/findings/",
+    "tests/output/",
+    "tests/studies/test_ahead",
+    "tests/studies/test_choices",
+    "tests/studies/test_edges_and_prices",
+    "tests/studies/test_money_beside",
+    "tests/studies/test_split_everywhere",
+    "tests/test_demo",
+    "tests/test_python",
+)
+
+
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Mark what goes by night."""
     for item in items:
         if any(part in item.nodeid for part in BY_NIGHT):
             item.add_marker("nightly")
+
+
+@pytest.fixture(scope="module", autouse=True)
+def _months_in_common(request: pytest.FixtureRequest) -> Iterator[None]:
+    """A month that such tests have asked for is not played again in this process."""
+    from tests.known_months import known_months
+
+    of_words = request.path.relative_to(request.config.rootpath).as_posix().startswith(OF_WORDS)
+    with known_months() if of_words else nullcontext():
+        yield
 
 
 @pytest.fixture
@@ -111,6 +138,11 @@ def play(write: Callable[..., Path], tmp_path: Path) -> Callable[..., PlayedPlan
 
     player.folder = tmp_path  # type: ignore[attr-defined]
     return player
+
+
+def rest_by_night(cases: Sequence[object], by_day: int) -> list[object]:
+    """All cases of a table, of which only the first so many run by day."""
+    return [*cases[:by_day], *(pytest.param(case, marks=pytest.mark.nightly) for case in cases[by_day:])]
 
 
 def unit(plan: PlayedPlan, name: str = "f") -> UnitMeasured:

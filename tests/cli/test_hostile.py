@@ -33,8 +33,7 @@ from echotally.model.loading import load_model
 from echotally.projection.loaded import Loaded, load
 from echotally.rates.card_loading import load_card
 from echotally.studies.compare import compare
-from tests.conftest import CARD, HEAD, PRICES
-from tests.conftest import run_process as run_program
+from tests.conftest import CARD, HEAD, PRICES, run_process, run_program
 from tests.small_river import small_river_files
 
 CORPUS = Path(__file__).parent / "corpus"
@@ -269,7 +268,7 @@ def _small_disk(tmp_path: Path) -> Iterator[Path]:
 def test_a_full_disk_leaves_the_old_file(river: Path, tmp_path: Path) -> None:
     with _small_disk(tmp_path) as disk:
         (disk / "month.json").write_text("old")
-        done = run_program("project", str(river), "--format", "json", "-o", str(disk / "month.json"), cwd=tmp_path)
+        done = run_process("project", str(river), "--format", "json", "-o", str(disk / "month.json"), cwd=tmp_path)
         assert done.returncode == 2 and "No space left" in done.stderr
         assert (disk / "month.json").read_text() == "old" and len(list(disk.iterdir())) == 1
 

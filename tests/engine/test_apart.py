@@ -70,6 +70,8 @@ PLANS = {
     "own tokens": 'scaling = { kind = "per-call", burst = 2, ramp = "1 /min", scope = "function" }',
     "polled": 'scaling = { kind = "polled", every = "15 s", step = 2, per_instance = 3 }\nkeep_alive = "5 min"',
 }
+#: Of what the second environment bills to; one account of both is tried by night where two are by day.
+ACCOUNTS = [pytest.param("one", marks=pytest.mark.nightly), "two"]
 #: Where what is shared runs out, the month must be played jointly; where not, apart.
 TOGETHER = {"near limit", "few tokens"}
 
@@ -128,7 +130,7 @@ class Elsewhere(Machines):
         return self.fetch(tell, self.keep(function, *given))
 
 
-@pytest.mark.parametrize("account", ["one", "two"])
+@pytest.mark.parametrize("account", ACCOUNTS)
 @pytest.mark.parametrize("keys", PLANS)
 def test_a_month_on_other_machines_is_the_month_jointly(keys, account, write, monkeypatch):
     monkeypatch.setattr(month, "_MANY", 1)
@@ -146,7 +148,7 @@ def test_a_month_on_other_machines_is_the_month_jointly(keys, account, write, mo
     assert shares == sorted(shares) or keys in TOGETHER
 
 
-@pytest.mark.parametrize("account", ["one", "two"])
+@pytest.mark.parametrize("account", ACCOUNTS)
 @pytest.mark.parametrize("keys", PLANS)
 def test_months_that_share_parts_are_each_the_month_jointly(keys, account, write, monkeypatch):
     memory, played, real = Memory(), [], remembering.play_parts

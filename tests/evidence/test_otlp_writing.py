@@ -25,7 +25,9 @@ from tests.evidence.round_trips import PLAN
 def estate(tmp_path_factory: pytest.TempPathFactory) -> tuple[Loaded, PlayedPlan]:
     folder = tmp_path_factory.mktemp("estate")
     path = made_estate(34).write(folder)
-    return load(path), project(path, plans=[PLAN]).played[0]
+    # A third of its events are enough to count.
+    loaded = load(path, [(f"environments.{name}.demand", "0.3") for name in load(path).model.environments])
+    return loaded, project(loaded, plans=[PLAN]).played[0]
 
 
 def _message(name: str) -> Any:
@@ -64,14 +66,13 @@ def _facts(of: dict[str, Any]) -> dict[str, Any]:
     return {each["key"]: next(iter(each["value"].values())) for each in of.get("attributes", [])}
 
 
-def test_the_standards_own_reader_takes_every_request(written: list[dict[str, Any]]) -> None:
-    read = [read_otlp(request, "trace") for request in written[:20]]
+def test_the_standards_own_reader_takes_requests(written: list[dict[str, Any]]) -> None:
+    # From the whole month: a reader takes longer than all that it reads took to be written.
+    some = written[:: 1 + len(written) // 8]
+    read = [read_otlp(request, "trace") for request in some]
     n = sum(len(scope.spans) for each in read for resource in each.resource_spans for scope in resource.scope_spans)
     assert n == sum(
-        len(scope["spans"])
-        for each in written[:20]
-        for resource in each["resourceSpans"]
-        for scope in resource["scopeSpans"]
+        len(scope["spans"]) for each in some for resource in each["resourceSpans"] for scope in resource["scopeSpans"]
     )
 
 

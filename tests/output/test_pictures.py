@@ -67,8 +67,8 @@ def estate(request: pytest.FixtureRequest, river: Path, tmp_path_factory: pytest
     (folder / "rates").mkdir()
     for card in ("heron", "osier"):
         (folder / f"rates/{card}.toml").write_bytes((river.parent / f"rates/{card}.toml").read_bytes())
-    # Sixty by night; two dozen are as long, and their studies play a quarter of the months.
-    (folder / "long.toml").write_text(long_names(60 if os.environ.get("WHOLE_DEMO") else 24))
+    # Sixty by night; sixteen are as long, and their studies play a quarter of the months.
+    (folder / "long.toml").write_text(long_names(60 if os.environ.get("WHOLE_DEMO") else 16))
     return folder / "long.toml"
 
 

@@ -116,13 +116,12 @@ def test_the_program_says_the_same_with_a_cluster(
     assert json.loads(said[0].stdout) == json.loads(said[1].stdout)
 
 
-def test_a_worker_that_dies_loses_nothing(estate: Path, tmp_path: Path) -> None:
+def test_a_worker_that_dies_loses_nothing(estate: Path, tmp_path: Path, workers: str) -> None:
     here = sweep(estate, VARY, workers=1)
     died = tmp_path / "died"
-    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0") as cluster:
-        with Client(cluster.scheduler_address) as client:
-            client.run(_dies_once, str(died), "echotally.studies.jobs", "_solved")
-        there = sweep(estate, VARY, cluster=cluster.scheduler_address)
+    with Client(workers) as client:
+        client.run(_dies_once, str(died), "echotally.studies.jobs", "_solved")
+    there = sweep(estate, VARY, cluster=workers)
     assert died.exists() and there.rows == here.rows
 
 
@@ -145,10 +144,9 @@ def test_the_parts_of_a_month_are_played_by_workers_that_may_die(
     assert plain(there.played[0].measured) == plain(here.played[0].measured)
     assert there.played[0].bill == here.played[0].bill and came == [True]
     died = tmp_path / "died"
-    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0") as cluster:
-        with Client(cluster.scheduler_address) as client:
-            client.run(_dies_once, str(died), "echotally.engine.apart.spread", "_moved")
-        again = project(path, cluster=cluster.scheduler_address)
+    with Client(workers) as client:
+        client.run(_dies_once, str(died), "echotally.engine.apart.spread", "_moved")
+    again = project(path, cluster=workers)
     assert died.exists() and plain(again.played[0].measured) == plain(here.played[0].measured)
 
 

@@ -12,6 +12,7 @@ from echotally.errors import BadInput
 from echotally.evidence.bill.focus import focus_rows
 from echotally.projection.loaded import load
 from echotally.projection.project import project, project_loaded
+from echotally.studies import edges
 from echotally.studies.card_change import compare_cards
 from echotally.studies.choose import choose, with_commitments
 from echotally.studies.committing import commitments
@@ -41,13 +42,19 @@ readers = 10000
 CALLS = 'calls = { unit = "0.001" }\ngb_seconds = { unit = "0.00001" }'
 
 
+@pytest.fixture
+def quick(monkeypatch):
+    """Edges are looked for no further than in months of this size."""
+    monkeypatch.setattr(edges, "_LARGE", 250_000)
+
+
 def _edges(path, **how):
     loaded = load(path)
     (plan,) = with_edges(loaded, project_loaded(loaded, []), **how).played
     return {(edge.kind, edge.what): edge for edge in plan.edges}
 
 
-def test_an_allowance_is_used_up_where_demand_times_its_share_is_one(write):
+def test_an_allowance_is_used_up_where_demand_times_its_share_is_one(write, quick):
     free = "\n[plans.plan.allowance]\ncalls = 100_000\ngb_seconds = 20_000"
     found = _edges(write(EVEN.format(run="1 s", more=""), prices=CALLS + free))
     calls, seconds = found["allowance", "calls"], found["allowance", "gb_seconds"]
@@ -60,7 +67,7 @@ def test_an_allowance_is_used_up_where_demand_times_its_share_is_one(write):
     assert seconds.reached_on == date(2027, 3, 14)
 
 
-def test_limits_and_targets_are_reached_where_levels_meet_them(write):
+def test_limits_and_targets_are_reached_where_levels_meet_them(write, quick):
     more = "instance_limit = 75"
     targets = '[targets]\nmonthly_cost = "100"\n'
     keys = 'payload_limit = "4 kB"\nconcurrency_limit = 120\nkeep_alive = "0 s"'
@@ -81,7 +88,7 @@ def test_limits_and_targets_are_reached_where_levels_meet_them(write):
     assert cost.reached_at_times == pytest.approx(100 / (44.64 * (1 + 18)), rel=0.02)
 
 
-def test_edges_and_allowances_stand_in_json(write, tmp_path):
+def test_edges_and_allowances_stand_in_json(write, tmp_path, quick):
     path = write(EVEN.format(run="1 s", more=""), prices=CALLS + "\n[plans.plan.allowance]\ncalls = 100_000")
     (plan,) = json.loads(run_program("project", str(path), "--edges", "--format", "json", cwd=tmp_path).stdout)["plans"]
     (allowance,) = plan["allowances"]

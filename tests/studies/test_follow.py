@@ -85,7 +85,7 @@ def same_steps(one, other):
 
 
 @settings(
-    max_examples=30,
+    max_examples=20,
     deadline=None,
     suppress_health_check=list(HealthCheck),
     derandomize=True,
