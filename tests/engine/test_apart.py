@@ -221,7 +221,7 @@ def test_what_is_remembered_has_bounds(write, monkeypatch):
 
 
 @pytest.mark.parametrize("cores", [1, 2])
-@pytest.mark.parametrize("account", ["one", "two"])
+@pytest.mark.parametrize("account", ACCOUNTS)
 @pytest.mark.parametrize("keys", PLANS)
 def test_a_month_apart_is_the_month_jointly(keys, account, cores, write, always):
     loaded = load(write(estate(5, account), PLANS[keys]))

@@ -107,7 +107,7 @@ def month(loaded: Loaded) -> Projection:
 
 def small(loaded: Loaded) -> bool:
     """Whether it is the river, of which everything is drawn."""
-    return len(loaded.model.functions) < 20
+    return len(loaded.model.functions) < 12
 
 
 def drawings(loaded: Loaded, month: Projection, folder: Path, *, every: bool) -> Iterator[tuple[str, Drawing]]:

@@ -8,6 +8,7 @@ from echotally.projection.loaded import load
 from echotally.projection.project import project_plan
 from echotally.projection.totals import totals_of
 from echotally.projection.trial import Trials
+from tests.conftest import rest_by_night
 from tests.engine.test_apart import PLANS, estate
 
 PRICES = """
@@ -42,7 +43,7 @@ def trials(write):
     return make
 
 
-@pytest.mark.parametrize("keys", ["free", "far limit", "shared tokens", "own tokens", "polled"])
+@pytest.mark.parametrize("keys", rest_by_night(["free", "shared tokens", "polled", "far limit", "own tokens"], 3))
 @pytest.mark.parametrize("change", [c for c in CHANGES if c != "a new queue"])
 def test_a_trial_is_the_whole_month_with_the_change(change, keys, trials):
     path, tried = trials(keys)

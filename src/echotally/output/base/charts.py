@@ -224,9 +224,17 @@ def titled(panel: Any, finding: str, subtitle: str = "") -> None:
     """The finding above a figure, on as many lines as it needs, and quietly below it what is shown, with units."""
     headed(panel.figure, finding)
     if subtitle:
-        across = panel.figure.get_figwidth() * 72 * 0.8
+        wide = panel.figure.get_figwidth() * 72
+        # It begins where the panel does, right of the names at its side.
+        beside = max((len(line) for name in _names_beside(panel) for line in name.split("\n")), default=0)
+        across = min(wide * 0.8, wide * 0.97 - beside * SMALL * 0.55)
         lines = textwrap.wrap(subtitle, int(across / (SUBTITLE * 0.53)))
         panel.figure.get_axes()[0].set_title("\n".join(lines), loc="left", fontsize=SUBTITLE, color=QUIET)
+
+
+def _names_beside(panel: Any) -> list[str]:
+    """What stands at the left of a panel by name; numbers, which are short, are not known before it is drawn."""
+    return [label.get_text() for label in panel.get_yticklabels()]
 
 
 def headed(figure: Figure, finding: str) -> None:
