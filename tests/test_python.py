@@ -16,6 +16,7 @@ import pytest
 
 import echotally
 from echotally.errors import BadInput
+from tests.conftest import rest_by_night
 
 ROOT = Path(__file__).parents[1]
 PLANS = ["heron.shared", "osier.fixed"]
@@ -57,7 +58,7 @@ def test_a_model_may_come_as_file_text_data_or_built(form: str) -> None:
     assert found.to_frame().equals(wanted.to_frame())
 
 
-@pytest.mark.parametrize("form", [form for form in FORMS if form != "built"])
+@pytest.mark.parametrize("form", rest_by_night([form for form in FORMS if form != "built"], 2))
 def test_studies_take_the_same_forms_also_in_processes_of_their_own(form: str) -> None:
     vary = ["functions.map.instance_limit=5,6,7,8"]
     wanted = echotally.sweep("river.toml", vary, plans=PLANS[:1], workers=1)

@@ -17,6 +17,7 @@ from echotally.engine.play import Wanted, simulate
 from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput
 from echotally.projection.loaded import load, placement_on
+from tests.conftest import rest_by_night
 from tests.fuzzing.making import files_of
 
 PART = """
@@ -70,6 +71,8 @@ PLANS = {
     "own tokens": 'scaling = { kind = "per-call", burst = 2, ramp = "1 /min", scope = "function" }',
     "polled": 'scaling = { kind = "polled", every = "15 s", step = 2, per_instance = 3 }\nkeep_alive = "5 min"',
 }
+#: By day each way in which parts may share what they have, or none, or run out of it.
+SOME = rest_by_night(["far limit", "near limit", "shared tokens", "polled", "free", "few tokens", "own tokens"], 4)
 #: Of what the second environment bills to; one account of both is tried by night where two are by day.
 ACCOUNTS = [pytest.param("one", marks=pytest.mark.nightly), "two"]
 #: Where what is shared runs out, the month must be played jointly; where not, apart.
@@ -131,7 +134,7 @@ class Elsewhere(Machines):
 
 
 @pytest.mark.parametrize("account", ACCOUNTS)
-@pytest.mark.parametrize("keys", PLANS)
+@pytest.mark.parametrize("keys", SOME)
 def test_a_month_on_other_machines_is_the_month_jointly(keys, account, write, monkeypatch):
     monkeypatch.setattr(month, "_MANY", 1)
     monkeypatch.setattr(month, "_EACH", -1)
@@ -149,7 +152,7 @@ def test_a_month_on_other_machines_is_the_month_jointly(keys, account, write, mo
 
 
 @pytest.mark.parametrize("account", ACCOUNTS)
-@pytest.mark.parametrize("keys", PLANS)
+@pytest.mark.parametrize("keys", SOME)
 def test_months_that_share_parts_are_each_the_month_jointly(keys, account, write, monkeypatch):
     memory, played, real = Memory(), [], remembering.play_parts
     monkeypatch.setattr(

@@ -139,7 +139,11 @@ DEFAULTS = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("after", "line"), DEFAULTS, ids=lambda text: text if " = " in text else "")
+#: By day every second one.
+BY_TURNS = [pytest.param(*case, marks=pytest.mark.nightly if n % 2 else ()) for n, case in enumerate(DEFAULTS)]
+
+
+@pytest.mark.parametrize(("after", "line"), BY_TURNS, ids=lambda text: text if " = " in text else "")
 def test_a_default_written_out_changes_nothing(figures, after, line):
     assert figures(edited(after, f"{after}\n{line}")) == figures()
 

@@ -78,7 +78,8 @@ SERVER = """
 import http.server, socketserver, sys, time
 class Answers(http.server.BaseHTTPRequestHandler):
     def do_GET(self):
-        time.sleep(0.02)
+        # Long beside what answering takes of a slow processor.
+        time.sleep(0.08)
         self.send_response(200)
         self.end_headers()
         self.wfile.write(b"x" * 500)

@@ -35,8 +35,9 @@ pytestmark = pytest.mark.skipif(
 ALONE = pytest.mark.alone
 
 
-def holds(found: Estimate | None, truth: float) -> bool:
-    return found is not None and found.holds(truth)
+def holds(found: Estimate | None, truth: float, more: float = 0.0) -> bool:
+    """Whether the truth lies in the interval; ``more`` is what the interpreter may take itself on a slow machine."""
+    return found is not None and found.low <= truth + more and truth <= found.high
 
 
 def holds_once(ask: Callable[[], bool]) -> None:
@@ -57,7 +58,7 @@ def fresh(command: list[str], runs: int = 12) -> Keys:
 def test_a_program_that_sleeps_by_the_item() -> None:
     def ask() -> bool:
         keys = serving(programs.SLEEPS, (1, 10))
-        parts = holds(keys.run.median, 10) and holds(keys.per_item, 2) and holds(keys.cpu_share, 0)
+        parts = holds(keys.run.median, 10, 0.5) and holds(keys.per_item, 2, 0.05) and holds(keys.cpu_share, 0, 0.03)
         return parts and holds(keys.reply_bytes, 50) and holds(keys.log_bytes, 20)
 
     holds_once(ask)
@@ -173,8 +174,8 @@ def test_measured_written_and_played_is_what_was_measured(kind, tmp_path) -> Non
         found = json.loads(done.stdout)
         rows = {row["clients"]: row for row in found["rows"]}
         played = load_trial(tmp_path / "model.toml", "map", (1, 6), (1,), calls=1_000, warm_up_s=1, plan="test.plan")
-        assert f"slots = {6 if kind == 'threads' else 1}" in (tmp_path / "model.toml").read_text()
-        return all(
+        slots = f"slots = {6 if kind == 'threads' else 1}" in (tmp_path / "model.toml").read_text()
+        return slots and all(
             abs(row.calls_per_s / rows[row.clients]["calls_per_s"] - 1) < 0.1
             and abs((row.latency.p50 or 0) * 1e3 / rows[row.clients]["p50_ms"] - 1) < 0.12
             for row in played.rows

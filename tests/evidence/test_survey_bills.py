@@ -219,7 +219,10 @@ def _surveyed(folder: Path, step: int, cold_billed: bool, told: bool) -> Survey:
 
 
 @pytest.mark.parametrize("told", [True, False], ids=["billed times told", "from the bill"])
-@pytest.mark.parametrize(("step", "cold_billed"), [(1, True), (100, False), (100, True), (500, False)])
+@pytest.mark.parametrize(
+    ("step", "cold_billed"),
+    [(1, True), (500, False), *(pytest.param(100, each, marks=pytest.mark.nightly) for each in (False, True))],
+)
 def test_rounding_and_billed_cold_starts_come_back(step: int, cold_billed: bool, told: bool, tmp_path: Path) -> None:
     found = _surveyed(tmp_path, step, cold_billed, told)
     (offer,) = loaded_from(found).offers.values()

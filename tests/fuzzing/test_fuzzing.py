@@ -13,6 +13,7 @@ import pytest
 
 from echotally.engine import layout
 from tests.cli.test_unbreakable import FUNCTION
+from tests.conftest import rest_by_night
 from tests.fuzzing.forms import differing
 from tests.fuzzing.kills import COMMANDS, killed
 from tests.fuzzing.making import files_of
@@ -24,7 +25,7 @@ from tests.small_river import write_small_river
 FIRST = 900_000_000
 
 
-@pytest.mark.parametrize("reader", READERS)
+@pytest.mark.parametrize("reader", rest_by_night([*READERS], 6))
 def test_hundreds_of_files_of_every_reader_are_read_or_refused(reader: str) -> None:
     found, done = run(reader, FIRST, {"log": 6, "bill": 10, "recurrence": 15, "model": 80, "card": 80}.get(reader, 100))
     assert not found.bad and sum(found.counts.values()) == done

@@ -113,13 +113,13 @@ def small(loaded: Loaded) -> bool:
 def drawings(loaded: Loaded, month: Projection, folder: Path, *, every: bool) -> Iterator[tuple[str, Drawing]]:
     """Charts of this estate, by name; without ``every`` of the river only what long names have none of."""
     if every or not small(loaded):
-        yield from of_any(loaded, month)
+        yield from of_any(loaded, month, every=every)
     if small(loaded):
         yield from of_the_river(loaded, month)
         yield from evidence(loaded, month, folder)
 
 
-def of_any(loaded: Loaded, month: Projection) -> Iterator[tuple[str, Drawing]]:
+def of_any(loaded: Loaded, month: Projection, *, every: bool) -> Iterator[tuple[str, Drawing]]:
     """What is drawn of every estate."""
     best = month.best
     assert best is not None
@@ -129,7 +129,7 @@ def of_any(loaded: Loaded, month: Projection) -> Iterator[tuple[str, Drawing]]:
     day, hour = "2027-03-14", "2027-03-14T05"
     seen = window(loaded, best, Look(*_days(day, "2027-03-15")))
     closely = window(loaded, best, Look(*_days(f"{hour}:00", f"{hour}:20"))._replace(step="5 s"))
-    for name, one in (("day", seen), ("minutes", closely)):
+    for name, one in (("day", seen), ("minutes", closely))[: 2 if every else 1]:
         for kind in ("dashboard", "levels", "backlog"):
             yield f"{kind} of {name}", partial(projection_chart, month, kind, "png", function, one)
     yield "dashboard of all", lambda: projection_chart(month, "dashboard", "png", None, seen)

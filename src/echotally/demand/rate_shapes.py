@@ -9,8 +9,11 @@ from fractions import Fraction
 from functools import lru_cache
 from typing import NamedTuple
 
+import numpy as np
+from numpy.typing import NDArray
+
 from echotally.demand.clock import MonthClock
-from echotally.demand.stretches import Stretch, Stretches
+from echotally.demand.stretches import Stretches
 from echotally.model.estate import Demand
 
 
@@ -42,38 +45,52 @@ def rate_stretches(demand: Demand, clock: MonthClock, factor: float) -> Stretche
     return _stretches(shape, clock, factor)
 
 
+class _Cut(NamedTuple):
+    """The month where its shape changes: pieces from ``start_ns`` to ``end_ns``.
+
+    ``weight`` is what day and week make of each, ``times`` what surges do; ``whole`` is the weighted length of the month
+    without surges, ns.
+    """
+
+    start_ns: NDArray[np.int64]
+    end_ns: NDArray[np.int64]
+    weight: NDArray[np.float64]
+    times: NDArray[np.float64]
+    whole: float
+
+
 @lru_cache(maxsize=256)
 def _stretches(shape: _Shape, clock: MonthClock, factor: float) -> Stretches:
-    day, week = _scaled(shape.day, 24), _scaled(shape.week, 7)
-    shaped = [(h.start_ns, h.end_ns, day[h.hour] * week[h.weekday]) for h in clock.local_hours()]
+    cut = _cut(shape._replace(rate=None, monthly=None), clock)
     if shape.monthly is not None:
-        whole = math.fsum((end - start) * each for start, end, each in shaped)
         # Of the month as it is shaped, so that months of 743 or 745 hours bring as many (rule 2.1).
-        base = shape.monthly / whole if whole else 0.0
+        base = shape.monthly / cut.whole if cut.whole else 0.0
     else:
         base = float(shape.rate or 0) / 1e9
-    base *= factor
+    return _joined(cut.start_ns, cut.end_ns, base * factor * cut.weight * cut.times)
+
+
+@lru_cache(maxsize=256)
+def _cut(shape: _Shape, clock: MonthClock) -> _Cut:
+    """Cut at local hours and surges, whatever the rate: studies of volume ask for it at every point."""
+    day, week = _scaled(shape.day, 24), _scaled(shape.week, 7)
+    shaped = [(h.start_ns, h.end_ns, day[h.hour] * week[h.weekday]) for h in clock.local_hours()]
     surges = [(clock.local_ns(at), clock.local_ns(at) + lasts, times) for at, lasts, times in shape.surges]
     found = []
     for start, end, weight in shaped:
         # A surge may begin or end within an hour.
         cuts = sorted({start, end, *(cut for s in surges for cut in s[:2] if start < cut < end)})
         for low, high in itertools.pairwise(cuts):
-            times = 1.0
             # Surges that overlap multiply.
-            for begin, over, factor_s in surges:
-                if begin <= low < over:
-                    times *= factor_s
-            found.append(Stretch(low, high, base * weight * times))
-    return Stretches.of(_joined(found))
+            times = math.prod(times for begin, over, times in surges if begin <= low < over)
+            found.append((low, high, weight, float(times)))
+    begins, ends, weights, many = zip(*found, strict=True)
+    whole = math.fsum((end - start) * each for start, end, each in shaped)
+    return _Cut(np.array(begins, np.int64), np.array(ends, np.int64), np.array(weights), np.array(many), whole)
 
 
-def _joined(stretches: list[Stretch]) -> list[Stretch]:
+def _joined(start_ns: NDArray[np.int64], end_ns: NDArray[np.int64], rate: NDArray[np.float64]) -> Stretches:
     """Neighbours of one rate become one stretch."""
-    found: list[Stretch] = []
-    for stretch in stretches:
-        if found and found[-1].rate == stretch.rate and found[-1].end_ns == stretch.start_ns:
-            found[-1] = Stretch(found[-1].start_ns, stretch.end_ns, stretch.rate)
-        else:
-            found.append(stretch)
-    return found
+    first = np.flatnonzero(np.append(True, (rate[1:] != rate[:-1]) | (end_ns[:-1] != start_ns[1:])))
+    last = np.append(first[1:], len(rate)) - 1
+    return Stretches(start_ns[first], end_ns[last], rate[first], np.zeros(len(first), np.int64))

@@ -7,6 +7,7 @@ Source: Marsaglia and Tsang, "The ziggurat method for generating random variable
 from __future__ import annotations
 
 import math
+from functools import cache
 
 LAYERS = 256
 #: Start of the tail and area of a layer, from the paper.
@@ -14,7 +15,8 @@ TAIL, AREA = 7.69711747013104972, 3.949659822581572e-3
 _UNIT = 2.0**-53
 
 
-def tables() -> list[float]:
+@cache
+def tables() -> tuple[float, ...]:
     """Three times ``LAYERS`` numbers: bounds under which a 53-bit number is taken at once, widths per unit of
     such a number, and heights of the density exp(-x).
     """
@@ -28,4 +30,4 @@ def tables() -> list[float]:
         bounds[layer + 1] = edge / inner / _UNIT
         inner = edge
         widths[layer], heights[layer] = edge * _UNIT, math.exp(-edge)
-    return [*bounds, *widths, *heights]
+    return (*bounds, *widths, *heights)

@@ -58,7 +58,7 @@ class Shared:
         self.source_at = {key: n for n, key in enumerate(self.sources)}
         self.streams: list[str] = []
         # Exponential draws look their tables up at the head.
-        self.samples: list[float] = tables()
+        self.samples: list[float] = [*tables()]
         self._sample_at: dict[tuple[float, ...], int] = {}
         self.portions: list[tuple[float, Spread]] = []
         self._mixture_at: dict[Spread, int] = {}

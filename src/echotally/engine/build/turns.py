@@ -38,8 +38,11 @@ def turns_of(shared: Shared, happenings: Happenings, accounts: Any, length_ns: i
     rows.sort(key=lambda turn: (turn[0], _ORDER[turn[1]], turn[2]))
     found = layout.records(records.Turn, len(rows))
     found["at"] = codes.NEVER
-    for record, row in zip(found, (row for row in rows if row[0] < length_ns), strict=False):
-        record["at"], record["kind"], record["ref"], record["value"] = row
+    within = [row for row in rows if row[0] < length_ns]
+    if within:
+        # By columns: record by record takes a hundred times as long.
+        for name, column in zip(("at", "kind", "ref", "value"), zip(*within, strict=True), strict=True):
+            found[name][: len(within)] = column
     return found, conditions.records()
 
 
