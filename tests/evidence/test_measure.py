@@ -167,7 +167,7 @@ def test_measured_written_and_played_is_what_was_measured(kind, tmp_path) -> Non
     def ask() -> bool:
         with a_server(kind) as (url, pid):
             done = run_program(
-                "measure", "--url", url, "--pid", str(pid), "--clients", "1,6", "--runs", "40", "--model", model,
+                "measure", "--url", url, "--pid", str(pid), "--clients", "1,6", "--runs", "24", "--model", model,
                 "--function", "map", "--write", "--format", "json", cwd=tmp_path,
             )  # fmt: skip
         assert done.returncode == 0, done.stderr

@@ -61,10 +61,10 @@ def test_of_a_part_that_is_the_estate_each_rule_tries_a_few_and_says_how_many_no
 def test_a_search_is_one_change(write, little):
     # Each function refuses calls at its limit; the smallest that would not takes several months to find.
     busy = "".join(
-        ONE.format(n=n, median=1_200)
-        .replace("900 ms", "2700 ms")
+        ONE.format(n=n, median=2_000)
+        .replace("900 ms", "4500 ms")
         .replace("cpu_share", "instance_limit = 1\ncpu_share")
-        .replace("5 /h", "200 /h")
+        .replace("5 /h", "120 /h")
         for n in range(11)
     )
     path = write(busy, NEAR.replace("= 1\n", "= 7\n"))
