@@ -65,3 +65,25 @@ def test_a_descent_ends_where_no_move_of_two_gains_and_above_the_bound(
     near = [a for a in every(of) if sum(x != y for x, y in zip(a, best, strict=True)) <= 2]
     assert found.costs[best] <= min(map(of.of, near)) + 1e-6
     assert found.bound is not None and float(found.bound) <= least + 1e-5
+
+
+@pytest.mark.parametrize(
+    ("plans", "functions", "said"),
+    [(8, 6, "2.62e+05"), (8, 300, "8.45e+270"), (8, 1_000, "10^903"), (9, 9_000, "10^8588")],
+)
+def test_however_many_there_are_they_are_said(plans: int, functions: int, said: str) -> None:
+    assert assignments.how_many(plans**functions) == said
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_of_many_the_cheapest_are_kept_and_all_are_counted(
+    offers: list[Offer], seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(assignments, "_ALL", 0)
+    of = made_up(offers, seed, 9)
+    every_one = of.search()
+    monkeypatch.setattr(assignments, "_BESIDE", 5)
+    few = of.search()
+    # Nothing was left out of the first, whose neighbours are fewer than are kept.
+    assert every_one.count == few.count == len(every_one.costs) > len(few.costs)
+    assert few.best()[:5] == every_one.best()[:5]

@@ -80,6 +80,7 @@ class Trials:
             any(plan.commitment for plan in base.metered.plans.values()) or loaded.model.targets.by.tag
         )
         self._parts: dict[frozenset[str], _Part] = {}
+        self._named: dict[tuple[str, str], _Part | None] = {}
         self._lock = Lock()
         self._most_taken: dict[tuple[Account, float], float] = {}
         self._had_enough: dict[Account, bool] = {}
@@ -111,7 +112,7 @@ class Trials:
     def of_part(self, sets: Sets, address: str) -> Sets:
         """Those of the overrides that name something of the part that an address belongs to; all where it has none."""
         part = self._part(((address, ""),))
-        return tuple(each for each in sets if self._part((each,)) is part) if part else sets
+        return tuple(each for each in sets if self._part_named(each) is part) if part else sets
 
     def loads(self, sets: Sets) -> Literal[True] | None:
         """True where the model with a change can be loaded; None where it takes the whole model to say."""
@@ -124,6 +125,17 @@ class Trials:
             # The part may not stand by itself (its only function taken out) where the whole does.
             return None
         return True
+
+    def _part_named(self, one: tuple[str, str]) -> _Part | None:
+        """The part of one override; a search asks for that of each it has taken at every step."""
+        if one not in self._named:
+            self._named[one] = self._part((one,))
+        return self._named[one]
+
+    @cached_property
+    def _known(self) -> frozenset[str]:
+        """Names of all functions and sources."""
+        return frozenset((*self.loaded.model.sources(), *self.loaded.model.functions))
 
     def _part(self, sets: Sets) -> _Part | None:
         names = self._touched(sets)
@@ -141,7 +153,6 @@ class Trials:
     def _touched(self, sets: Sets) -> set[str] | None:
         """Functions and sources that a change names; None where it is of the whole estate."""
         model, found = self.loaded.model, set[str]()
-        known = set(model.sources())
         for address, value in sets:
             table, _, rest = address.partition(".")
             name = rest.partition(".")[0]
@@ -161,7 +172,7 @@ class Trials:
             else:
                 found.add(SourceRef.of(SourceKind(table), name))
             # Whatever a new value names belongs to the part as well.
-            found |= {word for word in value.replace('"', " ").split() if word in known or word in model.functions}
+            found |= {word for word in value.replace('"', " ").split() if word in self._known}
         return found
 
     @cached_property

@@ -6,8 +6,10 @@ none moves, then by moves of two functions at once where they are few. A move ch
 
 from __future__ import annotations
 
+import functools
 import itertools
 import math
+import operator
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -24,15 +26,21 @@ _Meter = tuple[str, str]
 Used = dict[UnitKey | None, dict[_Meter, float]]
 #: Assignments up to this many are all estimated; up to so many functions move in pairs.
 _ALL, _PAIRS = 200_000, 12
+#: So many of the neighbours of a descent's end are kept: more than are played.
+_BESIDE = 50
 #: A move that gains less is none.
 _NOTHING = 1e-9
 
 
 @dataclass(frozen=True)
 class Estimated:
-    """Assignments with what they cost about, how they were found, and the least that any could cost (None: all were estimated)."""
+    """Assignments with what they cost about, how they were found, and the least that any could cost (None: all were estimated).
+
+    ``count`` is how many were estimated; of many only the cheapest are kept.
+    """
 
     costs: Mapping[Assignment, float]
+    count: int
     method: str
     bound: Decimal | None
 
@@ -55,9 +63,9 @@ class Estimates:
         count = math.prod(len(plans) for plans in self.fits.values())
         if count <= _ALL:
             costs = {a: self.of(a) for a in itertools.product(*self.fits.values())}
-            return Estimated(costs, f"all {count:,} assignments estimated", None)
+            return Estimated(costs, len(costs), f"all {count:,} assignments estimated", None)
         bound = Decimal(repr(round(self._bound(), 6)))
-        return Estimated(self._descend(), f"descent from every plan over {count:.3g} assignments", bound)
+        return Estimated(*self._descend(), f"descent from every plan over {how_many(count)} assignments", bound)
 
     def of(self, assignment: Assignment) -> float:
         """The bill of an assignment: float, for ranking only."""
@@ -79,9 +87,10 @@ class Estimates:
                     of_plan.setdefault(key[0], []).extend(meters.items())
         return found
 
-    def _descend(self) -> dict[Assignment, float]:
-        """The ends of the descents and all that lie one move beside them."""
+    def _descend(self) -> tuple[dict[Assignment, float], int]:
+        """The ends of the descents and the best of all that lie one move beside them; how many were estimated."""
         pool: dict[Assignment, float] = {}
+        seen = set[int]()
         for offer in self.offers:
             # Everyone on one plan, or on the first that takes them: starts far from each other.
             start = tuple(offer.name if offer.name in plans else plans[0] for plans in self.fits.values())
@@ -91,8 +100,14 @@ class Estimates:
                 pass
             pool[now.assignment] = now.cost
             # Estimates are off by what functions do to each other, so that neighbours of the best are played as well.
-            pool |= {now.with_moves(moves): now.moved(moves) for moves in self._moves(now, 1)}
-        return pool
+            beside = [(now.moved(moves), moves) for moves in self._moves(now, 1)]
+            # An assignment names the plan of every function: of a thousand all their neighbours would fill the memory.
+            end = now.assignment
+            mark = _mark(end)
+            seen |= {mark ^ _mark_of_moves(end, moves) for _, moves in beside}
+            least = sorted(cost for cost, _ in beside)[:_BESIDE]
+            pool |= {now.with_moves(moves): cost for cost, moves in beside if cost <= least[-1]}
+        return pool, len(seen | {_mark(assignment) for assignment in pool})
 
     def _one_by_one(self, now: _Standing) -> bool:
         """Function by function to its best plan, until none moves; whether any did."""
@@ -120,10 +135,10 @@ class Estimates:
         return True
 
     def _moves(self, now: _Standing, many: int) -> Iterator[dict[int, str]]:
-        fits = list(self.fits.values())
+        fits, standing = list(self.fits.values()), now.assignment
         for places in itertools.combinations(range(len(fits)), many):
             for plans in itertools.product(*(fits[place] for place in places)):
-                if any(now.assignment[place] != plan for place, plan in zip(places, plans, strict=True)):
+                if any(standing[place] != plan for place, plan in zip(places, plans, strict=True)):
                     yield dict(zip(places, plans, strict=True))
 
     def _bound(self) -> float:
@@ -145,6 +160,22 @@ class Estimates:
 
     def _of(self, plan: str, function: str) -> Sequence[tuple[_Meter, float]]:
         return self.used_by[plan].get(function, ())
+
+
+def how_many(count: int) -> str:
+    """A count in few digits; of a thousand functions there are more assignments than any float can say."""
+    return f"{count:.3g}" if count < 10**300 else f"10^{int(math.log10(count))}"
+
+
+def _mark(assignment: Assignment) -> int:
+    """A number that tells assignments apart, of which a move changes one term: a thousand plans need not be hashed for each."""
+    return functools.reduce(operator.xor, map(hash, enumerate(assignment)))
+
+
+def _mark_of_moves(assignment: Assignment, moves: Mapping[int, str]) -> int:
+    """What moves change of an assignment's mark."""
+    changed = (hash((place, assignment[place])) ^ hash((place, plan)) for place, plan in moves.items())
+    return functools.reduce(operator.xor, changed)
 
 
 class _Standing:

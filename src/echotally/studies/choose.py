@@ -32,6 +32,8 @@ from echotally.studies.warm_hours import warm_hours
 
 #: So many of the best estimates are played.
 _PLAYED = 12
+#: So many trials are kept while sizes are searched for: those of a function come one after the other.
+_KEPT = 200
 _ONCE = ("reserved_hours", "node_hours")
 _BATCHES = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000)
 
@@ -153,7 +155,7 @@ class _Chooser:
         results = results or [(self.months.play(tried[0]), tried[0])]
         best = min(results, key=lambda r: (_rank(r[0]), list(r[1].values())))[1]
         said = f"{estimated.method}; the best {len(tried)} played"
-        return best, len(estimated.costs), said, estimated.bound
+        return best, estimated.count, said, estimated.bound
 
     def _uniform(self) -> Iterator[dict[str, str]]:
         """Every plan that takes all functions, on its own."""
@@ -285,6 +287,9 @@ class _Sizes:
         own = self._trials.of_part(sets, address)
         key = own, self._trials.members(address)
         if key not in self._in_parts:
+            if len(self._in_parts) >= _KEPT:
+                # Those of functions that were sized long ago; each has all that was measured of its part.
+                del self._in_parts[next(iter(self._in_parts))]
             self._in_parts[key] = found = self._trials.pair(own, address)
             self._chooser.months.played += found is not None
         return self._in_parts[key]
