@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from echotally.engine.apart import Bucket, Together, most_taken
 from echotally.engine.layout import SERIES
-from echotally.engine.reading import Measured, UnitMeasured
+from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import spared_events
 from echotally.errors import BadInput
 from echotally.model.excerpt import Excerpt
@@ -31,6 +31,7 @@ from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.metering import Account, Metered
 from echotally.projection.playing import Playing
 from echotally.projection.project import billed_again, project_plan
+from echotally.projection.taking_out import taken_out, without
 from echotally.projection.totals import Totals, totals_of
 from echotally.projection.verdict import Check, asked_of, estate_checks
 from echotally.rates.billing import bill_account, exact, rounded_total
@@ -250,36 +251,6 @@ def _peaks(plan: PlayedPlan) -> dict[Account, NDArray[np.float64]]:
     return found
 
 
-def _taken_out(whole: Measured, functions: Collection[str], sources: Collection[str]) -> Measured:
-    """What was measured of some functions and sources, in all environments."""
-    rows = [n for n, unit in enumerate(whole.units) if unit.unit.function in functions]
-    accounts = dict.fromkeys(whole.units[n].unit.billed_to for n in rows)
-    return replace(
-        whole,
-        units=[whole.units[n] for n in rows],
-        sources=[s for s in whole.sources if s.source in sources],
-        node_ns={key: ns for key, ns in whole.node_ns.items() if key in accounts},
-        accounts=list(accounts),
-        series=whole.series[rows],
-        put_in=tuple(put for put in whole.put_in if put.source in sources),
-        starts_ns=None,
-    )
-
-
-def _without(times: NDArray[np.int64], some: NDArray[np.int64]) -> NDArray[np.int64] | None:
-    """Times without some of them; None where those are not among them."""
-    values, counts = np.unique(times, return_counts=True)
-    taken, how_many = np.unique(some, return_counts=True)
-    places = np.searchsorted(values, taken)
-    if len(taken) and (
-        places.max() >= len(values) or (values[places] != taken).any() or (counts[places] < how_many).any()
-    ):
-        return None
-    # As multisets: several instances may have started at one instant.
-    counts[places] -= how_many
-    return np.repeat(values, counts)
-
-
 class _Part:
     """One part of the estate, loaded and played by itself."""
 
@@ -328,7 +299,7 @@ class _Part:
         by_number = any(function.by_number for function in loaded.model.functions.values())
         if base.confidence is not None or self._sampled or by_number:
             return self._played(loaded)
-        measured = _taken_out(base.measured, self.functions, set(loaded.model.sources()))
+        measured = taken_out(base.measured, self.functions, set(loaded.model.sources()))
         return replace(billed_again(loaded, measured, loaded.offers[base.offer.name]), hints=base.hints)
 
     def _played(self, loaded: Loaded) -> PlayedPlan | None:
@@ -399,7 +370,7 @@ class _Part:
         if not self._trials.had_enough(account):
             return False
         before = self._with_starts
-        others = _without(base, before.get(account, own[:0])) if before is not None else None
+        others = without(base, before.get(account, own[:0])) if before is not None else None
         return others is not None and bucket.enough_for(np.concatenate((others, own)))
 
     @cached_property
