@@ -40,7 +40,8 @@ vcpu_per_gb = 2
 PRICES = 'calls = { per = 1_000_000, unit = "0.20" }\ngb_seconds = { unit = "0.00002" }'
 
 
-#: By night: what takes long and of which a shorter sibling runs by day (another line of the docs, another form, another seed).
+#: By night: what takes long, where something shorter looks at the same or the like by day (another line of the docs, another
+#: form, another seed, another view of one study).
 BY_NIGHT = (
     "test_a_drawn_estate_comes_back[11-otlp.json]",
     "test_from_logs_to_a_model_runs_as_it_is_written",

@@ -87,3 +87,14 @@ def test_of_many_the_cheapest_are_kept_and_all_are_counted(
     # Nothing was left out of the first, whose neighbours are fewer than are kept.
     assert every_one.count == few.count == len(every_one.costs) > len(few.costs)
     assert few.best()[:5] == every_one.best()[:5]
+
+
+def test_functions_that_cost_the_same_everywhere_fill_no_memory(
+    offers: list[Offer], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    names = [offer.name for offer in offers]
+    monkeypatch.setattr(assignments, "_ALL", 0)
+    monkeypatch.setattr(assignments, "_BESIDE", 5)
+    found = Estimates(offers, {f"f{n}": names for n in range(30)}, {name: {} for name in names}, 1).search()
+    # Each start with what of its neighbours is kept; all of them are counted.
+    assert len(found.costs) <= 6 * len(names) and found.count == len(names) * (1 + 30 * (len(names) - 1))

@@ -7,6 +7,7 @@ none moves, then by moves of two functions at once where they are few. A move ch
 from __future__ import annotations
 
 import functools
+import heapq
 import itertools
 import math
 import operator
@@ -101,12 +102,14 @@ class Estimates:
             pool[now.assignment] = now.cost
             # Estimates are off by what functions do to each other, so that neighbours of the best are played as well.
             beside = [(now.moved(moves), moves) for moves in self._moves(now, 1)]
-            # An assignment names the plan of every function: of a thousand all their neighbours would fill the memory.
             end = now.assignment
             mark = _mark(end)
             seen |= {mark ^ _mark_of_moves(end, moves) for _, moves in beside}
-            least = sorted(cost for cost, _ in beside)[:_BESIDE]
-            pool |= {now.with_moves(moves): cost for cost, moves in beside if cost <= least[-1]}
+            # An assignment names the plan of every function: of a thousand all their neighbours would fill the memory.
+            least = heapq.nsmallest(_BESIDE, (cost for cost, _ in beside))
+            # Of equal ones, of which there may be as many, the first by name.
+            cheap = ((cost, now.with_moves(moves)) for cost, moves in beside if cost <= least[-1])
+            pool |= {assignment: cost for cost, assignment in heapq.nsmallest(_BESIDE, cheap)}
         return pool, len(seen | {_mark(assignment) for assignment in pool})
 
     def _one_by_one(self, now: _Standing) -> bool:

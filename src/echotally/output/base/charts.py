@@ -233,7 +233,7 @@ def titled(panel: Any, finding: str, subtitle: str = "") -> None:
 
 
 def _names_beside(panel: Any) -> list[str]:
-    """What stands at the left of a panel by name; numbers, which are short, are not known before it is drawn."""
+    """What stands at the left of a panel: names, or numbers, which are short."""
     return [label.get_text() for label in panel.get_yticklabels()]
 
 
