@@ -206,3 +206,29 @@ def estates(draw):
         '[[triggers]]\nfrom = "endpoints.asked"\nto = "answer"\n[[triggers]]\nfrom = "endpoints.deeper"\nto = "deep"\n'
     )
     return text + draw(troubles(names)), draw(plans())
+
+
+@st.composite
+def crowds(draw):
+    """Many functions that share little room: some have a source of their own, some compete for one queue, some have the same minute."""
+    text = '[queues.inner]\n[queues.shared]\nvisibility = "40 s"\n[schedules.all]\ncron = "*/2 0 1 3 *"\n'
+    text += '[demand.shared]\ninto = "queues.shared"\nlumps = [{ at = "2027-03-01T00:00:30", count = 40, over = "1 min" }]\n'
+    for number in range(draw(st.integers(4, 8))):
+        name = f"f{number}"
+        memory = draw(st.sampled_from(["256 MB", "512 MB"]))
+        text += (
+            f'[functions.{name}]\nmemory = "{memory}"\nrun = {_run(draw)}\ncold_start = "{draw(ms)}"\ncpu_share = 0\n'
+        )
+        text += draw(maybe(st.integers(1, 2), "instance_limit = {}")) + draw(maybe(st.just(0.2), "error_rate = {}"))
+        kind = draw(st.sampled_from(["own", "shared", "shared", "all"]))
+        if kind == "own":
+            text += draw(sources(f"s{number}", name, "queues.inner"))
+            continue
+        source = "queues.shared" if kind == "shared" else "schedules.all"
+        text += f'[[triggers]]\nfrom = "{source}"\nto = "{name}"\n'
+        if kind == "shared":
+            text += draw(maybe(st.integers(1, 4), "batch = {}")) + draw(maybe(ms, 'batch_wait = "{}"'))
+            text += draw(maybe(st.integers(1, 3), "readers = {}"))
+    plan = draw(plans())
+    tight = "" if "concurrency_limit" in plan else f"concurrency_limit = {draw(st.integers(1, 3))}\n"
+    return text + draw(troubles(["f0", "f1"])), plan + tight

@@ -16,7 +16,7 @@ from tests.conftest import HEAD
 from tests.slow_engine import Simulation
 from tests.slow_engine.comparing import difference
 from tests.slow_engine.shrinking import shrink
-from tests.strategies import CARD, estates
+from tests.strategies import CARD, crowds, estates
 
 #: A longer run with estates of its own: ECHOTALLY_ESTATES=5000 python -m pytest tests/engine/test_slow_engine.py
 ESTATES = int(os.environ.get("ECHOTALLY_ESTATES", "0"))
@@ -28,6 +28,15 @@ ESTATES = int(os.environ.get("ECHOTALLY_ESTATES", "0"))
 )  # fmt: skip
 @given(estates())
 def test_the_compiled_loop_does_what_the_plain_reference_does(estate):
+    agrees(estate)
+
+
+@settings(
+    max_examples=ESTATES or 60, deadline=None, suppress_health_check=list(HealthCheck), derandomize=not ESTATES,
+    phases=[Phase.generate], database=None,
+)  # fmt: skip
+@given(crowds())
+def test_of_many_that_wait_for_the_same_the_oldest_event_goes_first(estate):
     agrees(estate)
 
 

@@ -42,7 +42,7 @@ class Starting:
             found = [(c, u) for u in open_units if (c := self.candidate(u))]
             if not found:
                 return
-            (_, kind, what), unit = min(found, key=lambda f: f[0][0])
+            (_, kind, what), unit = min(found, key=lambda f: (f[0][0], *self.rank(*f[0][1:])))
             room = self.room(unit)
             if room is None:
                 open_units.remove(unit)
@@ -52,6 +52,10 @@ class Starting:
                     self.take_all_the_same(unit)
                 continue
             self.start(self.taken(unit, kind, what), room)
+
+    def rank(self, kind, what):
+        """Of those that compete for a message the one with fewer batches in flight, then the first in the file."""
+        return (what.in_flight, self.triggers.index(what)) if kind == 1 else (0, 0)
 
     def can_leave(self, t):
         chain, queue = self.visible[t.source], self.model.queues[t.source[7:]]

@@ -65,8 +65,8 @@ RUNS, ACTIVE, ALLOCATED, BY_THE_MONTH, NODES = map(_code, range(5))
 
 # States of a call, those in flight from COLD on.
 FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING, ASKING, ANSWERED = map(_code, range(8))
-#: In place of an instance: none can take the call; a new one is to be started.
-NO_ROOM, NEW_INSTANCE = map(_code, (-1, -2))
+#: In place of an instance: none of the unit's can take the call; what it shares is full; a new one is to be started.
+NO_ROOM, ALL_TAKEN, NEW_INSTANCE = map(_code, (-1, -2, -3))
 # States of an instance.
 ABSENT, STARTING, READY = map(_code, range(3))
 # How an attempt ended, in the diary.

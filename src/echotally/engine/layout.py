@@ -22,11 +22,13 @@ from echotally.engine.records import (
     Change,
     Clock,
     Condition,
+    Crowd,
     Edge,
     Entry,
     Event,
     Expected,
     Instance,
+    Lined,
     Moment,
     Node,
     Partition,
@@ -80,7 +82,9 @@ class World(NamedTuple):
     cargo: NDArray[Any]
     calendar: NDArray[Any]  # a heap of entries
     expected: NDArray[Any]  # a ring
-    marked: NDArray[Any]  # units that may have something to start
+    marked: NDArray[Any]  # who may have something to start: first a heap of those looked at
+    crowds: NDArray[Any]  # those who wait for the same
+    crowded: NDArray[Any]  # their members, a heap for each
     window: NDArray[Any]  # what looks wanted, a ring for each polled unit
     random: NDArray[Any]  # states of all random streams
     samples: NDArray[Any]  # the ziggurat's tables, then samples of spreads
@@ -126,7 +130,9 @@ HOLDS: dict[str, type] = {
     "cargo": Cargo,
     "calendar": Entry,
     "expected": Expected,
-    "marked": Whole,
+    "marked": Lined,
+    "crowds": Crowd,
+    "crowded": Lined,
     "window": Whole,
     "random": Random,
     "samples": Real,

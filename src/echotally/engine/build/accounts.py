@@ -14,6 +14,32 @@ from echotally.rates.node_room import MOST_NODES
 _FREE = 16
 
 
+def crowds_of(units: Any, accounts: Any) -> tuple[Any, Any]:
+    """Records of crowds, and of their members' places: the units of an account that need the same of what they share."""
+    crowds: list[list[int]] = []
+    for account in accounts:
+        members = range(int(account["first_unit"]), int(account["first_unit"]) + int(account["unit_n"]))
+        found: dict[Any, list[int]] = {}
+        for u in members:
+            found.setdefault(_needs(units[u], account), []).append(u)
+        account["first_crowd"], account["crowd_n"] = len(crowds), len(found)
+        crowds += found.values()
+    rows, first = layout.records(records.Crowd, len(crowds)), 0
+    for x, crowd in enumerate(crowds):
+        rows[x]["first"] = first
+        units["crowd"][crowd] = x
+        first += len(crowd)
+    units["crowd_at"] = codes.NONE
+    return rows, layout.records(records.Lined, first)
+
+
+def _needs(unit: Any, account: Any) -> Any:
+    """What a call of a unit needs beside a place under the account's limit."""
+    if unit["plan_kind"] == codes.RESERVED:
+        return int(unit["memory_cost"])
+    return (int(unit["memory"]), float(unit["vcpu"])) if account["node_n"] else None
+
+
 def accounts_of(shared: Shared) -> tuple[Any, Any, Any, int]:
     """Records of accounts, instances and nodes, and how many instances are reserved."""
     found = layout.records(records.Account, len(shared.accounts))

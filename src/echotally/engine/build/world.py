@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
 from echotally.engine import codes, layout, records
-from echotally.engine.build.accounts import accounts_of
+from echotally.engine.build.accounts import accounts_of, crowds_of
 from echotally.engine.build.shared import Shared, Unit, stream_seed
 from echotally.engine.build.sources import backlogs_of, edges_of, partitions_of, sources_of, triggers_of, wire
 from echotally.engine.build.taps import lead_short_ways, taps_of
@@ -63,6 +63,7 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
     taps, stretches = taps_of(shared, arrivals.taps)
     lead_short_ways(taps, units, triggers, sources)
     accounts, instances, nodes, reserved = accounts_of(shared)
+    crowds, crowded = crowds_of(units, accounts)
     turns, conditions = turns_of(shared, arrivals.happenings, accounts, arrivals.length_ns)
     margin = _margin(units, triggers, sources, edges, len(nodes))
     clock, pools = _pools(arrivals.length_ns, len(units), margin, instances, reserved)
@@ -81,6 +82,10 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
         "portions": shared.portion_records(),
         "edges": edges,
         "nodes": nodes,
+        # Everybody at once, and somebody to look at when there is nobody.
+        "marked": layout.records(records.Lined, len(units) + len(crowds) + 1),
+        "crowds": crowds,
+        "crowded": crowded,
         **pools,
         **_ring_and_heap(clock, taps),
         **_numbers(shared, seed),
@@ -147,7 +152,6 @@ def _numbers(shared: Shared, seed: int) -> dict[str, Any]:
     """Plain arrays of numbers; each has one place more, so that none is empty."""
     seeds = [stream_seed(seed, label) for label in shared.streams]
     return {
-        "marked": np.zeros(len(shared.units) + 1, np.int64),
         "window": np.zeros(shared.window + 1, np.int64),
         "random": np.array([*seeds, 0], np.uint64),
         "samples": np.array([*shared.samples, 0.0]),

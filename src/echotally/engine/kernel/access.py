@@ -44,6 +44,8 @@ __all__ = [
     "clock_of",
     "condition_at",
     "count_bin_at",
+    "crowd_at",
+    "crowded_at",
     "diary_at",
     "earlier",
     "edge_at",
@@ -115,7 +117,9 @@ event_at: Accessor[kinds.Event] = accessor("events")
 cargo_at: Accessor[kinds.Cargo] = accessor("cargo")
 entry_at: Accessor[kinds.Entry] = accessor("calendar")
 expected_at: Accessor[kinds.Expected] = accessor("expected")
-marked_at: Accessor[kinds.Whole] = accessor("marked")
+marked_at: Accessor[kinds.Lined] = accessor("marked")
+crowd_at: Accessor[kinds.Crowd] = accessor("crowds")
+crowded_at: Accessor[kinds.Lined] = accessor("crowded")
 window_at: Accessor[kinds.Whole] = accessor("window")
 random_at: Accessor[kinds.Random] = accessor("random")
 sample_at: Accessor[kinds.Real] = accessor("samples")

@@ -2,8 +2,21 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import L_FRESH, L_LINE, L_PARTS, NEVER, NO, NO_LOG, NO_ROOM, NONE, POLLED, YES, ZERO
-from echotally.engine.kernel import diary, kinds, lists, placing, polled, queues, series, starting, streams
+from echotally.engine.codes import ALL_TAKEN, L_FRESH, NEVER, NO, NO_LOG, NO_ROOM, NONE, POLLED, YES, ZERO
+from echotally.engine.kernel import (
+    candidates,
+    crowds,
+    diary,
+    kinds,
+    lineup,
+    lists,
+    placing,
+    polled,
+    queues,
+    series,
+    starting,
+    streams,
+)
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -13,15 +26,12 @@ from echotally.engine.kernel.access import (
     n_calendar,
     n_expected,
     n_log,
-    partition_at,
     trigger_at,
     unit_at,
 )
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.layout import SENTINELS
-
-#: What a candidate is: nothing, a call of a line, a batch of a queue, a batch of a partition.
-_NOTHING, _CALL, _BATCH, _PARTITION = range(4)
+from echotally.engine.records import Lined
 
 
 @hot
@@ -45,39 +55,14 @@ def low(w: World) -> bool:
 
 
 @hot
-def _candidate(w: World, u: int) -> tuple[int, int, int, int]:
-    """What unit ``u`` would start next: (line, which, oldest event's number, batches in flight)."""
-    unit = unit_at(w, u)
-    line, which, number, tie = _NOTHING, NONE, NEVER, ZERO
-    # Marked because room came free, not because something waits.
-    if unit.waiting == 0:
-        return line, which, number, tie
-    for chain in (unit.lists + L_LINE, unit.lists + L_FRESH):
-        c = chain_at(w, chain).head
-        if c >= 0 and call_at(w, c).number < number:
-            line, which, number = _CALL, c, call_at(w, c).number
-    p = chain_at(w, unit.lists + L_PARTS).head
-    if p >= 0 and partition_at(w, p).number < number:
-        line, which, number = _PARTITION, p, partition_at(w, p).number
-    g = unit.first_trigger
-    while g >= 0:
-        oldest = kinds.next_batch(w, g, number)
-        if oldest < NEVER:
-            # Two triggers on one queue compete: of equals the one with fewer batches in flight takes it.
-            line, which, number, tie = _BATCH, g, oldest, trigger_at(w, g).in_flight
-        g = trigger_at(w, g).after
-    return line, which, number, tie
-
-
-@hot
 def _start(w: World, u: int, line: int, which: int, i: int) -> None:
     """Start the candidate on instance ``i``."""
-    if line == _CALL:
+    if line == candidates.CALL:
         unit, call = unit_at(w, u), call_at(w, which)
         lists.remove(w, call_at, unit.lists + call.list, which)
         unit.waiting -= call.items
         starting.start(w, which, i)
-    elif line == _BATCH:
+    elif line == candidates.BATCH:
         starting.start(w, queues.take_batch(w, which), i)
     else:
         starting.start(w, streams.take_batch(w, which), i)
@@ -105,31 +90,17 @@ def _no_room(w: World, u: int) -> bool:
 
 
 @hot
-def _forget(w: World, k: int) -> None:
-    """Take the k-th marked unit out; the last one takes its place."""
-    clock = clock_of(w)
-    unit_at(w, marked_at(w, k).v).marked = NO
-    clock.marked_n -= 1
-    marked_at(w, k).v = marked_at(w, clock.marked_n).v
-
-
-@hot
-def _forget_unit(w: World, u: int) -> None:
-    for k in range(clock_of(w).marked_n):
-        if marked_at(w, k).v == u:
-            _forget(w, k)
-            return
-
-
-@hot
 def _seen(w: World) -> None:
     """Before anything starts: the backlog of each marked unit is noted, and looks begin again where something waits."""
-    for k in range(clock_of(w).marked_n):
-        u = marked_at(w, k).v
-        series.backlog_seen(w, u)
-        unit = unit_at(w, u)
-        if unit.plan_kind == POLLED and unit.look_armed == NO:
-            polled.look_again(w, u)
+    clock = clock_of(w)
+    for k in range(clock.lined_n, clock.marked_n):
+        u = marked_at(w, k).who
+        # What waits in a crowd was noted as it came.
+        if u >= 0:
+            series.backlog_seen(w, u)
+            unit = unit_at(w, u)
+            if unit.plan_kind == POLLED and unit.look_armed == NO:
+                polled.look_again(w, u)
 
 
 @hot
@@ -137,30 +108,64 @@ def dispatch(w: World) -> bool:
     """Start everything that can start now. Returns False when a pool ran low; call again after growing."""
     clock = clock_of(w)
     _seen(w)
-    while clock.marked_n > 0:
-        best, best_line, best_which = NONE, _NOTHING, NONE
-        best_number, best_tie = NEVER, ZERO
-        # Everything is looked at again after each start: it may have taken the room or the reader of another.
-        k = ZERO
-        while k < clock.marked_n:
-            line, which, number, tie = _candidate(w, marked_at(w, k).v)
-            if line == _NOTHING:
-                _forget(w, k)
-                continue
-            if number < best_number or (number == best_number and tie < best_tie):
-                best, best_line, best_which, best_number, best_tie = k, line, which, number, tie
-            k += 1
-        if best < 0:
+    # Nearly always it is one unit, which needs no heap. What it starts marks nobody but itself.
+    while clock.marked_n == 1 and marked_at(w, 0).who >= 0:
+        clock.lined_n = ZERO
+        u = marked_at(w, 0).who
+        line, which, _, _ = candidates.candidate(w, u)
+        if line == candidates.NOTHING:
+            unit_at(w, u).marked = NO
+            clock.marked_n = ZERO
             return True
         if low(w):
             return False
-        u = marked_at(w, best).v
         i = placing.room_for(w, u)
-        if i != NO_ROOM:
-            _start(w, u, best_line, best_which, i)
-        elif _no_room(w, u):
+        if i == NO_ROOM or i == ALL_TAKEN:
+            if not _no_room(w, u):
+                return False
             # Throttling may have freed nothing, so the unit has nothing more to do at this instant.
-            _forget_unit(w, u)
-        else:
+            if i == ALL_TAKEN:
+                crowds.joins(w, u)
+            unit_at(w, u).marked = NO
+            clock.marked_n = ZERO
+            return True
+        _start(w, u, line, which, i)
+    return clock.marked_n == 0 or _one_after_the_other(w)
+
+
+@kernel
+def _one_after_the_other(w: World) -> bool:
+    """Start everything that several units and crowds can start, the oldest event first. Returns as ``dispatch``."""
+    clock, first = clock_of(w), marked_at(w, 0)
+    while True:
+        while clock.lined_n < clock.marked_n:
+            lineup.lines_up(w)
+        if clock.marked_n == 0:
+            return True
+        # Others have started since it was looked at: they may have taken what it would have, or have left it another.
+        if not lineup.is_as_it_was(w, first):
+            continue
+        if low(w):
             return False
+        i = placing.room_for(w, lineup.whose(w, first))
+        if i != NO_ROOM and i != ALL_TAKEN:
+            _start(w, lineup.whose(w, first), first.line, first.which, i)
+        elif not _turned_away(w, first, i):
+            return False
+
+
+@kernel
+def _turned_away(w: World, first: Lined, room: int) -> bool:
+    """The first found no room; returns False when a pool ran low before what may not wait was throttled."""
+    u = lineup.whose(w, first)
+    if not _no_room(w, u):
+        return False
+    if first.who < 0 and room == NO_ROOM:
+        # It waits for something of its own; the others of the crowd may have that.
+        crowds.leaves(w, u)
+        return True
+    if first.who >= 0 and room == ALL_TAKEN:
+        crowds.joins(w, u)
+    # Of a crowd nobody finds room where one does not; throttling may have freed nothing.
+    lineup.first_goes(w)
     return True

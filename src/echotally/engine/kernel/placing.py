@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from echotally.engine.codes import (
+    ALL_TAKEN,
     AT_ACCOUNT,
     K_WAKE,
     L_FREE,
@@ -27,14 +28,14 @@ from echotally.engine.records import Unit
 
 @hot
 def room_for(w: World, u: int) -> int:
-    """The instance that would take a call of unit ``u`` now; NEW_INSTANCE, or NO_ROOM."""
+    """The instance that would take a call of unit ``u`` now; NEW_INSTANCE; NO_ROOM, or ALL_TAKEN of what it shares with others."""
     unit = unit_at(w, u)
     account = account_at(w, unit.account)
     # The account's limit comes first: it holds whatever room there is. Whoever is blocked is woken by the next end.
     if account.limit >= 0 and account.in_flight >= account.limit:
         account.blocked = YES
         diary.no_room(w, u, AT_ACCOUNT, account.in_flight, account.limit)
-        return NO_ROOM
+        return ALL_TAKEN
     if unit.plan_kind == RESERVED:
         return reserved.most_memory_free(w, u)
     # The list of free instances is a stack: its head is the one released most recently, so that others may grow idle.
@@ -52,7 +53,7 @@ def room_for(w: World, u: int) -> int:
     if not nodes.fits(w, u):
         account.blocked = YES
         diary.no_room(w, u, NO_NODE, unit.count, unit.limit)
-        return NO_ROOM
+        return ALL_TAKEN
     # Asked last: looking takes no token, but it arms the timer for the next one.
     if not _token_left(w, u):
         diary.no_room(w, u, NO_TOKEN, unit.count, unit.limit)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import NO_MEMORY, NO_ROOM, NONE, YES
+from echotally.engine.codes import ALL_TAKEN, NO_MEMORY, NONE, YES
 from echotally.engine.kernel import diary
 from echotally.engine.kernel.access import World, account_at, instance_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
@@ -10,16 +10,16 @@ from echotally.engine.kernel.compiled import hot, kernel
 
 @kernel
 def most_memory_free(w: World, u: int) -> int:
-    """The instance with most memory free that can hold one more call of the unit, lowest number first; NO_ROOM without."""
+    """The instance with most memory free that can hold one more call of the unit, lowest number first; ALL_TAKEN without."""
     unit = unit_at(w, u)
     account = account_at(w, unit.account)
-    best, most = NO_ROOM, NONE
+    best, most = ALL_TAKEN, NONE
     for i in range(account.first_instance, account.first_instance + account.instance_n):
         instance = instance_at(w, i)
         # Strictly more: of equals the lowest number stays (rule 3.6).
         if instance.memory_free >= unit.memory_cost and instance.calls < unit.slots and instance.memory_free > most:
             best, most = i, instance.memory_free
-    if best == NO_ROOM:
+    if best == ALL_TAKEN:
         account.blocked = YES
         diary.no_room(w, u, NO_MEMORY, account.in_flight, account.instance_n)
     return best

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from echotally.engine.codes import (
+    ALL_TAKEN,
     ARRIVALS,
     CARRIED,
     NEVER,
@@ -83,7 +84,7 @@ def starts_at_once(w: World, c: int) -> bool:
     u = call_at(w, c).unit
     series.backlog_seen(w, u)
     i = placing.room_for(w, u)
-    if i == NO_ROOM:
+    if i == NO_ROOM or i == ALL_TAKEN:
         return False
     # It alone was waiting (``alone``).
     unit_at(w, u).waiting = ZERO

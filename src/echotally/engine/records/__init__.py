@@ -6,13 +6,14 @@ their arrays, -1 for none. A *unit* is one function in one environment. Fields w
 """
 
 from echotally.engine.records.diary import Asked, Attempt, Born, Carried, Change, Moment, Refusal
-from echotally.engine.records.moving import Call, Cargo, Entry, Event, Expected, Instance, Node
+from echotally.engine.records.moving import Call, Cargo, Entry, Event, Expected, Instance, Lined, Node
 from echotally.engine.records.numbers import Bits, Random, Real, Whole
 from echotally.engine.records.standing import (
     Account,
     Chain,
     Clock,
     Condition,
+    Crowd,
     Edge,
     Partition,
     Portion,
@@ -37,11 +38,13 @@ __all__ = [
     "Change",
     "Clock",
     "Condition",
+    "Crowd",
     "Edge",
     "Entry",
     "Event",
     "Expected",
     "Instance",
+    "Lined",
     "Moment",
     "Node",
     "Partition",

@@ -121,6 +121,16 @@ class Entry:
     what: int  # reference and kind
 
 
+class Lined:
+    """Somebody who has something to start: a unit, or a crowd with its first member; ordered by what comes first (``kernel.heaps``)."""
+
+    who: int  # the unit; -1 - its place: a crowd
+    number: int  # the oldest event's number
+    tie: int  # batches in flight, where others have the same event before them
+    which: int  # the call, the trigger or the partition it would start
+    line: int  # and which of these it is (``kernel.candidates``)
+
+
 class Expected:
     """An event put out at this instant, on its way to a source."""
 

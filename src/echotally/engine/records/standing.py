@@ -17,7 +17,8 @@ class Clock:
     lay_stream: int  # the random stream an edge's sizes come from
     number: int  # the next event's number; ties within a step go by it
     looked_n: int  # instances that looks of polled scaling have made
-    marked_n: int  # units that may have something to start at this instant
+    marked_n: int  # units and crowds that may have something to start at this instant
+    lined_n: int  # of these, those that were looked at: they stand in a heap, in front of the others
     entries_n: int  # entries of the calendar
     free_event: int  # first of the free events, and how many
     events_left: int  # how many are left
@@ -135,7 +136,9 @@ class Unit:
     busy_count: int  # instances with a call
     waiting: int  # events waiting, over all its triggers
     refused_since: int  # calls refused since the last look
-    marked: int  # YES: it stands among the marked units
+    marked: int  # YES: it stands among the marked ones
+    crowd: int  # those it waits with where what they share is full (``World.crowds``)
+    crowd_at: int  # its place there, -1: it does not wait for that
     in_flight: int  # calls in flight
     in_flight_events: int  # events in them
     attempts: int  # attempts, and what they came to
@@ -224,6 +227,8 @@ class Account:
     no_new: int  # YES: no instance may start
     first_unit: int  # its units, and how many
     unit_n: int  # how many units
+    first_crowd: int  # its crowds, and how many
+    crowd_n: int  # how many crowds
     token_level: int  # the shared bucket of start tokens
     token_at: int  # when that was
     first_instance: int  # reserved: its instances, and how many
@@ -239,6 +244,14 @@ class Account:
     node_hours_hi: int  # its upper word
     cpu_cap: float  # reserved: vCPUs of an instance that others leave
     node_vcpu: float  # vCPUs of a node
+
+
+class Crowd:
+    """Units of an account that need the same of what they share: where it is full for one of them, it is for all."""
+
+    first: int  # where its members stand in ``World.crowded``, a heap
+    n: int  # how many wait now
+    marked: int  # YES: it stands among the marked ones
 
 
 class Trigger:
