@@ -9,10 +9,13 @@ import os
 import subprocess
 import sys
 
+import numpy as np
 import pytest
 
 from echotally.engine import sampling
-from echotally.projection.loaded import load
+from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
+from echotally.engine.sketch import LEVELS, level_of
+from echotally.projection.loaded import load, placement_on
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded, project_plan
 from echotally.projection.replicate import replicate, replication_seeds
@@ -285,6 +288,33 @@ def test_a_month_of_forty_million_events_is_exact_and_more_is_sampled(write):
         loaded, offer = one_plan(write, model)
         placement = dict.fromkeys(loaded.model.functions, offer)
         assert sampling.wants_sampling(loaded.model, loaded.month, placement) is wanted
+
+
+@pytest.mark.parametrize(
+    "functions, monthly, wanted", [(1, 3_000_000, True), (300, 3_000_000, False), (300, 7_000_000, True)]
+)
+def test_functions_with_few_events_each_are_sooner_played_than_sampled(write, functions, monthly, wanted):
+    one = '[functions.f{n}]\nmemory = "256 MB"\nrun = "1 s"\n'
+    asked = '[endpoints.e]\n[[triggers]]\nfrom = "endpoints.e"\nto = "f0"\n[demand.d]\ninto = "endpoints.e"\n'
+    loaded = load(write("".join(one.format(n=n) for n in range(functions)) + asked + f"monthly = {monthly}\n"))
+    placement = placement_on(loaded.model, loaded.offers, next(iter(loaded.offers.values())))
+    assert sampling.worth_sampling(loaded.model, loaded.month, placement, 2_000_000) is wanted
+
+
+@pytest.mark.parametrize("peak", [0, 1, 79, 80, 639, 2_047, 2_048, 400_000])
+def test_a_level_is_the_weighed_mean_of_its_sketch_whatever_its_peak(peak):
+    random = np.random.default_rng(peak)
+    top = int(np.searchsorted(LEVELS, peak))
+    bins = np.zeros(LEVEL_BINS, np.int64)
+    bins[random.integers(0, top + 1, 40)] += random.integers(1, 10**12, 40)
+    bins[top] += 10**9
+    length = int(bins.sum())
+    level = level_of(bins, peak, length)
+    each = np.minimum(LEVELS, max(peak, EXACT_LEVELS - 1))
+    # To the last bit, as it is of the whole sketch: an answer is the same bytes.
+    assert level.mean == float((each * (bins / length)).sum())
+    reached = np.cumsum(bins)
+    assert [level.p95, level.p99] == [min(peak, int(each[np.argmax(reached >= q * length)])) for q in (0.95, 0.99)]
 
 
 def test_the_program_says_what_is_undecided_and_what_would_settle_it(write, tmp_path):

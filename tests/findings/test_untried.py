@@ -7,6 +7,7 @@ from collections import Counter
 
 import pytest
 
+from echotally.engine.sampling import expecting
 from echotally.findings import check_model, context
 from echotally.projection.project import project
 from tests.conftest import run_program
@@ -56,6 +57,12 @@ def test_of_a_part_that_is_the_estate_each_rule_tries_a_few_and_says_how_many_no
             assert f.noticed == known[f.rule.code, f.noticed.address]
         else:
             assert f.noticed.sets == () and f.noticed.saves is None
+
+
+def test_where_a_single_change_is_much_each_rule_tries_one(write, little, monkeypatch):
+    monkeypatch.setattr(context, "_MUCH", 1)
+    checked = check_model(write(ESTATE, NEAR))
+    assert (_changes(checked)["C03"], checked.untried["C03"]) == (1, 10)
 
 
 def test_a_search_is_one_change(write, little):
@@ -138,6 +145,7 @@ def test_every_form_says_what_was_not_tried(write, little):
 
 def test_of_a_large_month_the_sample_as_it_is_is_played_once_for_all_rules(write, little, monkeypatch):
     monkeypatch.setattr(context, "_MOST_REPLAYED", 100)
+    monkeypatch.setattr(expecting, "_FOR_EACH", 0)
     as_it_is, play = [], context.Context._project
 
     def counted(self, loaded):

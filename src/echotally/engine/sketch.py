@@ -27,6 +27,8 @@ MIDDLES: NDArray[np.float64] = np.where(WIDTHS == 1, STARTS.astype(float), START
 #: The unit in which the second row of a sketch says how far into their bins values are.
 _UNITS: NDArray[np.float64] = 2.0 ** np.maximum(_OCTAVES - OFFSET_BITS, 0)
 _FIRST_OCTAVE_OF_LEVELS = int(np.searchsorted(STARTS, EXACT_LEVELS))
+#: A level sketch halved again and again, as long as that leaves whole bins by eights.
+_LEAST_LEVELS = LEVEL_BINS >> 6
 #: The level each bin of a level sketch stands for.
 LEVELS: NDArray[np.int64] = np.concatenate(
     [
@@ -128,7 +130,13 @@ def _quantiles(sketch: NDArray[Any], shares: tuple[float, ...]) -> list[float | 
 
 def level_of(bins: NDArray[Any], peak: int, length_ns: int) -> Level:
     """A level from the time spent at each, ns, over ``length_ns``."""
-    values = np.minimum(LEVELS, max(peak, EXACT_LEVELS - 1))
+    # Above the peak there is nothing. Sums are added up in pairs, halves first, so that so many bins give the bits of all.
+    n = _LEAST_LEVELS
+    while n <= min(peak, EXACT_LEVELS):
+        n *= 2
+    if n > EXACT_LEVELS:
+        n = LEVEL_BINS
+    bins, values = bins[:n], np.minimum(LEVELS[:n], max(peak, EXACT_LEVELS - 1))
     cumulative = np.cumsum(bins)
     mean = float((values * (bins / length_ns)).sum())
 

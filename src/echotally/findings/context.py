@@ -12,7 +12,7 @@ from pathlib import Path
 from threading import Lock
 
 from echotally.engine.reading import UnitMeasured
-from echotally.engine.sampling import spared_events
+from echotally.engine.sampling import worth_sampling
 from echotally.errors import BadInput
 from echotally.findings.rule import Sets
 from echotally.model.estate import Model, Trigger
@@ -31,8 +31,8 @@ from echotally.rates.unit_settings import run_ns, unit_settings
 #: Above this many events a month changes are played on a small sample of so many events, so that ``check`` stays quick.
 _MOST_REPLAYED, _SMALL = 2_000_000, 200_000
 #: A change that touches up to so many functions is always tried. Of those that take more, each rule tries what so much work
-#: allows, in events (building and reading a function is worth so many), and never fewer than these.
-_SMALL_PART, _WORK, _WORK_OF_A_FUNCTION, _FEWEST = 10, 4_000_000, 5_000, 3
+#: allows, in events (building and reading a function is worth so many), and never fewer than these; one where a single one is much.
+_SMALL_PART, _WORK, _WORK_OF_A_FUNCTION, _FEWEST, _MUCH = 10, 4_000_000, 5_000, 3, 4_000_000
 #: Whose money is no unit's.
 _NOBODYS = ("", "")
 #: Due whatever the runs are.
@@ -228,7 +228,7 @@ class Context:
         what = tuple(address for address, _ in sets)
         if what not in self._asked:
             work = 0 if self.every else self._work(sets)
-            self._asked[what] = work == 0 or self._large < max(_FEWEST, _WORK // work)
+            self._asked[what] = work == 0 or self._large < max(_FEWEST if work <= _MUCH else 1, _WORK // work)
             self._large += work > 0
         return self._asked[what]
 
@@ -245,7 +245,7 @@ class Context:
         if len(functions) <= _SMALL_PART:
             return 0
         events = sum(u.attempts["total"] for u in self.base.measured.units if u.unit.function in functions)
-        return (_SMALL if events > _MOST_REPLAYED else events) + _WORK_OF_A_FUNCTION * len(functions)
+        return (_SMALL if self.too_large and events > _MOST_REPLAYED else events) + _WORK_OF_A_FUNCTION * len(functions)
 
     def _tried(self, sets: Sets) -> tuple[Trial | None, Trial | None]:
         # In the part that the change touches where that tells all, else in the whole month.
@@ -259,7 +259,7 @@ class Context:
     @cached_property
     def too_large(self) -> bool:
         """Whether the month holds so many events that changes of the whole are played on a sample of it."""
-        return spared_events(self.model, self.loaded.month, self.placement) > _MOST_REPLAYED
+        return worth_sampling(self.model, self.loaded.month, self.placement, _MOST_REPLAYED)
 
     def applies(self, sets: Sets) -> bool:
         """Whether the model with a change can be loaded."""

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from echotally.engine.apart import Bucket, Together, most_taken
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
-from echotally.engine.sampling import spared_events
+from echotally.engine.sampling import worth_sampling
 from echotally.errors import BadInput
 from echotally.model.excerpt import Excerpt
 from echotally.model.sources import SourceKind, SourceRef
@@ -290,7 +290,7 @@ class _Part:
     def _sampled(self) -> bool:
         loaded, offer = self._as_it_is, self._trials.base.offer
         placement = placement_on(loaded.model, loaded.offers, loaded.offers[offer.name])
-        return spared_events(loaded.model, loaded.month, placement) > self._trials.most
+        return worth_sampling(loaded.model, loaded.month, placement, self._trials.most)
 
     @cached_property
     def _before(self) -> PlayedPlan | None:

@@ -9,6 +9,7 @@ from echotally.engine.sampling.expecting import (
     expected_flows,
     spared_events,
     wants_sampling,
+    worth_sampling,
 )
 from echotally.engine.sampling.strata import PARTS
 
@@ -21,4 +22,5 @@ __all__ = [
     "sample",
     "spared_events",
     "wants_sampling",
+    "worth_sampling",
 ]

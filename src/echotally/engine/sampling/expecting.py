@@ -19,6 +19,8 @@ from echotally.rates.unit_settings import run_ns, unit_settings
 
 #: Up to so many expected events a month is played exactly; so many a sample may play at the most.
 SAMPLED_FROM = 40_000_000
+#: Putting a sample together takes as long, for each function, as playing so many events, about: sketches are added up hour by hour.
+_FOR_EACH = 20_000
 
 
 def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) -> float:
@@ -33,6 +35,12 @@ def spared_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]
     """Those of ``expected_events`` that a sample may leave out: what schedules bring is played whole in any sample."""
     taps = [tap for tap in month.taps if tap.source.kind is not SourceKind.SCHEDULES]
     return _expected(model, month, placement, taps)
+
+
+def worth_sampling(model: Model, month: MonthPlan, placement: Mapping[str, Offer], most: float) -> bool:
+    """Whether a small sample takes less time than every event does: not below ``most`` events, nor where functions have few each."""
+    units = len(model.functions) * len(model.environments)
+    return spared_events(model, month, placement) > max(most, _FOR_EACH * units)
 
 
 def _expected(model: Model, month: MonthPlan, placement: Mapping[str, Offer], taps: Iterable[Tap]) -> float:

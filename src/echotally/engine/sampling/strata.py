@@ -153,18 +153,13 @@ def _troubled(month: MonthPlan, hours: Sequence[LocalHour], after_ns: int) -> It
 
 def _aftermath_ns(model: Model, placement: Mapping[str, Offer]) -> int:
     """How long trouble is felt: what it started runs out, what failed has come back, what was started goes idle."""
-    longest = 60 * _S
+    longest, hidden = 60 * _S, dict.fromkeys(model.functions, 0)
+    for trigger in model.triggers:
+        if trigger.from_.kind is SourceKind.QUEUES:
+            hidden[trigger.to] = max(hidden[trigger.to], model.queues[trigger.from_.name].visibility)
     for name, function in model.functions.items():
         plan = placement[name].plan
-        again = sum(plan.push.retry_waits) + max(
-            [
-                q.visibility
-                for n, q in model.queues.items()
-                for t in model.triggers
-                if t.to == name and t.from_.name == n
-            ],
-            default=0,
-        )
+        again = sum(plan.push.retry_waits) + hidden[name]
         longest = max(longest, plan.keep_alive + function.timeout + again)
     return min(longest, 6 * _HOUR)
 
