@@ -96,6 +96,7 @@ def always(monkeypatch):
     came = []
     monkeypatch.setattr(month, "_MANY", 1)
     monkeypatch.setattr(month, "_EACH", -1)
+    monkeypatch.setattr(month, "_TOGETHER", 1)
     monkeypatch.setattr(playing, "_AT_ONCE", 3_000)
     monkeypatch.setattr(playing, "_FOR_EACH_PART", 1)
     real = month._apart
@@ -223,10 +224,12 @@ def test_what_is_remembered_has_bounds(write, monkeypatch):
     assert plain(found) == plain(simulate(loaded.model, loaded.month.arrivals, placement, 3))
 
 
-@pytest.mark.parametrize("cores", [1, 2])
+@pytest.mark.parametrize("how", [(1, 1), (2, 1), (1, 4)], ids="{0[0]} cores, {0[1]} units a world".format)
 @pytest.mark.parametrize("account", ACCOUNTS)
 @pytest.mark.parametrize("keys", PLANS)
-def test_a_month_apart_is_the_month_jointly(keys, account, cores, write, always):
+def test_a_month_apart_is_the_month_jointly(keys, account, how, write, always, monkeypatch):
+    cores, together = how
+    monkeypatch.setattr(month, "_TOGETHER", together)
     loaded = load(write(estate(5, account), PLANS[keys]))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
     jointly = simulate(loaded.model, loaded.month.arrivals, placement, 3)
@@ -241,6 +244,7 @@ def test_any_estate_apart_is_that_estate_jointly(tmp_path, always, monkeypatch):
     monkeypatch.setattr(watch, "_ENTRIES", 100_000)
     monkeypatch.setattr(watch, "_LOOK_AHEAD_FROM", 40_000)
     for case in range(70):
+        monkeypatch.setattr(month, "_TOGETHER", 1 + case % 4)
         for file, text in files_of(case, small=True).items():
             (tmp_path / file).write_text(text, encoding="utf-8")
         loaded = load(tmp_path / "model.toml")
@@ -271,6 +275,20 @@ def test_parts_are_what_hangs_together(write):
         own = [s for p in parts if env in p.model.environments for s in p.model.sources()]
         assert sorted(own) == sorted(model.sources())
     assert sum(len(p.arrivals.taps) for p in parts) == len(loaded.month.taps)
+
+
+@pytest.mark.parametrize(
+    ("units", "sizes"), [(1, [1, 1, 1, 1, 1]), (3, [1, 1, 1, 1, 1]), (4, [2, 2, 1]), (7, [3, 2]), (99, [5])]
+)
+def test_small_parts_are_put_together_environment_by_environment(write, units, sizes):
+    loaded = load(write(estate(5, "two")))
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    parts = parts_of(loaded.model, loaded.month.arrivals, placement, units)
+    # Two functions a part as it hangs together; a world is never of functions in other environments than its own.
+    own = [(env, len(p.model.functions) // 2) for p in parts for env in p.model.environments]
+    assert own == [(env, n) for env in loaded.model.environments for n in sizes]
+    assert sum(len(p.model.triggers) for p in parts) == 2 * len(loaded.model.triggers)
+    assert sorted(tap.label for p in parts for tap in p.arrivals.taps) == sorted(tap.label for tap in loaded.month.taps)
 
 
 def test_units_that_share_nodes_are_one_part(write):

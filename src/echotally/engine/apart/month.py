@@ -11,7 +11,7 @@ from functools import partial
 from echotally.demand.month import Arrivals
 from echotally.engine.apart.joining import joined
 from echotally.engine.apart.merging import MOST_ACCOUNTS, Merged
-from echotally.engine.apart.playing import Player, Players
+from echotally.engine.apart.playing import TASKS, Player, Players
 from echotally.engine.apart.splitting import Part, parts_of
 from echotally.engine.apart.spread import Month, spread_out
 from echotally.engine.machines import HERE
@@ -21,8 +21,10 @@ from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
 
 #: From so many functions on, in all environments, parts are faster on one core as well, if so many events come to each of them
-#: that a world of its own is worth its making; or from so many events in all, on several cores.
-_MANY, _EACH, _BUSY = 64, 3_000, 1_000_000
+#: that worlds of their own are worth their making; or from so many events in all, on several cores.
+_MANY, _EACH, _BUSY = 64, 200, 1_000_000
+#: So many functions stand in one world: their records fit a processor's near memory, and worlds are few.
+_TOGETHER = 32
 
 
 def simulate_month(
@@ -53,7 +55,10 @@ def _in_parts(month: Month, wanted: Wanted, progress: Callable[[float], None] | 
         return memory.month(month, parts, progress)
     if not pays or len(parts) < 2:
         return None
-    return spread_out(wanted.places, month, parts, progress) if width else _apart(month, parts, progress, wanted)
+    if width:
+        return spread_out(wanted.places, month, parts, progress)
+    # Where none is to be kept for another month, small ones are sooner played several in a world.
+    return _apart(month, parts_of(*month[:3], units=_together(month.model, wanted.cores)), progress, wanted)
 
 
 def _may_be_parted(model: Model) -> bool:
@@ -62,9 +67,18 @@ def _may_be_parted(model: Model) -> bool:
 
 def _pays(model: Model, arrivals: Arrivals, cores: int) -> bool:
     """Whether parts would be played sooner: merging their levels takes time that a few functions do not win back."""
-    units = len(model.functions) * len(model.environments)
+    units = _units(model)
     expected = math.fsum(tap.expected for tap in arrivals.taps)
     return (units >= _MANY and expected > _EACH * units) or (cores > 1 and expected > _BUSY)
+
+
+def _together(model: Model, cores: int) -> int:
+    """How many units stand in one world: no more than leave each core several worlds, so that none waits for long."""
+    return _TOGETHER if cores == 1 else min(_TOGETHER, _units(model) // (TASKS * cores))
+
+
+def _units(model: Model) -> int:
+    return len(model.functions) * len(model.environments)
 
 
 def _apart(

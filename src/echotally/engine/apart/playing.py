@@ -29,7 +29,7 @@ _CHANGES = 2.6
 #: A part is played in no more pieces than that.
 _MOST_STRETCHES = 4_000
 #: Tasks a core: enough that none waits long for another.
-_TASKS = 8
+TASKS = 8
 
 
 @dataclass
@@ -120,7 +120,7 @@ class Players:
 
     @cached_property
     def _groups(self) -> list[list[int]]:
-        return dealt([player.part for player in self.each], _TASKS * self.cores)
+        return dealt([player.part for player in self.each], TASKS * self.cores)
 
     def _side_by_side(self, pool: ThreadPoolExecutor, until_ns: int) -> None:
         running = [pool.submit(self._group_plays, group, until_ns) for group in self._groups]

@@ -32,8 +32,11 @@ class Part:
         return 1.0 + sum(tap.expected + tap.clients for tap in self.arrivals.taps)
 
 
-def parts_of(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer]) -> list[Part]:
-    """The parts, in the order of their first functions. Sources that reach no function stand with the first part."""
+def parts_of(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], units: int = 1) -> list[Part]:
+    """The parts, in the order of their first functions. Sources that reach no function stand with the first part.
+
+    Small ones are put together, up to ``units`` functions (in all their environments) in one.
+    """
     groups = _Groups()
     for environment in model.environments:
         for one, other in _links(model):
@@ -41,7 +44,7 @@ def parts_of(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer]) -
     for members in _sharing_room(model, placement):
         for member in members[1:]:
             groups.join(members[0], member)
-    return _made(model, arrivals, groups)
+    return _made(model, arrivals, groups, units)
 
 
 class Together:
@@ -119,7 +122,7 @@ def _sharing_room(model: Model, placement: Mapping[str, Offer]) -> list[list[_Pl
     return list(found.values())
 
 
-def _made(model: Model, arrivals: Arrivals, groups: _Groups) -> list[Part]:
+def _made(model: Model, arrivals: Arrivals, groups: _Groups, units: int) -> list[Part]:
     # The wiring is the same in each environment, and so is who shares room: a part is some functions in some environments.
     first = next(iter(model.functions))
     parts: dict[_Place, _Contents] = {}
@@ -145,8 +148,23 @@ def _made(model: Model, arrivals: Arrivals, groups: _Groups) -> list[Part]:
                 home(tap.source).taps[n] = tap
     return [
         Part(part.of(model), Arrivals(part.in_order(), arrivals.length_ns, arrivals.happenings))
-        for part in parts.values()
+        for part in _packed(list(parts.values()), units)
     ]
+
+
+def _packed(parts: list[_Contents], units: int) -> list[_Contents]:
+    """Neighbours in the same environments put together, as long as there are no more than so many units in one."""
+    found: list[_Contents] = []
+    last: dict[tuple[str, ...], _Contents] = {}
+    for part in parts:
+        where = tuple(part.environments)
+        before = last.get(where)
+        if before and len(where) * (len(before.functions) + len(part.functions)) <= units:
+            before.takes(part)
+        else:
+            last[where] = part
+            found.append(part)
+    return found
 
 
 @dataclass
@@ -159,6 +177,15 @@ class _Contents:
     demand: dict[str, Demand] = field(default_factory=dict)
     sources: dict[SourceKind, dict[str, object]] = field(default_factory=lambda: {kind: {} for kind in SourceKind})
     taps: dict[int, Tap] = field(default_factory=dict)
+
+    def takes(self, other: _Contents) -> None:
+        """Put what stands in another part of the same environments into this one."""
+        self.functions.update(other.functions)
+        self.triggers.update(other.triggers)
+        self.demand.update(other.demand)
+        self.taps.update(other.taps)
+        for kind, table in self.sources.items():
+            table.update(other.sources[kind])
 
     def in_order(self) -> tuple[Tap, ...]:
         """The taps, numbered as they are in the whole."""

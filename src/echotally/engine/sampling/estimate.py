@@ -37,6 +37,8 @@ _CRITICAL = 1e-4
 #: A limit that schedules and the rest come so near together is one they share.
 _NEAR = 0.9
 _EMPTY: Mode = frozenset()
+#: So many lanes that may not keep up are first looked at together.
+_MANY = 4
 
 
 @dataclass(frozen=True)
@@ -150,6 +152,7 @@ class Sampler:
             now = full
             for _ in range(len(self.player.lanes)):
                 suspicious = self.stretch(group, now).suspicious - now
+                suspicious -= self._keep_up(group, now, suspicious)
                 more = {lane for lane in sorted(suspicious) if self._outgrows(group, now | {lane}, lane)}
                 if not more:
                     if self.stretch(group, now).cut_short:
@@ -158,6 +161,14 @@ class Sampler:
                 now = now | more
             self.modes[key] = now
         return self.modes[key]
+
+    def _keep_up(self, group: int, full: Mode, suspicious: set[int]) -> set[int]:
+        """Of many lanes in which something waits those that surely keep up: a few are each looked at closely."""
+        flows = self.stretch(group, full).flows
+        if len(suspicious) < _MANY or not flows:
+            return set()
+        come = {n: self.come(group, n, fmean(float(f.come[n]) for f in flows)) for n in sorted(suspicious)}
+        return self.player.cleared(self.cut, group, full, come)
 
     def _outgrows(self, group: int, full: Mode, lane: int) -> bool:
         """Whether more comes into a lane than goes out of it when it is always full, as far as the parts can tell."""

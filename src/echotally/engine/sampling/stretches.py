@@ -25,7 +25,7 @@ from echotally.engine.sampling.lanes import (
     ran_dry,
     unfinished_outside,
 )
-from echotally.engine.sampling.strata import PARTS, Cut, clipped, expected_in, steady
+from echotally.engine.sampling.strata import PARTS, Cut, Group, clipped, expected_in, steady
 from echotally.engine.sampling.totals import Reading, Span, forget_maxima
 from echotally.errors import BadInput, OurFault, Problem
 from echotally.model.estate import Model
@@ -37,8 +37,12 @@ _LONG_AWAY_NS = 300 * 10**9
 _LOOKS = 4
 #: Events that full lanes hand on in a stretch, about.
 _FULL_EVENTS = 400_000
-#: Events laid into a lane at first, and at most.
-_LAID_FIRST, _LAID_MOST = 20_000, 20_000_000
+#: The same of lanes that empty so fast that a stretch with them full would take millions.
+_HASTY_EVENTS = 100_000
+#: Events laid into a lane at first, so many that a shorter stretch tells as much, and at most.
+_LAID_FIRST, _LAID_MUCH, _LAID_MOST = 20_000, 500_000, 20_000_000
+#: A lane that hands on so many times what comes, and as many events as no batch holds back, is none that fills.
+_SURELY, _LAID_LEAST = 3.0, 1_000
 
 #: What is left of fewer events is not looked at more closely.
 _FEW = 10
@@ -125,29 +129,56 @@ class Player:
 
         It is cut short where a lane fills quickly, unless ``patient``.
         """
-        group = cut.groups[number]
-        part = self._part_ns(group.part_ns, cut.warm_ns, full)
-        length = cut.warm_ns + part * PARTS
-        self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
-        floors = Happenings(floors={name: ((0, floor),) for name, floor in group.floors})
-        plan = _lasting(steady(cut.taps, group.rates, length), length, floors)
+        group, warm = cut.groups[number], cut.warm_ns
+        part = self._part_ns(group.part_ns, warm, full)
         label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
-        laid = {lane: self._first_guess(lane, length) for lane in full}
+        laid = {lane: self._first_guess(lane, warm + part * PARTS) for lane in full}
         while True:
-            built = self._begin(plan, label)
-            for lane, count in laid.items():
-                lay(built, self.lanes[lane], count, plan.taps)
-            found = self._read_parts(built, cut.warm_ns, part, full, patient)
+            length = warm + part * PARTS
+            built = self._laid_out(cut, group, length, label, laid)
+            found = self._read_parts(built, warm, part, full, patient)
             dry = [lane for lane in full if ran_dry(built, self.lanes[lane])]
             if not dry:
                 break
             for lane in dry:
+                # What was laid went in less time than that.
+                self.rates[lane] = max(self.rates.get(lane, 0.0), laid[lane] / length)
                 laid[lane] *= 4
                 if laid[lane] > _LAID_MOST:
                     raise OurFault("a lane cannot be kept full")
+            if max(laid.values()) > _LAID_MUCH:
+                warm, part = self._hasty(warm, part, full)
+                laid = {lane: self._first_guess(lane, warm + part * PARTS) for lane in full}
         for lane in full:
             self.rates[lane] = max(self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in found.flows))
         return found
+
+    def cleared(self, cut: Cut, number: int, full: Mode, come: Mapping[int, float]) -> set[int]:
+        """Of lanes in which something waits those that surely keep up in a group: they hand on much more than comes, events a ns,
+        even where all of them have as much to do at once. One play, where to keep each full takes as many events as it can hand on.
+        """
+        group = cut.groups[number]
+        length = cut.warm_ns + group.part_ns * PARTS
+        laid = {lane: int(_SURELY * rate * length) + _LAID_LEAST for lane, rate in come.items()}
+        laid |= {lane: self._first_guess(lane, length) for lane in full}
+        if sum(laid.values()) > _LAID_MUCH:
+            return set()
+        built = self._laid_out(cut, group, length, f"group {number} cleared", laid)
+        play(built, length, self._heard)
+        self.played += events_so_far(built.world)
+        dry = {lane for lane in laid if ran_dry(built, self.lanes[lane])}
+        # Where one that is full runs dry, it has left the others more room than it would.
+        return set() if dry & full else dry
+
+    def _laid_out(self, cut: Cut, group: Group, length: int, label: str, laid: Mapping[int, int]) -> Built:
+        """A world in which a group's demand lasts for ``length`` ns, with so much laid into lanes."""
+        self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
+        floors = Happenings(floors={name: ((0, floor),) for name, floor in group.floors})
+        plan = _lasting(steady(cut.taps, group.rates, length), length, floors)
+        built = self._begin(plan, label)
+        for lane, count in laid.items():
+            lay(built, self.lanes[lane], count, plan.taps)
+        return built
 
     def _part_ns(self, part: int, warm: int, full: Mode) -> int:
         """Full lanes tell their rates from fewer events than a stretch has that must also show its quantiles."""
@@ -155,6 +186,11 @@ class Player:
         if not rate:
             return part
         return int(min(part, max(warm / PARTS, 60e9, _FULL_EVENTS / PARTS / rate)))
+
+    def _hasty(self, warm: int, part: int, full: Mode) -> tuple[int, int]:
+        """A shorter warm-up and part, ns, for lanes that empty so fast that all of a stretch would take millions of events."""
+        rate = math.fsum(self.rates.get(lane, 0.0) for lane in full)
+        return int(min(warm, 2 * _HASTY_EVENTS / rate)), int(min(part, max(1e9, _HASTY_EVENTS / PARTS / rate)))
 
     def _first_guess(self, lane: int, length: int) -> int:
         return min(_LAID_MOST, max(_LAID_FIRST, int(1.5 * self.rates.get(lane, 0.0) * length)))
