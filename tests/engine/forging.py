@@ -55,6 +55,8 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "instances": ("calls", _set("clock", "free_instance")), "nodes": ("nodes", _set("accounts", "first_node")), "calls": ("calls", _set("clock", "free_call")),
     "events": ("calls", _set("clock", "free_event")), "cargo": ("calls", _set("clock", "free_cargo")), "calendar": ("calls", _set("clock", "entries_n", -5)),
     "expected": ("calls", _both(_set("clock", "expected_first"), _set("clock", "expected_n", 1))), "marked": ("calls", _set("clock", "marked_n", 50)),
+    # Reached by those who find an account full.
+    "crowds": ("calls", _both(_set("accounts", "limit", 0), _set("units", "crowd"))), "crowded": ("calls", _both(_set("accounts", "limit", 0), _set("crowds", "first"))),
     "window": ("polled", _set("units", "window_at")), "random": ("calls", _set("taps", "random")),
     "samples": ("calls", _both(_set("taps", "payload_kind", 3), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),
     "pauses": ("calls", _both(_set("units", "retry_from"), _set("units", "error_rate", 1.0), _set("triggers", "tries", 9))),
