@@ -22,19 +22,21 @@ from tests.strategies import CARD, crowds, estates
 ESTATES = int(os.environ.get("ECHOTALLY_ESTATES", "0"))
 
 
-@settings(
-    max_examples=ESTATES or 80, deadline=None, suppress_health_check=list(HealthCheck), derandomize=not ESTATES,
-    phases=[Phase.generate], database=None,
-)  # fmt: skip
+def _so_many(by_day):
+    """As many estates, the same ones each day; or as many others as are asked for."""
+    return settings(
+        max_examples=ESTATES or by_day, deadline=None, suppress_health_check=list(HealthCheck), derandomize=not ESTATES,
+        phases=[Phase.generate], database=None,
+    )  # fmt: skip
+
+
+@_so_many(80)
 @given(estates())
 def test_the_compiled_loop_does_what_the_plain_reference_does(estate):
     agrees(estate)
 
 
-@settings(
-    max_examples=ESTATES or 60, deadline=None, suppress_health_check=list(HealthCheck), derandomize=not ESTATES,
-    phases=[Phase.generate], database=None,
-)  # fmt: skip
+@_so_many(60)
 @given(crowds())
 def test_of_many_that_wait_for_the_same_the_oldest_event_goes_first(estate):
     agrees(estate)

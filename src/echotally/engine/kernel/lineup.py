@@ -1,7 +1,7 @@
 """Several that may start at one instant: a heap of those that were looked at, at the front of ``World.marked``.
 
-What one starts changes for others only that they come later: it may have taken their message, or they have one batch less in
-flight to set against it. So the first is looked at once more before it starts, and nobody else is.
+What one starts changes for others only that they come later: it may have taken the message that they had before them. So the
+first is looked at once more before it starts, and nobody else is.
 """
 
 from __future__ import annotations

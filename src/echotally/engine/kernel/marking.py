@@ -24,7 +24,7 @@ def _stands(w: World, who: int) -> None:
 
 @kernel
 def mark_waiting(w: World, a: int) -> None:
-    """Something that an account's units share is another: all that wait may start."""
+    """What an account's units share has changed: all of them that wait may start."""
     account = account_at(w, a)
     # Set again by the first that still finds no room.
     account.blocked = NO
