@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -186,6 +186,12 @@ class Measured:
     passed: tuple[Measured, ...] = ()
 
 
+class Records(Protocol):
+    """A sketch for each unit (see ``engine.layout.World``): a whole array, or what makes the n-th when it is asked for."""
+
+    def __getitem__(self, n: int, /) -> NDArray[np.int64]: ...
+
+
 @dataclass(frozen=True)
 class Counted:
     """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
@@ -198,13 +204,13 @@ class Counted:
     accounts: Any
     edges: Any
     triggers: Any
-    wait_bins: NDArray[np.int64]
-    latency_bins: NDArray[np.int64]
-    request_bins: NDArray[np.int64]
-    level_bins: NDArray[np.int64]
-    count_bins: NDArray[np.int64]
-    charge_bins: NDArray[np.int64]
-    lag_bins: NDArray[np.int64]
+    wait_bins: Records
+    latency_bins: Records
+    request_bins: Records
+    level_bins: Records
+    count_bins: Records
+    charge_bins: Records
+    lag_bins: Records
     series: NDArray[np.float64]
     length_ns: int
     level_peak: int

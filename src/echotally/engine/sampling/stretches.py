@@ -26,7 +26,7 @@ from echotally.engine.sampling.lanes import (
     unfinished_outside,
 )
 from echotally.engine.sampling.strata import PARTS, Cut, Group, clipped, expected_in, steady
-from echotally.engine.sampling.totals import Reading, Span, forget_maxima
+from echotally.engine.sampling.totals import Reading, Span, forgotten
 from echotally.errors import BadInput, OurFault, Problem
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
@@ -203,8 +203,7 @@ class Player:
             if filling and not patient:
                 self._count(Reading(built))
                 return Stretch([], [], part, filling, False, True)
-        forget_maxima(built.world)
-        before, held = Reading(built), LaneState(built, self.lanes)
+        before, held = forgotten(built), LaneState(built, self.lanes)
         spans, flows, suspicious = [], [], set[int]()
         units = {unit for lane in full for unit in self.lanes[lane].units}
         for number in range(1, PARTS + 1):
@@ -258,8 +257,7 @@ class Player:
                 lay(built, self.lanes[lane], count, plan.taps)
             if warm:
                 play(built, warm, self._heard)
-            forget_maxima(built.world)
-            before, held = Reading(built), LaneState(built, self.lanes)
+            before, held = forgotten(built), LaneState(built, self.lanes)
             covered = self._play_on(built, cut, number, start, flagged)
             dry = [lane for lane in full if ran_dry(built, self.lanes[lane])]
             if not dry or all(laid[lane] >= _LAID_MOST for lane in dry):

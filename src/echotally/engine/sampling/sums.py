@@ -13,9 +13,10 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.layout import World, set_wide, wide_floats
+from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS, WAIT_BINS, World, set_wide, wide_floats
+from echotally.engine.sampling.sparse import Floats, Sparse
+from echotally.engine.sketch import bins_of
 
-Floats = NDArray[np.float64]
 Mine = TypeVar("Mine", bound="Columns")
 
 
@@ -149,31 +150,8 @@ class SourceTimes(Columns):
 
 
 @dataclass
-class Sparse:
-    """The bins of a sketch that hold something, by their places in the flattened array: few of thousands do."""
-
-    places: NDArray[np.int64]
-    values: Floats
-
-    @classmethod
-    def of(cls, bins: Floats) -> Sparse:
-        """Of a whole sketch."""
-        flat = bins.ravel()
-        places = np.flatnonzero(flat)
-        return cls(places, flat[places])
-
-    def kept(self, which: NDArray[np.bool_]) -> Sparse:
-        """Some of them."""
-        return Sparse(self.places[which], self.values[which])
-
-    def added_to(self, bins: Floats, weight: float = 1.0) -> None:
-        """Add them to a whole sketch, ``weight`` times."""
-        bins.reshape(-1)[self.places] += weight * self.values
-
-
-@dataclass
 class Sketches(Columns):
-    """The sketches of a world (see ``engine.sketch``): whole arrays, or ``Sparse`` ones."""
+    """The sketches of a world (see ``engine.sketch``): ``Sparse`` ones, or each a ``Sum`` of such."""
 
     wait_bins: Any
     latency_bins: Any
@@ -208,6 +186,27 @@ def write_sums(columns: Columns, records: Any) -> None:
         set_wide(records, name, values)
 
 
-def read_sketches(world: World) -> Sketches:
-    """The sketches of a world, as floats."""
-    return Sketches.each(lambda name: getattr(world, name).astype(float))
+def take_sketches(world: World) -> Sketches:
+    """What the sketches of a world hold since they were last taken; they are empty then. Bounded by the peaks so far, none of which
+    has been forgotten while something was in them.
+    """
+    most, estate = world.units, int(world.clock[0]["level_peak"])
+    latest = _last_bin(most["latency_max"])
+    return Sketches(
+        wait_bins=Sparse.taken(world.wait_bins, _last_bin(most["wait_max"]), pairs=True),
+        latency_bins=Sparse.taken(world.latency_bins, latest, pairs=True),
+        request_bins=Sparse.taken(world.request_bins, latest, pairs=True),
+        level_bins=Sparse.taken(world.level_bins, _last_level(max(estate, int(most["level_peak"].max())))),
+        count_bins=Sparse.taken(world.count_bins, _last_level(int(most["count_peak"].max()))),
+        lag_bins=Sparse.taken(world.lag_bins, _last_bin(most["lag_max"])),
+        charge_bins=Sparse.taken(world.charge_bins, WAIT_BINS, pairs=True),
+    )
+
+
+def _last_bin(longest: NDArray[np.int64]) -> int:
+    """The bin behind that of the longest: where a rise begins to pass bins whole, the next one is written to as well."""
+    return int(bins_of(longest)[0].max()) + 1
+
+
+def _last_level(peak: int) -> int:
+    return peak if peak < EXACT_LEVELS else LEVEL_BINS

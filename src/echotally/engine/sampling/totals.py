@@ -14,20 +14,19 @@ from echotally.engine.build import Built
 from echotally.engine.layout import events_so_far
 from echotally.engine.reading import Counted, Measured, assemble
 from echotally.engine.sampling.knowing import Loss
+from echotally.engine.sampling.sparse import Floats, Records, Sparse, Sum, summed
 from echotally.engine.sampling.sums import (
-    Floats,
     Maxima,
     Put,
     Sketches,
     SourceCounts,
     SourceTimes,
-    Sparse,
     UnitCounts,
     UnitTimes,
     mean,
     read_put,
-    read_sketches,
     read_sums,
+    take_sketches,
     write_sums,
 )
 from echotally.engine.sketch import WIDTHS, bins_of
@@ -60,13 +59,13 @@ class Span:
         self.maxima.forget_ages(rows)
         lag = self.sketch.lag_bins
         # What was laid in to keep a lane full has ages of nobody's; ``add_lag`` puts in those that are known.
-        self.sketch.lag_bins = lag.kept(~np.isin(lag.places // (2 * layout.WAIT_BINS), rows))
+        self.sketch.lag_bins = lag.kept(~np.isin(lag.records, rows))
         self.times.lag_zero[rows] = 0
         return self
 
 
 class Reading(Span):
-    """What a world has counted up to an instant, what goes on included; its sketches are whole arrays.
+    """What a world has counted up to an instant, what goes on included; its sketches hold what came since the last reading.
 
     ``played`` are the events it has played.
     """
@@ -80,7 +79,7 @@ class Reading(Span):
             source=read_sums(SourceCounts, w.sources),
             source_times=read_sums(SourceTimes, w.sources),
             put=read_put(w),
-            sketch=read_sketches(w),
+            sketch=take_sketches(w),
             nodes=layout.wide_floats(w.accounts, "node_hours_ns"),
             maxima=Maxima.each(lambda name: w.units[name].copy()),
             peak=int(w.clock[0]["level_peak"]),
@@ -104,7 +103,7 @@ class Reading(Span):
         )
 
     def since(self, before: Reading) -> Span:
-        """What came between an earlier reading and this one."""
+        """What came between the reading before this one and this."""
         return Span(
             self.unit.less(before.unit),
             self.times.less(before.times),
@@ -112,7 +111,7 @@ class Reading(Span):
             self.source.less(before.source),
             self.source_times.less(before.source_times),
             self.put.less(before.put),
-            self.sketch.alike(lambda now, then: Sparse.of(now - then), before.sketch),
+            self.sketch,
             nodes=self.nodes - before.nodes,
             maxima=self.maxima,
             peak=self.peak,
@@ -121,7 +120,7 @@ class Reading(Span):
 
 @dataclass
 class Total(Span):
-    """A month in the making: weighed sums of spans (its sketches are whole arrays), and what they say by hour.
+    """A month in the making: weighed sums of spans (each sketch a ``Sum``), and what they say by hour.
 
     ``left`` is what is unfinished at the end, by unit; ``series`` as in ``Measured``.
     """
@@ -143,7 +142,7 @@ class Total(Span):
             first.source.empty(),
             first.source_times.empty(),
             first.put.empty(),
-            first.sketch.empty(),
+            first.sketch.alike(lambda sketch: Sum(sketch.shape)),
             np.zeros_like(first.nodes),
             first.maxima.empty(),
             0,
@@ -162,7 +161,7 @@ class Total(Span):
         self.source_times.gains(span.source_times, weight)
         self.put.gains(span.put, weight)
         for bins, more in self.sketch.pairs(span.sketch):
-            more.added_to(bins, weight)
+            bins.add(more, weight)
         self.nodes += weight * span.nodes
         self.maxima.rises(span.maxima)
         self.peak = max(self.peak, span.peak)
@@ -181,17 +180,17 @@ class Total(Span):
         self.put.gains(span.put)
         for time, more in self.times.pairs(span.times):
             time[alone] = more[alone]
-        span.sketch.wait_bins.added_to(self.sketch.wait_bins)
-        span.sketch.latency_bins.added_to(self.sketch.latency_bins)
-        span.sketch.request_bins.added_to(self.sketch.request_bins)
-        span.sketch.charge_bins.added_to(self.sketch.charge_bins)
+        self.sketch.wait_bins.add(span.sketch.wait_bins)
+        self.sketch.latency_bins.add(span.sketch.latency_bins)
+        self.sketch.request_bins.add(span.sketch.request_bins)
+        self.sketch.charge_bins.add(span.sketch.charge_bins)
         rows = np.flatnonzero(alone)
         for bins, more in (
             (self.sketch.level_bins, span.sketch.level_bins),
             (self.sketch.count_bins, span.sketch.count_bins),
         ):
-            bins[rows] = 0
-            more.kept(np.isin(more.places // layout.LEVEL_BINS, rows)).added_to(bins)
+            bins.empties(rows)
+            bins.add(more.kept(np.isin(more.records, rows)))
         self.nodes = np.maximum(self.nodes, span.nodes)
         for most, its in self.maxima.pairs(span.maxima):
             most += np.where(alone, its - most, 0)
@@ -215,8 +214,8 @@ class Total(Span):
         each = np.repeat(counts / _PIECES, _PIECES)
         for bins, more in ((self.sketch.wait_bins, 0.0), (self.sketch.latency_bins, run_ns)):
             place, into = bins_of((waits + more).astype(np.int64))
-            np.add.at(bins[unit, 0], place, each)
-            np.add.at(bins[unit, 1], place, each * into)
+            bins.add_to_row((unit, 0), place, each)
+            bins.add_to_row((unit, 1), place, each * into)
         longest, most = int(high_ns.max(initial=0)), self.maxima
         most.wait_max[unit] = max(most.wait_max[unit], longest)
         most.latency_max[unit] = max(most.latency_max[unit], longest + int(run_ns))
@@ -226,7 +225,7 @@ class Total(Span):
         shares = (np.arange(_PIECES) + 0.5) / _PIECES
         ages = np.rint(np.add.outer(low_ns, np.zeros(_PIECES)) + np.outer(high_ns - low_ns, shares)).ravel()
         place, _ = bins_of(ages.astype(np.int64))
-        np.add.at(self.sketch.lag_bins[unit, 0], place, np.repeat(lasted_ns / _PIECES, _PIECES))
+        self.sketch.lag_bins.add_to_row((unit, 0), place, np.repeat(lasted_ns / _PIECES, _PIECES))
         lag = self.maxima.lag_max
         lag[unit] = max(lag[unit], int(high_ns.max(initial=0)), int(low_ns.max(initial=0)))
 
@@ -259,7 +258,7 @@ class Total(Span):
             mean([p.source for p in parts]),
             mean([p.source_times for p in parts]),
             mean([p.put for p in parts]),
-            mean([p.sketch for p in parts]),
+            found.sketch.alike(lambda *sketches: Sum.mean(sketches), *(p.sketch for p in parts[1:])),
             sum((p.nodes for p in parts), np.zeros_like(found.nodes)) / len(parts),
             maxima,
             max(p.peak for p in parts),
@@ -287,9 +286,10 @@ class Total(Span):
         edges, triggers = w.edges.copy(), w.triggers.copy()
         edges["sent"], triggers["letters"] = np.rint(self.put.sent), np.rint(self.put.letters)
         layout.set_wide(accounts, "node_hours_ns", self.nodes)
-        _spread_lag(self.sketch.lag_bins)
-        sketches = self.sketch.alike(lambda bins: np.rint(bins).astype(np.int64))
-        answers = sketches.request_bins
+        sums = self.sketch.alike(Sum.whole)
+        sketches, answers = sums.alike(_rounded), sums.request_bins
+        # Latencies are read from both together: their sum is what is rounded.
+        late = summed(answers.shape, [(sums.latency_bins, 1.0), (answers, 1.0)])
         counted = Counted(
             units=units,
             sources=sources,
@@ -297,13 +297,12 @@ class Total(Span):
             edges=edges,
             triggers=triggers,
             wait_bins=sketches.wait_bins,
-            # Latencies are read from both together: their sum is what is rounded.
-            latency_bins=np.rint(self.sketch.latency_bins + self.sketch.request_bins).astype(np.int64) - answers,
-            request_bins=answers,
+            latency_bins=Records(lambda n: _whole(late.record(n)) - _whole(answers.record(n))),
+            request_bins=sketches.request_bins,
             level_bins=sketches.level_bins,
             count_bins=sketches.count_bins,
             charge_bins=sketches.charge_bins,
-            lag_bins=sketches.lag_bins,
+            lag_bins=Records(lambda n: _whole(_spread(sums.lag_bins.record(n)))),
             series=self.series,
             length_ns=self.length_ns,
             level_peak=self.peak,
@@ -311,15 +310,22 @@ class Total(Span):
         return assemble(model, self.built, counted)
 
 
-def _spread_lag(lag: NDArray[np.float64]) -> None:
-    """Write the second row (rises that passed a bin whole, as steps) out as time, while it is not rounded yet."""
-    for rows in lag:
-        rows[0] += np.maximum(0.0, np.cumsum(rows[1])) * WIDTHS
-        rows[1] = 0
+def _whole(numbers: Floats) -> NDArray[np.int64]:
+    return np.rint(numbers).astype(np.int64)
 
 
-def forget_maxima(w: Any) -> None:
-    """Peaks of the warm-up are not the month's."""
+def _rounded(sketch: Sparse) -> Records:
+    return Records(lambda n: _whole(sketch.record(n)))
+
+
+def _spread(lag: Floats) -> Floats:
+    """The second row (rises that passed a bin whole, as steps) written out as time, while it is not rounded yet."""
+    return np.array([lag[0] + np.maximum(0.0, np.cumsum(lag[1])) * WIDTHS, np.zeros_like(lag[1])])
+
+
+def forgotten(built: Built) -> Reading:
+    """A reading after the warm-up, whose peaks are not the month's: they are counted anew from here."""
+    found, w = Reading(built), built.world
     w.units["level_peak"], w.units["count_peak"], w.units["backlog_peak"] = (
         w.units["in_flight"],
         w.units["count"],
@@ -327,3 +333,4 @@ def forget_maxima(w: Any) -> None:
     )
     w.units["wait_max"] = w.units["latency_max"] = w.units["lag_max"] = 0
     w.clock[0]["level_peak"] = w.clock[0]["in_flight"]
+    return found

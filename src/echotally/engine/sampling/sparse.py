@@ -1,0 +1,133 @@
+"""Sketches of a sample, by the bins that hold something: few of thousands do.
+
+A sample reads the sketches of its worlds hundreds of times, and adds them up weighed. Whole, those of a thousand functions
+are half a gigabyte each time.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Shape = tuple[int, ...]
+#: A sketch and how often it counts.
+Term = tuple["Sparse", float]
+
+
+@dataclass(frozen=True)
+class Sparse:
+    """The bins of a sketch that hold something, by their places in the flattened array, in order; ``shape`` is the whole one's.
+
+    The first number of ``shape`` is how many records there are: one for each unit.
+    """
+
+    shape: Shape
+    places: NDArray[np.int32]
+    values: Floats
+
+    @classmethod
+    def taken(cls, bins: NDArray[Any], most: int, pairs: bool = False) -> Sparse:
+        """What a world's sketch holds, which is emptied; nothing is beyond the bin ``most``.
+
+        ``pairs``: each record has a row of counts and one that is nothing where they are; else what is in it stands alone.
+        """
+        records, width = len(bins), min(most + 1, bins.shape[-1])
+        # A column for each row of a record; of pairs the first row says it all.
+        looked_at = bins.reshape(records, -1, bins.shape[-1])[:, : 1 if pairs else None, :width]
+        found = np.flatnonzero(looked_at != 0)
+        row, column = np.divmod(found, width)
+        places = (row * (bins.size // records // bins.shape[-1]) if pairs else row) * bins.shape[-1] + column
+        flat = bins.reshape(-1)
+        if pairs:
+            places = np.concatenate([places, places + bins.shape[-1]])
+            places = np.sort(places[flat[places] != 0])
+        values = flat[places].astype(float)
+        flat[places] = 0
+        # Spans are kept by the thousand, and no sketch has more bins than this counts: that of 174,000 functions.
+        assert bins.size < 2**31
+        return cls(bins.shape, places.astype(np.int32), values)
+
+    @property
+    def records(self) -> NDArray[np.int32]:
+        """Which record each place is in."""
+        return self.places // np.int32(math.prod(self.shape[1:]))
+
+    def record(self, n: int) -> Floats:
+        """The n-th record, whole."""
+        size = math.prod(self.shape[1:])
+        first, last = np.searchsorted(self.places, [n * size, (n + 1) * size])
+        whole = np.zeros(size)
+        whole[self.places[first:last] - n * size] = self.values[first:last]
+        return whole.reshape(self.shape[1:])
+
+    def kept(self, which: NDArray[np.bool_]) -> Sparse:
+        """Some of the places."""
+        return Sparse(self.shape, self.places[which], self.values[which])
+
+
+def summed(shape: Shape, terms: Sequence[Term]) -> Sparse:
+    """Sketches of one shape added up, each so many times, in their order; the places come out in order."""
+    if len(terms) == 1 and terms[0][1] == 1.0:
+        return terms[0][0]
+    held = np.zeros(math.prod(shape), np.bool_)
+    for term, _ in terms:
+        held[term.places] = True
+    places = np.flatnonzero(held)
+    # Where each place has come to stand: looked up, which takes no sorting. Of what is never written no page is ever made.
+    rank = np.zeros(len(held), np.int32)
+    rank[places] = np.arange(len(places), dtype=np.int32)
+    values = np.zeros(len(places))
+    for term, weight in terms:
+        values[rank[term.places]] += weight * term.values
+    return Sparse(shape, places.astype(np.int32), values)
+
+
+class Sum:
+    """A sketch that is added to; put together when it is asked for."""
+
+    def __init__(self, shape: Shape) -> None:
+        self.shape, self._terms = shape, list[Term]()
+
+    def add(self, term: Sparse, weight: float = 1.0) -> None:
+        """Add a sketch, ``weight`` times. Each of its places stands there once."""
+        self._terms.append((term, weight))
+
+    def add_to_row(self, at: tuple[int, int], places: NDArray[np.int64], values: Floats) -> None:
+        """Add values to bins of the row ``at`` (record, row in it); several to one bin if need be."""
+        first = (at[0] * self.shape[1] + at[1]) * self.shape[2]
+        which, to = np.unique(places, return_inverse=True)
+        self.add(Sparse(self.shape, (first + which).astype(np.int32), np.bincount(to, values).astype(float)))
+
+    def empties(self, records: NDArray[np.int64]) -> None:
+        """Forget what these records hold."""
+        whole = self.whole()
+        self._terms = [(whole.kept(~np.isin(whole.records, records)), 1.0)]
+
+    def whole(self) -> Sparse:
+        """Everything that was added."""
+        self._terms = [(summed(self.shape, self._terms), 1.0)]
+        return self._terms[0][0]
+
+    @classmethod
+    def mean(cls, sums: Sequence[Sum]) -> Sum:
+        """The mean of several."""
+        found = cls(sums[0].shape)
+        total = summed(found.shape, [(each.whole(), 1.0) for each in sums])
+        found.add(Sparse(found.shape, total.places, total.values / len(sums)))
+        return found
+
+
+@dataclass(frozen=True)
+class Records:
+    """The records of a sketch, each made when it is looked at."""
+
+    each: Callable[[int], NDArray[np.int64]]
+
+    def __getitem__(self, record: int) -> NDArray[np.int64]:
+        return self.each(record)
