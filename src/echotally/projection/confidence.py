@@ -9,8 +9,9 @@ was seen of them (Garwood, Biometrika 28, 1936); losses whose chance is known th
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from statistics import fmean, stdev
 
 from echotally.engine.reading import Measured, UnitMeasured
@@ -132,7 +133,7 @@ class Doubt:
     def counted(self, values: Sequence[float], function: str | None, possible: bool = True) -> Interval:
         """Of a count of events or attempts."""
         low, high = counted(values, self.share, possible)
-        if any(u.events["unfinished"] for part in self.parts for u in self._units(part, function)):
+        if any(u.events["unfinished"] for u in self._of_parts(function)):
             # What is left over when the month ends is one evening's chance, not a month's mean.
             middle = fmean(values)
             low, high = max(0.0, middle - _LAST * (middle - low)), middle + _LAST * (high - middle)
@@ -147,28 +148,37 @@ class Doubt:
     def lost(self, function: str | None) -> Interval:
         """Of the events lost, dead-lettered, expired or too large."""
         # Where every loss is by a chance that is known, its expectation tells more than four small counts.
-        names = {u.unit.function for u in self.parts[0].units if function in (None, u.unit.function)}
+        names = {u.unit.function for u in self._units(self.parts[0], function)}
         values = [float(totals_of(self._units(part, function)).lost) for part in self.parts]
-        beside = sum(u.events["expired"] + u.events["too_large"] for p in self.parts for u in self._units(p, function))
+        beside = sum(u.events["expired"] + u.events["too_large"] for u in self._of_parts(function))
         if not beside and not self._walks(function) and all(n in self.losses for n in names):
             return expected_count(fmean(values), max((self.losses[n].together for n in names), default=1))
         possible = any(n not in self.losses or self.losses[n].chance > 0 for n in names)
         return self.counted(values, function, possible)
 
-    @staticmethod
-    def _units(part: Measured, function: str | None) -> list[UnitMeasured]:
-        return [u for u in part.units if function in (None, u.unit.function)]
+    @cached_property
+    def _by_function(self) -> Mapping[str, Sequence[int]]:
+        """The places of each function's units, the same in every month."""
+        found: dict[str, list[int]] = {}
+        for n, measured in enumerate(self.month.units):
+            found.setdefault(measured.unit.function, []).append(n)
+        return found
+
+    def _units(self, month: Measured, function: str | None) -> list[UnitMeasured]:
+        return month.units if function is None else [month.units[n] for n in self._by_function.get(function, ())]
+
+    def _of_parts(self, function: str | None) -> Iterator[UnitMeasured]:
+        return (u for part in self.parts for u in self._units(part, function))
 
     def checks(self, checks: Sequence[Check], of_parts: Sequence[Sequence[Check]]) -> tuple[Check, ...]:
         """The checks of a sampled month, each with its interval, from the checks of every part."""
-        found = []
+        found, known = [], [_by_key(part) for part in of_parts]
         for check in checks:
-            low, high = self._of(check, of_parts)
+            low, high = self._of(check, [part.get(_key(check), check.found) for part in known])
             found.append(replace(check, low=low, high=high))
         return tuple(found)
 
-    def _of(self, check: Check, of_parts: Sequence[Sequence[Check]]) -> Interval:
-        values = [_found(part, check) for part in of_parts]
+    def _of(self, check: Check, values: Sequence[float]) -> Interval:
         if check.target == "lost":
             return self.lost(check.function)
         if check.target in _COUNTED:
@@ -221,10 +231,13 @@ class Doubt:
         )
 
 
-def _found(part: Sequence[Check], check: Check) -> float:
-    key = (check.target, check.function, check.by, check.value, check.wanted)
-    same = [c.found for c in part if (c.target, c.function, c.by, c.value, c.wanted) == key]
-    return same[0] if same else check.found
+def _key(check: Check) -> tuple[object, ...]:
+    return check.target, check.function, check.by, check.value, check.wanted
+
+
+def _by_key(part: Sequence[Check]) -> dict[tuple[object, ...], float]:
+    """What a part found, by what was checked; of two that are alike the first."""
+    return {_key(check): check.found for check in reversed(part)}
 
 
 def _scaled(values: Interval, by: float) -> Interval:

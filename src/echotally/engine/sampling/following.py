@@ -102,7 +102,7 @@ class PartOfMonth:
 
     def _full(self) -> Mode:
         # Less than an event is what rounding leaves.
-        return frozenset(n for n, c in self.carried.items() if c.held >= 1.0)
+        return frozenset(n for n, c in self.carried.items() if c.came and c.held >= 1.0)
 
     def _move(self, group: int, full: Mode, now: int, step: int) -> None:
         flow = self.sampler.stretch(group, full).flows[self.part]
@@ -125,14 +125,14 @@ class PartOfMonth:
         self.total.unit.expired[home] += lot.expired
         self.total.source.ended[mine.source] += lot.expired
         hour = self._hour(lot.at_ns)
-        backlog = math.fsum(self.carried[n].held for n, other in enumerate(self.lanes) if home in other.units)
+        backlog = math.fsum(self.carried[n].held for n in self.lanes.of_unit[home])
         peak = self.total.maxima.backlog_peak
         peak[home] = max(peak[home], int(backlog))
         series = self.total.series[home, hour]
         series[codes.BACKLOG_PEAK] = max(series[codes.BACKLOG_PEAK], backlog)
         series[codes.OLDEST_AGE] = lot.age_high / 1e9
         for unit in mine.units:
-            full = [n for n, c in self.carried.items() if unit in self.lanes[n].units and c.came]
+            full = [n for n in self.lanes.of_unit[unit] if self.carried[n].came]
             # What a unit handled came from all its full lanes; which handled how much is not told.
             part = 1 / max(1, len(full))
             self.waits.setdefault(unit, []).append(
@@ -144,8 +144,8 @@ class PartOfMonth:
     def _lag(self, unit: int, now: int, step: int) -> None:
         lots = [
             c.lots[-1]
-            for n, c in self.carried.items()
-            if unit in self.lanes[n].units and c.lots and c.lots[-1].at_ns == now
+            for c in (self.carried[n] for n in self.lanes.of_unit[unit])
+            if c.lots and c.lots[-1].at_ns == now
         ]
         if lots:
             oldest = max(lots, key=lambda lot: lot.age_high)

@@ -7,6 +7,7 @@ Kelton, "Simulation Modeling and Analysis", section 11.5).
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -38,12 +39,15 @@ class Loss:
 def known_losses(model: Model, placement: Mapping[str, Offer]) -> dict[str, Loss]:
     """Functions whose events are given up with a known chance; the others are left out."""
     found = {}
-    for name in model.functions:
-        triggers = [t for t in model.triggers if t.to == name]
+    into: dict[str, list[Trigger]] = {name: [] for name in model.functions}
+    for trigger in model.triggers:
+        into[trigger.to].append(trigger)
+    readers = Counter(trigger.from_ for trigger in model.triggers)
+    for name, triggers in into.items():
         if _depends(model, name, placement[name].plan):
             continue
         # Of two triggers on one source it is not known who takes which event.
-        if len(triggers) == 1 and sum(t.from_ == triggers[0].from_ for t in model.triggers) == 1:
+        if len(triggers) == 1 and readers[triggers[0].from_] == 1:
             loss = _loss(model, model.functions[name], triggers[0], placement[name].plan)
             if loss is not None:
                 found[name] = loss

@@ -7,7 +7,7 @@ and the ages in it are carried by ``carrying``, hour by hour.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,8 +17,10 @@ from numpy.typing import NDArray
 from echotally.demand.month import Tap
 from echotally.engine import codes
 from echotally.engine.build import Built
+from echotally.engine.layout import World
 from echotally.engine.play import ask
 from echotally.engine.pools import with_room
+from echotally.engine.sampling.sparse import Floats
 from echotally.errors import OurFault
 
 #: A lane with more waiting than this share of the square root of what came in is looked at more closely. A queue that is
@@ -48,7 +50,7 @@ class Lane:
     share: float
 
 
-def lanes_of(built: Built) -> list[Lane]:
+def _lanes_of(built: Built) -> list[Lane]:
     """Every lane of a world, in a fixed order."""
     w = built.world
     found: list[Lane] = []
@@ -96,56 +98,77 @@ def _share(skew: float, place: int, partitions: int) -> float:
     return skew if place == 0 else (1 - skew) / (partitions - 1)
 
 
+class Lanes(list[Lane]):
+    """Every lane of a world in a fixed order, and where each kind of them is counted."""
+
+    def __init__(self, built: Built) -> None:
+        w = built.world
+        super().__init__(_lanes_of(built))
+        self._queues, sources = self._those(codes.LAY_QUEUE)
+        self._sources, self._chains = sources, w.sources["lists"][sources] + 1
+        self._partitions, self._parts = self._those(codes.LAY_PARTITION)
+        self._lines, _ = self._those(codes.LAY_LINE)
+        self._line_chains = w.units["lists"][[self[n].units[0] for n in self._lines]]
+        self._pushed, self._from = _pushed(w, {self[n].units[0]: int(n) for n in self._lines})
+        self.batch = np.array([lane.batch for lane in self])
+        self.filling_ns = np.array([lane.filling_ns for lane in self])
+        self.of_unit: dict[int, list[int]] = {}
+        for n, lane in enumerate(self):
+            for unit in lane.units:
+                self.of_unit.setdefault(unit, []).append(n)
+
+    def _those(self, kind: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Which lanes are of a kind, and their sources, partitions or triggers."""
+        which = [n for n, lane in enumerate(self) if lane.kind == kind]
+        return np.array(which, np.int64), np.array([self[n].ref for n in which], np.int64)
+
+    def counted(self, w: World) -> tuple[Floats, Floats, Floats]:
+        """What has arrived in each lane of a world laid out like the first, what it holds, and what of that waits."""
+        arrived, held, waiting = (np.zeros(len(self)) for _ in range(3))
+        came, length = w.sources["arrived"], w.chains["length"]
+        inside = came - w.sources["ended"]
+        arrived[self._queues], held[self._queues] = came[self._sources], inside[self._sources]
+        waiting[self._queues] = length[self._chains]
+        parts = w.partitions[self._parts]
+        arrived[self._partitions], waiting[self._partitions] = parts["arrived"], parts["waiting"]
+        held[self._partitions] = length[parts["list"]] + parts["dropped"]
+        np.add.at(arrived, self._pushed, came[self._from])
+        np.add.at(held, self._pushed, inside[self._from])
+        waiting[self._lines] = length[self._line_chains]
+        return arrived, held, waiting
+
+
+def _pushed(w: World, lines: Mapping[int, int]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Lanes of calls that wait in their unit's line, ``lines``, and the sources these come from: each pair once."""
+    found = set()
+    for t in w.triggers:
+        unit, source = int(t["unit"]), int(t["source"])
+        if (
+            unit in lines
+            and t["kind"] in (codes.TOPIC, codes.FOLDER, codes.SCHEDULE)
+            and w.sources[source]["trigger_n"]
+        ):
+            found.add((lines[unit], source))
+    pairs = np.array(sorted(found), np.int64).reshape(-1, 2)
+    return pairs[:, 0], pairs[:, 1]
+
+
 class LaneState:
     """What every lane holds, and what has come and gone, at an instant."""
 
-    def __init__(self, built: Built, lanes: Sequence[Lane]) -> None:
-        w = built.world
-        self.arrived, self.held, self.waiting = (np.zeros(len(lanes)) for _ in range(3))
-        for n, lane in enumerate(lanes):
-            if lane.kind == codes.LAY_QUEUE:
-                q = w.sources[lane.ref]
-                chain = w.chains[int(q["lists"]) + 1]
-                self.arrived[n], self.held[n] = q["arrived"], q["arrived"] - q["ended"]
-                self.waiting[n] = chain["length"]
-            elif lane.kind == codes.LAY_PARTITION:
-                part = w.partitions[lane.ref]
-                self.arrived[n] = part["arrived"]
-                self.held[n] = w.chains[part["list"]]["length"] + part["dropped"]
-                self.waiting[n] = part["waiting"]
-            else:
-                unit = lane.units[0]
-                sources = {int(w.triggers[g]["source"]) for g in _pushed(w, unit)}
-                self.arrived[n] = sum(int(w.sources[s]["arrived"]) for s in sources)
-                self.held[n] = self.arrived[n] - sum(int(w.sources[s]["ended"]) for s in sources)
-                chain = w.chains[int(w.units[unit]["lists"])]
-                self.waiting[n] = chain["length"]
+    def __init__(self, built: Built, lanes: Lanes) -> None:
+        self.arrived, self.held, self.waiting = lanes.counted(built.world)
 
-    def suspicious(self, lanes: Sequence[Lane], start: LaneState, elapsed_ns: float) -> set[int]:
+    def suspicious(self, lanes: Lanes, start: LaneState, elapsed_ns: float) -> set[int]:
         """Lanes in which so much waits, ``elapsed_ns`` after an empty start, that they may not keep up."""
-        found = set()
-        for n, lane in enumerate(lanes):
-            came = self.arrived[n] - start.arrived[n]
-            usual = 2 * lane.batch + 2 * came / max(elapsed_ns, 1.0) * lane.filling_ns
-            if self.waiting[n] > usual + _SUSPICIOUS * came**0.5:
-                found.add(n)
-        return found
+        came = self.arrived - start.arrived
+        usual = 2 * lanes.batch + 2 * came / max(elapsed_ns, 1.0) * lanes.filling_ns
+        return set(np.flatnonzero(self.waiting > usual + _SUSPICIOUS * came**0.5).tolist())
 
     def filling(self, start: LaneState) -> set[int]:
         """Lanes in which much waits and most of what came does: they need not be watched for longer."""
         came = self.arrived - start.arrived
-        return {n for n in range(len(came)) if self.waiting[n] > _MUCH and self.waiting[n] > _MOST * came[n]}
-
-
-def _pushed(w: Any, unit: int) -> list[int]:
-    """Triggers of a unit whose calls wait in its line."""
-    return [
-        g
-        for g in range(len(w.triggers))
-        if w.triggers[g]["unit"] == unit
-        and w.triggers[g]["kind"] in (codes.TOPIC, codes.FOLDER, codes.SCHEDULE)
-        and w.sources[w.triggers[g]["source"]]["trigger_n"]
-    ]
+        return set(np.flatnonzero((self.waiting > _MUCH) & (self.waiting > _MOST * came)).tolist())
 
 
 def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:
@@ -229,23 +252,20 @@ def ages_in(built: Built, lane: Lane) -> tuple[float, ...]:
     return tuple(float(w.clock[0]["now"] - at) for at in ordered[places])
 
 
-def unfinished_outside(built: Built, lanes: Sequence[Lane]) -> NDArray[np.float64]:
+def unfinished_outside(built: Built, lanes: Sequence[Lane]) -> Floats:
     """Events of each unit that are neither over nor in a lane: sent away, or waiting to be tried again."""
     w = built.world
     found = np.zeros(len(built.units))
-    inside = {lane.source for lane in lanes}
-    for call in w.calls[w.calls["state"] == codes.BACKOFF]:
-        if int(w.triggers[call["trigger"]]["source"]) not in inside:
-            found[call["unit"]] += call["items"]
+    away = w.calls[w.calls["state"] == codes.BACKOFF]
+    away = away[~np.isin(w.triggers["source"][away["trigger"]], [lane.source for lane in lanes])]
+    np.add.at(found, away["unit"], away["items"].astype(float))
     return found
 
 
-def oldest_throttled_ns(built: Built) -> NDArray[np.float64]:
+def oldest_throttled_ns(built: Built) -> Floats:
     """Of each unit, the age of its oldest event that was sent away for lack of room and will come again; 0: none."""
     w = built.world
     found = np.zeros(len(built.units))
     away = w.calls[(w.calls["state"] == codes.BACKOFF) & (w.calls["wait"] > 0)]
-    for call in away:
-        age = float(w.clock[0]["now"] - call["arrived"])
-        found[call["unit"]] = max(found[call["unit"]], age)
+    np.maximum.at(found, away["unit"], (w.clock[0]["now"] - away["arrived"]).astype(float))
     return found

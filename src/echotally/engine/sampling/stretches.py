@@ -16,10 +16,9 @@ from echotally.engine.layout import events_so_far
 from echotally.engine.play import begun, play
 from echotally.engine.sampling.expecting import SAMPLED_FROM
 from echotally.engine.sampling.lanes import (
-    Lane,
+    Lanes,
     LaneState,
     ages_in,
-    lanes_of,
     lay,
     oldest_throttled_ns,
     ran_dry,
@@ -109,7 +108,7 @@ class Player:
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
         self.played = 0
         self.first = self._begin(_lasting((), month.length_ns), "layout")
-        self.lanes: list[Lane] = lanes_of(self.first)
+        self.lanes = Lanes(self.first)
         self.rates: dict[int, float] = {}
 
     def _begin(self, plan: Arrivals, label: str) -> Built:
