@@ -126,7 +126,7 @@ class Month:
         )
 
     def series(self, function, column):
-        hours = self.measured.series[self.names.index(function)][:, column]
+        hours = self.measured.series.one(self.names.index(function), column)
         return {hour: value for hour, value in enumerate(hours.tolist()) if value}
 
 

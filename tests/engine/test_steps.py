@@ -70,7 +70,7 @@ def test_hours_are_those_of_the_series(loaded: Loaded, plan: PlayedPlan) -> None
     order = [place[unit.key] for unit in plan.measured.units]
     for name in ("arrivals", "throttled", "concurrency_peak", "instances_peak", "backlog_peak"):
         # The month's last instant belongs to no step.
-        hourly = plan.measured.series[:, :-1, SERIES.index(name)]
+        hourly = plan.measured.series.all_of(SERIES.index(name))[:, :-1]
         np.testing.assert_array_equal(found.columns[name][order][:, :-1], hourly)
 
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from echotally.engine import codes
 from echotally.engine.build import Built, Unit
+from echotally.engine.hourly import Hourly
 from echotally.engine.layout import World, wide
 from echotally.engine.sketch import KeptWaits, Level, Waits, lag_quantile, level_of, wait_quantile, waits_of
 from echotally.errors import OurFault
@@ -166,11 +167,11 @@ class PutIn:
 
 @dataclass(frozen=True)
 class Measured:
-    """A simulated month. ``series`` has shape (units, hours, 6), columns ``layout.SERIES``; ``put_in`` says who put what where.
+    """A simulated month. ``series`` is what happened by the hour, columns ``layout.SERIES``; ``put_in`` says who put what where.
 
     ``starts_ns`` are the times at which start tokens of an account were taken, where they were asked for. ``marks`` are what had
     been measured up to instants that were asked for, lives and active periods where they ended, ``passed`` the same as far as they
-    had gone: only what meters are made of, levels and waits are nothing.
+    had gone: only what meters are made of, levels, waits and hours are nothing.
     """
 
     units: list[UnitMeasured]
@@ -179,7 +180,7 @@ class Measured:
     node_ns: dict[tuple[str, str], int]
     accounts: list[tuple[str, str]]
     month_ns: int
-    series: NDArray[np.float64]
+    series: Hourly
     put_in: tuple[PutIn, ...] = ()
     starts_ns: dict[tuple[str, str], NDArray[np.int64]] | None = None
     marks: tuple[Measured, ...] = ()
@@ -273,7 +274,7 @@ _NO_WAITS = Waits(None, None, None, None)
 
 
 def assemble(model: Model, built: Built, w: Counted, quantities_only: bool = False) -> Measured:
-    """Measurements from what was counted, laid out like the world of ``built``; ``quantities_only``: no levels and waits."""
+    """Measurements from what was counted, laid out like the world of ``built``; ``quantities_only``: no levels, waits and hours."""
     length, order = w.length_ns, _file_order(model)
     return Measured(
         units=[
@@ -287,7 +288,7 @@ def assemble(model: Model, built: Built, w: Counted, quantities_only: bool = Fal
         node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
         accounts=built.accounts,
         month_ns=length,
-        series=w.series,
+        series=Hourly(()) if quantities_only else Hourly.of(w.series),
         put_in=(*_fed(built, w), *_dead_lettered(built, w), *_emitted(built, w)),
     )
 

@@ -200,7 +200,7 @@ class Context:
         if measured is None:
             return 0.0, 0.0
         # Environments are not added up: a rate is what one instance of the function sees.
-        rows = [measured.series[n, :, 0] for n, u in enumerate(measured.units) if u.unit.function == name]
+        rows = [measured.series.one(n, 0) for n, u in enumerate(measured.units) if u.unit.function == name]
         busiest = max(rows, key=lambda row: float(row.sum()), default=None)
         return (0.0, 0.0) if busiest is None else (float(busiest.mean()), float(busiest.max()))
 

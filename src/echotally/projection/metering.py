@@ -304,7 +304,7 @@ def hours_by_arrivals(
     # Of a month that was not played hour by hour, what came is the best there is to tell hours apart by.
     weights: dict[UnitKey | None, list[Decimal]] = {}
     for n, unit in enumerate(measured.units):
-        came = [Decimal(round(float(each))) for each in measured.series[n][:, ARRIVALS]]
+        came = [Decimal(round(float(each))) for each in measured.series.one(n, ARRIVALS)]
         weights[unit.key] = [each / sum(came) for each in came] if sum(came) else even
     for hour, length in enumerate(lengths):
         yield (

@@ -254,7 +254,7 @@ def series_frame(projection: Projection) -> pd.DataFrame:
     frames = []
     for plan in projection.played:
         for number, unit in enumerate(plan.measured.units):
-            frame = pd.DataFrame(plan.measured.series[number], columns=list(SERIES))
+            frame = pd.DataFrame(plan.measured.series.of_unit(number), columns=list(SERIES))
             # All but the age are counts; a sampled month has fractions of them.
             counts = list(SERIES[:-1])
             frame[counts] = frame[counts].round().astype("int64")

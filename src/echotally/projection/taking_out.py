@@ -21,7 +21,7 @@ def taken_out(whole: Measured, functions: Collection[str], sources: Collection[s
         sources=[s for s in whole.sources if s.source in sources],
         node_ns={key: ns for key, ns in whole.node_ns.items() if key in accounts},
         accounts=list(accounts),
-        series=whole.series[rows],
+        series=whole.series.rows(rows),
         put_in=tuple(put for put in whole.put_in if put.source in sources),
         starts_ns=None,
     )

@@ -247,7 +247,7 @@ def _peaks(plan: PlayedPlan) -> dict[Account, NDArray[np.float64]]:
     found: dict[Account, Any] = {}
     for n, unit in enumerate(plan.measured.units):
         if unit.unit.offer.plan.concurrency_limit is not None:
-            found[unit.unit.billed_to] = found.get(unit.unit.billed_to, 0.0) + plan.measured.series[n, :, _IN_FLIGHT]
+            found[unit.unit.billed_to] = found.get(unit.unit.billed_to, 0.0) + plan.measured.series.one(n, _IN_FLIGHT)
     return found
 
 
@@ -341,7 +341,7 @@ class _Part:
         for n, unit in enumerate(base.measured.units):
             if unit.unit.function in own and unit.unit.billed_to in shared:
                 place = unit.unit.billed_to
-                before[place] = before.get(place, 0.0) + base.measured.series[n, :, _IN_FLIGHT]
+                before[place] = before.get(place, 0.0) + base.measured.series.one(n, _IN_FLIGHT)
         for account in shared & peaks.keys():
             limit = played.metered.plans[account].concurrency_limit
             now = np.minimum(self._trials.peaks.get(account, 0.0), self._trials.most_at_once)

@@ -63,8 +63,8 @@ def piles(model: Model, plan: PlayedPlan) -> list[Pile]:
     """Backlogs that grow until the month ends or the retention is reached, largest first."""
     found = []
     for n, unit in enumerate(plan.measured.units):
-        series = plan.measured.series[n]
-        pile = _pile(model, unit, series[:, _BACKLOG], series[:, _AGE])
+        series = plan.measured.series
+        pile = _pile(model, unit, series.one(n, _BACKLOG), series.one(n, _AGE))
         if pile is not None:
             found.append(pile)
     return sorted(found, key=lambda p: -p.per_hour)

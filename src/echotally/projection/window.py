@@ -123,7 +123,7 @@ def worst_day(loaded: Loaded, plan: PlayedPlan) -> date:
     """The local day on which most attempts were throttled, else the one with the largest backlog, else the busiest."""
     clock = loaded.month.clock
     for name in ("throttled", "backlog_peak", "arrivals"):
-        hours = plan.measured.series[:, :, SERIES.index(name)].sum(axis=0)
+        hours = plan.measured.series.all_of(SERIES.index(name)).sum(axis=0)
         if hours.any():
             break
     by_day: dict[date, float] = {}

@@ -36,7 +36,7 @@ def _by_hour(measured: Measured, clock: MonthClock, function: str) -> np.ndarray
     """Mean arrivals by hour of the local day, over all environments."""
     total, times = np.zeros(_DAY), np.zeros(_DAY)
     rows = [n for n, u in enumerate(measured.units) if u.unit.function == function]
-    arrivals = measured.series[rows, :, int(codes.ARRIVALS)].sum(axis=0)
+    arrivals = measured.series.rows(rows).all_of(int(codes.ARRIVALS)).sum(axis=0)
     # The series has elapsed hours; where zones differ from them by parts of an hour the nearest is meant.
     for hour in clock.local_hours():
         place = min(len(arrivals) - 1, hour.start_ns // 3_600_000_000_000)

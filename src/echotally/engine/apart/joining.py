@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-import numpy as np
-
+from echotally.engine.hourly import Hourly
 from echotally.engine.reading import Measured, PutIn
 from echotally.engine.sketch import Level
 from echotally.model.estate import Model
@@ -43,6 +42,6 @@ def joined(model: Model, parts: Sequence[Measured], concurrency: Level) -> Measu
         node_ns={key: sum(part.node_ns.get(key, 0) for part in parts) for key in accounts},
         accounts=list(accounts),
         month_ns=parts[0].month_ns,
-        series=np.stack([part.series[n] for part, n, _ in found]),
+        series=Hourly.joined((part.series, n) for part, n, _ in found),
         put_in=tuple(sorted((put for part in parts for put in part.put_in), key=by_origin)),
     )

@@ -15,12 +15,15 @@ from dataclasses import dataclass
 from statistics import fmean, stdev
 from typing import Any
 
+import numpy as np
+
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.reading import Measured
 from echotally.engine.sampling.expecting import expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
+from echotally.engine.sampling.sparse import Floats
 from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
 from echotally.engine.sampling.stretches import Mode, Player, Stretch
 from echotally.engine.sampling.sums import Maxima
@@ -66,7 +69,7 @@ def sample(
 ) -> Sampled:
     """Sample a month; ``effort``: events to play in steady hours. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
     sampler = Sampler(model, month, placement, seed, progress, effort or BUDGET)
-    parts = sampler.parts()
+    parts, series = sampler.parts()
     throttled = {u.function for p in parts for u, n in zip(p.built.units, p.unit.throttled, strict=True) if n > 0}
     losses = {
         name: loss
@@ -75,7 +78,7 @@ def sample(
     }
     for part in parts:
         part.knows(losses)
-    whole = Total.mean(parts).measured(model)
+    whole = Total.mean(parts, series).measured(model)
     share = min(1.0, sampler.player.played / max(1.0, sampler.expected))
     return Sampled(whole, [part.measured(model) for part in parts], share, losses, frozenset(sampler.critical))
 
@@ -109,20 +112,23 @@ class Sampler:
         if self.progress:
             self.progress(min(0.99, self.done))
 
-    def parts(self) -> list[Total]:
-        """One month for each part of the sample."""
+    def parts(self) -> tuple[list[Total], Floats]:
+        """One month for each part of the sample, and what all of them say by hour, added up."""
         for number in range(len(self.cut.groups)):
             self.stretch(number, _EMPTY)
             self.done = 0.5 * (number + 1) / len(self.cut.groups)
         apart = self._schedules()
         still = self.player.whole_month(()) if self.month.happenings.moments() else None
-        found = []
+        found: list[Total] = []
         for part in range(PARTS):
             total = PartOfMonth(self, part).follow()
             total.add_apart(apart, still)
+            if not found:
+                series = np.zeros_like(total.series)
+            total.adds_its_hours_to(series)
             found.append(total)
             self.done = 0.5 + 0.5 * (part + 1) / PARTS
-        return found
+        return found, series
 
     def stretch(self, group: int, full: Mode) -> Stretch:
         """A group's stretch with some lanes full, played once."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -61,10 +62,15 @@ class Sparse:
     def record(self, n: int) -> Floats:
         """The n-th record, whole."""
         size = math.prod(self.shape[1:])
-        first, last = np.searchsorted(self.places, [n * size, (n + 1) * size])
+        first, last = self._begins[n : n + 2]
         whole = np.zeros(size)
         whole[self.places[first:last] - n * size] = self.values[first:last]
         return whole.reshape(self.shape[1:])
+
+    @cached_property
+    def _begins(self) -> NDArray[np.int64]:
+        """Where the places of each record begin, and where the last ones end."""
+        return np.searchsorted(self.places, np.arange(self.shape[0] + 1, dtype=np.int32) * math.prod(self.shape[1:]))
 
     def kept(self, which: NDArray[np.bool_]) -> Sparse:
         """Some of the places."""

@@ -122,7 +122,7 @@ class Reading(Span):
 class Total(Span):
     """A month in the making: weighed sums of spans (each sketch a ``Sum``), and what they say by hour.
 
-    ``left`` is what is unfinished at the end, by unit; ``series`` as in ``Measured``.
+    ``left`` is what is unfinished at the end, by unit; ``series`` (units, hours, columns) as in ``Measured``.
     """
 
     built: Built
@@ -244,9 +244,14 @@ class Total(Span):
             lost[n], other[n] = tried * loss.chance, 0.0
             counts.handled[n] = tried - lost[n]
 
+    def adds_its_hours_to(self, series: Floats) -> None:
+        """Add the series to one of several estimates; of its own only the arrivals stay, which bills are made of."""
+        series += self.series
+        self.series = self.series[:, :, codes.ARRIVALS : codes.ARRIVALS + 1].copy()
+
     @staticmethod
-    def mean(parts: list[Total]) -> Total:
-        """The mean of several estimates; the largest of their maxima."""
+    def mean(parts: list[Total], series: Floats) -> Total:
+        """The mean of several estimates, whose hours add up to ``series``; the largest of their maxima."""
         found = parts[0]
         maxima = found.maxima.empty()
         for part in parts:
@@ -265,7 +270,7 @@ class Total(Span):
             found.built,
             found.length_ns,
             sum((p.left for p in parts), np.zeros_like(found.left)) / len(parts),
-            sum((p.series for p in parts), np.zeros_like(found.series)) / len(parts),
+            series / len(parts),
         )
 
     def measured(self, model: Any) -> Measured:

@@ -203,8 +203,7 @@ def _cost_bars(
 
 
 def _series(plan: PlayedPlan, place: int, name: str) -> NDArray[np.float64]:
-    found: NDArray[np.float64] = plan.measured.series[place][:, SERIES.index(name)]
-    return found
+    return plan.measured.series.one(place, SERIES.index(name))
 
 
 def _unit(plan: PlayedPlan, place: int) -> UnitMeasured:
