@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -120,7 +120,7 @@ class Player:
         before = Reading(built)
         play(built, None, self._heard)
         after = Reading(built)
-        self._count(after)
+        self._count(after.played)
         return after.since(before)
 
     def stretch(self, cut: Cut, number: int, full: Mode, patient: bool = False) -> Stretch:
@@ -136,13 +136,14 @@ class Player:
             length = warm + part * PARTS
             built = self._laid_out(cut, group, length, label, laid)
             found = self._read_parts(built, warm, part, full, patient)
-            dry = [lane for lane in full if ran_dry(built, self.lanes[lane])]
-            if not dry:
+            dry = self._dry(built, full)
+            if found is not None and not dry:
                 break
             for lane in dry:
                 # What was laid went in less time than that.
-                self.rates[lane] = max(self.rates.get(lane, 0.0), laid[lane] / length)
-                laid[lane] *= 4
+                rate = laid[lane] / max(1, int(built.world.clock[0]["now"]))
+                self.rates[lane] = max(self.rates.get(lane, 0.0), rate)
+                laid[lane] = max(4 * laid[lane], self._first_guess(lane, length))
                 if laid[lane] > _LAID_MOST:
                     raise OurFault("a lane cannot be kept full")
             if max(laid.values()) > _LAID_MUCH:
@@ -165,7 +166,7 @@ class Player:
         built = self._laid_out(cut, group, length, f"group {number} cleared", laid)
         play(built, length, self._heard)
         self.played += events_so_far(built.world)
-        dry = {lane for lane in laid if ran_dry(built, self.lanes[lane])}
+        dry = set(self._dry(built, laid))
         # Where one that is full runs dry, it has left the others more room than it would.
         return set() if dry & full else dry
 
@@ -194,30 +195,40 @@ class Player:
     def _first_guess(self, lane: int, length: int) -> int:
         return min(_LAID_MOST, max(_LAID_FIRST, int(1.5 * self.rates.get(lane, 0.0) * length)))
 
-    def _read_parts(self, built: Built, warm: int, part: int, full: Mode, patient: bool) -> Stretch:
+    def _dry(self, built: Built, full: Iterable[int]) -> list[int]:
+        return [lane for lane in full if ran_dry(built, self.lanes[lane])]
+
+    def _read_parts(self, built: Built, warm: int, part: int, full: Mode, patient: bool) -> Stretch | None:
+        """A warm-up and the parts; None as soon as a lane that was to stay full has run dry."""
         start = LaneState(built, self.lanes)
         for n in range(1, _LOOKS + 1) if warm else ():
             play(built, warm * n // _LOOKS, self._heard)
+            if self._dry(built, full):
+                self._count(events_so_far(built.world))
+                return None
             filling = LaneState(built, self.lanes).filling(start) - full
             if filling and not patient:
-                self._count(Reading(built))
+                self._count(events_so_far(built.world))
                 return Stretch([], [], part, filling, False, True)
         before, held = forgotten(built), LaneState(built, self.lanes)
         spans, flows, suspicious = [], [], set[int]()
         units = {unit for lane in full for unit in self.lanes[lane].units}
         for number in range(1, PARTS + 1):
             play(built, warm + part * number, self._heard)
+            if self._dry(built, full):
+                self._count(events_so_far(built.world))
+                return None
             after, now = Reading(built), LaneState(built, self.lanes)
             span = after.since(before)
             flows.append(self._flow(span, held, now, part))
             spans.append(span.without_lanes_kept_full(units) if units else span)
             suspicious |= now.suspicious(self.lanes, start, warm + part * number) - full
             if (now.filling(start) - full) and not patient:
-                self._count(after)
+                self._count(after.played)
                 return Stretch([], [], part, suspicious, False, True)
             before, held = after, now
         away = self._away(built)
-        self._count(before)
+        self._count(before.played)
         for lane in range(len(self.lanes)):
             if lane not in full:
                 self.rates[lane] = max(self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in flows))
@@ -258,7 +269,7 @@ class Player:
                 play(built, warm, self._heard)
             before, held = forgotten(built), LaneState(built, self.lanes)
             covered = self._play_on(built, cut, number, start, flagged)
-            dry = [lane for lane in full if ran_dry(built, self.lanes[lane])]
+            dry = self._dry(built, full)
             if not dry or all(laid[lane] >= _LAID_MOST for lane in dry):
                 break
             for lane in dry:
@@ -280,7 +291,7 @@ class Player:
     def _hours_read(self, built: Built, before: Reading, held: LaneState, full: Mode, covered: int) -> Hours:
         """What was played, and what it leaves."""
         after, now = Reading(built), LaneState(built, self.lanes)
-        self._count(after)
+        self._count(after.played)
         span = after.since(before)
         flow = self._flow(span, held, now, 1)
         units = {unit for lane in full for unit in self.lanes[lane].units}
@@ -319,8 +330,8 @@ class Player:
     def _heard(self, _: float) -> None:
         self.tell()
 
-    def _count(self, reading: Reading) -> None:
-        self.played += reading.played
+    def _count(self, played: int) -> None:
+        self.played += played
         self._refuse(self.played)
 
     def _refuse(self, played: int) -> None:
