@@ -86,6 +86,10 @@ class BadInput(EchoTallyError):
         super().__init__("\n".join(str(problem) for problem in self.problems))
 
 
+class TooLarge(BadInput):
+    """What is asked for would play more events than may be played, even as a sample."""
+
+
 class OurFault(EchoTallyError):
     """A sum that must hold does not: the program is wrong, not the model."""
 

@@ -9,11 +9,13 @@ from decimal import Decimal
 
 import pytest
 
-from echotally.errors import BadInput
+from echotally.errors import BadInput, TooLarge
 from echotally.model.writing import with_values
+from echotally.output.studies.crossover_view import crossover_json, crossover_text
 from echotally.projection.loaded import load
-from echotally.projection.project import project
+from echotally.projection.project import project, project_plan
 from echotally.projection.trial import Trials
+from echotally.studies import jobs
 from echotally.studies.choose import choose
 from echotally.studies.crossover import crossover
 from tests.conftest import HEAD, rest_by_night, run_program
@@ -141,6 +143,38 @@ def test_an_allowance_moves_the_crossing_by_itself(estate):
     )
     (crossing,) = crossover(path, 1, 10, workers=1).crossings
     assert crossing.scale == pytest.approx(4.22, rel=0.01)
+
+
+@pytest.mark.parametrize(("largest", "said"), [(3.0, "from 3.981 x on"), (0.0, None)])
+def test_a_plan_whose_months_are_too_large_is_left_out(estate, monkeypatch, largest, said):
+    path = estate(
+        MODEL,
+        RUNS.format(name="each", calls="0.01", seconds="0", free=0),
+        RUNS.format(name="late", calls="0.001", seconds="0", free=0),
+        FIXED.format(name="flat", hour="0.05", calls="0"),
+    )
+
+    def played(loaded, offer, *given, **more):
+        if sum(tap.expected for tap in loaded.month.taps) > largest * 1_000 and (offer.name == "c.late" or not said):
+            raise TooLarge("more than may be played")
+        return project_plan(loaded, offer, *given, **more)
+
+    monkeypatch.setattr(jobs, "project_plan", played)
+    if not said:
+        with pytest.raises(BadInput, match="even a sample"):
+            crossover(path, 1, 10, workers=1)
+        return
+    found = crossover(path, 1, 10, workers=1)
+    # What is left out says nothing of the others: 0.01 N = 37.20.
+    (crossing,) = found.crossings
+    assert (crossing.below, crossing.above) == ("c.each", "c.flat") and crossing.scale == pytest.approx(3.72, rel=0.01)
+    assert {plan for _, plan in found.too_large} == {"c.late"} and min(found.too_large)[0] > largest
+    # Up to there it is the cheapest; beyond it is not known, and the text says so before any figure.
+    assert found.picks()[0] == (1.0, "c.late") and found.picks()[-1][1] == "c.flat"
+    told = crossover_text(found, 120)
+    assert f"c.late is left out {said}" in told.split("\n\n")[0].replace("\n", " ")
+    assert json.loads(crossover_json(found))["too_large"][0] == {"scale": min(found.too_large)[0], "plan": "c.late"}
+    assert [row["scale"] for row in found.rows if row["plan"] == "c.late"] == [s for s in found.scales if s <= largest]
 
 
 def test_volumes_that_are_no_range_are_refused(estate):

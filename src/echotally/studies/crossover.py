@@ -7,10 +7,10 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from itertools import combinations, pairwise
-from typing import TYPE_CHECKING, Unpack
+from typing import TYPE_CHECKING, TypeVar, Unpack
 
 from echotally.engine.machines import machines
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, TooLarge
 from echotally.model.loading import ModelSource
 from echotally.model.sources import SourceKind
 from echotally.projection.loaded import Loaded, all_sets, load
@@ -23,6 +23,7 @@ from echotally.studies.running import Running, RunningWords
 if TYPE_CHECKING:
     import pandas as pd
 
+Found = TypeVar("Found")
 #: Volumes to look at between the bounds, a decade; crossings are found to this share of their volume.
 _PER_DECADE, _EXACT = 5, 0.002
 #: Changes of what meets its targets are found to 1 %.
@@ -61,6 +62,9 @@ class Change:
 class Crossover(Answer):
     """Costs by scale and plan (``rows``: scale and the figures of a point), the crossings, and the changes of what meets
     its targets, by scale.
+
+    ``too_large`` are volumes and plans of which no month was played: even a sample would have been too large. The same holds for
+    crossings and changes next to them.
     """
 
     loaded: Loaded
@@ -70,6 +74,7 @@ class Crossover(Answer):
     crossings: tuple[Crossing, ...]
     changes: tuple[Change, ...] = ()
     by: str | None = None
+    too_large: tuple[tuple[float, str], ...] = ()
 
     def picks(self) -> list[tuple[float, str | None]]:
         """The cheapest plan that meets every target, from each volume on at which that changes; None: there is none."""
@@ -87,9 +92,14 @@ class Crossover(Answer):
         meeting = [
             (self._cost(plan, middle), plan)
             for plan in dict.fromkeys(row["plan"] for row in self.rows)
-            if self._meets(plan, middle)
+            if self._known(plan, low, high) and self._meets(plan, middle)
         ]
         return min(meeting, default=(0.0, None))[1]
+
+    def _known(self, plan: str, low: float, high: float) -> bool:
+        """Whether the plan was played at the volumes looked at that lie around two knots."""
+        around = max(s for s in self.scales if s <= low), min(s for s in self.scales if s >= high)
+        return not any((scale, plan) in self.too_large for scale in around)
 
     def _around(self, plan: str, scale: float) -> tuple[Row, Row]:
         mine = [row for row in self.rows if row["plan"] == plan]
@@ -164,12 +174,19 @@ def crossover(
     # Evenly by ratio: from a hundredth to a hundred times is as far up as down.
     count = max(2, math.ceil(math.log10(high / low) * _PER_DECADE) + 1)
     scales = tuple(low * (high / low) ** (n / (count - 1)) for n in range(count))
-    points = [Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM, run.by or "") for n, s in enumerate(scales)]
+    points = [
+        Point(n, scaled(loaded, s), names, chosen, _SAMPLED_FROM, run.by or "", some_left_out=True)
+        for n, s in enumerate(scales)
+    ]
     events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
     with machines(run.cluster) as places:
         study = AtPoints(places, loaded, sets)
         found = run_points(study, points, run)
         rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
+        too_large = [(s, name) for n, s in enumerate(scales) for name in names if name not in _plans(found[n])]
+        if too_large and not rows:
+            what = "asks for volumes at which even a sample of a month would be too large, on every plan"
+            raise TooLarge(Problem(what, "--scale", value=f"{low:g}..{high:g}", allowed="smaller volumes"))
         seeker = _Seeker(study, chosen, events, rows)
         at_once = places.width or (run.workers if run.workers > 0 else None)
         crossings = seeker.all(scales, at_once, run.progress)
@@ -182,7 +199,12 @@ def crossover(
         tuple(sorted(crossings, key=lambda c: c.scale)),
         tuple(sorted(changes, key=lambda c: c.scale)),
         run.by,
+        tuple(too_large),
     )
+
+
+def _plans(rows: Sequence[Row]) -> set[str]:
+    return {row["plan"] for row in rows}
 
 
 class _Seeker:
@@ -198,27 +220,31 @@ class _Seeker:
     ) -> list[Crossing]:
         """Every crossing between neighbouring scales, side by side on threads."""
         tasks = {
-            f"{one}, {other} from {low}": partial(self._crossing, one, other, low, high)
+            f"{one}, {other} from {low}": partial(_unless_too_large, partial(self._crossing, one, other, low, high))
             for one, other in combinations(self.plans, 2)
             # Where both cost the same to the last digit the order is still what it was before.
-            for low, high in pairwise(s for s in scales if self._gap(s, one, other))
+            for low, high in pairwise(s for s in self._played(scales, one, other) if self._gap(s, one, other))
             if self._gap(low, one, other) * self._gap(high, one, other) < 0
         }
         told = (lambda _, share: progress(f"{len(tasks)} crossings", share)) if progress else None
-        return side_by_side(tasks, told, workers)
+        return [crossing for crossing in side_by_side(tasks, told, workers) if crossing is not None]
+
+    def _played(self, scales: Sequence[float], *plans: str) -> list[float]:
+        """The volumes at which the month was played on all of some plans."""
+        return [scale for scale in scales if all((scale, plan) in self.known for plan in plans)]
 
     def changes(
         self, scales: Sequence[float], workers: int | None, progress: Callable[[str, float], None] | None
     ) -> list[Change]:
         """Where plans begin or cease to meet their targets, by bisection, side by side on threads."""
         tasks = {
-            f"{plan} from {low}": partial(self._change, plan, low, high)
+            f"{plan} from {low}": partial(_unless_too_large, partial(self._change, plan, low, high))
             for plan in self.plans
-            for low, high in pairwise(scales)
+            for low, high in pairwise(self._played(scales, plan))
             if bool(self._at(low, plan)["meets_targets"]) != bool(self._at(high, plan)["meets_targets"])
         }
         told = (lambda _, share: progress(f"{len(tasks)} changes", share)) if progress else None
-        return side_by_side(tasks, told, workers)
+        return [change for change in side_by_side(tasks, told, workers) if change is not None]
 
     def _change(self, plan: str, low: float, high: float, tell: Callable[[float], None]) -> Change:
         meets = bool(self._at(high, plan)["meets_targets"])
@@ -281,14 +307,25 @@ class _Seeker:
     ) -> bool:
         """Whether the two meet every target there and no third plan that does is cheaper.
 
-        A third plan that costs more at the neighbouring volume below is not played: costs rise with volume.
+        A third plan that costs more at the neighbouring volume below is not played: costs rise with volume. Nor is one that
+        was left out beside it.
         """
         if not all(self._at(scale, plan, tell)["meets_targets"] for plan in pair):
             return False
-        others = [plan for plan in self.plans if plan not in pair and self._at(around[0], plan)["cost_total"] < cost]
+        known = [plan for plan in self.plans if plan not in pair and len(self._played(around, plan)) == len(around)]
+        others = [plan for plan in known if self._at(around[0], plan)["cost_total"] < cost]
         return not any(
             r["meets_targets"] and r["cost_total"] < cost for r in (self._at(scale, p, tell) for p in others)
         )
+
+
+def _unless_too_large(look: Callable[[Callable[[float], None]], Found], tell: Callable[[float], None]) -> Found | None:
+    """What is looked for; None where a month on the way is too large even for a sample."""
+    try:
+        return look(tell)
+    except TooLarge:
+        tell(1.0)
+        return None
 
 
 @dataclass

@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
+import warnings
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -19,7 +20,7 @@ from uuid import uuid4
 
 from echotally.engine.apart import Memory
 from echotally.engine.machines import Cluster, Machines
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, TooLarge
 from echotally.files import LARGEST_PIPE, content_of
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
@@ -48,20 +49,30 @@ class Point:
     sampled_from: int | None = None
     #: How the cost is split beside the other figures, as ``--by`` has it; empty: not at all.
     by: str = ""
+    #: Whether a plan on which even a sample would be too large is left out of the rows; else that is refused.
+    some_left_out: bool = False
 
 
 def _solved(
     base: Loaded, point: Point, progress: Callable[[float], None] | None = None, memory: Memory | None = None
 ) -> list[Row]:
-    """Rows of a point, one a plan, in the plans' order; ``progress`` hears the share of each plan's month that is over.
+    """Rows of a point, one a plan (see ``Point.some_left_out``), in the plans' order; ``progress`` hears the share of each plan's month that is over.
     ``memory`` has what parts came to at other points.
 
     A change the loader refuses raises ``BadInput``.
     """
     loaded = base.changed(point.sets) if point.sets else base
     how = Playing(sampled_from=point.sampled_from, memory=memory)
-    played = [project_plan(loaded, loaded.offers[plan], point.seed, progress, how=how) for plan in point.plans]
-    return [row_of(plan) | _split(loaded, plan, point.by) for plan in played]
+    rows = []
+    for name in point.plans:
+        try:
+            plan = project_plan(loaded, loaded.offers[name], point.seed, progress, how=how)
+        except TooLarge:
+            if not point.some_left_out:
+                raise
+        else:
+            rows.append(row_of(plan) | _split(loaded, plan, point.by))
+    return rows
 
 
 def _split(loaded: Loaded, plan: PlanProjection, by: str) -> Row:
@@ -215,6 +226,8 @@ class AtPoints:
         from joblib import Parallel, delayed
 
         path, study = str(self.loaded.document.path.absolute()), uuid4().hex
+        # A process that has taken much memory is put in another's place; nobody needs to hear of it.
+        warnings.filterwarnings("ignore", "A worker stopped", UserWarning)
         pool = Parallel(n_jobs=workers, return_as="generator_unordered", batch_size=1)
         work = (delayed(_numbered)(path, self.sets, study, point) for point in points)
         found: Iterable[tuple[int, list[Row]]] = pool(work)

@@ -26,7 +26,7 @@ from echotally.engine.sampling.lanes import (
 )
 from echotally.engine.sampling.strata import PARTS, Cut, Group, clipped, expected_in, steady
 from echotally.engine.sampling.totals import Reading, Span, forgotten
-from echotally.errors import BadInput, OurFault, Problem
+from echotally.errors import OurFault, Problem, TooLarge
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
 
@@ -336,7 +336,7 @@ class Player:
 
     def _refuse(self, played: int) -> None:
         if played > SAMPLED_FROM:
-            raise BadInput(
+            raise TooLarge(
                 Problem(
                     f"expects {self.expected:,.0f} events, of which even a sample would play more than {SAMPLED_FROM:,}: "
                     "work is left over for so long, or so many hours differ, that few of them can be left out",

@@ -38,7 +38,9 @@ def _currency(found: Crossover) -> str:
 def crossover_text(found: Crossover, width: int | None = None, colour: bool | None = None) -> str:
     """The verdict, the crossings, then costs by volume."""
     shown_in(_currency(found))
-    parts: list[RenderableType] = [Text(safe(crossover_verdict(found)), style="bold"), Text("")]
+    parts: list[RenderableType] = [Text(safe(crossover_verdict(found)), style="bold")]
+    parts += [Text(line) for line in _left_out(found)]
+    parts.append(Text(""))
     if found.crossings:
         parts.append(_crossings(found, width))
     if found.changes:
@@ -52,6 +54,25 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
             Text("Events a month are without the requests of clients, which depend on the answers.", style="dim")
         )
     return rendered(parts, width, colour)
+
+
+def _left_out(found: Crossover) -> list[str]:
+    """Plans with volumes of which no month was played."""
+    by_plan: dict[str, list[float]] = {}
+    for scale, plan in found.too_large:
+        by_plan.setdefault(plan, []).append(scale)
+    return [
+        f"{safe(plan)} is left out {_at(scales, found.scales)}: so much work is left over that even a sample of the month would "
+        "be too large."
+        for plan, scales in by_plan.items()
+    ]
+
+
+def _at(scales: list[float], of: tuple[float, ...]) -> str:
+    """Some of the volumes looked at, in words."""
+    if tuple(scales) == of[-len(scales) :]:
+        return f"from {_times(scales[0])} x on"
+    return f"at {', '.join(map(_times, scales))} x"
 
 
 def _crossings(found: Crossover, width: int | None) -> RenderableType:
@@ -107,7 +128,7 @@ def _costs(found: Crossover, width: int | None) -> RenderableType:
         *(Column(plan, rank=1 + n // 3) for n, plan in enumerate(plans)),
     ]
     rows = [
-        [f"{scale:,.3g}", count(scale * found.events), *(_cell(cells[scale, plan]) for plan in plans)]
+        [f"{scale:,.3g}", count(scale * found.events), *(_cell(cells.get((scale, plan))) for plan in plans)]
         for scale in found.scales
     ]
     return table(f"Cost of the month ({_currency(found)}; * misses a target, ? undecided)", columns, rows, width=width)
@@ -120,6 +141,7 @@ def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
         found.cheapest(scale)
         or min((row for row in found.rows if row["scale"] == scale), key=lambda row: row["cost_total"])
         for scale in found.scales
+        if any(row["scale"] == scale for row in found.rows)
     ]
     names = split_columns(chosen)
     columns = [Column("times today"), Column("plan", False), Column("cost")]
@@ -131,7 +153,9 @@ def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
     return table(f"By {by.replace(',', ' and ')} on the cheapest plan ({_currency(found)})", columns, rows, width=width)
 
 
-def _cell(row: Row) -> str:
+def _cell(row: Row | None) -> str:
+    if row is None:
+        return "-"
     return money(row["cost_total"]) + {True: "", False: "*", None: "?"}[row["meets_targets"]]
 
 
@@ -145,6 +169,7 @@ def crossover_json(found: Crossover) -> str:
         "changes": [vars(c) for c in found.changes],
         "picks": [{"scale": scale, "plan": plan} for scale, plan in found.picks()],
         "rows": list(found.rows),
+        "too_large": [{"scale": scale, "plan": plan} for scale, plan in found.too_large],
     }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
