@@ -1,0 +1,88 @@
+"""Sketches kept by their bins and hours kept in few bytes, against whole arrays of NumPy."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from hypothesis.extra.numpy import arrays
+
+from echotally.engine.hourly import Hourly
+from echotally.engine.sampling.sparse import Sparse, Sum, summed
+
+COUNTS = st.one_of(st.just(0), st.integers(0, 3), st.integers(-(2**40), 2**50))
+WEIGHTS = st.one_of(st.just(1.0), st.floats(0, 1e6))
+
+
+def whole(sketch: Sparse) -> np.ndarray:
+    """Every record made whole."""
+    return np.array([sketch.record(n) for n in range(sketch.shape[0])])
+
+
+@st.composite
+def pairs(draw):
+    """Records with a row of counts, and one that is nothing where they are."""
+    counts = draw(arrays(np.int64, (draw(st.integers(1, 4)), 9), elements=st.one_of(st.just(0), st.integers(1, 2**40))))
+    inside = draw(arrays(np.int64, counts.shape, elements=st.integers(0, 2**50)))
+    return np.stack([counts, np.where(counts > 0, inside, 0)], axis=1)
+
+
+@given(arrays(np.int64, st.tuples(st.integers(1, 4), st.integers(1, 2), st.integers(1, 9)), elements=COUNTS))
+def test_what_is_taken_is_what_was_there_and_leaves_nothing(bins):
+    before = bins.copy()
+    most = int(max(np.nonzero(bins)[-1], default=0))
+    taken = Sparse.taken(bins, most)
+    assert np.array_equal(whole(taken), before) and not bins.any()
+    assert (np.diff(taken.places) > 0).all() and taken.values.all()
+    # A bound beyond the last bin, as of what has no peak of its own, changes nothing.
+    assert np.array_equal(whole(Sparse.taken(before.copy(), bins.shape[-1])), before)
+
+
+@given(pairs())
+def test_pairs_are_taken_by_their_counts(bins):
+    before = bins.copy()
+    taken = Sparse.taken(bins, bins.shape[-1], pairs=True)
+    assert np.array_equal(whole(taken), before) and not bins.any() and (np.diff(taken.places) > 0).all()
+
+
+@given(st.lists(st.tuples(arrays(np.int64, (3, 2, 5), elements=COUNTS), WEIGHTS), min_size=1, max_size=5), st.data())
+def test_sums_are_those_of_whole_arrays_to_the_bit(terms, data):
+    expected, total = np.zeros((3, 2, 5)), Sum((3, 2, 5))
+    for bins, weight in terms:
+        expected += weight * bins
+        total.add(Sparse.taken(bins.copy(), 5), weight)
+    assert np.array_equal(whole(total.whole()), expected)
+    gone = data.draw(st.sets(st.integers(0, 2)))
+    total.empties(np.array(sorted(gone), np.int64))
+    expected[sorted(gone)] = 0
+    # Several to one bin, as ages in pieces are.
+    total.add_to_row((1, 1), np.array([4, 0, 4]), np.array([1.0, 2.0, 8.0]))
+    expected[1, 1, [0, 4]] += [2.0, 9.0]
+    assert np.array_equal(whole(total.whole()), expected)
+    mean = Sum.mean([total, total, Sum((3, 2, 5))]).whole()
+    assert np.array_equal(whole(mean), (expected + expected) / 3)
+    both = summed((3, 2, 5), [(total.whole(), 1.0), (mean, -0.5)])
+    assert np.array_equal(whole(both), expected - 0.5 * whole(mean))
+
+
+NUMBERS = st.one_of(
+    st.integers(0, 300).map(float), st.integers(0, 2**53).map(float), st.floats(-1e300, 1e300, allow_nan=False)
+)
+
+
+@given(arrays(np.float64, st.tuples(st.integers(1, 3), st.integers(1, 4), st.just(3)), elements=NUMBERS))
+def test_hours_come_back_as_they_were(series):
+    kept = Hourly.of(series)
+    units, _, columns = series.shape
+    assert all(np.array_equal(kept.of_unit(n), series[n]) for n in range(units))
+    assert all(np.array_equal(kept.all_of(k), series[:, :, k]) for k in range(columns))
+    assert np.array_equal(kept.one(units - 1, 1), series[-1, :, 1]) and kept.nbytes <= series.nbytes
+    turned = [(kept, n) for n in reversed(range(units))]
+    assert Hourly.joined(turned) == Hourly.of(series[::-1]) == kept.rows(list(reversed(range(units))))
+    assert (Hourly.of(series + 1) == kept) == np.array_equal(series + 1, series)
+
+
+@pytest.mark.parametrize(("most", "bytes_each"), [(255, 1), (256, 2), (65_536, 4), (2**32, 8), (0.5, 8), (-1, 8)])
+def test_hours_take_as_few_bytes_as_hold_them(most, bytes_each):
+    assert Hourly.of(np.array([[[0.0], [most]]])).nbytes == 2 * bytes_each
