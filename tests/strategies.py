@@ -81,7 +81,9 @@ def sources(draw, name, function, inner):  # noqa: C901 - a branch a kind of sou
         trigger += draw(maybe(st.integers(1, 5), "batch = {}")) + draw(maybe(ms, 'batch_wait = "{}"'))
         trigger += draw(maybe(st.integers(1, 3), "readers = {}"))
     elif kind == "streams":
-        body = draw(maybe(st.integers(1, 3), "partitions = {}")) + draw(maybe(st.sampled_from([0.2, 0.7]), "skew = {}"))
+        body = draw(maybe(st.sampled_from([1, 2, 3, 11]), "partitions = {}")) + draw(
+            maybe(st.sampled_from([0.2, 0.7]), "skew = {}")
+        )
         body += draw(maybe(st.sampled_from(["5 s", "30 s"]), 'retention = "{}"'))
         trigger += draw(maybe(st.integers(1, 5), "batch = {}")) + draw(maybe(ms, 'batch_wait = "{}"'))
         trigger += draw(maybe(st.integers(1, 2), "readers = {}")) + f"tries = {draw(st.integers(1, 3))}\n"

@@ -248,6 +248,42 @@ def test_one_demand_cut_in_two_is_the_same_demand(play):
     assert one.bill.unrounded == two.bill.unrounded
 
 
+def test_one_demand_cut_in_a_thousand_is_the_same_demand(play):
+    # Each has its next event in the calendar from 0 s on, before anybody looks for room.
+    many = "".join(f'[demand.d{n}]\ninto = "endpoints.map"\nmonthly = 3\nspread = "even"\n' for n in range(1_000))
+    # The same instant for all of them: each has an instance of its own then.
+    u = unit(
+        play(
+            _only_lumps().replace("[demand.visitors]", many + "[demand.visitors]").replace("count = 700", "count = 1")
+        ),
+        "draw",
+    )
+    assert u.events["in"] == u.attempts["succeeded"] + u.attempts["failed"] + u.attempts["throttled"] == 3_001
+
+
+@pytest.mark.parametrize("partitions", [2, 3, 600])
+def test_partitions_do_not_matter_to_what_is_handled_before_the_next_comes(play, partitions):
+    # One record a minute, handled within two seconds: whatever partition it lies in, it is the only one.
+    stream = """
+[functions.f]
+memory = "512 MB"
+run = "1500 ms"
+cold_start = "400 ms"
+[streams.s]
+partitions = {}
+[demand.d]
+into = "streams.s"
+rate = "1 /min"
+spread = "even"
+[[triggers]]
+from = "streams.s"
+to = "f"
+"""
+    u, of_one = unit(play(stream.format(partitions))), unit(play(stream.format(1)))
+    assert u.lag_max_s == pytest.approx(1.9) and u.lag_p95_s == of_one.lag_p95_s
+    assert (u.attempts, u.waits, u.billed_ns) == (of_one.attempts, of_one.waits, of_one.billed_ns)
+
+
 def test_two_accounts_pay_as_two_estates_and_one_account_shares_its_allowance(figures):
     def billable(plan, meter):
         return sum(Decimal(str(line["billable"])) for line in plan["cost"]["lines"] if line["meter"] == meter)

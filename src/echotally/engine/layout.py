@@ -85,6 +85,9 @@ class World(NamedTuple):
     marked: NDArray[Any]  # who may have something to start: first a heap of those looked at
     crowds: NDArray[Any]  # those who wait for the same
     crowded: NDArray[Any]  # their members, a heap for each
+    oldest: NDArray[
+        Any
+    ]  # when the oldest record of each partition came, a tree for each trigger of a stream (``kernel.lag``)
     window: NDArray[Any]  # what looks wanted, a ring for each polled unit
     random: NDArray[Any]  # states of all random streams
     samples: NDArray[Any]  # the ziggurat's tables, then samples of spreads
@@ -133,6 +136,7 @@ HOLDS: dict[str, type] = {
     "marked": Lined,
     "crowds": Crowd,
     "crowded": Lined,
+    "oldest": Whole,
     "window": Whole,
     "random": Random,
     "samples": Real,

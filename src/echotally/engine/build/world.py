@@ -86,6 +86,7 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
         "marked": layout.records(records.Lined, len(units) + len(crowds) + 1),
         "crowds": crowds,
         "crowded": crowded,
+        "oldest": np.full(2 * len(partitions), codes.NEVER, np.int64),
         **pools,
         **_ring_and_heap(clock, taps),
         **_numbers(shared, seed),
@@ -137,7 +138,8 @@ def _pools(length_ns: int, units: int, margin: int, instances: Any, reserved: in
 
 def _ring_and_heap(clock: Any, taps: Any) -> dict[str, Any]:
     size = 2 * int(clock[0]["margin"]) + _ROOM
-    entries = 4 * size + int(taps["clients"].sum()) + 4 * int(clock[0]["units"])
+    # What stands in it at 0 s is put there before anybody looks for room: a tap's first event, or one for each of its clients.
+    entries = 4 * size + len(taps) + int(taps["clients"].sum()) + 4 * int(clock[0]["units"])
     return {"calendar": layout.empty_calendar(entries), "expected": layout.records(records.Expected, size)}
 
 

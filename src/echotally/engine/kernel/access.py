@@ -78,6 +78,7 @@ __all__ = [
     "n_trail",
     "n_turns",
     "node_at",
+    "oldest_at",
     "partition_at",
     "pause_at",
     "portion_at",
@@ -140,6 +141,7 @@ refusal_at: Accessor[kinds.Refusal] = accessor("refusals")
 asked_at: Accessor[kinds.Asked] = accessor("rounds")
 span_at: Accessor[kinds.Whole] = accessor("counts")
 log_at: Accessor[kinds.Whole] = accessor("log")
+oldest_at: Accessor[kinds.Whole] = accessor("oldest")
 series_at: Accessor[kinds.Real] = accessor("series")
 
 Length = Callable[[World], int]

@@ -9,6 +9,7 @@ from echotally.engine.kernel.access import (
     clock_of,
     event_at,
     lag_bin,
+    oldest_at,
     partition_at,
     trigger_at,
     unit_at,
@@ -53,6 +54,28 @@ def changes(w: World, u: int, oldest: int) -> None:
 
 
 @kernel
+def head_changes(w: World, p: int) -> None:
+    """The oldest record of partition ``p`` is another one, or there is none any more.
+
+    Each trigger of a stream has a tree with a leaf for each of its partitions: a node holds the earlier of its two, so that the
+    root is the oldest of all, and a change goes up only as far as it is one.
+    """
+    partition = partition_at(w, p)
+    trigger = trigger_at(w, partition.trigger)
+    head = chain_at(w, partition.list).head
+    # A partition is in the order of arrival, so its head is its oldest.
+    oldest = event_at(w, head).at if head >= 0 else NEVER
+    root, i = 2 * trigger.first_partition, trigger.partition_n + p - trigger.first_partition
+    oldest_at(w, root + i).v = oldest
+    while i > 1:
+        oldest = min(oldest, oldest_at(w, root + (i ^ 1)).v)
+        i >>= 1
+        if oldest_at(w, root + i).v == oldest:
+            return
+        oldest_at(w, root + i).v = oldest
+
+
+@kernel
 def looked_at(w: World, u: int) -> None:
     """Find the oldest unhandled record over the unit's partitions and note the change, if any."""
     unit = unit_at(w, u)
@@ -60,11 +83,8 @@ def looked_at(w: World, u: int) -> None:
     g = unit.first_trigger
     while g >= 0:
         trigger = trigger_at(w, g)
-        for p in range(trigger.first_partition, trigger.first_partition + trigger.partition_n):
-            head = chain_at(w, partition_at(w, p).list).head
-            # A partition is in the order of arrival, so its head is its oldest.
-            if head >= 0:
-                oldest = min(oldest, event_at(w, head).at)
+        if trigger.partition_n > 0:
+            oldest = min(oldest, oldest_at(w, 2 * trigger.first_partition + 1).v)
         g = trigger.after
     if oldest != unit.lag_oldest:
         changes(w, u, oldest)

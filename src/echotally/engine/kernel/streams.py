@@ -89,6 +89,8 @@ def copy_in(w: World, s: int, g: int, p: int, payload: int) -> None:
     event.state = VISIBLE
     # A partition is one list; ``first`` is where what waits begins, before it stands what is carried.
     lists.append(w, event_at, partition.list, e)
+    if event.prev < 0:
+        lag.head_changes(w, p)
     if partition.first < 0:
         partition.first = e
     partition.waiting += 1
@@ -170,7 +172,10 @@ def take_batch(w: World, p: int) -> int:
 def _taken_out(w: World, p: int, e: int) -> None:
     """Record ``e`` needs no more handling: out of the partition, and look at the lag."""
     u = trigger_at(w, partition_at(w, p).trigger).unit
+    was_head = event_at(w, e).prev < 0
     lists.remove(w, event_at, partition_at(w, p).list, e)
+    if was_head:
+        lag.head_changes(w, p)
     # Only the oldest record's going changes the lag.
     if event_at(w, e).at <= unit_at(w, u).lag_oldest:
         lag.looked_at(w, u)
