@@ -11,6 +11,7 @@ from functools import cached_property
 from pathlib import Path
 from threading import Lock
 
+from echotally.engine.apart import Memory
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import worth_sampling
 from echotally.errors import BadInput
@@ -59,6 +60,8 @@ class Context:
     _loadable: dict[Sets, bool] = field(default_factory=dict)
     _as_it_is: list[Trial | None] = field(default_factory=list)
     _lock: Lock = field(default_factory=Lock)
+    #: What parts came to where a change is of the whole estate: without one of its environments all others are as they were.
+    _memory: Memory = field(default_factory=Memory)
     _asked: dict[tuple[str, ...], bool] = field(default_factory=dict)
     _large: int = 0
 
@@ -290,7 +293,8 @@ class Context:
         offer, seed = loaded.offers[self.offer.name], self.model.estate.seed
         start, effort = (0, _SMALL) if self.too_large else (None, None)
         try:
-            played = project_plan(loaded, offer, seed, how=Playing(sampled_from=start, effort=effort))
+            how = Playing(sampled_from=start, effort=effort, memory=self._memory)
+            played = project_plan(loaded, offer, seed, how=how)
         except BadInput:
             return None
         return trial_of(played, self.too_large) if isinstance(played, PlayedPlan) else None
