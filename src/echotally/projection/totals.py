@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TypedDict
 
 from echotally.engine.reading import ENDINGS, UnitMeasured, lost_events, throttled_share
 
@@ -48,6 +49,20 @@ class Totals:
             peak_instances=self.peak_instances + other.peak_instances,
         )
 
+    def less(self, some: Totals, others: Sequence[UnitMeasured]) -> Totals:
+        """The totals of ``others``: of all these units but ``some``, with which they have no reserved instances in common."""
+        return Totals(
+            events={name: n - some.events[name] for name, n in self.events.items()},
+            attempts={name: n - some.attempts[name] for name, n in self.attempts.items()},
+            started=self.started - some.started,
+            cold_starts=self.cold_starts - some.cold_starts,
+            cold_calls=self.cold_calls - some.cold_calls,
+            duplicates=self.duplicates - some.duplicates,
+            left_behind=self.left_behind - some.left_behind,
+            peak_instances=self.peak_instances - some.peak_instances,
+            **_highest(others),
+        )
+
     @property
     def throttled_share(self) -> float:
         """Throttled attempts / attempts (rule 5.3); 0 without attempts."""
@@ -66,7 +81,6 @@ class Totals:
 
 def totals_of(units: Sequence[UnitMeasured]) -> Totals:
     """The totals of some units, or of one."""
-    waits = [u.waits.p95 for u in units if u.waits.p95 is not None]
     return Totals(
         events=_summed([u.events for u in units], _EVENTS),
         attempts=_summed([u.attempts for u in units], _ATTEMPTS),
@@ -75,11 +89,25 @@ def totals_of(units: Sequence[UnitMeasured]) -> Totals:
         cold_calls=sum(u.cold_calls for u in units),
         duplicates=sum(u.duplicates for u in units),
         left_behind=sum(u.left_behind_events for u in units),
-        wait_p95_s=max(waits, default=None),
-        longest_run_ns=max((u.longest_run_ns for u in units), default=0),
-        backlog_peak=max((u.backlog_peak for u in units), default=0),
         peak_instances=_peak_instances(units),
+        **_highest(units),
     )
+
+
+class _Highest(TypedDict):
+    """What of totals is no sum."""
+
+    wait_p95_s: float | None
+    longest_run_ns: int
+    backlog_peak: int
+
+
+def _highest(units: Sequence[UnitMeasured]) -> _Highest:
+    return {
+        "wait_p95_s": max((u.waits.p95 for u in units if u.waits.p95 is not None), default=None),
+        "longest_run_ns": max((u.longest_run_ns for u in units), default=0),
+        "backlog_peak": max((u.backlog_peak for u in units), default=0),
+    }
 
 
 def _peak_instances(units: Sequence[UnitMeasured]) -> int:

@@ -39,6 +39,8 @@ from echotally.rates.card_loading import Offer
 
 Sets = tuple[tuple[str, str], ...]
 _IN_FLIGHT = SERIES.index("concurrency_peak")
+#: Which share of a bucket's ramp is a part's, where another's starts are not to miss it: the fewer starts, the less.
+_OWN_SHARES = (1 / 2, 1 / 16, 1 / 128)
 _TABLES = {"functions", "triggers", "demand", *SourceKind}
 
 
@@ -226,6 +228,16 @@ class Trials:
         return math.inf if self.base.confidence is not None else self.base.measured.concurrency.peak
 
     @cached_property
+    def totals(self) -> Totals:
+        """The totals of the month played."""
+        return totals_of(self.base.measured.units)
+
+    @cached_property
+    def asked(self) -> int:
+        """Requests of the whole estate."""
+        return asked_of(self.loaded.model, self.base.measured.sources)
+
+    @cached_property
     def prices(self) -> dict[Account, Decimal]:
         """What each account costs in the month played."""
         return {account: _amount(self.base.metered, account, total) for account, total in self.quantities.items()}
@@ -256,7 +268,7 @@ class _Part:
 
     def __init__(self, trials: Trials, members: Collection[str]) -> None:
         self._trials = trials
-        self.functions = {name for name in trials.loaded.model.functions if name in members}
+        self.functions = trials.loaded.model.functions.keys() & members
         self._excerpt = Excerpt(trials.loaded.document, members)
         self._lock = Lock()
         self._others = [u for u in trials.base.measured.units if u.unit.function not in self.functions]
@@ -336,11 +348,11 @@ class _Part:
         """Whether an account's calls stay below its limit: in each hour all parts' peaks added up, or what the whole estate
         came to at the most with this part's peak on top of it.
         """
-        base, own, shared = self._trials.base, self.functions, self._shared(played)
+        base, shared = self._trials.base, self._shared(played)
         peaks, before = _peaks(played), dict[Account, Any]()
-        for n, unit in enumerate(base.measured.units):
-            if unit.unit.function in own and unit.unit.billed_to in shared:
-                place = unit.unit.billed_to
+        for n in self._own_places:
+            place = base.measured.units[n].unit.billed_to
+            if place in shared:
                 before[place] = before.get(place, 0.0) + base.measured.series.one(n, _IN_FLIGHT)
         for account in shared & peaks.keys():
             limit = played.metered.plans[account].concurrency_limit
@@ -350,6 +362,12 @@ class _Part:
             if limit is not None and highest >= limit:
                 return False
         return True
+
+    @cached_property
+    def _own_places(self) -> list[int]:
+        """Where the part's functions stand among all that were measured."""
+        units = self._trials.base.measured.units
+        return [n for n, unit in enumerate(units) if unit.unit.function in self.functions]
 
     def _enough_tokens(self, account: Account, played: PlayedPlan) -> bool:
         """Whether the bucket that an account's parts share was never short, with this part's starts among the others'."""
@@ -363,9 +381,11 @@ class _Part:
         if base is None or now is None or bucket is None:
             return False
         own = now.get(account, np.zeros(0, np.int64))
-        # A bucket of the whole ramp lacks no more than two of half the ramp together, one for all others and one for this part.
-        if self._trials.most_taken(account, bucket.ramp / 2) + most_taken(own, bucket.ramp / 2) < bucket.burst:
-            return True
+        # A bucket of the whole ramp lacks no more than two that share it together, one for all others and one for this part.
+        for share in _OWN_SHARES:
+            others_most = self._trials.most_taken(account, bucket.ramp * (1 - share))
+            if others_most < bucket.burst and others_most + most_taken(own, bucket.ramp * share) < bucket.burst:
+                return True
         # A start that had waited for its token leaves a bucket without any: then the others had not what they wanted.
         if not self._trials.had_enough(account):
             return False
@@ -396,14 +416,14 @@ class _Part:
 
     @cached_property
     def _other_totals(self) -> Totals:
-        return totals_of(self._others)
+        units = self._trials.base.measured.units
+        return self._trials.totals.less(totals_of([units[n] for n in self._own_places]), self._others)
 
     @cached_property
     def _other_asked(self) -> int:
-        whole = asked_of(self._trials.loaded.model, self._trials.base.measured.sources)
         own = set(self._as_it_is.model.sources())
         mine = [s for s in self._trials.base.measured.sources if s.source in own]
-        return whole - asked_of(self._as_it_is.model, mine)
+        return self._trials.asked - asked_of(self._as_it_is.model, mine)
 
     def _cost(self, played: PlayedPlan) -> Decimal:
         """The whole bill with this in the place of the part's quantities in the month played."""
@@ -421,12 +441,9 @@ class _Part:
         """What an account costs with ``after`` in the place of ``before``."""
         base = self._trials.base.metered
         was, now = (m.quantities.get(account, {}) for m in (before, after))
-        rest = base.quantities.get(account, {})
-        totals: dict[str, Decimal] = {}
-        for meter in {*rest, *was, *now}:
-            known = dict(rest.get(meter, {}))
-            for key in {*was.get(meter, {}), *now.get(meter, {})}:
-                change = now.get(meter, {}).get(key, Decimal(0)) - was.get(meter, {}).get(key, Decimal(0))
-                known[key] = known.get(key, Decimal(0)) + change
-            totals[meter] = sum(known.values(), Decimal(0))
+        # Only what changes is added up: the sums of everybody's are known, and all of it is exact.
+        totals = dict(self._trials.quantities.get(account, {}))
+        for meter in {*was, *now}:
+            change = sum(now.get(meter, {}).values(), Decimal(0)) - sum(was.get(meter, {}).values(), Decimal(0))
+            totals[meter] = totals.get(meter, Decimal(0)) + change
         return _amount(base if account in base.plans else after, account, totals)
