@@ -7,13 +7,31 @@ from dataclasses import dataclass
 from functools import partial
 
 from echotally.projection.answer import PlayedPlan, Projection
+from echotally.projection.bills import Bill
 from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.loaded import Loaded
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, side_by_side
+from echotally.projection.verdict import Check
 from echotally.studies.crossover import scaled
 
 SCALES = (0.5, 0.75, 1.0, 1.5, 2.0, 3.0)
+
+
+@dataclass(frozen=True)
+class PlanThen:
+    """What the page tells of a plan at another demand; all that a month measured would be a megabyte for each, and more."""
+
+    name: str
+    bill: Bill
+    throttled_share: float
+    misses: tuple[Check, ...]
+    undecided: tuple[Check, ...]
+
+    @classmethod
+    def of(cls, plan: PlayedPlan) -> PlanThen:
+        """Of a plan that was played."""
+        return cls(plan.offer.name, plan.bill, plan.totals.throttled_share, plan.misses, plan.undecided)
 
 
 @dataclass(frozen=True)
@@ -21,7 +39,7 @@ class DemandPoint:
     """The plans of one multiple of today's demand, and the one that would be picked there (None: none meets every target)."""
 
     scale: float
-    plans: tuple[PlayedPlan, ...]
+    plans: tuple[PlanThen, ...]
     pick: str | None
 
 
@@ -32,10 +50,10 @@ def demand_points(
     names = [plan.offer.name for plan in projection.played]
     changed = {scale: loaded.changed(scaled(loaded, scale)) for scale in scales if scale != 1}
 
-    def played(scale: float, name: str, tell: Callable[[float], None]) -> PlayedPlan | None:
+    def played(scale: float, name: str, tell: Callable[[float], None]) -> PlanThen | None:
         month = changed[scale]
         found = project_plan(month, month.offers[name], projection.seed, tell)
-        return found if isinstance(found, PlayedPlan) else None
+        return PlanThen.of(found) if isinstance(found, PlayedPlan) else None
 
     tasks = {f"{scale:g} x, {name}": partial(played, scale, name) for scale in changed for name in names}
     found = side_by_side(tasks, progress)
@@ -43,14 +61,14 @@ def demand_points(
     points = []
     for scale in scales:
         if scale == 1:
-            plans = tuple(projection.played)
+            plans = tuple(PlanThen.of(plan) for plan in projection.played)
         else:
             plans = tuple(p for name in names if (p := by_task[f"{scale:g} x, {name}"]) is not None)
         points.append(
             DemandPoint(
                 scale,
                 plans,
-                choose_plan([Judged(p.offer.name, p.bill.total, len(p.misses), len(p.undecided)) for p in plans])[0],
+                choose_plan([Judged(p.name, p.bill.total, len(p.misses), len(p.undecided)) for p in plans])[0],
             )
         )
     return points

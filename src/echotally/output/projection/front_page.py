@@ -113,11 +113,11 @@ def _table(projection: Projection, points: Sequence[DemandPoint]) -> dict[str, A
 
 
 def _turn(point: DemandPoint, name: str, currency: str) -> Turn:
-    plan = next((plan for plan in point.plans if plan.offer.name == name), None)
+    plan = next((plan for plan in point.plans if plan.name == name), None)
     if plan is None:
         return Turn("–", "", "", "", "cannot be used")
     missed = "; ".join(check_text(miss, currency) for miss in plan.misses)
     mark = "*" if plan.misses else "?" if plan.undecided else ""
     meets = "no" if plan.misses else "undecided" if plan.undecided else "yes"
-    throttled = f"{plan.totals.throttled_share:.6f}"
+    throttled = f"{plan.throttled_share:.6f}"
     return Turn(money(plan.bill.shown) + mark, f"{plan.bill.unrounded:.4f}", throttled, meets, safe(missed))
