@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +14,7 @@ from echotally.engine import codes
 from echotally.engine.build import Built, Unit
 from echotally.engine.hourly import Hourly
 from echotally.engine.layout import World, wide
-from echotally.engine.sketch import KeptWaits, Level, Waits, lag_quantile, level_of, wait_quantile, waits_of
+from echotally.engine.sketch import KeptWaits, Level, OfUnits, Waits, lag_quantile, level_of, wait_quantile, waits_of
 from echotally.errors import OurFault
 from echotally.model.estate import Model
 from echotally.model.sources import SourceRef
@@ -187,12 +187,6 @@ class Measured:
     passed: tuple[Measured, ...] = ()
 
 
-class Records(Protocol):
-    """A sketch for each unit (see ``engine.layout.World``): a whole array, or what makes the n-th when it is asked for."""
-
-    def __getitem__(self, n: int, /) -> NDArray[np.int64]: ...
-
-
 @dataclass(frozen=True)
 class Counted:
     """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
@@ -205,13 +199,13 @@ class Counted:
     accounts: Any
     edges: Any
     triggers: Any
-    wait_bins: Records
-    latency_bins: Records
-    request_bins: Records
-    level_bins: Records
-    count_bins: Records
-    charge_bins: Records
-    lag_bins: Records
+    wait_bins: OfUnits
+    latency_bins: OfUnits
+    request_bins: OfUnits
+    level_bins: OfUnits
+    count_bins: OfUnits
+    charge_bins: OfUnits
+    lag_bins: OfUnits
     series: NDArray[np.float64]
     length_ns: int
     level_peak: int

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,6 +38,12 @@ LEVELS: NDArray[np.int64] = np.concatenate(
         ),
     ]
 )
+
+
+class OfUnits(Protocol):
+    """A sketch for each unit (see ``engine.layout.World``): a whole array, or what makes the n-th when it is asked for."""
+
+    def __getitem__(self, n: int, /) -> NDArray[np.int64]: ...
 
 
 @dataclass(frozen=True)
