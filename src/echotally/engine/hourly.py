@@ -39,10 +39,6 @@ class Hourly:
         """Those of some units."""
         return Hourly(tuple(column[units] for column in self.columns))
 
-    def first(self) -> Hourly:
-        """The first column alone."""
-        return Hourly(self.columns[:1])
-
     def of_unit(self, n: int) -> Floats:
         """Everything of one unit, (hours, columns)."""
         return np.array([column[n] for column in self.columns], float).T
@@ -56,9 +52,9 @@ class Hourly:
         return np.asarray(self.columns[column], float)
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Hourly) and all(
-            np.array_equal(mine, its) for mine, its in zip(self.columns, other.columns, strict=True)
-        )
+        if not isinstance(other, Hourly) or len(self.columns) != len(other.columns):
+            return False
+        return all(map(np.array_equal, self.columns, other.columns))
 
     __hash__ = None  # type: ignore[assignment]
 

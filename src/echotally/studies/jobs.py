@@ -56,8 +56,9 @@ class Point:
 def _solved(
     base: Loaded, point: Point, progress: Callable[[float], None] | None = None, memory: Memory | None = None
 ) -> list[Row]:
-    """Rows of a point, one a plan (see ``Point.some_left_out``), in the plans' order; ``progress`` hears the share of each plan's month that is over.
-    ``memory`` has what parts came to at other points.
+    """Rows of a point, one a plan (see ``Point.some_left_out``), in the plans' order.
+
+    ``progress`` hears the share of each plan's month that is over; ``memory`` has what parts came to at other points.
 
     A change the loader refuses raises ``BadInput``.
     """

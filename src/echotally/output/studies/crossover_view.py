@@ -62,8 +62,8 @@ def _left_out(found: Crossover) -> list[str]:
     for scale, plan in found.too_large:
         by_plan.setdefault(plan, []).append(scale)
     return [
-        f"{safe(plan)} is left out {_at(scales, found.scales)}: so much work is left over that even a sample of the month would "
-        "be too large."
+        f"{safe(plan)} is left out {_at(scales, found.scales)}: even a sample of the month would be too large, as work is left "
+        "over for so long, or so many hours differ."
         for plan, scales in by_plan.items()
     ]
 
