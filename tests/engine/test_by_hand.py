@@ -176,6 +176,38 @@ def test_a_batch_waits_for_company_and_a_delay_for_its_time(watch):
     assert at(25.001)["started"] == 1
 
 
+def test_a_message_behind_one_that_came_back_is_due_by_its_own_time_once_that_one_expires(watch):
+    # The first, of 0 s, leaves alone after 10 s, fails and is back at 30 s; the second waits since 25 s behind it. At 37 s
+    # the first expires: the second has then been visible for more than its 10 s, and the first's would only end at 40 s.
+    model = function(run="2 s").replace('timeout = "1 min"', 'timeout = "1 s"')
+    queue = source("queues.q", 1, 'batch = 3\nbatch_wait = "10 s"', 'visibility = "20 s"\nretention = "37 s"')
+    at = watch(model + queue + '[demand.e]\ninto = "queues.q"\nlumps = [{ at = "2027-03-01T00:00:25", count = 1 }]\n')
+    assert at(36.999)["started"] == 1
+    assert at(37.001)["started"] == 2
+
+
+@pytest.mark.parametrize(
+    ("g", "taken"),
+    [
+        # g gives up and takes the first message once more: what is now in front has been there for 22 s, and f takes it.
+        pytest.param('run = "40 s"\ntimeout = "37 s"', (1, 2), id="taken"),
+        # g handles the first message though it had come back; of the two that may have the second, f stands first.
+        pytest.param('run = "37 s"\ntimeout = "1 min"', (1, 1), id="deleted"),
+    ],
+)
+def test_readers_that_compete_see_at_once_what_another_leaves_them(watch, g, taken):
+    # f wants three messages or waits 20 s. The first goes to g at 0 s and is back at 20 s, before the second of 15 s.
+    model = function() + f'[functions.g]\nmemory = "512 MB"\n{g}\ncold_start = "0 ms"\ncpu_share = 0\n'
+    queue = source("queues.q", 1, 'batch = 3\nbatch_wait = "20 s"', 'visibility = "20 s"')
+    other = '[[triggers]]\nfrom = "queues.q"\nto = "g"\nbatch = 1\nreaders = 1\n'
+    second = '[demand.e]\ninto = "queues.q"\nlumps = [{ at = "2027-03-01T00:00:15", count = 1 }]\n'
+    at = watch(model + queue + other + second)
+    at(36.999)
+    assert list(at.built.world.units["started"]) == [0, 1]
+    at(37.001)
+    assert tuple(at.built.world.units["started"]) == taken
+
+
 def test_slots_share_an_instance_and_its_processor(play):
     # Four requests at once on 1 vCPU, all CPU work, a ready instance of four slots: the k-th to start is stretched
     # k times: 1, 2, 3, 4 s.

@@ -37,21 +37,28 @@ class Starting:
     def dispatch(self):
         for unit in self.units.values():
             unit.backlog_peak = max(unit.backlog_peak, self.waiting(unit))
-        open_units = list(self.units.values())
+        shut = []
         while True:
-            found = [(c, u) for u in open_units if (c := self.candidate(u))]
+            units = [u for u in self.units.values() if u not in shut or self.may_read(u)]
+            found = [(c, u) for u in units if (c := self.candidate(u))]
             if not found:
                 return
             (_, kind, what), unit = min(found, key=lambda f: (f[0][0], *self.rank(*f[0][1:])))
             room = self.room(unit)
             if room is None:
-                open_units.remove(unit)
+                shut.append(unit)
                 while unit.fresh:
                     self.throttle(unit.fresh.pop(0))
                 if unit.plan.pull == "eager":
                     self.take_all_the_same(unit)
                 continue
             self.start(self.taken(unit, kind, what), room)
+
+    def may_read(self, unit):
+        """An eager reader needs no room: what others took may have left it a batch that is due."""
+        return unit.plan.pull == "eager" and any(
+            t.unit is unit and t.kind == "queues" and self.can_leave(t) for t in self.triggers
+        )
 
     def rank(self, kind, what):
         """Of those that compete for a message the one with fewer batches in flight, then the first in the file."""

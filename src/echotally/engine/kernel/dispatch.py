@@ -108,7 +108,7 @@ def dispatch(w: World) -> bool:
     """Start everything that can start now. Returns False when a pool ran low; call again after growing."""
     clock = clock_of(w)
     _seen(w)
-    # Nearly always it is one unit, which needs no heap. What it starts marks nobody but itself.
+    # Nearly always it is one unit, which needs no heap, and what it starts marks nobody else.
     while clock.marked_n == 1 and marked_at(w, 0).who >= 0:
         clock.lined_n = ZERO
         u = marked_at(w, 0).who
@@ -127,8 +127,10 @@ def dispatch(w: World) -> bool:
             if i == ALL_TAKEN:
                 crowds.joins(w, u)
             unit_at(w, u).marked = NO
-            clock.marked_n = ZERO
-            return True
+            clock.marked_n -= 1
+            # What it took without room may have left others something to start.
+            marked_at(w, 0).who = marked_at(w, clock.marked_n).who
+            continue
         _start(w, u, line, which, i)
     return clock.marked_n == 0 or _one_after_the_other(w)
 
@@ -138,6 +140,9 @@ def _one_after_the_other(w: World) -> bool:
     """Start everything that several units and crowds can start, the oldest event first. Returns as ``dispatch``."""
     clock, first = clock_of(w), marked_at(w, 0)
     while True:
+        if clock.line_up == YES:
+            clock.line_up = NO
+            clock.lined_n = ZERO
         while clock.lined_n < clock.marked_n:
             lineup.lines_up(w)
         if clock.marked_n == 0:

@@ -1,7 +1,8 @@
 """Several that may start at one instant: a heap of those that were looked at, at the front of ``World.marked``.
 
-What one starts changes for others only that they come later: it may have taken the message that they had before them. So the
-first is looked at once more before it starts, and nobody else is.
+What one starts nearly always changes for others only that they come later: it may have taken the message that they had before
+them. So the first is looked at once more before it starts, and nobody else is. Where others may come sooner (``Clock.line_up``) all
+are.
 """
 
 from __future__ import annotations

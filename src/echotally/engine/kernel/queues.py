@@ -100,11 +100,29 @@ def _show(w: World, s: int, e: int) -> None:
 def _hide(w: World, s: int, e: int) -> None:
     source = source_at(w, s)
     chain = source.lists + L_VISIBLE
+    first = chain_at(w, chain).head == e
     lists.remove(w, event_at, chain, e)
     _count_waiting(w, s, DOWN)
-    # Polls find nothing from now on.
-    if chain_at(w, chain).length == 0:
+    head = chain_at(w, chain).head
+    if head < 0:
+        # Polls find nothing from now on.
         source.idle_since = clock_of(w).now
+    elif first and event_at(w, head).seen < event_at(w, e).seen:
+        _ripens(w, s)
+
+
+@kernel
+def _ripens(w: World, s: int) -> None:
+    """The oldest message is now one that has been visible for longer: a batch may be due for whoever reads the queue.
+
+    A message that came back stands before younger ones that waited all the while, so the timers of their readers were set by it.
+    """
+    source = source_at(w, s)
+    for g in range(source.first_trigger, source.first_trigger + source.trigger_n):
+        u = trigger_at(w, g).unit
+        if unit_at(w, u).marked == YES:
+            clock_of(w).line_up = YES
+        marking.mark(w, u)
 
 
 @kernel

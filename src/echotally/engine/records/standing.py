@@ -19,6 +19,7 @@ class Clock:
     looked_n: int  # instances that looks of polled scaling have made
     marked_n: int  # units and crowds that may have something to start at this instant
     lined_n: int  # of these, those that were looked at: they stand in a heap, in front of the others
+    line_up: int  # YES: one of those in the heap may start something sooner than it says, so all are looked at anew
     entries_n: int  # entries of the calendar
     free_event: int  # first of the free events, and how many
     events_left: int  # how many are left
