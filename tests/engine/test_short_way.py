@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from echotally.engine import codes
 from echotally.engine.layout import WIDE, WIDE_BITS
-from echotally.engine.play import Room, begun, finish, flushed, play, play_entries
+from echotally.engine.play import Room, begun, finish, flushed, keep_log, play, play_entries
 from echotally.projection.loaded import load, placement_on
 from tests.conftest import CARD as CARD_OF_ONE
 from tests.conftest import HEAD, PRICES
@@ -30,10 +30,12 @@ KEPT = (
 )  # fmt: skip
 
 
-def world(loaded, plan, diary, pauses=()):
+def world(loaded, plan, diary, pauses=(), log=False):
     """The month's end, played with stops on the way at which everything is brought up to the instant."""
     placement = placement_on(loaded.model, loaded.offers, loaded.offers[plan])
     built = begun(loaded.model, loaded.month.arrivals, placement, 1, Room(diary=diary))
+    if log:
+        keep_log(built, codes.WHOLE_LOG)
     for entries in pauses:
         play_entries(built, entries)
     play(built)
@@ -41,6 +43,11 @@ def world(loaded, plan, diary, pauses=()):
     short = int((built.world.calls["tap"][built.world.calls["state"] == codes.RUNNING] >= 0).sum())
     finish(built)
     return built.world, short
+
+
+def logged(world):
+    """The changes of level that were written down, in the order in which they are merged."""
+    return np.sort(world.log[: world.clock[0]["log_n"]])
 
 
 def differences(one, other):
@@ -107,6 +114,10 @@ def test_a_month_is_the_same_to_the_byte(name, write):
     # Wherever Python stops in between, and reads.
     stopped, _ = world(loaded, "test.plan", 1, (1, 7, 100, 1, 1, 5_000))
     assert differences(usual, stopped) == []
+    # A part of an estate, whose changes of level are merged with others'.
+    part, _ = world(loaded, "test.plan", 1, log=True)
+    written, _ = world(loaded, "test.plan", 2, log=True)
+    assert differences(written, part) == [] and np.array_equal(logged(part), logged(written)) and len(logged(part))
 
 
 def test_calls_do_go_the_short_way_and_run_on_as_the_month_ends(write):
@@ -133,3 +144,5 @@ def test_any_estate_is_the_same_to_the_byte(estate, pauses):
         usual, _ = world(loaded, "test.plan", 2, tuple(pauses))
         assume(usual.clock[0]["steps"] < 2_000_000)
         assert differences(usual, world(loaded, "test.plan", 1, tuple(pauses))[0]) == []
+        usual, quick = (world(loaded, "test.plan", diary, tuple(pauses), log=True)[0] for diary in (2, 1))
+        assert differences(usual, quick) == [] and np.array_equal(logged(usual), logged(quick))

@@ -202,7 +202,8 @@ def play_parts(month: Month, parts: Mapping[int, Part], ends: Sequence[int]) -> 
     instant = any(clock["instant"] for clock in clocks)
     short = frozenset(key for p, clock in zip(each, clocks, strict=True) if clock["short"] for key in p.built.accounts)
     grounds = tuple(Ground.of(player.built) for player in each)
-    moved = np.array([_moved(log, len(places)) for log in logs])
+    # Of one stretch nobody asks how far levels have risen at its end.
+    moved = np.array([_moved(log, len(places)) for log in logs] if len(ends) > 1 else [[0] * len(places)] * len(logs))
     summary = Summary(tuple(parts), grounds, moved, bool(instant), short, failed)
     return Played(summary, [] if failed or instant else [player.measured() for player in each], logs)
 

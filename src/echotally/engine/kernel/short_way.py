@@ -16,6 +16,7 @@ from echotally.engine.codes import (
     CARRIED,
     END,
     ERROR_STREAM,
+    FELL,
     FREE,
     IN_FLIGHT_PEAK,
     K_SHORT_END,
@@ -24,13 +25,14 @@ from echotally.engine.codes import (
     NEVER,
     NO,
     NONE,
+    ROSE,
     RUNNING,
     RUNS,
     WHOLE_LOG,
     YES,
     ZERO,
 )
-from echotally.engine.kernel import kinds, lifecycle, pools, series, settle, starting, taps, waits
+from echotally.engine.kernel import diary, kinds, lifecycle, pools, series, settle, starting, taps, waits
 from echotally.engine.kernel.access import (
     World,
     account_at,
@@ -45,6 +47,7 @@ from echotally.engine.kernel.access import (
     n_calendar,
     n_carried,
     n_diary,
+    n_log,
     n_moments,
     n_taps,
     source_at,
@@ -71,7 +74,6 @@ def unwatched(w: World) -> bool:
         and n_carried(w) <= 1
         and n_born(w) <= 1
         and n_moments(w) <= 1
-        and clock_of(w).keeps_log < WHOLE_LOG
     )
 
 
@@ -108,6 +110,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
         return ZERO
     margin, items = clock.margin, trigger_at(w, g).items
     limit, fullest = min(clock.until, clock.horizon), n_calendar(w) - SENTINELS - 4 * margin
+    most = min(most, _room_in_log(w))
     heaviest, highest = unit.payload_limit if unit.payload_limit >= 0 else NEVER, _highest(w, u)
     # Others' calls in flight neither come nor go meanwhile.
     level, others, peak = unit.in_flight, clock.in_flight - unit.in_flight, ZERO
@@ -167,6 +170,13 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
 
 
 @hot
+def _room_in_log(w: World) -> int:
+    """How many entries may write a line into the log, if one is kept, before Python makes it larger."""
+    clock = clock_of(w)
+    return n_log(w) - clock.log_n - clock.margin if clock.keeps_log >= WHOLE_LOG else NEVER
+
+
+@hot
 def _key(p: int) -> int:
     """The key of a tap's entry, by which it stands among others of its instant."""
     return (ARRIVE << STEP_SHIFT) | p
@@ -221,6 +231,7 @@ def _starts(w: World, p: int, i: int, items: int, payload: int) -> int:
     call.started = clock.now
     call.payload = payload
     clock.number += 1
+    diary.logged(w, unit.account, ROSE, WHOLE_LOG)
     put(w, clock.now + min(ns, unit.timeout), END, call.number, K_SHORT_END, c)
     return ns
 
@@ -267,6 +278,7 @@ def _ends(w: World, c: int, u: int, asked: bool, items: int) -> tuple[int, int]:
     else:
         waits.latency_seen(w, u, ran, items)
     lifecycle.release(w, call.instance)
+    diary.logged(w, unit.account, FELL, WHOLE_LOG)
     # No cargo to give back, and no answers that could come late.
     call.state = FREE
     call.next = clock.free_call
