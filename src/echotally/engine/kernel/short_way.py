@@ -70,10 +70,7 @@ def unwatched(w: World) -> bool:
     """Whether nothing is written down of single events and attempts: whoever watches wants their records."""
     return (
         # One line is what every world has that keeps none.
-        n_diary(w) <= 1
-        and n_carried(w) <= 1
-        and n_born(w) <= 1
-        and n_moments(w) <= 1
+        n_diary(w) <= 1 and n_carried(w) <= 1 and n_born(w) <= 1 and n_moments(w) <= 1
     )
 
 

@@ -183,15 +183,19 @@ def _taken_out(w: World, p: int, e: int) -> None:
 
 @kernel
 def handled(w: World, c: int, e: int) -> None:
-    """A run handled record ``e``."""
+    """A run handled record ``e``; once all of the batch are settled, ``over`` looks at the lag."""
     call = call_at(w, c)
-    _taken_out(w, call.partition, e)
+    lists.remove(w, event_at, partition_at(w, call.partition).list, e)
     endings.handled(w, e, call.unit, call.run_at - event_at(w, e).at)
 
 
 @kernel
 def over(w: World, c: int, bad: int) -> None:
     """The run of a batch ended: the partition goes on, or the batch is repeated."""
+    p = call_at(w, c).partition
+    # Once a batch: what was the oldest record between two of an instant weighs nothing.
+    lag.head_changes(w, p)
+    lag.looked_at(w, trigger_at(w, partition_at(w, p).trigger).unit)
     if bad > 0:
         _failed(w, c)
     else:
