@@ -43,7 +43,7 @@ class Rising:
     held_ns: Lines = field(default_factory=lambda: np.zeros(LEVEL_BINS, np.int64))
 
     def follows(self, lines: Lines) -> None:
-        """The changes of one stretch of time, in any order."""
+        """The changes of one stretch of time, in any order; they are put in order where they stand."""
         for some in _in_order(lines):
             after, times = _levels(some, self.level), some >> codes.LOG_TIME_SHIFT
             self._held(np.concatenate(([self.level], after[:-1])), np.diff(times, prepend=self.since_ns))
@@ -81,8 +81,8 @@ class Highest:
 
 
 def _in_order(lines: Lines) -> Iterator[Lines]:
-    """Changes in the order of time, so many at once."""
-    lines = np.sort(lines)
+    """Changes, put in the order of time, so many at once."""
+    lines.sort()
     # What is found of so many lies in the processor's memory and in the allocator's: of all at once each step would get fresh
     # pages from the system, which takes several times as long as the step.
     yield from (lines[k : k + _AT_ONCE] for k in range(0, len(lines), _AT_ONCE))
@@ -237,5 +237,8 @@ def in_the_way(built: Built, buckets: Collection[Account]) -> bool:
 
 def parted(log: Lines) -> tuple[Lines, Lines]:
     """Changes of level, and tokens taken."""
+    # Of the three only a token has this bit: most logs hold none, which one look at all of them together says.
+    if not (np.bitwise_or.reduce(log) >> codes.LOG_WHAT_SHIFT) & codes.TOKEN:
+        return log, log[:0]
     tokens = (log >> codes.LOG_WHAT_SHIFT) & _WHAT == codes.TOKEN
-    return (log[~tokens], log[tokens]) if tokens.any() else (log, log[:0])
+    return log[~tokens], log[tokens]
