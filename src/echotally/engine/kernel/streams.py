@@ -89,26 +89,36 @@ def copy_in(w: World, s: int, g: int, p: int, payload: int) -> None:
     event.state = VISIBLE
     # A partition is one list; ``first`` is where what waits begins, before it stands what is carried.
     lists.append(w, event_at, partition.list, e)
-    if event.prev < 0:
-        lag.head_changes(w, p)
-    if partition.first < 0:
-        partition.first = e
     partition.waiting += 1
     unit.waiting += 1
-    # It is the oldest unhandled record from now on.
-    if unit.lag_oldest >= NEVER:
-        lag.changes(w, u, clock_of(w).now)
-    # One timer a partition, for its oldest waiting record.
-    if partition.timer >= NEVER:
-        partition.timer = event.at + source_at(w, s).retention
-        put(w, partition.timer, EXPIRE, OTHERS + p, K_EXPIRE_PARTITION, p)
-    refresh(w, p)
+    if partition.first < 0:
+        partition.first = e
+        _first_to_wait(w, p)
+    elif partition.waiting == trigger_at(w, g).batch or partition.listed == YES:
+        refresh(w, p)
     if unit.marked == NO:
         # Nothing can leave, so nobody will look at the unit at this instant.
         series.backlog_seen(w, u)
     if unit.plan_kind == POLLED and unit.look_armed == NO:
         # Nothing can leave yet, but scaling must look at what waits.
         marking.mark(w, u)
+
+
+@kernel
+def _first_to_wait(w: World, p: int) -> None:
+    """A record waits in partition ``p`` where none did: what hangs on its oldest begins. Younger ones change nothing of it."""
+    partition = partition_at(w, p)
+    trigger, event = trigger_at(w, partition.trigger), event_at(w, partition.first)
+    if event.prev < 0:
+        lag.head_changes(w, p)
+    # It is the oldest unhandled record from now on.
+    if unit_at(w, trigger.unit).lag_oldest >= NEVER:
+        lag.changes(w, trigger.unit, clock_of(w).now)
+    # One timer a partition, for its oldest waiting record.
+    if partition.timer >= NEVER:
+        partition.timer = event.at + source_at(w, trigger.source).retention
+        put(w, partition.timer, EXPIRE, OTHERS + p, K_EXPIRE_PARTITION, p)
+    refresh(w, p)
 
 
 @kernel
