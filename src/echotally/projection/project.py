@@ -14,7 +14,7 @@ from echotally.engine.apart import simulate_month
 from echotally.engine.machines import machines
 from echotally.engine.play import Wanted
 from echotally.engine.reading import Measured
-from echotally.engine.sampling import Sampled, expected_flows, sample, wants_sampling
+from echotally.engine.sampling import Sampled, expected_flows, sample_unless_dearer, wants_sampling
 from echotally.model.estate import Model
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
@@ -51,8 +51,11 @@ def project_plan(
     if reasons:
         _LOG.info("%s cannot run the estate", candidate.name)
         return RefusedPlan(candidate, reasons)
+    found = None
     if not how.exact and wants_sampling(model, loaded.month, placement, how.sampled_from):
-        found = how.places.run(progress, partial(sample, effort=how.effort), model, loaded.month, placement, seed)
+        sampling = partial(sample_unless_dearer, effort=how.effort)
+        found = how.places.run(progress, sampling, model, loaded.month, placement, seed)
+    if found:
         played = _sampled(loaded, found, candidate)
     else:
         marks = marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=how.passing_ns)

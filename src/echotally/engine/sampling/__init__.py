@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.sampling.estimate import Sampled, sample
+from echotally.engine.sampling.estimate import Sampled, sample, sample_unless_dearer
 from echotally.engine.sampling.expecting import (
     SAMPLED_FROM,
     expected_events,
@@ -20,6 +20,7 @@ __all__ = [
     "expected_events",
     "expected_flows",
     "sample",
+    "sample_unless_dearer",
     "spared_events",
     "wants_sampling",
     "worth_sampling",

@@ -25,7 +25,7 @@ from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
 from echotally.engine.sampling.sparse import Floats
 from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
-from echotally.engine.sampling.stretches import Mode, Player, Stretch
+from echotally.engine.sampling.stretches import Dearer, Mode, Player, Stretch
 from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.sampling.wiring import Wiring
@@ -68,7 +68,28 @@ def sample(
     effort: int | None = None,
 ) -> Sampled:
     """Sample a month; ``effort``: events to play in steady hours. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
-    sampler = Sampler(model, month, placement, seed, progress, effort or BUDGET)
+    return _sampled(Sampler(model, month, placement, seed, progress, effort or BUDGET))
+
+
+def sample_unless_dearer(
+    model: Model,
+    month: MonthPlan,
+    placement: Mapping[str, Offer],
+    seed: int,
+    progress: Callable[[float], None] | None = None,
+    effort: int | None = None,
+) -> Sampled | None:
+    """As ``sample``; None where work left over does not clear, so that most of a month that can be played would be played several
+    times.
+    """
+    try:
+        return _sampled(Sampler(model, month, placement, seed, progress, effort or BUDGET, stubborn=False))
+    except Dearer:
+        return None
+
+
+def _sampled(sampler: Sampler) -> Sampled:
+    model, placement = sampler.model, sampler.placement
     parts, series = sampler.parts()
     throttled = {u.function for p in parts for u, n in zip(p.built.units, p.unit.throttled, strict=True) if n > 0}
     losses = {
@@ -94,12 +115,14 @@ class Sampler:
         seed: int,
         progress: Callable[[float], None] | None,
         effort: int,
+        *,
+        stubborn: bool = True,
     ) -> None:
         self.effort = effort
         self.model, self.month, self.placement, self.seed = model, month, placement, seed
         self.expected = expected_events(model, month, placement)
         self.progress, self.done = progress, 0.0
-        self.player = Player(model, month, placement, seed, self.expected, self._tell)
+        self.player = Player(model, month, placement, seed, self.expected, self._tell, stubborn=stubborn)
         self.cut = cut_month(model, month, placement, self.expected, effort=effort)
         self.each = self._hours_each()
         self.stretches: dict[tuple[int, Mode], Stretch] = {}

@@ -39,6 +39,8 @@ class PartOfMonth:
         self.hours: dict[tuple[int, Mode], list[Hours]] = {}
         self.turns: dict[tuple[int, Mode], int] = {}
         self.runs: list[tuple[tuple[int | None, ...], Mode, Hours]] = []
+        # Hours as they are, and how often they stand in the month.
+        self.counted: dict[int, tuple[Hours, int]] = {}
         self.random = np.random.Generator(np.random.PCG64(stream_seed(sampler.seed, f"carried {part}")))
         self.waits: dict[int, list[tuple[float, float, float, float]]] = {}
         self.lags: dict[int, list[tuple[float, float, float]]] = {}
@@ -59,6 +61,8 @@ class PartOfMonth:
         for (group, full), lasted in self.times.items():
             stretch = self.sampler.stretch(group, full)
             self.total.add(stretch.spans[self.part], lasted / stretch.part_ns)
+        for hours, times in self.counted.values():
+            self.total.add(hours.span, times)
         for (hour, (group, full)), lasted in self.by_hour.items():
             stretch = self.sampler.stretch(group, full)
             self.total.add_hours(stretch.spans[self.part], hour, lasted / stretch.part_ns)
@@ -157,7 +161,8 @@ class PartOfMonth:
         hours = self._played(at, full, flagged)
         if at + hours.segments >= len(self.cut.segments):
             self.total.left += hours.unfinished
-        self.total.add(hours.span, 1.0)
+        _, before = self.counted.get(id(hours), (hours, 0))
+        self.counted[id(hours)] = hours, before + 1
         ends = self.cut.segments[at + hours.segments - 1].end_ns
         for n in range(at, at + hours.segments):
             s = self.cut.segments[n]

@@ -91,8 +91,15 @@ class Hours:
     run_ns: NDArray[np.float64]
 
 
+class Dearer(Exception):
+    """A sample would play more than the month itself."""
+
+
 class Player:
-    """Plays and counts; what a sample plays beyond ``SAMPLED_FROM`` events is refused."""
+    """Plays and counts; what a sample plays beyond ``SAMPLED_FROM`` events is refused.
+
+    ``stubborn``: also where the month itself is sooner played, of which ``Dearer`` tells else.
+    """
 
     def __init__(
         self,
@@ -102,11 +109,13 @@ class Player:
         seed: int,
         expected: float,
         tell: Callable[[], None],
+        *,
+        stubborn: bool = True,
     ) -> None:
         queues = {name: queue.model_copy(update={"backlog": 0}) for name, queue in model.queues.items()}
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
-        self.played = 0
+        self.played, self.played_on, self.stubborn = 0, 0, stubborn or expected > SAMPLED_FROM
         self.first = self._begin(_lasting((), month.length_ns), "layout")
         self.lanes = Lanes(self.first)
         self.rates: dict[int, float] = {}
@@ -274,7 +283,12 @@ class Player:
                 break
             for lane in dry:
                 laid[lane] = min(_LAID_MOST, laid[lane] * 4)
-        return self._hours_read(built, before, held, full, covered)
+        found = self._hours_read(built, before, held, full, covered)
+        self.played_on += events_so_far(built.world) if covered > 1 else 0
+        # Each part plays on where another did: what one of them plays of the month, all of them play several times.
+        if self.played_on > self.expected / 2 and not self.stubborn:
+            raise Dearer
+        return found
 
     def _play_on(self, built: Built, cut: Cut, number: int, start: int, flagged: set[int]) -> int:
         """Play a segment, and those after it as long as something sent away is left over; returns how many."""
