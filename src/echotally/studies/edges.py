@@ -7,10 +7,14 @@ are shared by all edges of a plan. Months that the factor makes large are played
 from __future__ import annotations
 
 import math
+from collections import defaultdict
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from functools import partial
+from os import cpu_count
+from threading import Lock
 
 from echotally.engine.reading import Measured
 from echotally.errors import BadInput
@@ -34,6 +38,7 @@ _LARGE, _EFFORT = 6_000_000, 500_000
 _ALWAYS = 2 * _OCTAVE
 #: Kind, what, function ("" for none).
 _Key = tuple[str, str, str]
+_Tell = Callable[[float], None]
 _NEVER_BY_DEMAND = ("payload",)
 
 
@@ -41,11 +46,13 @@ def with_edges(
     loaded: Loaded, projection: Projection, progress: Progress | None = None, *, near: bool = False
 ) -> Projection:
     """The same projection with the edges of every plan that was played; ``near``: of the plan shown, up to 4 times the demand."""
+    plans = [projection.best] if near and projection.best else projection.played
+    # Cores that no other plan uses look for several edges at a time.
+    cores = max(1, (cpu_count() or 1) // max(1, len(plans)))
 
     def searched(plan: PlayedPlan, tell: Callable[[float], None]) -> PlayedPlan:
-        return replace(plan, edges=tuple(_Search(loaded, plan, projection.seed, tell, near).edges()))
+        return replace(plan, edges=tuple(_Search(loaded, plan, projection.seed, tell, near, cores).edges()))
 
-    plans = [projection.best] if near and projection.best else projection.played
     tasks = {f"{plan.offer.name}, edges": partial(searched, plan) for plan in plans}
     found = {plan.offer.name: plan for plan in side_by_side(tasks, progress)} if tasks else {}
     return replace(projection, plans=tuple(found.get(plan.offer.name, plan) for plan in projection.plans))
@@ -58,8 +65,12 @@ class _Search:
     seed: int
     tell: Callable[[float], None]
     near: bool
+    cores: int = 1
 
     def __post_init__(self) -> None:
+        self._playing, self._lock = dict[int, Future[None]](), Lock()
+        # The same whatever the demand.
+        self._payloads = dict(self._of_payloads())
         # By steps from today's demand.
         self._known: dict[int, dict[_Key, float] | None] = {0: self._shares(self.plan)}
         events = max(1, self.plan.totals.events["in"])
@@ -70,12 +81,11 @@ class _Search:
         """Every edge, the nearest first; those that no demand reaches last."""
         now = self._known[0] or {}
         days = self._days(now)
-        found = []
-        for n, (key, share) in enumerate(now.items()):
-            kind, what, function = key
-            at = None if kind in _NEVER_BY_DEMAND or self._alone(key) else self._factor(key)
-            found.append(Edge(kind, what, function or None, share, at, days.get(key)))
-            self.tell((n + 1) / len(now))
+        moved = [key for key in now if key[0] not in _NEVER_BY_DEMAND and not self._alone(key)]
+        tasks = {str(key): partial(self._factor, key) for key in moved}
+        factors = side_by_side(tasks, lambda _, share: self.tell(share), self.cores) if tasks else []
+        at = dict(zip(moved, factors, strict=True))
+        found = [Edge(key[0], key[1], key[2] or None, share, at.get(key), days.get(key)) for key, share in now.items()]
         yield from sorted(found, key=lambda edge: (edge.reached_at_times or math.inf, -edge.used_share))
 
     # -- what is used of each -------------------------------------------------------------------------------------
@@ -85,11 +95,7 @@ class _Search:
         for allowance in allowances_used(plan):
             found["allowance", allowance.meter, ""] = allowance.used_share
         found |= self._levels(plan, plan.measured)
-        for name, offer in placement_on(self.loaded.model, self.loaded.offers, plan.offer).items():
-            limit = offer.plan.payload_limit
-            largest = max((p.quantile(0.95) for p in self._payloads(name)), default=0.0)
-            if limit:
-                found["payload", "p95 of payloads", name] = largest / limit
+        found |= self._payloads
         for check in plan.checks:
             if check.wanted:
                 part = "" if check.by is None else f" {check.by.removeprefix('tag:')} {check.value}"
@@ -114,53 +120,76 @@ class _Search:
                 found[key] = max(found.get(key, 0.0), share)
         return found
 
-    def _payloads(self, function: str) -> Iterator[Spread]:
-        feeding = Feeding(self.loaded.model)
-        for trigger in self.loaded.model.triggers:
-            if trigger.to == function:
-                yield from (payload for _, payload in feeding.payloads(trigger.from_))
+    def _of_payloads(self) -> Iterator[tuple[_Key, float]]:
+        model = self.loaded.model
+        feeding, handed = Feeding(model), defaultdict[str, list[Spread]](list)
+        for trigger in model.triggers:
+            handed[trigger.to] += [payload for _, payload in feeding.payloads(trigger.from_)]
+        for name, offer in placement_on(model, self.loaded.offers, self.plan.offer).items():
+            if limit := offer.plan.payload_limit:
+                largest = max((payload.quantile(0.95) for payload in handed[name]), default=0.0)
+                yield ("payload", "p95 of payloads", name), largest / limit
 
     # -- by playing -----------------------------------------------------------------------------------------------
-    def _at(self, step: int) -> dict[_Key, float]:
+    def _at(self, step: int, tell: _Tell) -> dict[_Key, float]:
         """The shares so many steps from today's demand; none where that month cannot be played."""
-        if step not in self._known:
-            model, times = self.loaded.model, _STEP**step
-            environments = {
-                name: each.model_copy(update={"demand": each.demand * times})
-                for name, each in model.environments.items()
-            }
+        with self._lock:
+            known, mine = self._playing.get(step), Future[None]()
+            if known is None and step not in self._known:
+                self._playing[step] = mine
+        if known:
+            # Another edge asked for it a little earlier.
+            known.result()
+        elif step not in self._known:
             try:
-                busier = self.loaded.with_model(model.model_copy(update={"environments": environments}))
-                played = project_plan(
-                    busier, self.plan.offer, self.seed, how=Playing(sampled_from=_LARGE, effort=_EFFORT)
-                )
-                self._known[step] = self._shares(played) if isinstance(played, PlayedPlan) else None
-            except BadInput:
-                # More work than any month holds.
-                self._known[step] = None
+                self._known[step] = self._played(_STEP**step, tell)
+            except BaseException as error:
+                mine.set_exception(error)
+                raise
+            mine.set_result(None)
         return self._known[step] or {}
 
-    def _factor(self, key: _Key) -> float | None:
+    def _played(self, times: float, tell: _Tell) -> dict[_Key, float] | None:
+        model = self.loaded.model
+        environments = {
+            name: each.model_copy(update={"demand": each.demand * times}) for name, each in model.environments.items()
+        }
+        how = Playing(sampled_from=_LARGE, effort=_EFFORT)
+        try:
+            busier = self.loaded.with_model(model.model_copy(update={"environments": environments}))
+            # How many months an edge takes is not known beforehand; who tells is heard when it is to stop.
+            played = project_plan(busier, self.plan.offer, self.seed, lambda _: tell(0.0), how)
+        except BadInput:
+            # More work than any month holds.
+            return None
+        return self._shares(played) if isinstance(played, PlayedPlan) else None
+
+    def _factor(self, key: _Key, tell: _Tell) -> float | None:
         """The demand multiple at which an edge is reached, to 1 %; None where no factor in reach does it."""
-        bracket = self._bracket(key)
+        found = self._looked_for(key, tell)
+        tell(1.0)
+        return found
+
+    def _looked_for(self, key: _Key, tell: _Tell) -> float | None:
+        bracket = self._bracket(key, tell)
         if bracket is None:
             return None
         low, high = bracket
         while high - low > 1:
-            step = _between(low, self._at(low)[key], high, self._at(high)[key])
-            share = self._at(step).get(key)
+            step = _between(low, self._at(low, tell)[key], high, self._at(high, tell)[key])
+            share = self._at(step, tell).get(key)
             if share is None:
                 return None
             low, high = (step, high) if share < 1 else (low, step)
         return float(_STEP**high)
 
-    def _bracket(self, key: _Key) -> tuple[int, int] | None:
+    def _bracket(self, key: _Key, tell: _Tell) -> tuple[int, int] | None:
         """Steps below the edge and at or beyond it, an octave apart or less."""
         step = 0
-        up = self._at(0)[key] < 1
+        up = self._at(0, tell)[key] < 1
         while True:
             after = max(-_FURTHEST, min(self._furthest, step + (_OCTAVE if up else -_OCTAVE)))
-            share = self._at(after).get(key)
+            share = self._at(after, tell).get(key)
             if share is None or after == step:
                 return None
             if (share >= 1) == up:
