@@ -15,6 +15,8 @@ _SUSPECT = re.compile(r"[^\x20-\x7e\n\t]+")
 
 def safe(text: str) -> str:
     """Text from outside, with control, direction and line signs made visible: nothing in it can act on a terminal or a log."""
+    if text.isprintable():
+        return text
     return "".join(c if c.isprintable() else _numbered(c) for c in text)
 
 

@@ -16,6 +16,10 @@ from echotally.projection.verdict import Check
 from echotally.studies.crossover import scaled
 
 SCALES = (0.5, 0.75, 1.0, 1.5, 2.0, 3.0)
+#: Of a large estate fewer, and none above twice today's demand: where all would play more events than this.
+_FEW, _MOST = (0.5, 1.0, 2.0), 100_000_000
+#: So many functions make an event take twice as long, as their records no longer stay near the processor.
+_TWICE_AS_LONG = 400
 
 
 @dataclass(frozen=True)
@@ -44,9 +48,12 @@ class DemandPoint:
 
 
 def demand_points(
-    loaded: Loaded, projection: Projection, scales: Sequence[float] = SCALES, progress: Progress | None = None
+    loaded: Loaded, projection: Projection, scales: Sequence[float] = (), progress: Progress | None = None
 ) -> list[DemandPoint]:
-    """Every plan of a projection that was played, at each multiple; today's month is not played again."""
+    """Every plan of a projection that was played, at each multiple (left out: as many as are soon played); today's month is not
+    played again.
+    """
+    scales = scales or _soon_played(projection)
     names = [plan.offer.name for plan in projection.played]
     changed = {scale: loaded.changed(scaled(loaded, scale)) for scale in scales if scale != 1}
 
@@ -72,3 +79,10 @@ def demand_points(
             )
         )
     return points
+
+
+def _soon_played(projection: Projection) -> Sequence[float]:
+    events = sum(plan.totals.events["in"] for plan in projection.played)
+    units = len(projection.model.functions) * len(projection.model.environments)
+    other = sum(SCALES) - 1
+    return SCALES if events * other * (1 + units / _TWICE_AS_LONG) <= _MOST else _FEW
