@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import date
 from decimal import Decimal
+from functools import cached_property
 from typing import TYPE_CHECKING, Literal
 
 from echotally.demand.happenings import QUIET, Happenings
@@ -149,7 +151,14 @@ class PlayedPlan(Answer):
 
     def units_of(self, function: str) -> list[UnitMeasured]:
         """What was measured of one function, an item an environment."""
-        return [u for u in self.units if u.unit.function == function]
+        return list(self._of_function.get(function, ()))
+
+    @cached_property
+    def _of_function(self) -> dict[str, list[UnitMeasured]]:
+        found = defaultdict[str, list[UnitMeasured]](list)
+        for unit in self.units:
+            found[unit.unit.function].append(unit)
+        return dict(found)
 
     @property
     def misses(self) -> tuple[Check, ...]:
