@@ -45,7 +45,7 @@ class Wanted(NamedTuple):
 
     ``bounded``: see ``play``. ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at
     some instants as well. ``cores``: on how many threads independent parts may be played (``engine.apart``); ``places``: where.
-    ``memory``: of a study, whose months have parts in common.
+    ``memory``: of a study, whose months have parts in common. ``quantities_only``: no levels, waits and hours are read.
     """
 
     bounded: bool = True
@@ -54,6 +54,7 @@ class Wanted(NamedTuple):
     cores: int = 1
     places: Machines = HERE
     memory: Memory | None = None
+    quantities_only: bool = False
 
 
 class Room(NamedTuple):
@@ -94,7 +95,7 @@ def simulate(
     play_watched(built, watch, None, progress)
     flushed(built)
     finish(built)
-    found = replace(read_out(model, built), marks=tuple(ended), passed=tuple(passed))
+    found = replace(read_out(model, built, wanted.quantities_only), marks=tuple(ended), passed=tuple(passed))
     return replace(found, starts_ns=_starts_of(built)) if wanted.starts else found
 
 

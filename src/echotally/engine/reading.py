@@ -233,9 +233,9 @@ def counted(w: World, length_ns: int | None = None) -> Counted:
     )
 
 
-def read_out(model: Model, built: Built) -> Measured:
+def read_out(model: Model, built: Built, quantities_only: bool = False) -> Measured:
     """Read the measurements out of a finished world; raises ``OurFault`` if a sum does not hold."""
-    found = assemble(model, built, counted(built.world))
+    found = assemble(model, built, counted(built.world), quantities_only)
     _check_sums(built.world, built, found.units)
     return found
 

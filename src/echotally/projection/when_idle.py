@@ -34,6 +34,6 @@ def _quiet(loaded: Loaded, candidate: Offer) -> tuple[Metered, list[UnitKey]]:
     )
     placement, idle = placement_on(model, loaded.offers, candidate), loaded.month.idle()
     marks = marks_for(placement.values(), idle.length_ns)
-    measured = simulate(quiet, idle, placement, model.estate.seed, wanted=Wanted(marks=marks))
+    measured = simulate(quiet, idle, placement, model.estate.seed, wanted=Wanted(marks=marks, quantities_only=True))
     units = [(u.unit.function, u.unit.environment) for u in measured.units]
     return meter(quiet, measured, candidate), units
