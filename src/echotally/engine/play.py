@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
 from echotally.engine import codes, layout, records
-from echotally.engine.build import Built, build
+from echotally.engine.build import Built, Site
 from echotally.engine.compiling import form
 from echotally.engine.machines import HERE, Machines
 from echotally.engine.pools import with_room
@@ -113,7 +113,12 @@ def _starts_of(built: Built) -> dict[tuple[str, str], NDArray[np.int64]]:
 
 def begun(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int, room: Room = BARE) -> Built:
     """A world at its first instant: backlogs laid, floors ready, nothing played yet."""
-    built = build(model, arrivals, placement, seed)
+    return begun_on(Site(model, placement), model, arrivals, seed, room)
+
+
+def begun_on(site: Site, model: Model, arrivals: Arrivals, seed: int, room: Room = BARE) -> Built:
+    """As ``begun``, on a site made before, of the model and where its functions are placed."""
+    built = site.built(arrivals, seed)
     built.world = built.world._replace(
         trail=layout.records(records.Change, room.trail),
         diary=layout.records(records.Attempt, room.diary),

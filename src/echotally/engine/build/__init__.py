@@ -5,6 +5,6 @@ too); ``world`` puts them together. What they hand out to each other (random str
 """
 
 from echotally.engine.build.shared import Unit, stream_seed
-from echotally.engine.build.world import Built, build, link_free
+from echotally.engine.build.world import Built, Site, build, link_free
 
-__all__ = ["Built", "Unit", "build", "link_free", "stream_seed"]
+__all__ = ["Built", "Site", "Unit", "build", "link_free", "stream_seed"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
+from copy import copy
 from dataclasses import dataclass
 from typing import Any
 
@@ -65,6 +66,14 @@ class Shared:
         self.pauses: list[int] = []
         self.lists = 0
         self.window = 0
+
+    def copied(self) -> Shared:
+        """The same, to be numbered on without this one hearing of it."""
+        found = copy(self)
+        found.streams, found.samples, found.pauses = [*self.streams], [*self.samples], [*self.pauses]
+        found.portions, found._sample_at = [*self.portions], {**self._sample_at}
+        found._mixture_at = {**self._mixture_at}
+        return found
 
     def stream(self, *labels: str) -> int:
         """Indices of new random streams, one a label; returns the first."""

@@ -50,49 +50,64 @@ class Built:
         return self._door[1]
 
 
-def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int) -> Built:
-    """The world of one simulation. ``placement`` gives each function's plan.
+class Site:
+    """What of a world is the same whatever comes and whatever the seed: made once where a model is played many times.
 
-    Raises ``BadInput`` where one run would put out or start more than can be held.
+    ``placement`` gives each function's plan. Raises ``BadInput`` where one run would put out or start more than can be held.
     """
-    shared = Shared(model, placement)
-    # The order is part of the answer: random streams and lists are numbered as they are asked for.
-    units, triggers, sources = units_of(shared), triggers_of(shared), sources_of(shared)
-    wire(shared, units, triggers, sources)
-    partitions, edges = partitions_of(shared, triggers), edges_of(shared, units, sources)
-    taps, stretches = taps_of(shared, arrivals.taps)
-    lead_short_ways(taps, units, triggers, sources)
-    accounts, instances, nodes, reserved = accounts_of(shared)
-    crowds, crowded = crowds_of(units, accounts)
-    turns, conditions = turns_of(shared, arrivals.happenings, accounts, arrivals.length_ns)
-    margin = _margin(units, triggers, sources, edges, len(nodes))
-    clock, pools = _pools(arrivals.length_ns, len(units), margin, instances, reserved)
-    fixed = {
-        "clock": clock,
-        "chains": _chains(shared.lists),
-        "units": units,
-        "accounts": accounts,
-        "triggers": triggers,
-        "sources": sources,
-        "partitions": partitions,
-        "taps": taps,
-        "stretches": stretches,
-        "turns": turns,
-        "conditions": conditions,
-        "portions": shared.portion_records(),
-        "edges": edges,
-        "nodes": nodes,
-        # Everybody at once, and somebody to look at when there is nobody.
-        "marked": layout.records(records.Lined, len(units) + len(crowds) + 1),
-        "crowds": crowds,
-        "crowded": crowded,
-        "oldest": np.full(2 * len(partitions), codes.NEVER, np.int64),
-        **pools,
-        **_ring_and_heap(clock, taps),
-        **_numbers(shared, seed),
-    }
-    world = layout.World(**fixed, **_measures(units, len(shared.units), int(clock[0]["hours"])))
-    return Built(world, shared.units, shared.accounts, shared.sources, backlogs_of(shared))
+
+    def __init__(self, model: Model, placement: Mapping[str, Offer]) -> None:
+        self._shared = shared = Shared(model, placement)
+        # The order is part of the answer: random streams and lists are numbered as they are asked for.
+        units, triggers, sources = units_of(shared), triggers_of(shared), sources_of(shared)
+        wire(shared, units, triggers, sources)
+        partitions, edges = partitions_of(shared, triggers), edges_of(shared, units, sources)
+        accounts, self._instances, nodes, self._reserved = accounts_of(shared)
+        crowds, crowded = crowds_of(units, accounts)
+        self._margin = _margin(units, triggers, sources, edges, len(nodes))
+        self._records = {
+            "units": units,
+            "accounts": accounts,
+            "triggers": triggers,
+            "sources": sources,
+            "partitions": partitions,
+            "edges": edges,
+            "nodes": nodes,
+            "crowds": crowds,
+            "crowded": crowded,
+        }
+
+    def built(self, arrivals: Arrivals, seed: int) -> Built:
+        """A world on it."""
+        shared, ours = self._shared.copied(), {name: array.copy() for name, array in self._records.items()}
+        units = ours["units"]
+        taps, stretches = taps_of(shared, arrivals.taps)
+        lead_short_ways(taps, units, ours["triggers"], ours["sources"])
+        turns, conditions = turns_of(shared, arrivals.happenings, ours["accounts"], arrivals.length_ns)
+        clock, pools = _pools(arrivals.length_ns, len(units), self._margin, self._instances, self._reserved)
+        fixed = {
+            "clock": clock,
+            "chains": _chains(shared.lists),
+            **ours,
+            "taps": taps,
+            "stretches": stretches,
+            "turns": turns,
+            "conditions": conditions,
+            "portions": shared.portion_records(),
+            # Everybody at once, and somebody to look at when there is nobody.
+            "marked": layout.records(records.Lined, len(units) + len(ours["crowds"]) + 1),
+            "oldest": np.full(2 * len(ours["partitions"]), codes.NEVER, np.int64),
+            **pools,
+            **_ring_and_heap(clock, taps),
+            **_numbers(shared, seed),
+        }
+        world = layout.World(**fixed, **_measures(units, len(shared.units), int(clock[0]["hours"])))
+        return Built(world, shared.units, shared.accounts, shared.sources, backlogs_of(shared))
+
+
+def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int) -> Built:
+    """The world of one simulation, on a site of its own."""
+    return Site(model, placement).built(arrivals, seed)
 
 
 def _margin(units: Any, triggers: Any, sources: Any, edges: Any, nodes: int) -> int:

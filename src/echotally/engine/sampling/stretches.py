@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from echotally.demand.happenings import QUIET, Happenings
 from echotally.demand.month import Arrivals, MonthPlan, Tap
-from echotally.engine.build import Built, stream_seed
+from echotally.engine.build import Built, Site, stream_seed
 from echotally.engine.layout import events_so_far
-from echotally.engine.play import begun, play
+from echotally.engine.play import begun_on, play
 from echotally.engine.sampling.expecting import SAMPLED_FROM
 from echotally.engine.sampling.lanes import (
     Lanes,
@@ -116,12 +116,14 @@ class Player:
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
         self.played, self.played_on, self.stubborn = 0, 0, stubborn or expected > SAMPLED_FROM
+        # Every world of a sample stands on it.
+        self.site = Site(self.model, placement)
         self.first = self._begin(_lasting((), month.length_ns), "layout")
         self.lanes = Lanes(self.first)
         self.rates: dict[int, float] = {}
 
     def _begin(self, plan: Arrivals, label: str) -> Built:
-        return begun(self.model, plan, self.placement, stream_seed(self.seed, label))
+        return begun_on(self.site, self.model, plan, stream_seed(self.seed, label))
 
     def whole_month(self, taps: Sequence[Tap]) -> Span:
         """Some taps over the whole month, apart from the rest."""
