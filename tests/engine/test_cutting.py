@@ -1,4 +1,4 @@
-"""Hours of a sampled month are cut as arrays: the same as stretch by stretch."""
+"""Hours of a sampled month are cut as arrays: the same as stretch by stretch. Where too few can be left out, none is."""
 
 from __future__ import annotations
 
@@ -10,8 +10,12 @@ import pytest
 from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretch, Stretches
-from echotally.engine.sampling import strata
+from echotally.engine.sampling import sample, strata
 from echotally.model.sources import SourceRef
+from echotally.projection.loaded import load, placement_on
+from echotally.projection.playing import Playing
+from echotally.projection.project import project_plan
+from echotally.projection.tables import figures
 
 HOUR = 3_600 * 10**9
 
@@ -70,3 +74,30 @@ def test_every_stretch_is_with_the_hours_that_it_touches(month: str) -> None:
         touching = [k for k in range(len(start)) if start[k] < hour.end_ns and end[k] > hour.start_ns]
         assert found.get(n, []) == touching
     assert list(strata._by_hour(hours, start[:0], end[:0])) == []
+
+
+def test_a_month_that_every_part_would_play_is_played_itself(write):
+    # 60 calls an hour come to one instance, which takes a minute for each: what is sent away does not clear in any hour.
+    model = """
+[functions.f]
+memory = "512 MB"
+run = { mean = "1 min", shape = "exponential" }
+timeout = "10 min"
+instance_limit = 1
+[folders.b]
+[demand.d]
+into = "folders.b"
+rate = "60 /h"
+[[triggers]]
+from = "folders.b"
+to = "f"
+"""
+    loaded = load(write(model))
+    offer = loaded.offers["test.plan"]
+    exact, asked = project_plan(loaded, offer, 1), project_plan(loaded, offer, 1, how=Playing(sampled_from=0))
+    assert exact.totals.attempts["throttled"] > 1_000
+    assert asked.method == "exact" and figures(asked) == figures(exact)
+    # Whoever asks for the sample has it.
+    found = sample(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, offer), 1)
+    refused = sum(u.attempts["throttled"] for u in found.month.units)
+    assert refused == pytest.approx(exact.totals.attempts["throttled"], rel=0.2)

@@ -154,3 +154,12 @@ def test_demand_points_are_months_that_were_played(tmp_path: Path) -> None:
         alone = echotally.project(loaded, [("environments.live.demand", repr(point.scale))])
         assert point.pick == alone.pick
         assert [p.bill.unrounded for p in point.plans] == [p.bill.unrounded for p in alone.played]
+
+
+def test_where_all_demands_would_take_minutes_fewer_are_played(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "card.toml").write_text(CARD)
+    (tmp_path / "model.toml").write_text(_model(["one"]))
+    loaded = load(tmp_path / "model.toml")
+    monkeypatch.setattr("echotally.studies.demand_points._MOST", 0)
+    points = demand_points(loaded, echotally.project(loaded))
+    assert [point.scale for point in points] == [0.5, 1.0, 2.0]

@@ -96,7 +96,7 @@ def _tap_flows(w: World, p: int) -> None:
 @hot
 def _short_way(w: World, p: int, steps: int) -> int:
     """Play on as far as calls of tap ``p`` go the short way; returns how many entries that were."""
-    # Whoever keeps a diary or a log wants every event, so the usual way.
+    # Whoever keeps a diary wants every event, so the usual way.
     if tap_at(w, p).short < 0 or not short_way.unwatched(w):
         return ZERO
     return short_way.played(w, p, steps)

@@ -19,7 +19,7 @@ import numpy as np
 
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.reading import Measured
-from echotally.engine.sampling.expecting import expected_events
+from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
@@ -82,8 +82,10 @@ def sample_unless_dearer(
     """As ``sample``; None where work left over does not clear, so that most of a month that can be played would be played several
     times.
     """
+    sampler = Sampler(model, month, placement, seed, progress, effort or BUDGET)
+    sampler.player.stubborn = sampler.expected > SAMPLED_FROM
     try:
-        return _sampled(Sampler(model, month, placement, seed, progress, effort or BUDGET, stubborn=False))
+        return _sampled(sampler)
     except Dearer:
         return None
 
@@ -115,14 +117,12 @@ class Sampler:
         seed: int,
         progress: Callable[[float], None] | None,
         effort: int,
-        *,
-        stubborn: bool = True,
     ) -> None:
         self.effort = effort
         self.model, self.month, self.placement, self.seed = model, month, placement, seed
         self.expected = expected_events(model, month, placement)
         self.progress, self.done = progress, 0.0
-        self.player = Player(model, month, placement, seed, self.expected, self._tell, stubborn=stubborn)
+        self.player = Player(model, month, placement, seed, self.expected, self._tell)
         self.cut = cut_month(model, month, placement, self.expected, effort=effort)
         self.each = self._hours_each()
         self.stretches: dict[tuple[int, Mode], Stretch] = {}

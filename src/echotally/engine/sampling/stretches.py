@@ -109,13 +109,11 @@ class Player:
         seed: int,
         expected: float,
         tell: Callable[[], None],
-        *,
-        stubborn: bool = True,
     ) -> None:
         queues = {name: queue.model_copy(update={"backlog": 0}) for name, queue in model.queues.items()}
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
-        self.played, self.played_on, self.stubborn = 0, 0, stubborn or expected > SAMPLED_FROM
+        self.played, self.played_on, self.stubborn = 0, 0, True
         # Every world of a sample stands on it.
         self.site = Site(self.model, placement)
         self.first = self._begin(_lasting((), month.length_ns), "layout")
