@@ -145,13 +145,15 @@ def test_every_name_of_the_python_interface_is_there_and_documented():
         _ = echotally.nothing
 
 
-def test_a_reader_that_leaves_early_is_no_error(folder):
+@pytest.mark.parametrize("unbuffered", [{"PYTHONUNBUFFERED": ""}, {"PYTHONUNBUFFERED": "1"}], ids=["whole", "at once"])
+def test_a_reader_that_leaves_early_is_no_error(folder, unbuffered):
     command = (
         f"{sys.executable} -m echotally project river-watch/river.toml --plan osier.fixed --format json | head -c 10"
     )
     done = subprocess.run(
-        ["bash", "-o", "pipefail", "-c", command], cwd=folder, capture_output=True, text=True, timeout=120, check=False
-    )
+        ["bash", "-o", "pipefail", "-c", command],
+        cwd=folder, capture_output=True, text=True, timeout=120, check=False, env=os.environ | unbuffered,
+    )  # fmt: skip
     assert (done.returncode, done.stderr) == (0, "")
 
 

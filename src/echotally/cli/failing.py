@@ -32,6 +32,9 @@ def exit_code(command: click.Command, arguments: list[str] | None) -> int:
         return outcome if isinstance(outcome, int) else DONE
     except click.exceptions.Exit as leaving:
         return leaving.exit_code
+    except SystemExit as leaving:
+        # Nobody else asks for the end of the process: the library does, all the same, where a reader leaves.
+        return _reader_left(leaving)
     except (KeyboardInterrupt, Exception) as error:
         for kind, told in _TOLD:
             if isinstance(error, kind):
