@@ -10,9 +10,9 @@ import pytest
 from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretch, Stretches
-from echotally.engine.sampling import sample, strata
+from echotally.engine.sampling import strata
 from echotally.model.sources import SourceRef
-from echotally.projection.loaded import load, placement_on
+from echotally.projection.loaded import load
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.tables import figures
@@ -97,7 +97,7 @@ to = "f"
     exact, asked = project_plan(loaded, offer, 1), project_plan(loaded, offer, 1, how=Playing(sampled_from=0))
     assert exact.totals.attempts["throttled"] > 1_000
     assert asked.method == "exact" and figures(asked) == figures(exact)
-    # Whoever asks for the sample has it.
-    found = sample(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, offer), 1)
-    refused = sum(u.attempts["throttled"] for u in found.month.units)
-    assert refused == pytest.approx(exact.totals.attempts["throttled"], rel=0.2)
+    # Laid beside another, with and without a change, both are samples.
+    beside = project_plan(loaded, offer, 1, how=Playing(sampled_from=0, alike=True))
+    assert beside.method == "sampled"
+    assert beside.totals.attempts["throttled"] == pytest.approx(exact.totals.attempts["throttled"], rel=0.2)

@@ -293,7 +293,7 @@ class Context:
         offer, seed = loaded.offers[self.offer.name], self.model.estate.seed
         start, effort = (0, _SMALL) if self.too_large else (None, None)
         try:
-            how = Playing(sampled_from=start, effort=effort, memory=self._memory)
+            how = Playing(sampled_from=start, effort=effort, alike=True, memory=self._memory)
             played = project_plan(loaded, offer, seed, how=how)
         except BadInput:
             return None

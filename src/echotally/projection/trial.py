@@ -321,7 +321,7 @@ class _Part:
             loaded,
             offer,
             self._trials.seed,
-            how=Playing(sampled_from=start, effort=effort, starts=bool(self._trials.tokens)),
+            how=Playing(sampled_from=start, effort=effort, alike=True, starts=bool(self._trials.tokens)),
         )
         return played if isinstance(played, PlayedPlan) else None
 

@@ -79,7 +79,7 @@ class AssignedMonths:
             return self._kept[key]
         start, effort = (0, EFFORT) if rough else (None, None)
         offer = self.loaded.offers[next(iter(assignment.values()))]
-        how = Playing(sampled_from=start, effort=effort, cores=cores or cpu_count() or 1)
+        how = Playing(sampled_from=start, effort=effort, alike=True, cores=cores or cpu_count() or 1)
         on_plan = partial(project_plan, how=how)
         found = self.places.run(tell, on_plan, self.placed(assignment, sets), offer, self.seed)
         with self._lock:
