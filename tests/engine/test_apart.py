@@ -11,7 +11,18 @@ import numpy as np
 import pytest
 
 from echotally.engine import watch
-from echotally.engine.apart import Memory, merging, month, parts_of, playing, remembering, simulate_month, spread
+from echotally.engine.apart import (
+    Bucket,
+    Followed,
+    Memory,
+    merging,
+    month,
+    parts_of,
+    playing,
+    remembering,
+    simulate_month,
+    spread,
+)
 from echotally.engine.machines import Machines
 from echotally.engine.play import Wanted, simulate
 from echotally.engine.sampling import expected_events
@@ -328,7 +339,7 @@ def test_a_bucket_is_followed_as_a_plain_loop_does():
         gaps = random.exponential(1.3 / ramp, 300)
         times = np.cumsum(gaps).astype(np.int64)
         level, since, enough = float(burst), 0, True
-        bucket = merging.Bucket(burst, ramp, burst)
+        bucket = Bucket(burst, ramp, burst)
         for part in np.array_split(times, 5):
             for at in part.tolist():
                 level, since = min(burst, level + (at - since) * ramp), at
@@ -338,6 +349,45 @@ def test_a_bucket_is_followed_as_a_plain_loop_does():
             assert bucket.left == pytest.approx(level, abs=1e-6)
             if not enough:
                 break
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_more_starts_find_tokens_where_all_of_them_together_do(seed):
+    random = np.random.default_rng(seed)
+    bucket = Bucket(burst := int(random.integers(3, 30)), ramp := float(10 ** random.uniform(-9, -7)), burst)
+    # From far below the ramp to a little above it, some in clusters, some at one instant.
+    said = set()
+    for share in (0.02, *random.uniform(0.2, 1.1, 30)):
+        n, k = int(random.integers(0, 400)), int(random.integers(0, 60))
+        starts = np.cumsum(random.exponential(1 / (share * ramp), n)).astype(np.int64)
+        more = random.integers(0, int(starts.max(initial=10**9)) + 10, k) // 1_000
+        more = np.concatenate((more * 1_000, random.choice(starts, min(n, k // 4))))
+        followed = Followed.over(bucket, random.permutation(starts))
+        together = Followed.over(bucket, np.concatenate((starts, more)))
+        assert followed.had_enough == Bucket(burst, ramp, burst).enough_for(starts)
+        # Within what is left for rounding the two may differ; then it must be the sure one that says no.
+        if abs(together.least - 1.001) > 1e-4:
+            assert followed.has_room_for(more) == together.had_enough
+        said.add(followed.has_room_for(more))
+    assert True in said and bucket.left == burst
+
+
+def test_tokens_lacking_are_worked_off_by_what_would_run_over():
+    # A bucket of six, one more a second. Four starts at 10 s leave two; at 12 s there are four, two of which go.
+    second = 10**9
+    followed = Followed.over(Bucket(6, 1e-9, 6), np.array([10, 12, 10, 10, 12, 10]) * second)
+    assert followed.there.tolist() == pytest.approx([6, 5, 4, 3, 4, 3]) and followed.had_enough
+    for more, enough in (
+        ([5, 6, 7, 8, 9], True),  # each is made up for within a second
+        ([10], True),  # finds the second of two, and leaves three and two at 12 s
+        ([10, 11], False),  # leaves two and one at 12 s, and one is not certain
+        ([10, 10], False),  # the second finds one
+        ([15] * 4, True),  # full but for one
+        ([15] * 5, False),
+        ([16] * 5, True),
+        ([], True),
+    ):
+        assert followed.has_room_for(np.array(more, np.int64) * second) == enough
 
 
 def test_the_same_part_is_refused_wherever_it_is_played(write, always, monkeypatch):

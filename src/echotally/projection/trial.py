@@ -19,7 +19,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.apart import Bucket, Together, most_taken
+from echotally.engine.apart import Bucket, Followed, Together
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import worth_sampling
@@ -39,8 +39,6 @@ from echotally.rates.card_loading import Offer
 
 Sets = tuple[tuple[str, str], ...]
 _IN_FLIGHT = SERIES.index("concurrency_peak")
-#: Which share of a bucket's ramp is a part's, where another's starts are not to miss it: the fewer starts, the less.
-_OWN_SHARES = (1 / 2, 1 / 16, 1 / 128)
 _TABLES = {"functions", "triggers", "demand", *SourceKind}
 
 
@@ -85,8 +83,7 @@ class Trials:
         self._parts: dict[frozenset[str], _Part] = {}
         self._named: dict[tuple[str, str], _Part | None] = {}
         self._lock = Lock()
-        self._most_taken: dict[tuple[Account, float], float] = {}
-        self._had_enough: dict[Account, bool] = {}
+        self._followed: dict[Account, Followed | None] = {}
 
     def pair(self, sets: Sets, address: str | None = None) -> tuple[Trial, Trial | None] | None:
         """The month as it is and with a change (None where no plan can take it); None where it takes the whole month to say.
@@ -201,21 +198,13 @@ class Trials:
         played = project_plan(self.loaded, self.base.offer, self.seed, how=Playing(starts=True))
         return played.measured.starts_ns if isinstance(played, PlayedPlan) else None
 
-    def most_taken(self, account: Account, ramp: float) -> float:
-        """As ``engine.apart.most_taken``, of all starts of an account in the month as it is."""
+    def followed(self, account: Account) -> Followed | None:
+        """An account's bucket of start tokens over the month as it is; None where it is not known when each was taken."""
         with self._lock:
-            if (account, ramp) not in self._most_taken:
-                starts = self.buckets[account]
-                self._most_taken[account, ramp] = math.inf if starts is None else most_taken(starts, ramp)
-            return self._most_taken[account, ramp]
-
-    def had_enough(self, account: Account) -> bool:
-        """Whether no start of an account had to wait for a token in the month as it is."""
-        with self._lock:
-            if account not in self._had_enough:
+            if account not in self._followed:
                 bucket, starts = Bucket.of_plan(self.base.metered.plans[account]), self.buckets[account]
-                self._had_enough[account] = bucket is not None and starts is not None and bucket.enough_for(starts)
-            return self._had_enough[account]
+                self._followed[account] = None if bucket is None or starts is None else Followed.over(bucket, starts)
+            return self._followed[account]
 
     @cached_property
     def peaks(self) -> dict[Account, NDArray[np.float64]]:
@@ -376,22 +365,19 @@ class _Part:
         # So many would not be missed if all of them came at once.
         if taken + own_starts <= burst:
             return True
-        base, now = self._trials.buckets[account], played.measured.starts_ns
-        bucket = Bucket.of_plan(played.metered.plans[account])
-        if base is None or now is None or bucket is None:
+        followed, now = self._trials.followed(account), played.measured.starts_ns
+        # A start that had waited for its token leaves a bucket without any: then the others had not what they wanted.
+        if followed is None or now is None or not followed.had_enough:
             return False
         own = now.get(account, np.zeros(0, np.int64))
-        # A bucket of the whole ramp lacks no more than two that share it together, one for all others and one for this part.
-        for share in _OWN_SHARES:
-            others_most = self._trials.most_taken(account, bucket.ramp * (1 - share))
-            if others_most < bucket.burst and others_most + most_taken(own, bucket.ramp * share) < bucket.burst:
-                return True
-        # A start that had waited for its token leaves a bucket without any: then the others had not what they wanted.
-        if not self._trials.had_enough(account):
-            return False
+        # Mostly there would be enough even for the part with the change on top of the part without.
+        if followed.has_room_for(own):
+            return True
         before = self._with_starts
-        others = without(base, before.get(account, own[:0])) if before is not None else None
-        return others is not None and bucket.enough_for(np.concatenate((others, own)))
+        others = without(followed.times, before.get(account, own[:0])) if before is not None else None
+        if others is None:
+            return False
+        return Followed.over(followed.bucket, np.concatenate((others, own))).had_enough
 
     @cached_property
     def _with_starts(self) -> Mapping[Account, NDArray[np.int64]] | None:

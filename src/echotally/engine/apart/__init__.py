@@ -9,12 +9,13 @@ a thousand small worlds are as fast as one, and each core plays some. The answer
 - ``remembering`` keeps what they came to, for the other months of a study;
 - ``merging`` puts their levels together, and sees whether what they do share (an account's limit, its start tokens) ever
   mattered: then, and only then, the month has to be played jointly;
+- ``buckets`` follows the start tokens that parts share, and says whether there would be enough for some more starts;
 - ``joining`` lays the measurements of the parts out as if they came from one world.
 """
 
-from echotally.engine.apart.merging import Bucket, most_taken
+from echotally.engine.apart.buckets import Bucket, Followed
 from echotally.engine.apart.month import simulate_month
 from echotally.engine.apart.remembering import Memory
 from echotally.engine.apart.splitting import Part, Together, parts_of
 
-__all__ = ["Bucket", "Memory", "Part", "Together", "most_taken", "parts_of", "simulate_month"]
+__all__ = ["Bucket", "Followed", "Memory", "Part", "Together", "parts_of", "simulate_month"]

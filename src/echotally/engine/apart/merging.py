@@ -10,16 +10,16 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from echotally.engine import codes
+from echotally.engine.apart.buckets import Bucket
 from echotally.engine.build import Built
 from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
 from echotally.engine.sketch import Level, bins_of, level_of
-from echotally.rates.card import Plan
 
 Lines = NDArray[np.int64]
 #: An account and the plan in it.
@@ -27,8 +27,6 @@ Account = tuple[str, str]
 #: Accounts that a part's log can tell apart.
 MOST_ACCOUNTS = 2 ** int(codes.LOG_WHAT_SHIFT)
 _WHAT = 2 ** int(codes.LOG_TIME_SHIFT - codes.LOG_WHAT_SHIFT) - 1
-#: A bucket is followed in floating point, so a start needs a little more than a token for it to be certain.
-_A_TOKEN = 1.001
 #: Changes that are followed at once.
 _AT_ONCE = 8_192
 
@@ -101,51 +99,6 @@ def level_bins(levels: Lines) -> Lines:
     place, _ = bins_of(np.maximum(levels, EXACT_LEVELS))
     first, _ = bins_of(np.array([EXACT_LEVELS]))
     return np.where(levels < EXACT_LEVELS, levels, np.minimum(EXACT_LEVELS + place - first[0], LEVEL_BINS - 1))
-
-
-@dataclass
-class Bucket:
-    """A bucket of start tokens, followed over the month; ``ramp`` in tokens a ns."""
-
-    burst: float
-    ramp: float
-    left: float
-    since_ns: int = 0
-
-    @classmethod
-    def of(cls, unit: Any) -> Bucket:
-        """The full bucket that a unit's record describes."""
-        burst = int(unit["burst_units"]) / int(unit["token_cost"])
-        return cls(burst, int(unit["ramp_units"]) / int(unit["token_cost"]), burst)
-
-    @classmethod
-    def of_plan(cls, plan: Plan) -> Bucket | None:
-        """The full bucket of a plan; None where starts are not limited."""
-        if plan.scaling.burst is None or plan.scaling.ramp is None:
-            return None
-        tokens, ns = plan.scaling.ramp
-        return cls(plan.scaling.burst, tokens / ns, plan.scaling.burst)
-
-    def enough_for(self, times: Lines) -> bool:
-        """Take a token at each of these times; whether there was one each time."""
-        return not len(times) or bool((self._take(np.sort(times)) >= _A_TOKEN).all())
-
-    def _take(self, times: Lines) -> NDArray[Any]:
-        """The tokens there are before each of the starts, in the order of time."""
-        came = (times - self.since_ns) * self.ramp
-        taken = np.arange(len(times))
-        # Full at start i, it would hold burst + came_j - came_i - (j - i) before start j: the least of them, and of what is left.
-        least = np.minimum(self.left, np.minimum.accumulate(self.burst - came + taken))
-        before: NDArray[Any] = came - taken + least
-        self.left, self.since_ns = float(before[-1] - 1), int(times[-1])
-        return before
-
-
-def most_taken(times: Lines, ramp: float) -> float:
-    """The most tokens that starts are ahead of a ramp, in tokens a ns: what a bucket must hold for them."""
-    if not len(times):
-        return 0.0
-    return 1.0 - float(Bucket(0.0, ramp, 0.0)._take(np.sort(times)).min())
 
 
 class Ground(NamedTuple):
