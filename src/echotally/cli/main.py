@@ -115,13 +115,14 @@ def run(arguments: list[str] | None = None) -> Any:
     """Run the program and leave with its exit code."""
     import gc
 
-    from echotally.cli import interrupting, streams
+    from echotally.cli import interrupting, room, streams
     from echotally.cli.failing import exit_code
 
     # Before any of these libraries is imported: no thread that spins for linear algebra there is none of, no search of all that is
     # installed for plugins of a library for checking.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+    room.set_up()
     streams.set_up()
     interrupting.watch()
     # A short-lived program that makes few cycles: the default collector costs a tenth of its start.

@@ -88,9 +88,13 @@ class KeptWaits:
 
     def quantile(self, q: float) -> float | None:
         """As ``wait_quantile``."""
+        return wait_quantile(self.whole(), q)
+
+    def whole(self) -> NDArray[Any]:
+        """The sketch, of shape (2, bins)."""
         sketch = np.zeros((2, WAIT_BINS), self.counts.dtype)
         sketch[0][self.places], sketch[1][self.places] = self.counts, self.into
-        return wait_quantile(sketch, q)
+        return sketch
 
 
 def bins_of(ns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:

@@ -15,9 +15,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.engine.build import Built, Unit
-from echotally.engine.layout import SERIES, wide
+from echotally.engine.layout import SERIES, World, wide
 from echotally.engine.play import Progress, flushed, play_watched
-from echotally.engine.sketch import wait_quantile
+from echotally.engine.sketch import KeptWaits, wait_quantile
 from echotally.engine.watch import Watch
 
 Array = NDArray[np.float64]
@@ -80,8 +80,9 @@ class _Reading:
     """What the counters were at the last edge."""
 
     def __init__(self, built: Built) -> None:
-        world = built.world
-        self.waits, self.latencies = world.wait_bins.copy(), world.latency_bins + world.request_bins
+        # Without their empty bins: the sketches of a thousand functions, twice, take a hundred MB.
+        both = [tuple(map(KeptWaits.of, _of_unit(built.world, n))) for n in range(len(built.units))]
+        self.waits, self.latencies = map(list, zip(*both, strict=True))
         self.remember(built)
 
     def remember(self, built: Built) -> None:
@@ -121,15 +122,20 @@ class _Reading:
         world = built.world
         found = {name: np.full(len(world.units), np.nan) for name in _WAITS}
         # Most functions end nothing in most steps; their sketches, which are large, are not looked through.
-        for n in np.flatnonzero(_ended(world.units) - self.ended):
-            latencies = world.latency_bins[n] + world.request_bins[n]
-            for what, now, before in (("wait", world.wait_bins[n], self.waits), ("latency", latencies, self.latencies)):
-                added = now - before[n]
+        for n in np.flatnonzero(_ended(world.units) - self.ended).tolist():
+            waits, latencies = _of_unit(world, n)
+            for what, now, before in (("wait", waits, self.waits), ("latency", latencies, self.latencies)):
+                added = now - before[n].whole()
                 if added[0].any():
                     found[f"{what}_p50_s"][n] = wait_quantile(added, 0.5)
                     found[f"{what}_p95_s"][n] = wait_quantile(added, 0.95)
-                before[n] = now
+                before[n] = KeptWaits.of(now)
         yield from found.items()
+
+
+def _of_unit(world: World, n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The sketches of a unit's waits and of its latencies, of events handled and of requests answered."""
+    return world.wait_bins[n], world.latency_bins[n] + world.request_bins[n]
 
 
 def _ended(units: Any) -> NDArray[np.int64]:

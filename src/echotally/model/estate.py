@@ -376,6 +376,11 @@ class Model(f.Strict):
     exchange: Exchange | None = None
     accepted: tuple[Accepted, ...] = ()
 
+    @property
+    def units(self) -> int:
+        """How many functions there are in all environments together."""
+        return len(self.functions) * len(self.environments)
+
     def sources(self) -> list[SourceRef]:
         """Addresses of all sources, in the order of the file's tables."""
         return [SourceRef.of(kind, name) for kind in SourceKind for name in getattr(self, kind)]

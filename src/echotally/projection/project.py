@@ -7,7 +7,6 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import partial
-from os import cpu_count
 from typing import Unpack
 
 from echotally.engine.apart import simulate_month
@@ -24,7 +23,7 @@ from echotally.projection.confidence import Confidence, Doubt
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.metering import Metered, marks_for, meter
 from echotally.projection.playing import USUAL, Playing, PlayingWords
-from echotally.projection.threads import side_by_side
+from echotally.projection.threads import shared_out, side_by_side
 from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check, check_targets, refused_share
 from echotally.projection.when_idle import bill_when_idle
@@ -33,8 +32,6 @@ from echotally.rates.feasibility import Expected, limit_hint, memory_hint, reaso
 from echotally.rates.node_room import floors_on_nodes
 
 _LOG = logging.getLogger(__name__)
-#: From so many functions on, in all environments, plans are played one after the other.
-_LARGE = 300
 
 
 def project_plan(
@@ -201,13 +198,7 @@ def project_loaded(
     chosen = loaded.chosen(plans)
     the_seed = model.estate.seed if seed is None else seed
 
-    # Plans side by side, or, of an estate that would not fit into memory so often, the parts of one plan after the other.
-    workers = how.places.width or workers
-    cores = (cpu_count() or 1) if workers is None else workers
-    if len(model.functions) * len(model.environments) >= _LARGE:
-        workers = 1
-    else:
-        cores = max(1, cores // len(chosen))
+    workers, cores = shared_out(model.units, len(chosen), how.places.width or workers)
 
     def play(offer: Offer, tell: Callable[[float], None]) -> PlanProjection:
         return project_plan(loaded, offer, the_seed, tell, replace(how, cores=cores))

@@ -18,7 +18,7 @@ from echotally.projection.loaded import Loaded, load
 from echotally.projection.playing import Playing, PlayingWords
 from echotally.projection.project import project_loaded
 from echotally.projection.tables import figures
-from echotally.projection.threads import Progress, side_by_side
+from echotally.projection.threads import Progress, shared_out, side_by_side
 from echotally.showing import Answer
 
 LEVEL = 0.95
@@ -99,13 +99,15 @@ def replicate(
         first = project_loaded(loaded, list(plans), seeds[0], _part(progress, 0, 1, n), None, once)
         shared = places.share(loaded)
 
+        workers, cores = places.width or (how.workers if how.workers > 0 else None), 1
+        if places.width is None:
+            workers, cores = shared_out(loaded.model.units, n - 1, workers)
+
         def one(its_seed: int, tell: Callable[[float], None]) -> Outcome:
-            return places.run(tell, _outcome, shared, list(plans), its_seed, how)
+            return places.run(tell, _outcome, shared, list(plans), its_seed, how, cores)
 
         tasks = {str(its_seed): partial(one, its_seed) for its_seed in seeds[1:]}
-        others = side_by_side(
-            tasks, _part(progress, 1, n - 1, n), places.width or (how.workers if how.workers > 0 else None)
-        )
+        others = side_by_side(tasks, _part(progress, 1, n - 1, n), workers)
     return summarize(first, others, seeds)
 
 
@@ -115,10 +117,15 @@ def _part(progress: Progress | None, before: int, these: int, n: int) -> Progres
 
 
 def _outcome(
-    loaded: Loaded, plans: list[str], seed: int, how: Playing, progress: Callable[[float], None] | None = None
+    loaded: Loaded,
+    plans: list[str],
+    seed: int,
+    how: Playing,
+    cores: int,
+    progress: Callable[[float], None] | None = None,
 ) -> Outcome:
     told: Progress | None = (lambda _, share: progress(share)) if progress else None
-    return Outcome.of(project_loaded(loaded, plans, seed, told, how=how))
+    return Outcome.of(project_loaded(loaded, plans, seed, told, cores, how))
 
 
 def summarize(first: Projection, others: Sequence[Outcome], seeds: Sequence[int]) -> Replicated:

@@ -14,6 +14,20 @@ Progress = Callable[[str, float], None]
 Result = TypeVar("Result")
 
 
+#: From so many functions on, in all environments, months are played one after the other.
+MANY = 300
+
+
+def shared_out(units: int, months: int, workers: int | None = None) -> tuple[int | None, int]:
+    """On how many threads so many months are played (None: one per core), and on how many cores each.
+
+    ``units``: functions in all environments. Months of an estate that would not fit into memory several times are played one after
+    the other, the parts of each side by side.
+    """
+    cores = (cpu_count() or 1) if workers is None else workers
+    return (1, cores) if units >= MANY else (workers, max(1, cores // max(1, months)))
+
+
 def side_by_side(
     tasks: Mapping[str, Callable[[Callable[[float], None]], Result]],
     progress: Progress | None = None,

@@ -14,7 +14,7 @@ from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
-from echotally.projection.threads import Progress, side_by_side
+from echotally.projection.threads import MANY, Progress, side_by_side
 from echotally.rates.card_loading import candidates
 from echotally.studies.choice import Sets
 
@@ -22,8 +22,6 @@ from echotally.studies.choice import Sets
 LARGE, EFFORT = 2_000_000, 400_000
 #: Putting a sample together takes as long, for each function, as playing so many events.
 _FOR_EACH = 100_000
-#: From so many functions on, in all environments, a month takes too much room to keep it or to play two at once.
-_MANY = 300
 _Key = tuple[tuple[str, ...], Sets, bool]
 
 
@@ -34,8 +32,8 @@ class AssignedMonths:
         self.loaded, self.seed, self.places, self.played = loaded, seed, places, 0
         self._kept: dict[_Key, PlanProjection] = {}
         self._lock = Lock()
-        self._units = len(loaded.model.functions) * len(loaded.model.environments)
-        self._many = self._units >= _MANY
+        # Such months take too much room to keep them.
+        self._many = loaded.model.units >= MANY
 
     def play(self, assignment: Mapping[str, str], sets: Sets = (), *, rough: bool = False) -> PlayedPlan:
         """As ``try_out``; raises ``BadInput`` where the assignment leaves a function no room."""
@@ -103,4 +101,4 @@ class AssignedMonths:
         """Whether a sample may leave out so much of a month that what is only compared is played as one."""
         loaded = self.loaded
         placement = placement_on(loaded.model, loaded.offers, candidates(loaded.model, loaded.offers)[0])
-        return spared_events(loaded.model, loaded.month, placement) > max(LARGE, _FOR_EACH * self._units)
+        return spared_events(loaded.model, loaded.month, placement) > max(LARGE, _FOR_EACH * self.loaded.model.units)

@@ -10,8 +10,9 @@ from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import Bill
 from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.loaded import Loaded
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
-from echotally.projection.threads import Progress, side_by_side
+from echotally.projection.threads import Progress, shared_out, side_by_side
 from echotally.projection.verdict import Check
 from echotally.studies.crossover import scaled
 
@@ -59,11 +60,12 @@ def demand_points(
 
     def played(scale: float, name: str, tell: Callable[[float], None]) -> PlanThen | None:
         month = changed[scale]
-        found = project_plan(month, month.offers[name], projection.seed, tell)
+        found = project_plan(month, month.offers[name], projection.seed, tell, Playing(cores=cores))
         return PlanThen.of(found) if isinstance(found, PlayedPlan) else None
 
     tasks = {f"{scale:g} x, {name}": partial(played, scale, name) for scale in changed for name in names}
-    found = side_by_side(tasks, progress)
+    workers, cores = shared_out(projection.model.units, len(tasks))
+    found = side_by_side(tasks, progress, workers)
     by_task = dict(zip(tasks, found, strict=True))
     points = []
     for scale in scales:
@@ -83,6 +85,5 @@ def demand_points(
 
 def _soon_played(projection: Projection) -> Sequence[float]:
     events = sum(plan.totals.events["in"] for plan in projection.played)
-    units = len(projection.model.functions) * len(projection.model.environments)
     other = sum(SCALES) - 1
-    return SCALES if events * other * (1 + units / _TWICE_AS_LONG) <= _MOST else _FEW
+    return SCALES if events * other * (1 + projection.model.units / _TWICE_AS_LONG) <= _MOST else _FEW

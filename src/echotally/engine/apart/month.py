@@ -67,18 +67,14 @@ def _may_be_parted(model: Model) -> bool:
 
 def _pays(model: Model, arrivals: Arrivals, cores: int) -> bool:
     """Whether parts would be played sooner: merging their levels takes time that a few functions do not win back."""
-    units = _units(model)
+    units = model.units
     expected = math.fsum(tap.expected for tap in arrivals.taps)
     return (units >= _MANY and expected > _EACH * units) or (cores > 1 and expected > _BUSY)
 
 
 def _together(model: Model, cores: int) -> int:
     """How many units stand in one world: no more than leave each core several worlds, so that none waits for long."""
-    return _TOGETHER if cores == 1 else min(_TOGETHER, _units(model) // (TASKS * cores))
-
-
-def _units(model: Model) -> int:
-    return len(model.functions) * len(model.environments)
+    return _TOGETHER if cores == 1 else min(_TOGETHER, model.units // (TASKS * cores))
 
 
 def _apart(

@@ -39,7 +39,7 @@ def spared_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]
 
 def worth_sampling(model: Model, month: MonthPlan, placement: Mapping[str, Offer], most: float) -> bool:
     """Whether a small sample takes less time than every event does: not below ``most`` events, nor where functions have few each."""
-    units = len(model.functions) * len(model.environments)
+    units = model.units
     return spared_events(model, month, placement) > max(most, _FOR_EACH * units)
 
 
