@@ -5,18 +5,22 @@ from __future__ import annotations
 import itertools
 import json
 import random
+from dataclasses import replace
 from decimal import Decimal
 
 import pytest
 
 from echotally.errors import BadInput, TooLarge
 from echotally.model.writing import with_values
+from echotally.output.studies.choose_view import choose_verdict
 from echotally.output.studies.crossover_view import crossover_json, crossover_text
+from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import load
 from echotally.projection.project import project, project_plan
 from echotally.projection.trial import Trials
 from echotally.studies import jobs
-from echotally.studies.choose import choose
+from echotally.studies.assigned import AssignedMonths
+from echotally.studies.choose import _Chooser, choose
 from echotally.studies.crossover import crossover
 from tests.conftest import HEAD, rest_by_night, run_program
 from tests.engine import test_apart
@@ -288,6 +292,76 @@ def test_values_are_written_into_tables_arrays_and_new_tables():
     assert "demand = 0.5" in written
     with pytest.raises(BadInput, match="plain value"):
         with_values(text, [("functions.f.memory.x", "1")])
+
+
+def test_what_small_samples_decided_is_decided_again_in_the_month(estate, monkeypatch):
+    model, plans = small_estate(3)
+    path = estate(model, *plans)
+    best = choose(path, sizes=False)
+    played, asked = AssignedMonths.try_out, []
+
+    def misled(self, assignment, sets=(), *, rough=False, **how):
+        found = played(self, assignment, sets, rough=False, **how)
+        asked.append(rough)
+        if not rough or not isinstance(found, PlayedPlan):
+            return found
+        # A sample in which everything that is not the best costs next to nothing.
+        cost = found.bill.unrounded * (1 if assignment == best.assignment else Decimal("0.001"))
+        return replace(found, bill=replace(found.bill, unrounded=cost))
+
+    monkeypatch.setattr(AssignedMonths, "large", True)
+    monkeypatch.setattr(AssignedMonths, "try_out", misled)
+    again = choose(path, sizes=False)
+    assert {True, False} <= set(asked)
+    # Of what seemed cheap the cheapest, and never dearer than today's month as it is told.
+    assert again.chosen.bill.unrounded == again.assigned <= again.today.bill.unrounded
+    assert again.chosen.bill.unrounded == played(AssignedMonths(again.loaded, 7), again.assignment).bill.unrounded
+
+
+def test_a_size_that_does_not_hold_in_the_month_is_left_out_alone(estate, monkeypatch):
+    # With one instance six of seven requests are refused: that size goes, the others stay.
+    path = estate(SIZED, RUNS.format(name="each", calls="0", seconds="1", free=0))
+    sizes = (
+        ("functions.f.memory", "256 MB"),
+        ("functions.f.instance_limit", "1"),
+        ("functions.f.timeout", "20 s"),
+        ("functions.f.instance_limit", "6"),
+        ("functions.f.error_rate", "0"),
+    )
+    monkeypatch.setattr(_Chooser, "sizes", lambda self, assignment: sizes)
+    found = choose(path)
+    assert found.sets == (("functions.f.plan", "c.each"), sizes[0], sizes[2], sizes[4])
+    assert not found.chosen.misses
+
+
+WAITING = """
+[functions.f]
+memory = "512 MB"
+run = "1 s"
+cpu_share = 0
+cold_start = "0 ms"
+[queues.q]
+[demand.d]
+into = "queues.q"
+lumps = [{ at = "2027-03-05T00:00", count = 500 }]
+[[triggers]]
+from = "queues.q"
+to = "f"
+readers = 50
+[targets]
+throttled = 0.5
+"""
+
+
+def test_work_that_comes_to_wait_without_a_target_is_told(estate):
+    path = estate(WAITING, RUNS.format(name="each", calls="0", seconds="1", free=0))
+    found = choose(path)
+    # One instance takes them one after the other, a second each: 475 of 500 are there within 474 s.
+    assert ("functions.f.instance_limit", "1") in found.sets
+    [(name, today, chosen)] = found.made_to_wait()
+    assert name == "f" and today == pytest.approx(9, rel=0.02) and chosen == pytest.approx(474, rel=0.01)
+    assert "No target says how long work may wait: f would wait" in "\n".join(choose_verdict(found))
+    assert not choose(path, [("targets.wait_p95", "1 h")]).made_to_wait()
 
 
 def test_sizes_are_the_same_whether_parts_or_the_whole_month_are_played(write, monkeypatch):

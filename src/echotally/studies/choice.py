@@ -7,10 +7,13 @@ from decimal import Decimal
 
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded
+from echotally.projection.totals import totals_of
 from echotally.showing import Answer
 from echotally.studies.committing import Commitments
 
 Sets = tuple[tuple[str, str], ...]
+#: A wait that wants saying: so many seconds, and so many times today's.
+_LONG_S, _LONGER = 60.0, 10.0
 
 
 @dataclass(frozen=True, repr=False)
@@ -35,3 +38,17 @@ class Choice(Answer):
     commitments: tuple[Commitments, ...] | None = None
     #: Whether sizes were looked at as well.
     sized: bool = True
+
+    def made_to_wait(self) -> list[tuple[str, float | None, float]]:
+        """Functions whose work comes to wait long (p95, s: today, as chosen) where no target says how long it may; the longest first.
+
+        Long is over a minute and over ten times as long as today.
+        """
+        targets, found = self.loaded.model.targets, list[tuple[str, float | None, float]]()
+        for name, function in self.loaded.model.functions.items():
+            if any(t.wait_p95 is not None or t.latency_p95 is not None for t in (targets, function.targets)):
+                continue
+            today, chosen = (totals_of(month.units_of(name)).wait_p95_s for month in (self.today, self.chosen))
+            if chosen is not None and chosen > max(_LONG_S, _LONGER * (today or 0.0)):
+                found.append((name, today, chosen))
+        return sorted(found, key=lambda each: -each[2])

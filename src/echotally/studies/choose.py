@@ -32,6 +32,10 @@ from echotally.studies.warm_hours import warm_hours
 
 #: So many of the best estimates are played.
 _PLAYED = 12
+#: Of a large month, so many of those that are best by samples are played as ``project`` plays them, before one is taken.
+_FINALISTS = 3
+#: So many sizes, at the most, are left out again one by one.
+_LEFT_OUT = 4
 #: So many trials are kept while sizes are searched for: those of a function come one after the other.
 _KEPT = 200
 _ONCE = ("reserved_hours", "node_hours")
@@ -72,10 +76,7 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
     pins = chooser.pins(assignment)
     plain = chooser.months.play(assignment)
     sized = chooser.sizes(assignment) if sizes else ()
-    chosen = chooser.months.play(assignment, sized) if sized else plain
-    if _rank(chosen) > _rank(plain):
-        # What decided on a sample of a large month need not hold in the whole of it.
-        chosen, sized = plain, ()
+    chosen, sized = chooser.holding(assignment, sized, plain)
     return Choice(
         chooser.loaded,
         today,
@@ -101,6 +102,7 @@ class _Chooser:
     def __post_init__(self) -> None:
         model = self.loaded.model
         self.months = AssignedMonths(self.loaded, self.seed, self.places)
+        self.todays: dict[str, str] = {}
         self.functions = list(model.functions)
         self.offers = candidates(model, self.loaded.offers)
         self.fits = {
@@ -117,9 +119,14 @@ class _Chooser:
         # As ``project`` would: every candidate with the pins as written.
         found = self.months.each(of_offer, self.progress)
         feasible = [
-            replace(p, offer=offer) for p, offer in zip(found, self.offers, strict=True) if isinstance(p, PlayedPlan)
+            (replace(p, offer=offer), its)
+            for p, offer, its in zip(found, self.offers, of_offer, strict=True)
+            if isinstance(p, PlayedPlan)
         ]
-        return min(feasible, key=_rank) if feasible else self.months.play({n: fits[0] for n, fits in self.fits.items()})
+        if not feasible:
+            return self.months.play({n: fits[0] for n, fits in self.fits.items()})
+        best, self.todays = min(feasible, key=lambda each: _rank(each[0]))
+        return best
 
     # -- estimates ----------------------------------------------------------------------------------------------
     def used(self) -> dict[str, Used]:
@@ -149,19 +156,51 @@ class _Chooser:
         estimated = Estimates(self.offers, self.fits, self.used(), accounts).search()
         tried = [dict(zip(self.functions, a, strict=True)) for a in estimated.best()[:_PLAYED]]
         tried += [d for d in self._uniform() if d not in tried]
-        played = self.months.each(tried, self.progress, rough=True)
-        results = [(found, a) for found, a in zip(played, tried, strict=True) if isinstance(found, PlayedPlan)]
-        # Where none has room beside the others, the first says why.
-        results = results or [(self.months.play(tried[0]), tried[0])]
-        best = min(results, key=lambda r: (_rank(r[0]), list(r[1].values())))[1]
+        tried += [today for today in (self.todays,) if today and today not in tried]
+        ranked = self._ranked(tried, rough=True)
+        if self.months.large:
+            # Samples of so few events part what differs by some percent, and today is to be beaten by what is told of both.
+            ranked = self._ranked([*ranked[:_FINALISTS], *(a for a in ranked[_FINALISTS:] if a == self.todays)])
         said = f"{estimated.method}; the best {len(tried)} played"
-        return best, estimated.count, said, estimated.bound
+        return ranked[0], estimated.count, said, estimated.bound
+
+    def _ranked(self, tried: list[dict[str, str]], *, rough: bool = False) -> list[dict[str, str]]:
+        """Those that find room, the best first; where none has room beside the others, the first says why."""
+        rank = _seems if rough else _rank
+        played = self.months.each(tried, self.progress, rough=rough)
+        results = [(found, a) for found, a in zip(played, tried, strict=True) if isinstance(found, PlayedPlan)]
+        results = results or [(self.months.play(tried[0]), tried[0])]
+        return [a for _, a in sorted(results, key=lambda r: (rank(r[0]), list(r[1].values())))]
 
     def _uniform(self) -> Iterator[dict[str, str]]:
         """Every plan that takes all functions, on its own."""
         for offer in self.offers:
             if all(offer.name in plans for plans in self.fits.values()):
                 yield dict.fromkeys(self.functions, offer.name)
+
+    def holding(self, assignment: dict[str, str], sized: Sets, plain: PlayedPlan) -> tuple[PlayedPlan, Sets]:
+        """The month with sizes that make it no worse than ``plain``, which has none, and these sizes.
+
+        What decided on a sample of a large month, or in a part of an estate, need not hold in the whole of it. Then the first that
+        does not is left out, and so on with the rest, as long as that takes few months.
+        """
+        kept: Sets = ()
+        month, rest = plain, sized
+        for _ in range(_LEFT_OUT):
+            whole = self._if_no_worse(assignment, (*kept, *rest), plain) if rest else None
+            if whole or not rest:
+                return (whole or month), (*kept, *rest)
+            good, bad = 0, len(rest)
+            while bad - good > 1:
+                middle = (good + bad) // 2
+                found = self._if_no_worse(assignment, (*kept, *rest[:middle]), plain)
+                good, bad, month = (middle, bad, found) if found else (good, middle, month)
+            kept, rest = (*kept, *rest[:good]), rest[bad:]
+        return month, kept
+
+    def _if_no_worse(self, assignment: dict[str, str], sized: Sets, plain: PlayedPlan) -> PlayedPlan | None:
+        found = self.months.try_out(assignment, sized)
+        return found if isinstance(found, PlayedPlan) and _rank(found) <= _rank(plain) else None
 
     # -- sizes --------------------------------------------------------------------------------------------------
     def pins(self, assignment: dict[str, str]) -> Sets:
@@ -319,5 +358,11 @@ def _used_on(name: str, metered: Metered) -> Used:
     return kept
 
 
-def _rank(plan: PlayedPlan) -> tuple[int, Decimal]:
+def _seems(plan: PlayedPlan) -> tuple[int, Decimal]:
+    """How good it seems by a small sample, which leaves more undecided than the month."""
     return len(plan.misses), plan.bill.unrounded
+
+
+def _rank(plan: PlayedPlan) -> tuple[int, bool, Decimal]:
+    """What surely meets all goes before what perhaps does, though it cost more (rule 6.8)."""
+    return len(plan.misses), not plan.misses and bool(plan.undecided), plan.bill.unrounded

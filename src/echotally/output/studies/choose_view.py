@@ -36,6 +36,7 @@ def choose_verdict(found: Choice) -> list[str]:
         f"({_kept(found.today)}): {signed(change)}."
     ]
     lines += [f"  it misses {check_text(miss, currency)}." for miss in found.chosen.misses]
+    lines += _made_to_wait(found)
     sure = "every assignment was looked at"
     if found.bound is not None and found.bound <= 0:
         # Where a plan bills instances by the month, what one function adds there may be nothing.
@@ -46,6 +47,18 @@ def choose_verdict(found: Choice) -> list[str]:
         sure = f"no assignment at today's sizes costs less than {money(found.bound)}, a gap of {money(gap)}"
     lines.append(f"How sure: {found.method}; {sure}; {found.played} months played.")
     return lines
+
+
+def _made_to_wait(found: Choice) -> list[str]:
+    waits = found.made_to_wait()
+    if not waits:
+        return []
+    name, today, chosen = waits[0]
+    more = f", and {len(waits) - 1} more come to wait long" if len(waits) > 1 else ""
+    return [
+        f"No target says how long work may wait: {name} would wait {seconds(chosen)} s at p95 (today {seconds(today)}){more}; "
+        "a target wait_p95 keeps it shorter."
+    ]
 
 
 def _kept(plan: PlayedPlan) -> str:
@@ -254,6 +267,10 @@ def choose_json(found: Choice, by: str | None = None) -> str:
             "plans": found.assignment,
         },
         "set": [f"{address}={value}" for address, value in found.sets],
+        "made_to_wait": [
+            {"function": name, "wait_p95_today_s": today, "wait_p95_s": chosen}
+            for name, today, chosen in found.made_to_wait()
+        ],
         "method": found.method,
         "estimated": found.tried,
         "played": found.played,
