@@ -8,6 +8,7 @@ import random
 from dataclasses import replace
 from decimal import Decimal
 
+import numpy as np
 import pytest
 
 from echotally.errors import BadInput, TooLarge
@@ -21,7 +22,8 @@ from echotally.projection.trial import Trials
 from echotally.studies import jobs
 from echotally.studies.assigned import AssignedMonths
 from echotally.studies.choose import _Chooser, choose
-from echotally.studies.crossover import crossover
+from echotally.studies.crossover import _volumes, crossover
+from echotally.studies.jobs import row_of
 from tests.conftest import HEAD, rest_by_night, run_program
 from tests.engine import test_apart
 
@@ -179,6 +181,77 @@ def test_a_plan_whose_months_are_too_large_is_left_out(estate, monkeypatch, larg
     assert f"c.late is left out {said}" in told.split("\n\n")[0].replace("\n", " ")
     assert json.loads(crossover_json(found))["too_large"][0] == {"scale": min(found.too_large)[0], "plan": "c.late"}
     assert [row["scale"] for row in found.rows if row["plan"] == "c.late"] == [s for s in found.scales if s <= largest]
+
+
+@pytest.fixture
+def estimated(monkeypatch):
+    """Have every month known to 5 % only, as if it were a sample; returns the list of months asked for."""
+    asked = []
+
+    def rows(plan):
+        asked.append(plan.offer.name)
+        row = row_of(plan)
+        return row | {"cost_low": row["cost_total"] * 0.95, "cost_high": row["cost_total"] * 1.05}
+
+    monkeypatch.setattr(jobs, "row_of", rows)
+    return asked
+
+
+def test_a_crossing_of_samples_is_told_with_its_interval_and_sought_no_further(estate, estimated):
+    path = estate(
+        MODEL,
+        RUNS.format(name="each", calls="0.01", seconds="0", free=0),
+        FIXED.format(name="flat", hour="0.05", calls="0"),
+    )
+    found = crossover(path, 1, 10, workers=1)
+    (crossing,) = found.crossings
+    # 10 N thousand calls a month against 37.20, each to 5 %: 2.63 together, which is 0.263 of a volume at a slope of 10.
+    assert crossing.low < 3.72 < crossing.high
+    assert crossing.high - crossing.low == pytest.approx(2 * 0.263, rel=0.1)
+    # Six volumes of two plans, and two looks between two of them; searched for to 1 % it would take more.
+    assert len(estimated) <= 2 * 6 + 4
+    told = crossover_text(found, 120)
+    assert "Costs with ~ are estimates from samples, from 1 x on" in told and "within 5 %" in told
+    assert f"c.flat from {crossing.scale:.2g} x ({crossing.low:.2g} to {crossing.high:.2g})" in told
+    assert "~37.20" in told and "95 % interval" in told
+    data = json.loads(crossover_json(found))
+    assert data["crossings"][0]["low"] == crossing.low
+    assert data["rows"][0]["cost_high"] == pytest.approx(data["rows"][0]["cost_total"] * 1.05)
+
+
+def test_plans_that_samples_do_not_tell_apart_do_not_cross(estate, estimated):
+    # 3 % apart, and crossing at 3.72 by algebra: neither is known to be the cheaper anywhere.
+    path = estate(
+        MODEL,
+        RUNS.format(name="one", calls="0.0103", seconds="0", free=0),
+        RUNS.format(name="other", calls="0.01", seconds="0.001", free=0),
+    )
+    assert not crossover(path, 1, 10, workers=1).crossings
+
+
+def test_where_a_target_is_undecided_its_change_is_told_between_what_is_decided(estate, monkeypatch):
+    def rows(plan):
+        row = row_of(plan)
+        cost = row["cost_total"]
+        met = None if 20 <= cost < 30 else cost < 20
+        return row | {"meets_targets": met, "cost_low": cost, "cost_high": cost}
+
+    monkeypatch.setattr(jobs, "row_of", rows)
+    found = crossover(estate(MODEL, RUNS.format(name="each", calls="0.01", seconds="0", free=0)), 1, 10, workers=1)
+    (change,) = found.changes
+    # 10 a volume: met below 2, missed from 3 on.
+    assert not change.meets and change.low < change.scale < change.high
+    assert change.low <= 2 <= change.low * 1.06 and change.high >= 3 >= change.high / 1.06
+    told = crossover_text(found, 120)
+    assert f"none for certain from {change.scale:.2g} x ({change.low:.2g} to {change.high:.2g})" in told.replace("\n", " ")
+    assert "as far as it is decided" in told
+
+
+@pytest.mark.parametrize(("events", "volumes"), [(300_000, 21), (30_000_000, 9)])
+def test_large_studies_look_at_fewer_volumes(events, volumes):
+    found = _volumes(0.01, 100, events, 7)
+    assert len(found) == volumes and (found[0], found[-1]) == (0.01, pytest.approx(100))
+    assert np.diff(np.log(found)) == pytest.approx(np.log(1e4) / (volumes - 1))
 
 
 def test_volumes_that_are_no_range_are_refused(estate):

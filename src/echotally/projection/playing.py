@@ -14,7 +14,8 @@ class Playing:
     """How a plan's month is played. Left out: every event of up to 40 million, a sample of more, on one core.
 
     ``exact``: every event, however many there are. ``sampled_from``: months of more expected events than that are sampled.
-    ``effort``: how many events a sample plays in its steady hours (left out: six million). ``alike``: the month is laid beside
+    ``effort``: how many events a sample plays in its steady hours (left out: six million), ``most``: how many in all, before it is
+    refused (left out: 40 million). ``alike``: the month is laid beside
     another that is played so, and stays a sample where the month itself would be sooner played.
     ``standing``: the bill of the month in which nothing runs is found as well.
     ``cores``: on how many threads independent parts are played, and ``places`` on which machines, and ``memory`` has what
@@ -26,6 +27,7 @@ class Playing:
     exact: bool = False
     sampled_from: int | None = None
     effort: int | None = None
+    most: int | None = None
     alike: bool = False
     standing: bool = False
     cores: int = 1

@@ -13,7 +13,7 @@ from echotally.engine.apart import simulate_month
 from echotally.engine.machines import machines
 from echotally.engine.play import Wanted
 from echotally.engine.reading import Measured
-from echotally.engine.sampling import Sampled, expected_flows, sample, sample_unless_dearer, wants_sampling
+from echotally.engine.sampling import Effort, Sampled, expected_flows, sample, sample_unless_dearer, wants_sampling
 from echotally.model.estate import Model
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
@@ -50,7 +50,9 @@ def project_plan(
         return RefusedPlan(candidate, reasons)
     found = None
     if not how.exact and wants_sampling(model, loaded.month, placement, how.sampled_from):
-        sampling = partial(sample if how.alike else sample_unless_dearer, effort=how.effort)
+        usual = Effort()
+        effort = Effort(how.effort or usual.steady, how.most or usual.most)
+        sampling = partial(sample if how.alike else sample_unless_dearer, effort=effort)
         found = how.places.run(progress, sampling, model, loaded.month, placement, seed)
     if found:
         played = _sampled(loaded, found, candidate)

@@ -14,7 +14,7 @@ from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, shared_out, side_by_side
 from echotally.projection.verdict import Check
-from echotally.studies.crossover import scaled
+from echotally.studies.crossings import scaled
 
 SCALES = (0.5, 0.75, 1.0, 1.5, 2.0, 3.0)
 #: Of a large estate fewer, and none above twice today's demand: where all would play more events than this.

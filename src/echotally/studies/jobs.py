@@ -39,7 +39,8 @@ Row = dict[str, Any]
 class Point:
     """One changed model, asked for on some plans: its number in the study, its overrides, the plans, the seed.
 
-    ``sampled_from`` is the number of expected events from which the month is sampled (None: the usual one).
+    ``sampled_from`` is the number of expected events from which the month is sampled, ``effort`` and ``most`` are how many events a
+    sample plays (see ``Playing``; None: as usual).
     """
 
     number: int
@@ -47,6 +48,8 @@ class Point:
     plans: tuple[str, ...]
     seed: int
     sampled_from: int | None = None
+    effort: int | None = None
+    most: int | None = None
     #: How the cost is split beside the other figures, as ``--by`` has it; empty: not at all.
     by: str = ""
     #: Whether a plan on which even a sample would be too large is left out of the rows; else that is refused.
@@ -63,7 +66,7 @@ def _solved(
     A change the loader refuses raises ``BadInput``.
     """
     loaded = base.changed(point.sets) if point.sets else base
-    how = Playing(sampled_from=point.sampled_from, memory=memory)
+    how = Playing(sampled_from=point.sampled_from, effort=point.effort, most=point.most, memory=memory)
     rows = []
     for name in point.plans:
         try:
@@ -90,13 +93,18 @@ def split_columns(rows: Sequence[Row]) -> list[str]:
 
 
 def row_of(plan: PlanProjection) -> Row:
-    """A plan's main figures; None where it is infeasible. Cost in the card's currency, waits and runs in s."""
+    """A plan's main figures; None where it is infeasible. Cost in the card's currency, waits and runs in s.
+
+    Of a sampled month the cost's 95 % interval as well, ``cost_low`` to ``cost_high``.
+    """
     row: Row = {"plan": plan.offer.name, "feasible": plan.feasible, "meets_targets": plan.meets_targets}
     names = ["cost.total", "throttled_share", "lost_events", "wait_p95_s"]
     names += ["latency_p50_ms", "latency_p95_ms", "latency_p99_ms", "cold_share"]
     names += ["concurrency.peak", "cold_starts", "misses"]
     found = figures(plan) if isinstance(plan, PlayedPlan) else {}
     row |= {name.replace(".", "_"): found.get(name) for name in names}
+    if isinstance(plan, PlayedPlan) and plan.confidence:
+        row["cost_low"], row["cost_high"] = plan.confidence.cost
     for unit in plan.units if isinstance(plan, PlayedPlan) else ():
         if unit.started and f"run_s:{unit.unit.function}" not in row:
             row[f"run_s:{unit.unit.function}"] = unit.busy_ns / unit.started / 1e9
@@ -115,7 +123,9 @@ def study_digest(loaded: Loaded, sets: Sets, points: Sequence[Point]) -> str:
     named += [folder / d.trace for d in loaded.model.demand.values() if d.trace]
     for path in named:
         found.update(content_of(path, LARGEST_PIPE))
-    found.update(json.dumps([sets, [(p.sets, p.plans, p.seed, p.sampled_from) for p in points]]).encode())
+    found.update(
+        json.dumps([sets, [(p.sets, p.plans, p.seed, p.sampled_from, p.effort, p.most) for p in points]]).encode()
+    )
     found.update(f"{version('echotally')} {cache_folder().name} {loaded.model!r}".encode())
     return found.hexdigest()
 

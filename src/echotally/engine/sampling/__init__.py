@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.sampling.estimate import Sampled, sample, sample_unless_dearer
+from echotally.engine.sampling.estimate import Effort, Sampled, sample, sample_unless_dearer
 from echotally.engine.sampling.expecting import (
     SAMPLED_FROM,
     expected_events,
@@ -16,6 +16,7 @@ from echotally.engine.sampling.strata import PARTS
 __all__ = [
     "PARTS",
     "SAMPLED_FROM",
+    "Effort",
     "Sampled",
     "expected_events",
     "expected_flows",

@@ -13,7 +13,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from statistics import fmean, stdev
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -44,6 +44,16 @@ _EMPTY: Mode = frozenset()
 _MANY = 4
 
 
+class Effort(NamedTuple):
+    """How many events a sample plays in steady hours, and how many in all before it is refused."""
+
+    steady: int = BUDGET
+    most: int = SAMPLED_FROM
+
+
+USUAL = Effort()
+
+
 @dataclass(frozen=True)
 class Sampled:
     """The month estimated from a sample, ``PARTS`` estimates each from a part of it alone, the share of the month's
@@ -65,10 +75,10 @@ def sample(
     placement: Mapping[str, Offer],
     seed: int,
     progress: Callable[[float], None] | None = None,
-    effort: int | None = None,
+    effort: Effort = USUAL,
 ) -> Sampled:
-    """Sample a month; ``effort``: events to play in steady hours. Raises ``BadInput`` where even the sample would play more events than an exact month may."""
-    return _sampled(Sampler(model, month, placement, seed, progress, effort or BUDGET))
+    """Sample a month. Raises ``TooLarge`` where even the sample would play more events than ``effort.most``."""
+    return _sampled(Sampler(model, month, placement, seed, progress, effort))
 
 
 def sample_unless_dearer(
@@ -77,13 +87,13 @@ def sample_unless_dearer(
     placement: Mapping[str, Offer],
     seed: int,
     progress: Callable[[float], None] | None = None,
-    effort: int | None = None,
+    effort: Effort = USUAL,
 ) -> Sampled | None:
     """As ``sample``; None where work left over does not clear, so that most of a month that can be played would be played several
     times.
     """
-    sampler = Sampler(model, month, placement, seed, progress, effort or BUDGET)
-    sampler.player.stubborn = sampler.expected > SAMPLED_FROM
+    sampler = Sampler(model, month, placement, seed, progress, effort)
+    sampler.player.stubborn = sampler.expected > sampler.player.most
     try:
         return _sampled(sampler)
     except Dearer:
@@ -116,14 +126,15 @@ class Sampler:
         placement: Mapping[str, Offer],
         seed: int,
         progress: Callable[[float], None] | None,
-        effort: int,
+        effort: Effort,
     ) -> None:
-        self.effort = effort
+        self.effort = effort.steady
         self.model, self.month, self.placement, self.seed = model, month, placement, seed
         self.expected = expected_events(model, month, placement)
         self.progress, self.done = progress, 0.0
         self.player = Player(model, month, placement, seed, self.expected, self._tell)
-        self.cut = cut_month(model, month, placement, self.expected, effort=effort)
+        self.player.most = effort.most
+        self.cut = cut_month(model, month, placement, self.expected, effort=self.effort)
         self.each = self._hours_each()
         self.stretches: dict[tuple[int, Mode], Stretch] = {}
         self.whole: list[Tap] = []

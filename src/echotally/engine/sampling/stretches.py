@@ -96,7 +96,7 @@ class Dearer(Exception):
 
 
 class Player:
-    """Plays and counts; what a sample plays beyond ``SAMPLED_FROM`` events is refused.
+    """Plays and counts; what a sample plays beyond ``most`` events is refused.
 
     ``stubborn``: also where the month itself is sooner played, of which ``Dearer`` tells else.
     """
@@ -113,7 +113,7 @@ class Player:
         queues = {name: queue.model_copy(update={"backlog": 0}) for name, queue in model.queues.items()}
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
-        self.played, self.played_on, self.stubborn = 0, 0, True
+        self.played, self.played_on, self.stubborn, self.most = 0, 0, True, SAMPLED_FROM
         # Every world of a sample stands on it.
         self.site = Site(self.model, placement)
         self.first = self._begin(_lasting((), month.length_ns), "layout")
@@ -349,10 +349,10 @@ class Player:
         self._refuse(self.played)
 
     def _refuse(self, played: int) -> None:
-        if played > SAMPLED_FROM:
+        if played > self.most:
             raise TooLarge(
                 Problem(
-                    f"expects {self.expected:,.0f} events, of which even a sample would play more than {SAMPLED_FROM:,}: "
+                    f"expects {self.expected:,.0f} events, of which even a sample would play more than {self.most:,}: "
                     "work is left over for so long, or so many hours differ, that few of them can be left out",
                     self.model.estate.month,
                     allowed="--exact plays them all; or less demand, a shorter trace, one plan (--plan)",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from typing import Any
 
 from rich.console import RenderableType
@@ -11,17 +12,27 @@ from rich.text import Text
 from echotally.errors import safe
 from echotally.output.base.charts import ended, new_figure, picture, plain_numbers, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, shown_in, table
+from echotally.studies.crossings import Change, Crossing
 from echotally.studies.crossover import Crossover
 from echotally.studies.jobs import Row, split_columns
+
+#: What is wider, highest by lowest, than 1 % to either side is told with its ends.
+_KNOWN = 1.025
+#: Names of crossings nearer to each other than that lie on each other.
+_A_NAME = 1.35
+_LEGEND = "* misses a target, ? undecided"
 
 
 def crossover_verdict(found: Crossover) -> str:
     """Which plan is the cheapest that meets every target, stretch by stretch, with the volumes at which that changes."""
     # Stretches with no plan that meets every target are named as well: the cheapest is no answer there.
     picks = found.picks()
-    said = [
-        f"{plan or 'none'} from {_times(scale)} x" if n else plan or "none" for n, (scale, plan) in enumerate(picks)
-    ]
+    known: dict[float, Crossing | Change] = {c.scale: c for c in found.changes} | {c.scale: c for c in found.crossings}
+    ends = [*(scale for scale, _ in picks[1:]), math.inf]
+    said = []
+    for n, ((scale, plan), end) in enumerate(zip(picks, ends, strict=True)):
+        name = plan or _none(found, scale, end)
+        said.append(f"{name} from {_told(scale, known.get(scale))}" if n else name)
     return "Cheapest that meets every target: " + ", then ".join(said) + "."
 
 
@@ -29,6 +40,27 @@ def _times(scale: float) -> str:
     """A multiple of today's volume with the digits that are known."""
     # Crossings are known to 1 %; more digits would be invented.
     return f"{scale:,.0f}" if scale >= 1_000 else f"{scale:,.4g}"
+
+
+def _none(found: Crossover, low: float, high: float) -> str:
+    """No plan surely meets every target from one volume to another: whether one perhaps does."""
+    undecided = any(low <= row["scale"] < high and row["meets_targets"] is None for row in found.rows)
+    return "none for certain" if undecided else "none"
+
+
+def _told(scale: float, at: Crossing | Change | None) -> str:
+    """Where something changes, with where it may be where that is not known to 1 %."""
+    if at is None or not _is_wide(at):
+        return f"{_times(scale)} x"
+    return f"{scale:,.2g} x ({at.low:,.2g} to {at.high:,.2g})"
+
+
+def _is_wide(at: Crossing | Change) -> bool:
+    return at.high / at.low > _KNOWN
+
+
+def _between(at: Crossing | Change) -> str:
+    return f"{at.low:,.3g} to {at.high:,.3g}"
 
 
 def _currency(found: Crossover) -> str:
@@ -39,7 +71,7 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
     """The verdict, the crossings, then costs by volume."""
     shown_in(_currency(found))
     parts: list[RenderableType] = [Text(safe(crossover_verdict(found)), style="bold")]
-    parts += [Text(line) for line in _left_out(found)]
+    parts += [Text(line) for line in (*_left_out(found), *_sampled(found))]
     parts.append(Text(""))
     if found.crossings:
         parts.append(_crossings(found, width))
@@ -68,6 +100,19 @@ def _left_out(found: Crossover) -> list[str]:
     ]
 
 
+def _sampled(found: Crossover) -> list[str]:
+    """From which volume on costs are estimates, and how good they are at the worst."""
+    rows = [row for row in found.rows if "cost_low" in row and row["cost_total"]]
+    if not rows:
+        return []
+    worst = max(rows, key=lambda row: (row["cost_high"] - row["cost_low"]) / row["cost_total"])
+    wide = (worst["cost_high"] - worst["cost_low"]) / 2 / worst["cost_total"] * 100
+    return [
+        f"Costs with ~ are estimates from samples, from {_times(min(row['scale'] for row in rows))} x on; the least sure is "
+        f"{safe(worst['plan'])} at {_times(worst['scale'])} x, within {wide:.2g} %. Plans whose intervals overlap are not told apart."
+    ]
+
+
 def _at(scales: list[float], of: tuple[float, ...]) -> str:
     """Some of the volumes looked at, in words."""
     if tuple(scales) == of[-len(scales) :]:
@@ -76,8 +121,10 @@ def _at(scales: list[float], of: tuple[float, ...]) -> str:
 
 
 def _crossings(found: Crossover, width: int | None) -> RenderableType:
+    wide = any(map(_is_wide, found.crossings))
     columns = [
         Column("times today"),
+        *([Column("between")] if wide else []),
         Column("events a month"),
         Column("cost of both"),
         Column("cheaper below", False),
@@ -87,6 +134,7 @@ def _crossings(found: Crossover, width: int | None) -> RenderableType:
     rows = [
         [
             f"{c.scale:,.3f}",
+            *([_between(c)] if wide else []),
             count(c.events),
             money(c.cost),
             c.below,
@@ -97,12 +145,15 @@ def _crossings(found: Crossover, width: int | None) -> RenderableType:
     ]
     # Where the order of two dearer plans changes nothing is decided.
     marks = ["bold" if c.cheapest else "dim" for c in found.crossings]
-    return table(f"Crossings, to 1 % ({_currency(found)})", columns, rows, marks, width)
+    known = "95 % interval" if wide else "to 1 %"
+    return table(f"Crossings, {known} ({_currency(found)})", columns, rows, marks, width)
 
 
 def _changes(found: Crossover, width: int | None) -> RenderableType:
+    wide = any(map(_is_wide, found.changes))
     columns = [
         Column("times today"),
+        *([Column("between")] if wide else []),
         Column("events a month"),
         Column("plan", False),
         Column("from there on", False),
@@ -110,13 +161,14 @@ def _changes(found: Crossover, width: int | None) -> RenderableType:
     rows = [
         [
             f"{c.scale:,.3f}",
+            *([_between(c)] if wide else []),
             count(c.scale * found.events),
             c.plan,
             "meets its targets" if c.meets else "misses a target",
         ]
         for c in found.changes
     ]
-    return table("Targets, to 1 %", columns, rows, (), width)
+    return table("Targets, as far as it is decided" if wide else "Targets, to 1 %", columns, rows, (), width)
 
 
 def _costs(found: Crossover, width: int | None) -> RenderableType:
@@ -131,7 +183,7 @@ def _costs(found: Crossover, width: int | None) -> RenderableType:
         [f"{scale:,.3g}", count(scale * found.events), *(_cell(cells.get((scale, plan))) for plan in plans)]
         for scale in found.scales
     ]
-    return table(f"Cost of the month ({_currency(found)}; * misses a target, ? undecided)", columns, rows, width=width)
+    return table(f"Cost of the month ({_currency(found)}; {_LEGEND})", columns, rows, width=width)
 
 
 def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
@@ -156,7 +208,8 @@ def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
 def _cell(row: Row | None) -> str:
     if row is None:
         return "-"
-    return money(row["cost_total"]) + {True: "", False: "*", None: "?"}[row["meets_targets"]]
+    estimate = "~" if "cost_low" in row else ""
+    return estimate + money(row["cost_total"]) + {True: "", False: "*", None: "?"}[row["meets_targets"]]
 
 
 def crossover_json(found: Crossover) -> str:
@@ -180,6 +233,14 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
     for n, plan in enumerate(dict.fromkeys(row["plan"] for row in found.rows)):
         rows = [row for row in found.rows if row["plan"] == plan]
         looks = style(n)
+        known = [r for r in rows if "cost_low" in r]
+        panel.vlines(
+            [r["scale"] for r in known],
+            [max(r["cost_low"], 1e-3) for r in known],
+            [max(r["cost_high"], 1e-3) for r in known],
+            color=looks["color"],
+            linewidth=1,
+        )
         panel.plot(
             [r["scale"] for r in rows],
             # A logarithmic axis has no zero: free is drawn as a tenth of a cent.
@@ -209,7 +270,8 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
     titled(
         panel,
         crossover_verdict(found),
-        f"Cost of the month ({_currency(found)}) against demand, both logarithmic; hollow marks miss a target",
+        f"Cost of the month ({_currency(found)}) against demand, both logarithmic; hollow marks miss a target"
+        + ("; upright lines are 95 % intervals of samples" if _sampled(found) else ""),
     )
     return picture(figure, form, source_of(found.loaded.model))
 
@@ -224,7 +286,12 @@ def _ends(found: Crossover) -> list[tuple[float, str, str]]:
 
 
 def _name_crossings(panel: Any, found: Crossover) -> None:
-    for c in found.crossings:
+    named: list[float] = []
+    # Those that decide are named whatever is beside them, others where there is room.
+    for c in sorted(found.crossings, key=lambda c: not c.cheapest):
+        if not c.cheapest and any(max(c.scale, at) / min(c.scale, at) < _A_NAME for at in named):
+            continue
+        named.append(c.scale)
         weight = "bold" if c.cheapest else "normal"
         panel.annotate(
             f"{c.scale:,.2f} x",
