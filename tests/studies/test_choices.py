@@ -15,6 +15,7 @@ from echotally.errors import BadInput, TooLarge
 from echotally.model.writing import with_values
 from echotally.output.studies.choose_view import choose_verdict
 from echotally.output.studies.crossover_view import crossover_json, crossover_text
+from echotally.output.studies.sweep_view import sweep_text
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import load
 from echotally.projection.project import project, project_plan
@@ -24,6 +25,7 @@ from echotally.studies.assigned import AssignedMonths
 from echotally.studies.choose import _Chooser, choose
 from echotally.studies.crossover import _volumes, crossover
 from echotally.studies.jobs import row_of
+from echotally.studies.sweep import sweep
 from tests.conftest import HEAD, rest_by_night, run_program
 from tests.engine import test_apart
 
@@ -219,6 +221,19 @@ def test_a_crossing_of_samples_is_told_with_its_interval_and_sought_no_further(e
     assert data["rows"][0]["cost_high"] == pytest.approx(data["rows"][0]["cost_total"] * 1.05)
 
 
+def test_a_sweep_of_samples_says_what_may_change_places(estate, estimated):
+    # 1,000 calls of 2 and 4 s and a price of a second: 2 and 4, and 2.1 on the plan that is 5 % dearer.
+    plans = [
+        RUNS.format(name=name, calls="0", seconds=price, free=0) for name, price in (("a", "0.002"), ("b", "0.0021"))
+    ]
+    path = estate(MODEL, *plans)
+    found = sweep(path, ["functions.f.run=2 s,4 s"], workers=1)
+    told = sweep_text(found, 140)
+    assert "Costs with ~ are estimates from samples" in told and "within 5 %" in told
+    assert "1 other point(s) may cost as little as the best" in told
+    assert f"~{found.best['cost_total']:.2f}" in told
+
+
 def test_plans_that_samples_do_not_tell_apart_do_not_cross(estate, estimated):
     # 3 % apart, and crossing at 3.72 by algebra: neither is known to be the cheaper anywhere.
     path = estate(
@@ -243,7 +258,9 @@ def test_where_a_target_is_undecided_its_change_is_told_between_what_is_decided(
     assert not change.meets and change.low < change.scale < change.high
     assert change.low <= 2 <= change.low * 1.06 and change.high >= 3 >= change.high / 1.06
     told = crossover_text(found, 120)
-    assert f"none for certain from {change.scale:.2g} x ({change.low:.2g} to {change.high:.2g})" in told.replace("\n", " ")
+    assert f"none for certain from {change.scale:.2g} x ({change.low:.2g} to {change.high:.2g})" in told.replace(
+        "\n", " "
+    )
     assert "as far as it is decided" in told
 
 

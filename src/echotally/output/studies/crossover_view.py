@@ -12,6 +12,7 @@ from rich.text import Text
 from echotally.errors import safe
 from echotally.output.base.charts import ended, new_figure, picture, plain_numbers, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, shown_in, table
+from echotally.output.studies.estimates import LEGEND, cost_cell, estimated, least_sure
 from echotally.studies.crossings import Change, Crossing
 from echotally.studies.crossover import Crossover
 from echotally.studies.jobs import Row, split_columns
@@ -20,7 +21,6 @@ from echotally.studies.jobs import Row, split_columns
 _KNOWN = 1.025
 #: Names of crossings nearer to each other than that lie on each other.
 _A_NAME = 1.35
-_LEGEND = "* misses a target, ? undecided"
 
 
 def crossover_verdict(found: Crossover) -> str:
@@ -102,14 +102,13 @@ def _left_out(found: Crossover) -> list[str]:
 
 def _sampled(found: Crossover) -> list[str]:
     """From which volume on costs are estimates, and how good they are at the worst."""
-    rows = [row for row in found.rows if "cost_low" in row and row["cost_total"]]
+    rows = estimated(found.rows)
     if not rows:
         return []
-    worst = max(rows, key=lambda row: (row["cost_high"] - row["cost_low"]) / row["cost_total"])
-    wide = (worst["cost_high"] - worst["cost_low"]) / 2 / worst["cost_total"] * 100
+    sure = least_sure(rows, lambda row: f"{_times(row['scale'])} x")
     return [
-        f"Costs with ~ are estimates from samples, from {_times(min(row['scale'] for row in rows))} x on; the least sure is "
-        f"{safe(worst['plan'])} at {_times(worst['scale'])} x, within {wide:.2g} %. Plans whose intervals overlap are not told apart."
+        f"Costs with ~ are estimates from samples, from {_times(min(row['scale'] for row in rows))} x on; {sure}. Plans whose "
+        "intervals overlap are not told apart."
     ]
 
 
@@ -183,7 +182,7 @@ def _costs(found: Crossover, width: int | None) -> RenderableType:
         [f"{scale:,.3g}", count(scale * found.events), *(_cell(cells.get((scale, plan))) for plan in plans)]
         for scale in found.scales
     ]
-    return table(f"Cost of the month ({_currency(found)}; {_LEGEND})", columns, rows, width=width)
+    return table(f"Cost of the month ({_currency(found)}; {LEGEND})", columns, rows, width=width)
 
 
 def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
@@ -206,10 +205,7 @@ def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
 
 
 def _cell(row: Row | None) -> str:
-    if row is None:
-        return "-"
-    estimate = "~" if "cost_low" in row else ""
-    return estimate + money(row["cost_total"]) + {True: "", False: "*", None: "?"}[row["meets_targets"]]
+    return "-" if row is None else cost_cell(row)
 
 
 def crossover_json(found: Crossover) -> str:

@@ -14,12 +14,12 @@ from echotally.model import units
 from echotally.model.units import memory_text
 from echotally.output.base.charts import ended, new_figure, picture, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
+from echotally.output.studies.estimates import LEGEND, bounds, cost_cell, estimated, least_sure
 from echotally.studies.jobs import Row, split_columns
 from echotally.studies.sweep import Sweep
 
 _MOST_SHOWN = 60
 #: Beside a cost: the point misses a target, or a sample cannot say.
-_MARKS = {True: "", False: "*", None: "?"}
 _SAYS = {"cost": "cheapest", "wait": "shortest wait", "throttled": "least throttled"}
 
 
@@ -83,11 +83,9 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
     rows = [_cells(found, row, runs, answered, parts_of) for row in shown]
     marks = ["bold" if row is found.best else "dim" if not row["meets_targets"] else "" for row in shown]
     parts: list[RenderableType] = [Text(safe(sweep_verdict(found)), style="bold")]
-    parts += [Text(safe(line)) for line in _unsure_of(found)]
+    parts += [Text(safe(line)) for line in (*_sampled(found), *_unsure_of(found))]
     parts.append(Text(""))
-    parts.append(
-        table(f"Points ({_currency(found)} a month; * misses a target, ? undecided)", columns, rows, marks, width)
-    )
+    parts.append(table(f"Points ({_currency(found)} a month; {LEGEND})", columns, rows, marks, width))
     said = "" if len(shown) == len(feasible) else f"; {len(shown)} on the front shown (-o for all)"
     infeasible = len(found.rows) - len(feasible)
     parts.append(Text(f"{len(found.rows)} points{said}; {infeasible} infeasible.", style="dim"))
@@ -95,6 +93,22 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
         Text("front: no other point is as good in cost, wait and throttling and better in one of them.", style="dim")
     )
     return rendered(parts, width, colour)
+
+
+def _sampled(found: Sweep) -> list[str]:
+    """Which costs are estimates, and with how many others the best point may change places."""
+    rows = estimated(found.rows)
+    if not rows:
+        return []
+    sure = least_sure(rows, lambda row: " ".join(f"{axis.address}={row[axis.address]}" for axis in found.axes))
+    lines = [f"Costs with ~ are estimates from samples; {sure}."]
+    best = found.best
+    if best and found.objective == "cost" and not found.demand_varied:
+        others = [row for row in found.rows if row is not best and row["meets_targets"]]
+        near = sum(bounds(row)[0] <= bounds(best)[1] for row in others)
+        if near:
+            lines.append(f"{near} other point(s) may cost as little as the best: their intervals overlap with its own.")
+    return lines
 
 
 def _unsure_of(found: Sweep) -> list[str]:
@@ -123,7 +137,7 @@ def _cells(found: Sweep, row: Row, runs: list[str], answered: bool, parts_of: li
     return [
         *(safe(str(row[axis.address])) for axis in found.axes),
         row["plan"],
-        money(row["cost_total"]) + _MARKS[row["meets_targets"]],
+        cost_cell(row),
         share(row["throttled_share"]),
         count(row["lost_events"]),
         seconds(row["wait_p95_s"]),
