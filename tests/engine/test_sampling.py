@@ -17,6 +17,7 @@ from echotally.engine import sampling
 from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
 from echotally.engine.sampling.estimate import Sampler
 from echotally.engine.sketch import LEVELS, level_of
+from echotally.errors import TooLarge
 from echotally.projection.loaded import load, placement_on
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded, project_plan
@@ -298,7 +299,7 @@ def test_a_queue_that_empties_at_once_tells_its_rate_from_a_short_while(write):
     model += 'rate = "1 /min"\n[[triggers]]\nfrom = "queues.q"\nto = "f"\nbatch = 10\n'
     loaded = load(write(model))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
-    sampler = Sampler(loaded.model, loaded.month, placement, 1, None, 200_000)
+    sampler = Sampler(loaded.model, loaded.month, placement, 1, None, sampling.Effort(200_000))
     # As long as a group of few events has.
     sampler.cut.groups[0] = replace(sampler.cut.groups[0], part_ns=6 * 3_600 * 10**9)
     came = sampler.cut.groups[0].rates.sum()
@@ -307,6 +308,29 @@ def test_a_queue_that_empties_at_once_tells_its_rate_from_a_short_while(write):
     found = sampler.player.stretch(sampler.cut, 0, frozenset({0}))
     assert [1e9 * f.gone[0] for f in found.flows] == pytest.approx([500] * 4, rel=0.01)
     assert sampler.player.played < 43_000_000 / 10
+
+
+BUSY = """
+[functions.f]
+memory = "512 MB"
+run = "100 ms"
+[endpoints.e]
+[demand.d]
+into = "endpoints.e"
+monthly = 500_000
+[[triggers]]
+from = "endpoints.e"
+to = "f"
+"""
+
+
+def test_a_sample_is_refused_where_it_would_play_more_than_it_may(write):
+    loaded = load(write(BUSY))
+    offer = loaded.offers["test.plan"]
+    small = project_plan(loaded, offer, 1, how=Playing(sampled_from=0, effort=20_000, most=1_000_000))
+    assert small.confidence is not None
+    with pytest.raises(TooLarge, match="would play more than 5,000:"):
+        project_plan(loaded, offer, 1, how=Playing(sampled_from=0, effort=20_000, most=5_000))
 
 
 @pytest.mark.parametrize(

@@ -315,6 +315,25 @@ def test_the_choice_is_the_one_that_brute_force_finds(estate, seed):
     assert again.bill.unrounded == found.chosen.bill.unrounded
 
 
+def test_where_the_best_estimates_miss_a_target_the_others_still_leave_the_dear_plan(estate):
+    # Five functions, two plans: two calls at a time for 7.44, or 0.01 a call. By cost alone the sixteen best have all of f's 4,000
+    # calls, which come two hundred at once and may wait a second, on the first.
+    lumps = ", ".join(f'{{ at = "2027-03-{day:02}T00:00", count = 200 }}' for day in range(1, 21))
+    model = "[functions.f.targets]\nwait_p95 = '1 s'\n"
+    for name, demand in (("f", f"lumps = [{lumps}]"), *((name, 'monthly = 300\nspread = "even"') for name in "ghij")):
+        model += (
+            f'[functions.{name}]\nmemory = "512 MB"\nrun = "2 s"\ncpu_share = 0\ncold_start = "0 ms"\n[queues.{name}]\n'
+            f'[demand.{name}]\ninto = "queues.{name}"\n{demand}\n[[triggers]]\nfrom = "queues.{name}"\nto = "{name}"\nreaders = 500\n'
+        )
+    small = FIXED.format(name="small", hour="0.01", calls="0").replace("64 GB", "1 GB")
+    path = estate(model, RUNS.format(name="each", calls="0.01", seconds="0", free=0), small)
+    found = choose(path, sizes=False)
+    assert found.assignment == {"f": "c.each", **dict.fromkeys("ghij", "c.small")}
+    assert found.chosen.bill.unrounded == Decimal("47.44") and not found.chosen.misses
+    # Today, the only single plan that meets the target: 5,200 calls of 0.01.
+    assert found.today.bill.unrounded == 52
+
+
 def test_many_assignments_are_searched_with_a_bound_below_the_answer(estate, monkeypatch):
     model, plans = small_estate(3)
     path = estate(model, *plans)

@@ -8,9 +8,10 @@ that meets the targets is chosen. ``assignments`` estimates and searches, ``assi
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
+from typing import Any
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.machines import Machines, machines
@@ -34,10 +35,11 @@ from echotally.studies.warm_hours import warm_hours
 _PLAYED = 12
 #: Of a large month, so many of those that are best by samples are played as ``project`` plays them, before one is taken.
 _FINALISTS = 3
-#: So many sizes, at the most, are left out again one by one.
+#: So many of some changes, at the most, are left out again one by one.
 _LEFT_OUT = 4
 #: So many trials are kept while sizes are searched for: those of a function come one after the other.
 _KEPT = 200
+_Result = tuple[PlayedPlan, dict[str, str]]
 _ONCE = ("reserved_hours", "node_hours")
 _BATCHES = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000)
 
@@ -76,7 +78,8 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
     pins = chooser.pins(assignment)
     plain = chooser.months.play(assignment)
     sized = chooser.sizes(assignment) if sizes else ()
-    chosen, sized = chooser.holding(assignment, sized, plain)
+    # What decided on a sample of a large month, or in a part of an estate, need not hold in the whole of it.
+    chosen, sized = holding(plain, sized, lambda some: chooser.months.try_out(assignment, some), _rank)
     return Choice(
         chooser.loaded,
         today,
@@ -151,56 +154,52 @@ class _Chooser:
         return meter(self.months.placed(assignment).model, measured, offer)
 
     def best_assignment(self) -> tuple[dict[str, str], int, str, Decimal | None]:
-        """Estimate, play the best estimates, take the cheapest that meets the targets."""
+        """Estimate, play the best estimates, take the cheapest that meets the targets.
+
+        Estimates know nothing of targets: where what is chosen is dearer than the best of them, which misses some, it goes as far
+        towards that as the targets allow.
+        """
         accounts = len({environment.account for environment in self.loaded.model.environments.values()})
         estimated = Estimates(self.offers, self.fits, self.used(), accounts).search()
         tried = [dict(zip(self.functions, a, strict=True)) for a in estimated.best()[:_PLAYED]]
         tried += [d for d in self._uniform() if d not in tried]
         tried += [today for today in (self.todays,) if today and today not in tried]
-        ranked = self._ranked(tried, rough=True)
+        # Where none has room beside the others, the first says why.
+        results = self._played(tried, rough=True) or [(self.months.play(tried[0]), tried[0])]
+        ranked = sorted(results, key=lambda r: (_seems(r[0]), list(r[1].values())))
+        cheapest = min(results, key=lambda r: r[0].bill.unrounded)
+        if len(cheapest[0].misses) > len(ranked[0][0].misses):
+            ranked.insert(0, self._towards(cheapest, ranked[0]))
         if self.months.large:
             # Samples of so few events part what differs by some percent, and today is to be beaten by what is told of both.
-            ranked = self._ranked([*ranked[:_FINALISTS], *(a for a in ranked[_FINALISTS:] if a == self.todays)])
-        said = f"{estimated.method}; the best {len(tried)} played"
-        return ranked[0], estimated.count, said, estimated.bound
+            finalists = [a for n, (_, a) in enumerate(ranked) if n < _FINALISTS or a == self.todays]
+            ranked = self._played(finalists) or ranked
+        chosen = min(ranked, key=lambda r: (_rank(r[0]), list(r[1].values())))[1]
+        return chosen, estimated.count, f"{estimated.method}; the best {len(tried)} played", estimated.bound
 
-    def _ranked(self, tried: list[dict[str, str]], *, rough: bool = False) -> list[dict[str, str]]:
-        """Those that find room, the best first; where none has room beside the others, the first says why."""
-        rank = _seems if rough else _rank
+    def _towards(self, cheap: _Result, sound: _Result) -> _Result:
+        """As many functions of a sound assignment on their plans in a cheap one as leave it no worse; what saves most goes first."""
+
+        def cost(month: PlayedPlan, name: str) -> Decimal:
+            return sum((amount for key, amount in month.bill.functions.items() if key[0] == name), Decimal(0))
+
+        moves = [(name, plan) for name, plan in cheap[1].items() if sound[1][name] != plan]
+        moves.sort(key=lambda move: cost(cheap[0], move[0]) - cost(sound[0], move[0]))
+        month, kept = holding(
+            sound[0], moves, lambda some: self.months.try_out(sound[1] | dict(some), rough=True), _seems
+        )
+        return month, sound[1] | dict(kept)
+
+    def _played(self, tried: list[dict[str, str]], *, rough: bool = False) -> list[_Result]:
+        """Those that find room."""
         played = self.months.each(tried, self.progress, rough=rough)
-        results = [(found, a) for found, a in zip(played, tried, strict=True) if isinstance(found, PlayedPlan)]
-        results = results or [(self.months.play(tried[0]), tried[0])]
-        return [a for _, a in sorted(results, key=lambda r: (rank(r[0]), list(r[1].values())))]
+        return [(found, a) for found, a in zip(played, tried, strict=True) if isinstance(found, PlayedPlan)]
 
     def _uniform(self) -> Iterator[dict[str, str]]:
         """Every plan that takes all functions, on its own."""
         for offer in self.offers:
             if all(offer.name in plans for plans in self.fits.values()):
                 yield dict.fromkeys(self.functions, offer.name)
-
-    def holding(self, assignment: dict[str, str], sized: Sets, plain: PlayedPlan) -> tuple[PlayedPlan, Sets]:
-        """The month with sizes that make it no worse than ``plain``, which has none, and these sizes.
-
-        What decided on a sample of a large month, or in a part of an estate, need not hold in the whole of it. Then the first that
-        does not is left out, and so on with the rest, as long as that takes few months.
-        """
-        kept: Sets = ()
-        month, rest = plain, sized
-        for _ in range(_LEFT_OUT):
-            whole = self._if_no_worse(assignment, (*kept, *rest), plain) if rest else None
-            if whole or not rest:
-                return (whole or month), (*kept, *rest)
-            good, bad = 0, len(rest)
-            while bad - good > 1:
-                middle = (good + bad) // 2
-                found = self._if_no_worse(assignment, (*kept, *rest[:middle]), plain)
-                good, bad, month = (middle, bad, found) if found else (good, middle, month)
-            kept, rest = (*kept, *rest[:good]), rest[bad:]
-        return month, kept
-
-    def _if_no_worse(self, assignment: dict[str, str], sized: Sets, plain: PlayedPlan) -> PlayedPlan | None:
-        found = self.months.try_out(assignment, sized)
-        return found if isinstance(found, PlayedPlan) and _rank(found) <= _rank(plain) else None
 
     # -- sizes --------------------------------------------------------------------------------------------------
     def pins(self, assignment: dict[str, str]) -> Sets:
@@ -342,6 +341,37 @@ class _Sizes:
                 return None
             self._whole[sets] = trial_of(found) if isinstance(found, PlayedPlan) else None
         return self._whole[sets]
+
+
+def holding(
+    base: PlayedPlan,
+    changes: Sequence[tuple[str, str]],
+    played: Callable[[Sets], PlanProjection],
+    rank: Callable[[PlayedPlan], Any],
+) -> tuple[PlayedPlan, Sets]:
+    """The month with those of some changes that leave it no worse than ``base``, which has none of them; and these.
+
+    All of them together, else the first that makes it worse is left out, and so on with the rest, as long as that takes few months.
+    """
+
+    def no_worse(some: Sets) -> PlayedPlan | None:
+        found = played(some)
+        return found if isinstance(found, PlayedPlan) and rank(found) <= rank(base) else None
+
+    month, rest = base, tuple(changes)
+    kept: Sets = ()
+    for _ in range(_LEFT_OUT):
+        if not rest:
+            break
+        if whole := no_worse((*kept, *rest)):
+            return whole, (*kept, *rest)
+        good, bad = 0, len(rest)
+        while bad - good > 1:
+            middle = (good + bad) // 2
+            found = no_worse((*kept, *rest[:middle]))
+            good, bad, month = (middle, bad, found) if found else (good, middle, month)
+        kept, rest = (*kept, *rest[:good]), rest[bad:]
+    return month, kept
 
 
 def _used_on(name: str, metered: Metered) -> Used:
