@@ -221,6 +221,17 @@ def test_a_crossing_of_samples_is_told_with_its_interval_and_sought_no_further(e
     assert data["rows"][0]["cost_high"] == pytest.approx(data["rows"][0]["cost_total"] * 1.05)
 
 
+def test_large_multiples_are_told_in_digits(estate, estimated):
+    # One call a month: the crossing of 3,720 calls is as many times today's.
+    path = estate(
+        MODEL.replace("1_000", "1"),
+        RUNS.format(name="each", calls="0.01", seconds="0", free=0),
+        FIXED.format(name="flat", hour="0.05", calls="0"),
+    )
+    told = crossover_text(crossover(path, 1_000, 10_000, workers=1), 120)
+    assert "c.flat from 3,700 x (3," in told and "e+0" not in told
+
+
 def test_a_sweep_of_samples_says_what_may_change_places(estate, estimated):
     # 1,000 calls of 2 and 4 s and a price of a second: 2 and 4, and 2.1 on the plan that is 5 % dearer.
     plans = [

@@ -15,8 +15,8 @@ class Playing:
 
     ``exact``: every event, however many there are. ``sampled_from``: months of more expected events than that are sampled.
     ``effort``: how many events a sample plays in its steady hours (left out: six million), ``most``: how many in all, before it is
-    refused (left out: 40 million). ``alike``: the month is laid beside
-    another that is played so, and stays a sample where the month itself would be sooner played.
+    refused (left out: 40 million). ``alike``: the month is laid beside another that is played so, and stays a sample where the
+    month itself would be sooner played.
     ``standing``: the bill of the month in which nothing runs is found as well.
     ``cores``: on how many threads independent parts are played, and ``places`` on which machines, and ``memory`` has what
     parts came to in other months of a study; the answer depends on none of them.

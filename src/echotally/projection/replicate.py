@@ -99,9 +99,9 @@ def replicate(
         first = project_loaded(loaded, list(plans), seeds[0], _part(progress, 0, 1, n), None, once)
         shared = places.share(loaded)
 
-        workers, cores = places.width or (how.workers if how.workers > 0 else None), 1
-        if places.width is None:
-            workers, cores = shared_out(loaded.model.units, n - 1, workers)
+        workers, cores = places.width, 1
+        if workers is None:
+            workers, cores = shared_out(loaded.model.units, n - 1, how.workers if how.workers > 0 else None)
 
         def one(its_seed: int, tell: Callable[[float], None]) -> Outcome:
             return places.run(tell, _outcome, shared, list(plans), its_seed, how, cores)

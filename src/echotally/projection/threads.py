@@ -12,8 +12,6 @@ from echotally.errors import Stopped
 
 Progress = Callable[[str, float], None]
 Result = TypeVar("Result")
-
-
 #: From so many functions on, in all environments, months are played one after the other.
 MANY = 300
 

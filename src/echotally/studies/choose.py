@@ -2,8 +2,9 @@
 
 Assignments are first estimated, then played. Every plan is played once with all functions that fit it; the
 quantities each function used there are put together for any assignment and billed as they would be: allowances
-shared, reserved instances and flat items once. The best estimates are then played in full, and the cheapest
-that meets the targets is chosen. ``assignments`` estimates and searches, ``assigned`` plays.
+shared, reserved instances and flat items once. The best estimates are then played, of large months as samples first;
+the cheapest that meets the targets is chosen, and goes as far towards a cheaper one that misses some as they allow.
+``assignments`` estimates and searches, ``assigned`` plays.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """Where two plans cost the same, and where a plan begins or ceases to meet its targets, between volumes looked at.
 
-Months that are samples are known to their intervals: two plans whose intervals overlap are not told apart there, and a search ends
-where it is no longer decided on which side of the crossing it stands.
+Months that are samples are known to their intervals: two plans that differ by less than that leaves in doubt are not told apart, and
+a search ends where it is no longer decided on which side of the crossing it stands.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from typing import TypeVar
 from echotally.errors import TooLarge
 from echotally.projection.loaded import Loaded
 from echotally.projection.threads import Progress, side_by_side
-from echotally.studies.jobs import AtPoints, Point, Row, Sets
+from echotally.studies.jobs import AtPoints, Point, Row, Sets, cost_bounds, is_estimate
 
 Found = TypeVar("Found")
 Tell = Callable[[float], None]
@@ -151,7 +151,7 @@ class Seeker:
         return decided
 
     def _finest(self, plan: str, low: float, high: float) -> float:
-        sampled = any("cost_low" in self._at(scale, plan) for scale in (low, high))
+        sampled = any(is_estimate(self._at(scale, plan)) for scale in (low, high))
         return _CHANGE_OF_SAMPLES if sampled else _CHANGE
 
     def _meets(self, scale: float, plan: str, tell: Tell | None = None) -> bool | None:
@@ -247,8 +247,9 @@ def _unless_too_large(look: Callable[[Tell], Found], tell: Tell) -> Found | None
 
 def _half(row: Row) -> float:
     """How far at the most a cost may be from where it is told to be; 0 where it is exact."""
+    low, high = cost_bounds(row)
     cost: float = row["cost_total"]
-    return max(float(row.get("cost_high", cost)) - cost, cost - float(row.get("cost_low", cost)), 0.0)
+    return max(high - cost, cost - low)
 
 
 @dataclass

@@ -111,6 +111,17 @@ def row_of(plan: PlanProjection) -> Row:
     return row
 
 
+def is_estimate(row: Row) -> bool:
+    """Whether a row is of a sampled month."""
+    return "cost_low" in row
+
+
+def cost_bounds(row: Row) -> tuple[float, float]:
+    """Where a month's cost lies: the 95 % interval of an estimate, else the cost itself."""
+    cost: float = row["cost_total"]
+    return float(row.get("cost_low", cost)), float(row.get("cost_high", cost))
+
+
 def study_digest(loaded: Loaded, sets: Sets, points: Sequence[Point]) -> str:
     """A digest of everything the rows depend on: the files read, the overrides, the points, the version."""
     from importlib.metadata import version

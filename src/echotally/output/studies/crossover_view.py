@@ -6,6 +6,7 @@ import json
 import math
 from typing import Any
 
+import numpy as np
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -15,7 +16,7 @@ from echotally.output.base.terminal import Column, count, money, rendered, shown
 from echotally.output.studies.estimates import LEGEND, cost_cell, estimated, least_sure
 from echotally.studies.crossings import Change, Crossing
 from echotally.studies.crossover import Crossover
-from echotally.studies.jobs import Row, split_columns
+from echotally.studies.jobs import Row, cost_bounds, split_columns
 
 #: What is wider, highest by lowest, than 1 % to either side is told with its ends.
 _KNOWN = 1.025
@@ -36,9 +37,10 @@ def crossover_verdict(found: Crossover) -> str:
     return "Cheapest that meets every target: " + ", then ".join(said) + "."
 
 
-def _times(scale: float) -> str:
+def _times(scale: float, digits: int = 4) -> str:
     """A multiple of today's volume with the digits that are known."""
-    # Crossings are known to 1 %; more digits would be invented.
+    # Crossings are known to 1 %, or to an interval; more digits would be invented.
+    scale = float(f"{scale:.{digits}g}")
     return f"{scale:,.0f}" if scale >= 1_000 else f"{scale:,.4g}"
 
 
@@ -52,7 +54,7 @@ def _told(scale: float, at: Crossing | Change | None) -> str:
     """Where something changes, with where it may be where that is not known to 1 %."""
     if at is None or not _is_wide(at):
         return f"{_times(scale)} x"
-    return f"{scale:,.2g} x ({at.low:,.2g} to {at.high:,.2g})"
+    return f"{_times(scale, 2)} x ({_times(at.low, 2)} to {_times(at.high, 2)})"
 
 
 def _is_wide(at: Crossing | Change) -> bool:
@@ -60,7 +62,7 @@ def _is_wide(at: Crossing | Change) -> bool:
 
 
 def _between(at: Crossing | Change) -> str:
-    return f"{at.low:,.3g} to {at.high:,.3g}"
+    return f"{_times(at.low, 3)} to {_times(at.high, 3)}"
 
 
 def _currency(found: Crossover) -> str:
@@ -107,8 +109,8 @@ def _sampled(found: Crossover) -> list[str]:
         return []
     sure = least_sure(rows, lambda row: f"{_times(row['scale'])} x")
     return [
-        f"Costs with ~ are estimates from samples, from {_times(min(row['scale'] for row in rows))} x on; {sure}. Plans whose "
-        "intervals overlap are not told apart."
+        f"Costs with ~ are estimates from samples, from {_times(min(row['scale'] for row in rows))} x on; {sure}. Plans that "
+        "differ by less than that leaves in doubt are not told apart."
     ]
 
 
@@ -179,7 +181,7 @@ def _costs(found: Crossover, width: int | None) -> RenderableType:
         *(Column(plan, rank=1 + n // 3) for n, plan in enumerate(plans)),
     ]
     rows = [
-        [f"{scale:,.3g}", count(scale * found.events), *(_cell(cells.get((scale, plan))) for plan in plans)]
+        [_times(scale, 3), count(scale * found.events), *(_cell(cells.get((scale, plan))) for plan in plans)]
         for scale in found.scales
     ]
     return table(f"Cost of the month ({_currency(found)}; {LEGEND})", columns, rows, width=width)
@@ -198,7 +200,7 @@ def _parts(found: Crossover, by: str, width: int | None) -> RenderableType:
     columns = [Column("times today"), Column("plan", False), Column("cost")]
     columns += [Column(name.removeprefix("cost_by:"), rank=1 + n // 4) for n, name in enumerate(names)]
     rows = [
-        [f"{row['scale']:,.3g}", row["plan"], _cell(row), *(money(row.get(name) or 0.0) for name in names)]
+        [_times(row["scale"], 3), row["plan"], _cell(row), *(money(row.get(name) or 0.0) for name in names)]
         for row in chosen
     ]
     return table(f"By {by.replace(',', ' and ')} on the cheapest plan ({_currency(found)})", columns, rows, width=width)
@@ -229,14 +231,10 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
     for n, plan in enumerate(dict.fromkeys(row["plan"] for row in found.rows)):
         rows = [row for row in found.rows if row["plan"] == plan]
         looks = style(n)
-        known = [r for r in rows if "cost_low" in r]
-        panel.vlines(
-            [r["scale"] for r in known],
-            [max(r["cost_low"], 1e-3) for r in known],
-            [max(r["cost_high"], 1e-3) for r in known],
-            color=looks["color"],
-            linewidth=1,
-        )
+        known = estimated(rows)
+        # As free ones are below.
+        ends = np.maximum([cost_bounds(r) for r in known], 1e-3).reshape(-1, 2)
+        panel.vlines([r["scale"] for r in known], ends[:, 0], ends[:, 1], color=looks["color"], linewidth=1)
         panel.plot(
             [r["scale"] for r in rows],
             # A logarithmic axis has no zero: free is drawn as a tenth of a cent.
@@ -267,7 +265,7 @@ def crossover_chart(found: Crossover, form: str) -> bytes:
         panel,
         crossover_verdict(found),
         f"Cost of the month ({_currency(found)}) against demand, both logarithmic; hollow marks miss a target"
-        + ("; upright lines are 95 % intervals of samples" if _sampled(found) else ""),
+        + ("; upright lines are 95 % intervals of samples" if estimated(found.rows) else ""),
     )
     return picture(figure, form, source_of(found.loaded.model))
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from echotally.errors import safe
 from echotally.output.base.terminal import money
-from echotally.studies.jobs import Row
+from echotally.studies.jobs import Row, cost_bounds, is_estimate
 
 _MARKS = {True: "", False: "*", None: "?"}
 #: What the marks of ``cost_cell`` mean.
@@ -15,12 +15,12 @@ LEGEND = "* misses a target, ? undecided"
 
 def cost_cell(row: Row) -> str:
     """A month's cost with its marks: an estimate, a target missed or undecided."""
-    return ("~" if "cost_low" in row else "") + money(row["cost_total"]) + _MARKS[row["meets_targets"]]
+    return ("~" if is_estimate(row) else "") + money(row["cost_total"]) + _MARKS[row["meets_targets"]]
 
 
 def estimated(rows: Sequence[Row]) -> list[Row]:
     """Those whose months are samples and cost anything."""
-    return [row for row in rows if "cost_low" in row and row["cost_total"]]
+    return [row for row in rows if is_estimate(row) and row["cost_total"]]
 
 
 def least_sure(rows: Sequence[Row], at: Callable[[Row], str]) -> str:
@@ -29,12 +29,8 @@ def least_sure(rows: Sequence[Row], at: Callable[[Row], str]) -> str:
     return f"the least sure is {safe(worst['plan'])} at {at(worst)}, within {_wide(worst) * 100:.2g} %"
 
 
-def bounds(row: Row) -> tuple[float, float]:
-    """Where a month's cost lies: an estimate's 95 % interval, else the cost itself."""
-    cost: float = row["cost_total"]
-    return float(row.get("cost_low", cost)), float(row.get("cost_high", cost))
-
-
 def _wide(row: Row) -> float:
-    wide: float = (row["cost_high"] - row["cost_low"]) / 2 / row["cost_total"]
-    return wide
+    """Half of the interval of an estimate, as a share of it."""
+    low, high = cost_bounds(row)
+    cost: float = row["cost_total"]
+    return (high - low) / 2 / cost

@@ -14,12 +14,11 @@ from echotally.model import units
 from echotally.model.units import memory_text
 from echotally.output.base.charts import ended, new_figure, picture, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
-from echotally.output.studies.estimates import LEGEND, bounds, cost_cell, estimated, least_sure
-from echotally.studies.jobs import Row, split_columns
+from echotally.output.studies.estimates import LEGEND, cost_cell, estimated, least_sure
+from echotally.studies.jobs import Row, cost_bounds, split_columns
 from echotally.studies.sweep import Sweep
 
 _MOST_SHOWN = 60
-#: Beside a cost: the point misses a target, or a sample cannot say.
 _SAYS = {"cost": "cheapest", "wait": "shortest wait", "throttled": "least throttled"}
 
 
@@ -105,7 +104,7 @@ def _sampled(found: Sweep) -> list[str]:
     best = found.best
     if best and found.objective == "cost" and not found.demand_varied:
         others = [row for row in found.rows if row is not best and row["meets_targets"]]
-        near = sum(bounds(row)[0] <= bounds(best)[1] for row in others)
+        near = sum(cost_bounds(row)[0] <= cost_bounds(best)[1] for row in others)
         if near:
             lines.append(f"{near} other point(s) may cost as little as the best: their intervals overlap with its own.")
     return lines
