@@ -46,6 +46,9 @@ def workers() -> Iterator[str]:
     """The scheduler's address of a cluster of two processes of one thread each."""
     with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=":0") as found:
         yield found.scheduler_address
+        # Workers die here, and a cluster that is closed while one is being started again fails now and then.
+        with Client(found.scheduler_address) as client:
+            client.wait_for_workers(2, timeout=60)
 
 
 @pytest.fixture
