@@ -46,7 +46,7 @@ def _known(
     wanted: Wanted = PLAIN,
 ) -> Measured:
     # All that it is played from, by content: what a test says of its month does not count.
-    asked = (model, arrivals, dict(placement), seed, wanted.bounded, wanted.starts, wanted.marks)
+    asked = (model, arrivals, dict(placement), seed, wanted.bounds, wanted.starts, wanted.marks)
     key = hashlib.sha256(pickle.dumps(asked)).digest()
     with _LOCK:
         found = _KEPT.get(key)

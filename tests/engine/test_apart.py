@@ -198,13 +198,31 @@ def test_a_study_whose_months_have_nothing_in_common_is_played_as_ever(write, mo
         loaded = base.changed([("environments.live.demand", f"1.{n}"), ("environments.try.demand", f"0.{n + 1}")])
         placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
         simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(memory=memory))
-    # The first, which cannot spare anything, and three by which it is judged.
-    assert len(tried) == 4
+    # The first, which cannot spare anything, and two by which it is judged.
+    assert len(tried) == 3
+
+
+def test_parts_with_few_events_are_sooner_played_with_the_others(write, monkeypatch):
+    tried = []
+    real = Memory.month
+    monkeypatch.setattr(Memory, "month", lambda *a: (tried.append(1), real(*a))[1])
+    base = load(write(estate(4)))
+    for each in (0.0, 10_000.0):
+        monkeypatch.setattr(remembering, "_EACH", each)
+        memory = Memory()
+        for n in range(6):
+            # A quarter of the functions is as it was, which spares a quarter of the events and makes worlds for the others.
+            sets = tuple((f"functions.map{m}.timeout", f"{n + m + 5} s") for m in range(3))
+            loaded = base.changed(sets)
+            placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+            simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(memory=memory))
+    assert len(tried) == 6 + 3
 
 
 def test_threads_and_plans_share_what_is_played_once(write, monkeypatch):
     played, real = [], remembering.play_parts
     monkeypatch.setattr(remembering, "play_parts", lambda *a: (played.append(1), time.sleep(0.01), real(*a))[2])
+    monkeypatch.setattr(remembering, "_EACH", 0.0)
     base, memory = load(write(estate(3))), Memory()
     offer = base.offers["test.plan"]
     plans = [replace(offer, name=f"test.{n}") for n in range(5)]

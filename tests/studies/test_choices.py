@@ -185,6 +185,35 @@ def test_a_plan_whose_months_are_too_large_is_left_out(estate, monkeypatch, larg
     assert [row["scale"] for row in found.rows if row["plan"] == "c.late"] == [s for s in found.scales if s <= largest]
 
 
+@pytest.mark.parametrize("stored", [False, True], ids=["at once", "cut off and gone on"])
+def test_larger_months_of_a_plan_that_is_left_out_are_not_tried(estate, monkeypatch, tmp_path, stored):
+    path = estate(MODEL, *(RUNS.format(name=name, calls="0.01", seconds="0", free=0) for name in ("calm", "late")))
+    asked, cut = [], [3] if stored else []
+
+    def played(loaded, offer, *given, **more):
+        events = sum(tap.expected for tap in loaded.month.taps)
+        if cut and sum(name == "c.calm" for name, _ in asked) > cut[0]:
+            raise KeyboardInterrupt
+        asked.append((offer.name, events))
+        if events > 2_000 and offer.name == "c.late":
+            raise TooLarge("more than may be played")
+        return project_plan(loaded, offer, *given, **more)
+
+    monkeypatch.setattr(jobs, "project_plan", played)
+    monkeypatch.setattr("echotally.studies.crossover._LARGE", 1_500)
+    store = tmp_path / "points.sqlite" if stored else None
+    if stored:
+        with pytest.raises(KeyboardInterrupt):
+            crossover(path, 1, 10, workers=1, store=store)
+        cut.clear()
+    found = crossover(path, 1, 10, workers=1, store=store)
+    tried = [events for name, events in asked if name == "c.late"]
+    # Once beyond 2,000 events, and never twice at a volume.
+    assert sum(events > 2_000 for events in tried) == 1 and len(set(tried)) == len(tried)
+    assert {plan for _, plan in found.too_large} == {"c.late"} and len(found.too_large) == 4
+    assert [row["scale"] for row in found.rows if row["plan"] == "c.calm"] == list(found.scales)
+
+
 @pytest.fixture
 def estimated(monkeypatch):
     """Have every month known to 5 % only, as if it were a sample; returns the list of months asked for."""
@@ -275,9 +304,9 @@ def test_where_a_target_is_undecided_its_change_is_told_between_what_is_decided(
     assert "as far as it is decided" in told
 
 
-@pytest.mark.parametrize(("events", "volumes"), [(300_000, 21), (30_000_000, 9)])
-def test_large_studies_look_at_fewer_volumes(events, volumes):
-    found = _volumes(0.01, 100, events, 7)
+@pytest.mark.parametrize(("events", "functions", "volumes"), [(30_000, 10, 21), (3_000_000, 10, 9), (30_000, 1_000, 9)])
+def test_large_studies_look_at_fewer_volumes(events, functions, volumes):
+    found = _volumes(0.01, 100, events, 7, functions)
     assert len(found) == volumes and (found[0], found[-1]) == (0.01, pytest.approx(100))
     assert np.diff(np.log(found)) == pytest.approx(np.log(1e4) / (volumes - 1))
 

@@ -64,6 +64,7 @@ def pieces(zone: ZoneInfo, day: date) -> tuple[Piece, ...]:
     return tuple(around) or (Piece(start - _DAY_S, end + _DAY_S, _offset(zone, start)),)
 
 
+@lru_cache(maxsize=8_192)
 def plain_midnight_s(zone: ZoneInfo, day: date) -> int | None:
     """The first midnight of a day on which the clock does not change, s since 1970 UTC; else None."""
     around, here = pieces(zone, day), day_s(day)

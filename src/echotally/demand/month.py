@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
 from pathlib import Path
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +23,7 @@ from echotally.demand.schedules import month_firings_ns
 from echotally.demand.stretches import NONE, Stretch, Stretches
 from echotally.demand.traces import BadTrace, read_trace
 from echotally.errors import BadInput, Problem
-from echotally.model.estate import Demand, Environment, Lump, Model
+from echotally.model.estate import Demand, Environment, Lump, Model, Schedule
 from echotally.model.reading import Document
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import Spread, constant
@@ -99,32 +99,40 @@ class MonthPlan:
         return Arrivals((), self.length_ns, self.happenings)
 
 
-def plan_month(model: Model, document: Document, factors: Mapping[str, float] | None = None) -> MonthPlan:
+class Known(NamedTuple):
+    """A model whose month has been planned: another that shares schedules with it need not look for their firings again."""
+
+    model: Model
+    month: MonthPlan
+
+    def firings_ns(self, name: str, model: Model) -> NDArray[np.int64] | None:
+        """The firings of a schedule of another model; None where it, its month or its zone is another one."""
+        found = self.month.firings_ns.get(name)
+        here, there = self.model.estate, model.estate
+        same = here.month == there.month and here.timezone == there.timezone
+        return found if same and self.model.schedules.get(name) == model.schedules[name] else None
+
+
+def plan_month(
+    model: Model, document: Document, factors: Mapping[str, float] | None = None, known: Known | None = None
+) -> MonthPlan:
     """Build the month; raises ``BadInput`` with every schedule, lump and trace that cannot be used.
 
     ``factors`` multiply demands by name, as an environment's ``demand`` multiplies all of them.
     """
-    return _Planner(model, document, factors or {}).plan()
+    return _Planner(model, document, factors or {}, known).plan()
 
 
 class _Planner:
-    def __init__(self, model: Model, document: Document, factors: Mapping[str, float]) -> None:
-        self.model, self.document, self.factors = model, document, factors
+    def __init__(self, model: Model, document: Document, factors: Mapping[str, float], known: Known | None) -> None:
+        self.model, self.document, self.factors, self.known = model, document, factors, known
         self.clock = month_clock(model.estate.month, model.estate.timezone)
         self.folder = Path(document.path).parent
         self.problems: list[Problem] = []
         self.notes: list[str] = []
 
     def plan(self) -> MonthPlan:
-        firings: dict[str, NDArray[np.int64]] = {
-            name: self._try(
-                ("schedules", name, "rrule" if schedule.rrule else "cron"),
-                schedule.rrule or schedule.cron,
-                lambda schedule=schedule: month_firings_ns(schedule, self.clock, self.model.estate.timezone),  # type: ignore[misc]
-                np.zeros(0, np.int64),
-            )
-            for name, schedule in self.model.schedules.items()
-        }
+        firings = {name: self._firings(name, schedule) for name, schedule in self.model.schedules.items()}
         taps: list[Tap] = []
         for name, environment in self.model.environments.items():
             if environment.schedules:
@@ -139,6 +147,17 @@ class _Planner:
             raise BadInput(list(dict.fromkeys(self.problems)))
         notes = tuple(dict.fromkeys(self.notes))
         return MonthPlan(self.clock, tuple(taps), firings, notes, self._storms(taps), happenings)
+
+    def _firings(self, name: str, schedule: Schedule) -> NDArray[np.int64]:
+        found = self.known.firings_ns(name, self.model) if self.known else None
+        if found is not None:
+            return found
+        return self._try(
+            ("schedules", name, "rrule" if schedule.rrule else "cron"),
+            schedule.rrule or schedule.cron,
+            lambda: month_firings_ns(schedule, self.clock, self.model.estate.timezone),
+            np.zeros(0, np.int64),
+        )
 
     def _storms(self, taps: list[Tap]) -> tuple[tuple[int, int], ...]:
         surges = [

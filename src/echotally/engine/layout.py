@@ -218,6 +218,11 @@ def events_so_far(world: World) -> int:
     return int(world.clock[0]["number"] - FIRST_NUMBER)
 
 
+def attempts_so_far(world: World) -> int:
+    """How many attempts a world has seen, throttled ones with them."""
+    return int(world.units["attempts"].sum())
+
+
 def records(kind: type, n: int) -> NDArray[Any]:
     """``n`` zeroed records (at least one, so that a kernel never sees an empty array)."""
     return np.zeros(max(1, n), DTYPES[kind])

@@ -16,7 +16,7 @@ from echotally.engine.compiling import form
 from echotally.engine.machines import HERE, Machines
 from echotally.engine.pools import with_room
 from echotally.engine.reading import Measured, marked, read_out
-from echotally.engine.watch import Watch
+from echotally.engine.watch import USUAL, Bounds, Watch
 from echotally.errors import OurFault
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
@@ -43,12 +43,12 @@ NO_MARKS = Marks()
 class Wanted(NamedTuple):
     """What is asked of the playing of a month beside its figures; no part of it changes them.
 
-    ``bounded``: see ``play``. ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at
+    ``bounds``: what it may take. ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at
     some instants as well. ``cores``: on how many threads independent parts may be played (``engine.apart``); ``places``: where.
     ``memory``: of a study, whose months have parts in common. ``quantities_only``: no levels, waits and hours are read.
     """
 
-    bounded: bool = True
+    bounds: Bounds = USUAL
     starts: bool = False
     marks: Marks = NO_MARKS
     cores: int = 1
@@ -86,7 +86,7 @@ def simulate(
     built = begun(model, arrivals, placement, seed)
     if wanted.starts:
         keep_log(built, codes.STARTS_ONLY)
-    watch, ended, passed = Watch(built, wanted.bounded), [], []
+    watch, ended, passed = Watch(built, wanted.bounds), [], []
     for at in sorted({*marks.ended_ns, *marks.passing_ns}):
         play_watched(built, watch, at, progress)
         flushed(built)
@@ -143,7 +143,7 @@ def play(built: Built, until_ns: int | None = None, progress: Progress | None = 
     Integrals over time are brought up to that instant. Raises ``BadInput`` where work does not end at one instant or,
     ``bounded``, where it is tried so often that the month would not be over in reasonable time.
     """
-    play_watched(built, Watch(built, bounded), until_ns, progress)
+    play_watched(built, Watch(built, Bounds(bounded)), until_ns, progress)
     flushed(built)
 
 

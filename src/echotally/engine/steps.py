@@ -58,7 +58,7 @@ def stepped(built: Built, edges_ns: Sequence[int], progress: Progress | None = N
 
     Raises ``BadInput`` as ``engine.play.play`` does. The world is of no use afterwards but to go on playing.
     """
-    watch = Watch(built, bounded=True)
+    watch = Watch(built)
     n, steps = len(built.units), len(edges_ns) - 1
     found = {name: np.full((n, steps), np.nan if name in _WAITS else 0.0) for name in COLUMNS}
     _play_to(built, watch, edges_ns[0], progress)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import time
+from typing import NamedTuple
 
 from echotally.engine.build import Built
-from echotally.errors import BadInput, Problem
+from echotally.engine.layout import attempts_so_far
+from echotally.errors import BadInput, Problem, TooLarge
 
 #: Calendar entries between two looks at the clock and the keyboard, at most; fewer where they take long.
 _STEPS, _FEWEST_STEPS = 400_000, 1_000
@@ -19,14 +21,34 @@ _ENTRIES, _ENTRIES_AN_EVENT = 2_000_000_000, 200
 _LOOK_AHEAD_FROM = 10_000_000
 
 
+class Bounds(NamedTuple):
+    """What the playing of a month may take before it is refused.
+
+    ``entries``: whether calendar entries out of all proportion to what came are refused; ``attempts``: the most attempts (None: any
+    number of them).
+    """
+
+    entries: bool = True
+    attempts: int | None = None
+
+    def hold(self, attempts: int) -> None:
+        """Raises ``TooLarge`` where so many attempts are more than may be."""
+        if self.attempts is not None and attempts > self.attempts:
+            what = f"has more than {self.attempts:,} attempts in a month: what finds no room is tried over and over"
+            raise TooLarge(Problem(what, allowed="less demand, or more room for it"))
+
+
+USUAL = Bounds()
+
+
 class Watch:
     """Looks at a world between chunks of work: work without end is refused, and a chunk lasts a moment only.
 
     What is refused is decided by counts, so that every machine decides alike; the clock only sets the size of chunks.
     """
 
-    def __init__(self, built: Built, bounded: bool) -> None:
-        self.built, self.bounded = built, bounded
+    def __init__(self, built: Built, bounds: Bounds = USUAL) -> None:
+        self.built, self.bounds = built, bounds
         self.steps = _STEPS
         self.last = (-1, -1, -1)
         self.began, self.since, self.at_once = time.monotonic(), 0, 0
@@ -36,7 +58,7 @@ class Watch:
         return min(self.steps, _STEPS - int(self.built.world.clock[0]["steps"]) % _STEPS)
 
     def looks(self) -> None:
-        """One more chunk is played. Raises ``BadInput`` where the month would not end, or not within its bounds."""
+        """One more chunk is played. Raises ``BadInput`` where the month would not end, or is not within its bounds."""
         clock = self.built.world.clock[0]
         played = int(clock["steps"])
         self._pace()
@@ -51,7 +73,9 @@ class Watch:
         if found[0] != self.last[0] or found[1:] == self.last[1:]:
             self.last = found
         self.since = played
-        if self.bounded:
+        if self.bounds.attempts is not None:
+            self.bounds.hold(attempts_so_far(self.built.world))
+        if self.bounds.entries:
             self._within_bounds(found[0], found[1], int(clock["horizon"]), played)
 
     def _within_bounds(self, now: int, came: int, horizon: int, played: int) -> None:

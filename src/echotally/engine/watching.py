@@ -18,7 +18,7 @@ from echotally.engine.build import Built
 from echotally.engine.compiling import form
 from echotally.engine.play import Progress, ask, finish
 from echotally.engine.pools import with_room
-from echotally.engine.watch import Watch
+from echotally.engine.watch import Bounds, Watch
 from echotally.errors import OurFault
 
 #: Arrays of the world that a watched run fills, and the clock's count of the lines in each.
@@ -90,7 +90,7 @@ class Watched:
 
         Raises ``BadInput`` as ``engine.play.play`` does, ``OurFault`` where a page was too small.
         """
-        watch, clock = Watch(self.built, self.bounded), self.built.world.clock[0]
+        watch, clock = Watch(self.built, Bounds(self.bounded)), self.built.world.clock[0]
         over, entries = False, _FIRST
         while not over:
             self._make_room()

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
-from echotally.demand.month import MonthPlan, plan_month
+from echotally.demand.month import Known, MonthPlan, plan_month
+from echotally.engine.sampling import expected_events
 from echotally.errors import BadInput, Problem, safe
 from echotally.model.estate import Model
 from echotally.model.excerpt import Excerpt
@@ -42,7 +43,12 @@ class Loaded(Answer):
 
     def with_model(self, model: Model) -> Loaded:
         """The same files with another model, its month planned anew."""
-        return Loaded(model, self.document, plan_month(model, self.document), self.offers_in(model), self.cards)
+        month = plan_month(model, self.document, known=Known(self.model, self.month))
+        return Loaded(model, self.document, month, self.offers_in(model), self.cards)
+
+    def expected_events(self, candidate: Offer) -> float:
+        """Events expected of the month at all sources together, with unpinned functions on a candidate plan."""
+        return expected_events(self.model, self.month, placement_on(self.model, self.offers, candidate))
 
     def offers_in(self, model: Model) -> dict[str, Offer]:
         """The plans that exist in the month of a model of the same files."""
@@ -103,7 +109,7 @@ def _ready(model: Model | None, document: Document, problems: list[Problem], lik
     except BadInput as error:
         problems += error.problems
     try:
-        month = plan_month(model, document)
+        month = plan_month(model, document, known=Known(like.model, like.month) if like else None)
     except BadInput as error:
         problems += error.problems
     if problems or month is None or cards is None:

@@ -15,7 +15,7 @@ class Playing:
 
     ``exact``: every event, however many there are. ``sampled_from``: months of more expected events than that are sampled.
     ``effort``: how many events a sample plays in its steady hours (left out: six million), ``most``: how many in all, before it is
-    refused (left out: 40 million). ``alike``: the month is laid beside another that is played so, and stays a sample where the
+    refused (left out: 40 million). ``attempts``: months that take more of them are refused (left out: any number). ``alike``: the month is laid beside another that is played so, and stays a sample where the
     month itself would be sooner played.
     ``standing``: the bill of the month in which nothing runs is found as well.
     ``cores``: on how many threads independent parts are played, and ``places`` on which machines, and ``memory`` has what
@@ -28,6 +28,7 @@ class Playing:
     sampled_from: int | None = None
     effort: int | None = None
     most: int | None = None
+    attempts: int | None = None
     alike: bool = False
     standing: bool = False
     cores: int = 1

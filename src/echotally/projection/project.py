@@ -14,6 +14,7 @@ from echotally.engine.machines import machines
 from echotally.engine.play import Wanted
 from echotally.engine.reading import Measured
 from echotally.engine.sampling import Effort, Sampled, expected_flows, sample, sample_unless_dearer, wants_sampling
+from echotally.engine.watch import Bounds
 from echotally.model.estate import Model
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
@@ -41,7 +42,7 @@ def project_plan(
     progress: Callable[[float], None] | None = None,
     how: Playing = USUAL,
 ) -> PlanProjection:
-    """One candidate plan, unpinned functions on it. Raises ``BadInput`` where even the sample would play too many events."""
+    """One candidate plan, unpinned functions on it. Raises ``TooLarge`` where even the sample would play too much."""
     model, began = loaded.model, time.perf_counter()
     placement = placement_on(model, loaded.offers, candidate)
     reasons = why_not(loaded, placement)
@@ -51,16 +52,19 @@ def project_plan(
     found = None
     if not how.exact and wants_sampling(model, loaded.month, placement, how.sampled_from):
         usual = Effort()
-        effort = Effort(how.effort or usual.steady, how.most or usual.most)
+        effort = Effort(how.effort or usual.steady, how.most or usual.most, how.attempts)
         sampling = partial(sample if how.alike else sample_unless_dearer, effort=effort)
         found = how.places.run(progress, sampling, model, loaded.month, placement, seed)
     if found:
         played = _sampled(loaded, found, candidate)
     else:
         marks = marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=how.passing_ns)
-        wanted = Wanted(not how.exact, how.starts, marks, how.cores, how.places, how.memory)
+        bounds = Bounds(not how.exact, how.attempts)
+        wanted = Wanted(bounds, how.starts, marks, how.cores, how.places, how.memory)
         measured = simulate_month(model, loaded.month.arrivals, placement, seed, progress, wanted)
         played = _exact(loaded, measured, candidate)
+        # Its parts may have been played one by one, each within its bounds.
+        bounds.hold(played.totals.attempts["total"])
     _tell(candidate, played, time.perf_counter() - began)
     idle = bill_when_idle(loaded, candidate) if how.standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)

@@ -126,6 +126,19 @@ class Trials:
             return None
         return True
 
+    def expected_events(self, sets: Sets) -> float | None:
+        """Events expected of the month with a change; None where it takes the whole model to say."""
+        part = self._part(sets)
+        try:
+            return self.expected - part.expected_as_it_is + part.expected_events(sets) if part else None
+        except BadInput:
+            return None
+
+    @cached_property
+    def expected(self) -> float:
+        """Events expected of the month as it is."""
+        return self.loaded.expected_events(self.base.offer)
+
     def _part_named(self, one: tuple[str, str]) -> _Part | None:
         """The part of one override; a search asks for that of each it has taken at every step."""
         if one not in self._named:
@@ -261,6 +274,8 @@ class _Part:
         self._excerpt = Excerpt(trials.loaded.document, members)
         self._lock = Lock()
         self._others = [u for u in trials.base.measured.units if u.unit.function not in self.functions]
+        # The change asked for last: how many events it brings is asked before it is played.
+        self._last: tuple[Sets, Loaded] | None = None
 
     @property
     def is_apart(self) -> bool:
@@ -271,7 +286,20 @@ class _Part:
 
     def changed(self, sets: Sets) -> Loaded:
         """The part with a change; raises ``BadInput`` where it cannot be loaded."""
-        return self._trials.loaded.excerpt(self._excerpt, sets)
+        last = self._last
+        if last is None or last[0] != sets:
+            last = self._last = sets, self._trials.loaded.excerpt(self._excerpt, sets)
+        return last[1]
+
+    def expected_events(self, sets: Sets) -> float:
+        """Events expected of the part with a change; raises ``BadInput`` where it cannot be loaded."""
+        loaded = self.changed(sets)
+        return loaded.expected_events(loaded.offers[self._trials.base.offer.name])
+
+    @cached_property
+    def expected_as_it_is(self) -> float:
+        """Events expected of the part in the month as it is."""
+        return self.expected_events(())
 
     def pair(self, sets: Sets) -> tuple[Trial, Trial | None] | None:
         """As ``Trials.pair``."""

@@ -31,6 +31,8 @@ _BEYOND = 0.006
 #: Larger months are sampled, with so many events in their steady hours, and left out where that takes more than an exact one has:
 #: a hundred times a month is a hundred times the work.
 SAMPLED_FROM, EFFORT = 8_000_000, 2_000_000
+#: Months that take more attempts are left out as well: where nothing finds room, each event is tried many times.
+_ATTEMPTS = 20_000_000
 
 
 @dataclass(frozen=True)
@@ -83,8 +85,11 @@ def points_at(loaded: Loaded, scales: Sequence[float], plans: tuple[str, ...], s
             sampled_from=SAMPLED_FROM,
             effort=EFFORT,
             most=SAMPLED_FROM,
+            attempts=_ATTEMPTS,
             by=by,
             some_left_out=True,
+            # Every demand is another one at each volume.
+            has_parts_in_common=False,
         )
         for n, scale in enumerate(scales)
     ]

@@ -22,8 +22,12 @@ from echotally.studies.running import Running, RunningWords
 if TYPE_CHECKING:
     import pandas as pd
 
-#: Volumes to look at between the bounds, a decade; fewer where all of them come to more than so many events.
-_PER_DECADE, _FEW, _MUCH = 5, 2, 500_000_000
+#: Volumes to look at between the bounds, a decade; fewer where all of them take as long as so many events.
+_PER_DECADE, _FEW, _MUCH = 5, 2, 100_000_000
+#: A month takes for each function as long as so many events, and so many functions make an event take twice as long.
+_FOR_EACH, _TWICE_AS_LONG = 2_500, 400
+#: Months of more events are played one after the other, so that what cannot be played is tried once.
+_LARGE = 1_000_000
 
 
 @dataclass(frozen=True, repr=False)
@@ -31,8 +35,8 @@ class Crossover(Answer):
     """Costs by scale and plan (``rows``: scale and the figures of a point), the crossings, and the changes of what meets
     its targets, by scale.
 
-    ``too_large`` are volumes and plans of which no month was played: even a sample would have been too large. The same holds for
-    crossings and changes next to them.
+    ``too_large`` are volumes and plans of which no month was played: too many attempts, or even a sample would have been too large;
+    and all volumes above that. The same holds for crossings and changes next to them.
     """
 
     loaded: Loaded
@@ -119,7 +123,8 @@ def crossover(
     """Costs of the plans from ``low`` to ``high`` times today's demand, and every crossing, of months played event by event to 1 %.
 
     Only plans that take every function are shown. All volumes use the same random streams. Months of more than 8 million events are
-    sampled, and crossings between them known to their intervals; large studies look at fewer volumes.
+    sampled, and crossings between them known to their intervals; large studies look at fewer volumes. A plan that takes more than 20
+    million attempts at a volume is left out from there on.
     ``words``: how it is played (``Running``). Raises ``BadInput``.
     """
     if not 0 < low < high:
@@ -133,11 +138,12 @@ def crossover(
     names = tuple(plans) or tuple(offer.name for offer in candidates(loaded.model, loaded.offers))
     chosen = loaded.model.estate.seed if run.seed is None else run.seed
     events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
-    scales = _volumes(low, high, events, len(names))
+    scales = _volumes(low, high, events, len(names), loaded.model.units)
     points = points_at(loaded, scales, names, chosen, run.by or "")
     with machines(run.cluster) as places:
         study = AtPoints(places, loaded, sets)
-        found = run_points(study, points, run)
+        small = sum(scale * events <= _LARGE for scale in scales)
+        found = run_points(study, points, run, small)
         rows = tuple({"scale": s, **row} for n, s in enumerate(scales) for row in found[n] if row["feasible"])
         too_large = [(s, name) for n, s in enumerate(scales) for name in names if name not in _plans(found[n])]
         if too_large and not rows:
@@ -159,10 +165,11 @@ def crossover(
     )
 
 
-def _volumes(low: float, high: float, events: float, plans: int) -> tuple[float, ...]:
-    """At which multiples months of so many events are looked at on so many plans."""
+def _volumes(low: float, high: float, events: float, plans: int, units: int) -> tuple[float, ...]:
+    """At which multiples months of so many events for so many functions are looked at on so many plans."""
     scales = _evenly(low, high, _PER_DECADE)
-    work = plans * math.fsum(min(SAMPLED_FROM, scale * events) for scale in scales)
+    longer = 1 + units / _TWICE_AS_LONG
+    work = plans * math.fsum(min(SAMPLED_FROM, scale * events) * longer + units * _FOR_EACH for scale in scales)
     return scales if work <= _MUCH else _evenly(low, high, _FEW)
 
 

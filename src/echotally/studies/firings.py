@@ -12,11 +12,10 @@ import numpy as np
 from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns, zone_of
-from echotally.engine.sampling import expected_events
 from echotally.model.estate import Schedule
 from echotally.model.loading import ModelSource
 from echotally.model.units import duration_text
-from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.loaded import Loaded, load
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded
 from echotally.projection.trial import Trials
@@ -76,7 +75,7 @@ def view_firings(
     """
     sets = list(sets)
     loaded = load(path, sets)
-    small = _expected(loaded) <= _LARGE
+    small = loaded.expected_events(loaded.chosen([])[0]) <= _LARGE
     # A plan to look at runs on is found on a small sample, where no cost is shown.
     now = project_loaded(loaded, [], workers=None, how=Playing(sampled_from=None if small or cadences else 0))
     plan = now.pick or now.closest
@@ -97,11 +96,6 @@ def view_firings(
     return FiringsView(loaded, plan, now.currency, best.bill.total if best else None, tuple(views))
 
 
-def _expected(loaded: Loaded) -> float:
-    offer = loaded.chosen([])[0]
-    return expected_events(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, offer))
-
-
 def _cadence(name: str, schedule: Schedule, other: str, loaded: Loaded, trials: Trials | None) -> Cadence:
     """The same job at another cadence, and what the estate would then cost."""
     changed = schedule.model_copy(update={"cron": CADENCES[other], "every": None, "rrule": None, "seconds": False})
@@ -114,17 +108,21 @@ def _cost(name: str, changed: Schedule, loaded: Loaded, trials: Trials) -> Decim
 
     None too where so many more events would come that playing them takes long: nobody turns to that cadence to save money.
     """
-    model = loaded.model.model_copy(update={"schedules": {**loaded.model.schedules, name: changed}})
-    if _expected(busier := loaded.with_model(model)) > max(_LARGE, _TIMES * _expected(loaded)):
-        return None
     written = loaded.document.data["schedules"][name]
-    sets = [(f"schedules.{name}.{key}", "") for key in ("every", "rrule", "seconds") if key in written]
-    pair = trials.pair((*sets, (f"schedules.{name}.cron", f'"{changed.cron}"')))
-    if pair:
+    gone = [(f"schedules.{name}.{key}", "") for key in ("every", "rrule", "seconds") if key in written]
+    sets = (*gone, (f"schedules.{name}.cron", f'"{changed.cron}"'))
+    most, expected = max(_LARGE, _TIMES * trials.expected), trials.expected_events(sets)
+    if expected is not None and expected > most:
+        return None
+    if pair := trials.pair(sets):
         before, after = pair
         # A sample of the part says what changes, not what the month costs.
         bill = trials.base.bill
         return rounded_total(after.cost - before.cost + bill.unrounded, bill.currency) if after else None
+    schedules = {**loaded.model.schedules, name: changed}
+    busier = loaded.with_model(loaded.model.model_copy(update={"schedules": schedules}))
+    if busier.expected_events(trials.base.offer) > most:
+        return None
     result = project_loaded(busier, [trials.base.offer.name], workers=None)
     return result.played[0].bill.total if result.played else None
 

@@ -8,12 +8,13 @@ the same rows; finished points go to an SQLite file, and the same command goes o
 from __future__ import annotations
 
 import hashlib
+import itertools
 import json
 import sqlite3
 import warnings
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
-from functools import lru_cache
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -28,6 +29,7 @@ from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback
 from echotally.projection.tables import figures
+from echotally.projection.threads import side_by_side
 from echotally.studies.running import Running
 from echotally.studies.shipping import Shipment
 
@@ -39,8 +41,8 @@ Row = dict[str, Any]
 class Point:
     """One changed model, asked for on some plans: its number in the study, its overrides, the plans, the seed.
 
-    ``sampled_from`` is the number of expected events from which the month is sampled, ``effort`` and ``most`` are how many events a
-    sample plays (see ``Playing``; None: as usual).
+    ``sampled_from`` is the number of expected events from which the month is sampled, ``effort``, ``most`` and ``attempts`` are how
+    much is played (see ``Playing``; None: as usual).
     """
 
     number: int
@@ -50,10 +52,13 @@ class Point:
     sampled_from: int | None = None
     effort: int | None = None
     most: int | None = None
+    attempts: int | None = None
     #: How the cost is split beside the other figures, as ``--by`` has it; empty: not at all.
     by: str = ""
     #: Whether a plan on which even a sample would be too large is left out of the rows; else that is refused.
     some_left_out: bool = False
+    #: Whether parts of the month may be as they are at other points.
+    has_parts_in_common: bool = True
 
 
 def _solved(
@@ -66,7 +71,13 @@ def _solved(
     A change the loader refuses raises ``BadInput``.
     """
     loaded = base.changed(point.sets) if point.sets else base
-    how = Playing(sampled_from=point.sampled_from, effort=point.effort, most=point.most, memory=memory)
+    how = Playing(
+        sampled_from=point.sampled_from,
+        effort=point.effort,
+        most=point.most,
+        attempts=point.attempts,
+        memory=memory if point.has_parts_in_common else None,
+    )
     rows = []
     for name in point.plans:
         try:
@@ -135,7 +146,9 @@ def study_digest(loaded: Loaded, sets: Sets, points: Sequence[Point]) -> str:
     for path in named:
         found.update(content_of(path, LARGEST_PIPE))
     found.update(
-        json.dumps([sets, [(p.sets, p.plans, p.seed, p.sampled_from, p.effort, p.most) for p in points]]).encode()
+        json.dumps(
+            [sets, [(p.sets, p.plans, p.seed, p.sampled_from, p.effort, p.most, p.attempts) for p in points]]
+        ).encode()
     )
     found.update(f"{version('echotally')} {cache_folder().name} {loaded.model!r}".encode())
     return found.hexdigest()
@@ -180,26 +193,51 @@ class Store:
         self.db.execute("INSERT OR REPLACE INTO point VALUES (?, ?)", (number, json.dumps(rows)))
 
 
-def run_points(study: AtPoints, points: Sequence[Point], run: Running) -> dict[int, list[Row]]:
+def run_points(
+    study: AtPoints, points: Sequence[Point], run: Running, rising_from: int | None = None
+) -> dict[int, list[Row]]:
     """Rows of every point, by number, wherever they are played; those that an earlier, cut-off run of the same study kept are not
     played again.
+
+    Points from this place on are of larger and larger months: they are played one after the other, plans side by side, and a plan
+    that is left out of one of them is not tried at those after it.
     """
     if run.store is None:
-        return dict(_played(study, points, run, len(points)))
+        return _all_played(study, points, run, rising_from, {}, lambda number, rows: None)
     with Store(Path(run.store), study_digest(study.loaded, study.sets, points)) as kept:
-        found = kept.finished()
-        left = [point for point in points if point.number not in found]
-        for number, rows in _played(study, left, run, len(points)):
-            kept.keep(number, rows)
-            found[number] = rows
+        return _all_played(study, points, run, rising_from, kept.finished(), kept.keep)
+
+
+def _all_played(
+    study: AtPoints,
+    points: Sequence[Point],
+    run: Running,
+    rising_from: int | None,
+    found: dict[int, list[Row]],
+    keep: Callable[[int, list[Row]], None],
+) -> dict[int, list[Row]]:
+    """The rows found already, and those of all other points, each kept as it comes."""
+    small = [point for point in points[:rising_from] if point.number not in found]
+    rising = points[rising_from:] if rising_from is not None else []
+    for number, rows in itertools.chain(study.each(small, run.workers), _one_by_one(study, rising, run, found)):
+        keep(number, rows)
+        found[number] = rows
+        if run.progress:
+            run.progress(f"{len(points)} points", len(found) / len(points))
     return found
 
 
-def _played(study: AtPoints, points: Sequence[Point], run: Running, whole: int) -> Iterator[tuple[int, list[Row]]]:
-    for done, found in enumerate(study.each(points, run.workers), whole - len(points) + 1):
-        if run.progress:
-            run.progress(f"{whole} points", done / whole)
-        yield found
+def _one_by_one(
+    study: AtPoints, points: Sequence[Point], run: Running, found: Mapping[int, list[Row]]
+) -> Iterator[tuple[int, list[Row]]]:
+    """The points that are not found yet, on the plans that none before them has left out."""
+    plans = dict.fromkeys(points[0].plans) if points else {}
+    for point in points:
+        rows = found.get(point.number)
+        if rows is None:
+            rows = study.by_plan(replace(point, plans=tuple(plans)), run.workers)
+            yield point.number, rows
+        plans = {row["plan"]: None for row in rows}
 
 
 @lru_cache(maxsize=1)
@@ -254,6 +292,12 @@ class AtPoints:
         work = (delayed(_numbered)(path, self.sets, study, point) for point in points)
         found: Iterable[tuple[int, list[Row]]] = pool(work)
         return found
+
+    def by_plan(self, point: Point, workers: int) -> list[Row]:
+        """Rows of one point, its plans played side by side."""
+        tasks = {plan: partial(self.rows, replace(point, plans=(plan,))) for plan in point.plans}
+        at_once = self.places.width or (workers if workers > 0 else None)
+        return [row for rows in side_by_side(tasks, None, at_once) for row in rows] if tasks else []
 
     def rows(self, point: Point, tell: Callable[[float], None] | None) -> list[Row]:
         """Rows of one point, waited for."""

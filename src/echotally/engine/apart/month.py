@@ -41,7 +41,7 @@ def simulate_month(
     """
     found = None
     if not any(wanted.marks) and _may_be_parted(model):
-        found = _in_parts(Month(model, arrivals, placement, seed, wanted.bounded), wanted, progress)
+        found = _in_parts(Month(model, arrivals, placement, seed, wanted.bounds), wanted, progress)
     jointly = partial(simulate, wanted=wanted._replace(places=HERE, memory=None))
     return found or wanted.places.run(progress, jointly, model, arrivals, placement, seed)
 
@@ -81,7 +81,7 @@ def _apart(
     month: Month, parts: list[Part], progress: Callable[[float], None] | None, wanted: Wanted
 ) -> Measured | None:
     """The month played part by part on this machine; None where parts got in each other's way."""
-    each = [Player.begun(part, month.placement, month.seed, month.bounded) for part in parts]
+    each = [Player.begun(part, month.placement, month.seed, month.bounds) for part in parts]
     if any(len(player.built.accounts) > MOST_ACCOUNTS for player in each):
         return None
     merged = Merged([player.built for player in each])

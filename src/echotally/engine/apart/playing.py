@@ -18,7 +18,7 @@ from echotally.engine.apart.splitting import Part
 from echotally.engine.build import Built
 from echotally.engine.play import begun, finish, flushed, keep_log, play_watched
 from echotally.engine.reading import Measured, read_out
-from echotally.engine.watch import Watch
+from echotally.engine.watch import Bounds, Watch
 from echotally.errors import BadInput, Stopped
 from echotally.rates.card_loading import Offer
 
@@ -42,11 +42,11 @@ class Player:
     failed: BadInput | None = None
 
     @classmethod
-    def begun(cls, part: Part, placement: Mapping[str, Offer], seed: int, bounded: bool) -> Player:
+    def begun(cls, part: Part, placement: Mapping[str, Offer], seed: int, bounds: Bounds) -> Player:
         """The part at its first instant, keeping a log of its levels."""
         built = begun(part.model, part.arrivals, placement, seed)
         keep_log(built, codes.WHOLE_LOG)
-        return cls(part, built, Watch(built, bounded))
+        return cls(part, built, Watch(built, bounds))
 
     def play(self, until_ns: int, tell: Callable[[float], None]) -> None:
         """On to an instant. What may not be played is kept for the end, so that the first part's error is the one told."""

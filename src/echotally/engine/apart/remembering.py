@@ -27,7 +27,9 @@ from echotally.rates.card import Plan
 _MOST_BYTES, _MOST_EVENTS = 48 << 20, 1_000_000
 #: The share of events that must be spared, or it costs more (a log is written) than it spares; not judged before so many months
 #: on each placement, beside its first, which spares nothing.
-_PAYS, _TRIED = 0.2, 3
+_PAYS, _TRIED = 0.2, 2
+#: A world of its own for a part that is not known takes as long as so many events.
+_EACH = 10_000.0
 _Key = tuple[bytes, tuple[str, ...]]
 
 
@@ -39,6 +41,7 @@ class Memory:
         self._kept: OrderedDict[_Key, tuple[tuple[Plan, ...], Future[Played]]] = OrderedDict()
         self._bytes = 0
         self._lock = Lock()
+        # What is spared is less than nothing where parts are made that the month played at once has no need of.
         self._months, self._asked, self._spared = 0, 0.0, 0.0
         self._seen: set[tuple[Account, ...]] = set()
         self._met: set[tuple[Account, ...]] = set()
@@ -63,7 +66,7 @@ class Memory:
             own = month._replace(model=part.model, arrivals=part.arrivals)
             played, known = self._part(own, {n: part})
             over += part.expected
-            spared += part.expected if known else 0.0
+            spared += part.expected if known else -_EACH
             found.append(played)
             logs.append(_numbered(played.logs[0], own.accounts, accounts))
             if progress:
@@ -125,7 +128,7 @@ def _nbytes(played: Future[Played]) -> int:
 def _key(own: Month) -> tuple[_Key, tuple[Plan, ...]]:
     """What a part is told by, given as a month of its own; beside it the plans, which are compared and not written out each time."""
     offers = [own.placement[name] for name in own.model.functions]
-    made_of = pickle.dumps((own.model, own.arrivals, own.seed, own.bounded))
+    made_of = pickle.dumps((own.model, own.arrivals, own.seed, own.bounds))
     names = tuple(offer.name for offer in offers)
     return (hashlib.blake2b(made_of, digest_size=16).digest(), names), tuple(offer.plan for offer in offers)
 

@@ -23,6 +23,7 @@ from echotally.engine.layout import LEVEL_BINS
 from echotally.engine.machines import Machines
 from echotally.engine.reading import Measured
 from echotally.engine.sketch import Level, level_of
+from echotally.engine.watch import Bounds
 from echotally.errors import BadInput
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
@@ -43,7 +44,7 @@ class Month(NamedTuple):
     arrivals: Arrivals
     placement: Mapping[str, Offer]
     seed: int
-    bounded: bool
+    bounds: Bounds
 
     @property
     def accounts(self) -> list[Account]:
@@ -186,7 +187,7 @@ def _played(month: Month, numbers: Sequence[int], ends: Sequence[int]) -> Played
 def play_parts(month: Month, parts: Mapping[int, Part], ends: Sequence[int]) -> Played:
     """Play parts, by their numbers in the whole, to the month's end, or to where one is refused or may have met others."""
     places = {key: n for n, key in enumerate(month.accounts)}
-    each = [Player.begun(part, month.placement, month.seed, month.bounded) for part in parts.values()]
+    each = [Player.begun(part, month.placement, month.seed, month.bounds) for part in parts.values()]
     names = [np.array([places[key] for key in player.built.accounts], np.int64) for player in each]
     logs, failed = [], None
     for k, until_ns in enumerate(ends):

@@ -29,6 +29,7 @@ from echotally.engine.sampling.stretches import Dearer, Mode, Player, Stretch
 from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.sampling.wiring import Wiring
+from echotally.engine.watch import Bounds
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
@@ -45,10 +46,11 @@ _MANY = 4
 
 
 class Effort(NamedTuple):
-    """How many events a sample plays in steady hours, and how many in all before it is refused."""
+    """How many events a sample plays in steady hours, and how many in all, or attempts (None: any number), before it is refused."""
 
     steady: int = BUDGET
     most: int = SAMPLED_FROM
+    attempts: int | None = None
 
 
 USUAL = Effort()
@@ -77,7 +79,7 @@ def sample(
     progress: Callable[[float], None] | None = None,
     effort: Effort = USUAL,
 ) -> Sampled:
-    """Sample a month. Raises ``TooLarge`` where even the sample would play more events than ``effort.most``."""
+    """Sample a month. Raises ``TooLarge`` where even the sample would play more than ``effort`` allows."""
     return _sampled(Sampler(model, month, placement, seed, progress, effort))
 
 
@@ -133,7 +135,7 @@ class Sampler:
         self.expected = expected_events(model, month, placement)
         self.progress, self.done = progress, 0.0
         self.player = Player(model, month, placement, seed, self.expected, self._tell)
-        self.player.most = effort.most
+        self.player.most, self.player.bounds = effort.most, Bounds(attempts=effort.attempts)
         self.cut = cut_month(model, month, placement, self.expected, effort=self.effort)
         self.each = self._hours_each()
         self.stretches: dict[tuple[int, Mode], Stretch] = {}

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from echotally.demand.happenings import QUIET, Happenings
 from echotally.demand.month import Arrivals, MonthPlan, Tap
 from echotally.engine.build import Built, Site, stream_seed
-from echotally.engine.layout import events_so_far
+from echotally.engine.layout import attempts_so_far, events_so_far
 from echotally.engine.play import begun_on, play
 from echotally.engine.sampling.expecting import SAMPLED_FROM
 from echotally.engine.sampling.lanes import (
@@ -26,6 +26,7 @@ from echotally.engine.sampling.lanes import (
 )
 from echotally.engine.sampling.strata import PARTS, Cut, Group, clipped, expected_in, steady
 from echotally.engine.sampling.totals import Reading, Span, forgotten
+from echotally.engine.watch import USUAL
 from echotally.errors import OurFault, Problem, TooLarge
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
@@ -96,7 +97,7 @@ class Dearer(Exception):
 
 
 class Player:
-    """Plays and counts; what a sample plays beyond ``most`` events is refused.
+    """Plays and counts; what a sample plays beyond ``most`` events, or beyond its bounds, is refused.
 
     ``stubborn``: also where the month itself is sooner played, of which ``Dearer`` tells else.
     """
@@ -114,6 +115,7 @@ class Player:
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
         self.played, self.played_on, self.stubborn, self.most = 0, 0, True, SAMPLED_FROM
+        self.tried, self.bounds = 0, USUAL
         # Every world of a sample stands on it.
         self.site = Site(self.model, placement)
         self.first = self._begin(_lasting((), month.length_ns), "layout")
@@ -129,7 +131,7 @@ class Player:
         before = Reading(built)
         play(built, None, self._heard)
         after = Reading(built)
-        self._count(after.played)
+        self._count(built)
         return after.since(before)
 
     def stretch(self, cut: Cut, number: int, full: Mode, patient: bool = False) -> Stretch:
@@ -174,7 +176,7 @@ class Player:
             return set()
         built = self._laid_out(cut, group, length, f"group {number} cleared", laid)
         play(built, length, self._heard)
-        self.played += events_so_far(built.world)
+        self._count(built)
         dry = set(self._dry(built, laid))
         # Where one that is full runs dry, it has left the others more room than it would.
         return set() if dry & full else dry
@@ -213,11 +215,11 @@ class Player:
         for n in range(1, _LOOKS + 1) if warm else ():
             play(built, warm * n // _LOOKS, self._heard)
             if self._dry(built, full):
-                self._count(events_so_far(built.world))
+                self._count(built)
                 return None
             filling = LaneState(built, self.lanes).filling(start) - full
             if filling and not patient:
-                self._count(events_so_far(built.world))
+                self._count(built)
                 return Stretch([], [], part, filling, False, True)
         before, held = forgotten(built), LaneState(built, self.lanes)
         spans, flows, suspicious = [], [], set[int]()
@@ -225,7 +227,7 @@ class Player:
         for number in range(1, PARTS + 1):
             play(built, warm + part * number, self._heard)
             if self._dry(built, full):
-                self._count(events_so_far(built.world))
+                self._count(built)
                 return None
             after, now = Reading(built), LaneState(built, self.lanes)
             span = after.since(before)
@@ -233,11 +235,11 @@ class Player:
             spans.append(span.without_lanes_kept_full(units) if units else span)
             suspicious |= now.suspicious(self.lanes, start, warm + part * number) - full
             if (now.filling(start) - full) and not patient:
-                self._count(after.played)
+                self._count(built)
                 return Stretch([], [], part, suspicious, False, True)
             before, held = after, now
         away = self._away(built)
-        self._count(before.played)
+        self._count(built)
         for lane in range(len(self.lanes)):
             if lane not in full:
                 self.rates[lane] = max(self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in flows))
@@ -297,6 +299,7 @@ class Player:
             play(built, cut.segments[number + covered].end_ns - start, self._heard)
             covered += 1
             self._refuse(self.played + events_so_far(built.world))
+            self.bounds.hold(self.tried + attempts_so_far(built.world))
             if number + covered >= len(cut.segments):
                 return covered
             if not self._away(built) and cut.segments[number + covered].group not in flagged:
@@ -305,7 +308,7 @@ class Player:
     def _hours_read(self, built: Built, before: Reading, held: LaneState, full: Mode, covered: int) -> Hours:
         """What was played, and what it leaves."""
         after, now = Reading(built), LaneState(built, self.lanes)
-        self._count(after.played)
+        self._count(built)
         span = after.since(before)
         flow = self._flow(span, held, now, 1)
         units = {unit for lane in full for unit in self.lanes[lane].units}
@@ -344,9 +347,11 @@ class Player:
     def _heard(self, _: float) -> None:
         self.tell()
 
-    def _count(self, played: int) -> None:
-        self.played += played
+    def _count(self, built: Built) -> None:
+        self.played += events_so_far(built.world)
+        self.tried += attempts_so_far(built.world)
         self._refuse(self.played)
+        self.bounds.hold(self.tried)
 
     def _refuse(self, played: int) -> None:
         if played > self.most:

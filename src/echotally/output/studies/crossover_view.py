@@ -96,8 +96,8 @@ def _left_out(found: Crossover) -> list[str]:
     for scale, plan in found.too_large:
         by_plan.setdefault(plan, []).append(scale)
     return [
-        f"{safe(plan)} is left out {_at(scales, found.scales)}: even a sample of the month would be too large, as work is left "
-        "over for so long, or so many hours differ."
+        f"{safe(plan)} is left out {_at(scales, found.scales)}: what finds no room there is tried too often to be played, or even a "
+        "sample of the month would be too large."
         for plan, scales in by_plan.items()
     ]
 
