@@ -36,6 +36,8 @@ _FURTHEST = 698
 #: Months of more events than this are sampled, with so many events; no factor makes a month larger than that, but for two octaves.
 _LARGE, _EFFORT = 6_000_000, 500_000
 _ALWAYS = 2 * _OCTAVE
+#: After so many guesses in a row that did not halve what is left, the middle is looked at (Dekker 1969).
+_MISSED = 2
 #: Kind, what, function ("" for none).
 _Key = tuple[str, str, str]
 _Tell = Callable[[float], None]
@@ -175,12 +177,15 @@ class _Search:
         if bracket is None:
             return None
         low, high = bracket
-        while high - low > 1:
-            step = _between(low, self._at(low, tell)[key], high, self._at(high, tell)[key])
+        missed = 0
+        while (width := high - low) > 1:
+            guess = _between(low, self._at(low, tell)[key], high, self._at(high, tell)[key])
+            step = (low + high) // 2 if missed >= _MISSED else guess
             share = self._at(step, tell).get(key)
             if share is None:
                 return None
             low, high = (step, high) if share < 1 else (low, step)
+            missed = missed + 1 if 2 * (high - low) > width else 0
         return float(_STEP**high)
 
     def _bracket(self, key: _Key, tell: _Tell) -> tuple[int, int] | None:
@@ -238,7 +243,8 @@ class _Search:
 def _between(low: int, below: float, high: int, beyond: float) -> int:
     """A step between two, nearer to where a share that grows as a power of demand reaches 1."""
     middle = (low + high) // 2
-    if below <= 0 or beyond <= below:
+    # What stays at its limit however much comes, as instances do, gives no slope to guess by.
+    if below <= 0 or beyond <= 1:
         return middle
     part = math.log(1 / below) / math.log(beyond / below)
     # A step to the side of it, in turn, so that both ends close in.
