@@ -9,9 +9,10 @@ import numpy as np
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-from echotally.engine.codes import BEYOND, FIRST_NUMBER
+from echotally.engine.codes import BEYOND, FIRST_NUMBER, NONE
 from echotally.engine.records import (
     Account,
+    Aside,
     Asked,
     Attempt,
     Born,
@@ -51,6 +52,9 @@ SUB_BINS = 1 << SUB_BITS
 WAIT_BINS = 48 * SUB_BINS
 #: Entries behind the calendar's last that never come: what has one child has all four (``kernel.calendar``).
 SENTINELS = 4
+#: Calendars of more entries than that put aside what is due later than the present stretch of time, of so many stretches (a power of
+#: two) each 2^30 ns long; what is due after all of them stands together.
+FEW_ENTRIES, AHEAD, AHEAD_BITS = 4_096, 4_096, 30
 #: Places in a bin are kept in 2^24ths of it.
 OFFSET_BITS = 24
 #: Levels are exact below this, then as waits.
@@ -81,6 +85,8 @@ class World(NamedTuple):
     events: NDArray[Any]
     cargo: NDArray[Any]
     calendar: NDArray[Any]  # a heap of entries
+    aside: NDArray[Any]  # entries due later, where there are many: lists by stretches of time
+    ahead: NDArray[Any]  # the first of each list
     expected: NDArray[Any]  # a ring
     marked: NDArray[Any]  # who may have something to start: first a heap of those looked at
     crowds: NDArray[Any]  # those who wait for the same
@@ -132,6 +138,8 @@ HOLDS: dict[str, type] = {
     "events": Event,
     "cargo": Cargo,
     "calendar": Entry,
+    "aside": Aside,
+    "ahead": Whole,
     "expected": Expected,
     "marked": Lined,
     "crowds": Crowd,
@@ -226,6 +234,11 @@ def attempts_so_far(world: World) -> int:
 def records(kind: type, n: int) -> NDArray[Any]:
     """``n`` zeroed records (at least one, so that a kernel never sees an empty array)."""
     return np.zeros(max(1, n), DTYPES[kind])
+
+
+def none_ahead() -> NDArray[Any]:
+    """Lists for what is put aside, all of them empty."""
+    return np.full(AHEAD + 1, NONE, np.int64)
 
 
 def empty_calendar(n: int) -> NDArray[Any]:

@@ -14,6 +14,15 @@ from echotally.engine.layout import World
 _POOLS = ("events", "calls", "cargo", "instances")
 
 
+def _room_beside(world: World, n: int) -> dict[str, Any]:
+    """Room for as many entries put aside as the calendar has for all of them."""
+    before = len(world.aside) if len(world.aside) > 1 else 0
+    longer = np.zeros(n, world.aside.dtype)
+    longer[:before] = world.aside[:before]
+    link_free(longer, before)
+    return {"aside": longer, "ahead": world.ahead if before else layout.none_ahead()}
+
+
 def with_room(world: World) -> World:
     """The same world with every pool that is low made twice as large."""
     clock = world.clock[0]
@@ -27,9 +36,11 @@ def with_room(world: World) -> World:
             # The old free list ends by pointing one past the array, which is where the new part begins.
             link_free(longer, len(array))
             clock[f"{name}_left"] += len(longer) - len(array)
-    if len(world.calendar) - layout.SENTINELS - clock["entries_n"] <= 4 * margin:
+    if len(world.calendar) - layout.SENTINELS - clock["entries_n"] - clock["aside_n"] <= 4 * margin:
         changed["calendar"] = longer = layout.empty_calendar(2 * len(world.calendar) + 4 * margin)
         longer[: len(world.calendar)] = world.calendar
+        if len(longer) > layout.FEW_ENTRIES:
+            changed |= _room_beside(world, len(longer))
     if len(world.expected) - clock["expected_n"] <= margin:
         changed["expected"] = longer = layout.records(records.Expected, 2 * len(world.expected) + margin)
         # The ring is unrolled, so that its first place is the first again.

@@ -136,7 +136,7 @@ def _pools(length_ns: int, units: int, margin: int, instances: Any, reserved: in
     """The clock, and pools of free records with room for the first step."""
     clock = layout.records(records.Clock, 1)
     c = clock[0]
-    c["horizon"], c["until"] = length_ns, codes.NEVER
+    c["horizon"], c["until"], c["near_until"] = length_ns, codes.NEVER, codes.BEYOND
     c["number"] = codes.FIRST_NUMBER
     c["units"], c["hour_ns"], c["hours"] = units, _HOUR_NS, -(-length_ns // _HOUR_NS)
     c["margin"], c["asker"] = margin, -1
@@ -155,7 +155,12 @@ def _ring_and_heap(clock: Any, taps: Any) -> dict[str, Any]:
     size = 2 * int(clock[0]["margin"]) + _ROOM
     # What stands in it at 0 s is put there before anybody looks for room: a tap's first event, or one for each of its clients.
     entries = 4 * size + len(taps) + int(taps["clients"].sum()) + 4 * int(clock[0]["units"])
-    return {"calendar": layout.empty_calendar(entries), "expected": layout.records(records.Expected, size)}
+    return {
+        "calendar": layout.empty_calendar(entries),
+        "aside": layout.records(records.Aside, 1),
+        "ahead": np.full(1, codes.NONE, np.int64),
+        "expected": layout.records(records.Expected, size),
+    }
 
 
 def _chains(n: int) -> Any:

@@ -34,6 +34,8 @@ __all__ = [
     "Accessor",
     "World",
     "account_at",
+    "ahead_at",
+    "aside_at",
     "asked_at",
     "born_at",
     "call_at",
@@ -60,6 +62,7 @@ __all__ = [
     "log_at",
     "marked_at",
     "moment_at",
+    "n_aside",
     "n_born",
     "n_calendar",
     "n_calls",
@@ -117,6 +120,8 @@ call_at: Accessor[kinds.Call] = accessor("calls")
 event_at: Accessor[kinds.Event] = accessor("events")
 cargo_at: Accessor[kinds.Cargo] = accessor("cargo")
 entry_at: Accessor[kinds.Entry] = accessor("calendar")
+aside_at: Accessor[kinds.Aside] = accessor("aside")
+ahead_at: Accessor[kinds.Whole] = accessor("ahead")
 expected_at: Accessor[kinds.Expected] = accessor("expected")
 marked_at: Accessor[kinds.Lined] = accessor("marked")
 crowd_at: Accessor[kinds.Crowd] = accessor("crowds")
@@ -145,6 +150,7 @@ oldest_at: Accessor[kinds.Whole] = accessor("oldest")
 series_at: Accessor[kinds.Real] = accessor("series")
 
 Length = Callable[[World], int]
+n_aside: Length = length("aside")
 n_born: Length = length("born")
 n_calendar: Length = length("calendar")
 n_calls: Length = length("calls")

@@ -46,7 +46,7 @@ def low(w: World) -> bool:
         | (clock.calls_left - m)
         | (clock.cargo_left - m)
         | (clock.instances_left - m)
-        | (n_calendar(w) - SENTINELS - clock.entries_n - 4 * m)
+        | (n_calendar(w) - SENTINELS - clock.entries_n - clock.aside_n - 4 * m)
         | (n_expected(w) - clock.expected_n - m)
     )
     if least < 0:

@@ -70,7 +70,7 @@ from echotally.engine.kernel.access import (
     trigger_at,
     unit_at,
 )
-from echotally.engine.kernel.calendar import put
+from echotally.engine.kernel.calendar import grows_long, put
 from echotally.engine.kernel.chance import size_along, whole
 from echotally.engine.kernel.compiled import kernel
 from echotally.engine.layout import WIDE_BITS, WIDE_LOW
@@ -149,6 +149,7 @@ def hour_turns(w: World) -> None:
     for u in range(clock.units):
         _age_noted(w, u)
     clock.hour = min(clock.hour + 1, clock.hours - 1)
+    grows_long(w)
     for u in range(clock.units):
         unit = unit_at(w, u)
         series.put_down(w, u, IN_FLIGHT_PEAK, np.float64(unit.in_flight))

@@ -118,7 +118,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
     # The only tap's next event need not stand in the calendar while nobody else looks into it.
     only, held, stays = n_taps(w) == 1, NEVER, True
     # Where a pool is low Python makes it larger first.
-    while stays and starts + ends < most and clock.entries_n <= fullest and clock.calls_left >= margin:
+    while stays and starts + ends < most and clock.entries_n + clock.aside_n <= fullest and clock.calls_left >= margin:
         first = entry_at(w, 0)
         # Ends come before arrivals of an instant (rule 1.3), which the keys say.
         arrives = held < first.at or (held == first.at and _key(p) < first.key)

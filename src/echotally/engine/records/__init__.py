@@ -6,7 +6,7 @@ their arrays, -1 for none. A *unit* is one function in one environment. Fields w
 """
 
 from echotally.engine.records.diary import Asked, Attempt, Born, Carried, Change, Moment, Refusal
-from echotally.engine.records.moving import Call, Cargo, Entry, Event, Expected, Instance, Lined, Node
+from echotally.engine.records.moving import Aside, Call, Cargo, Entry, Event, Expected, Instance, Lined, Node
 from echotally.engine.records.numbers import Bits, Random, Real, Whole
 from echotally.engine.records.standing import (
     Account,
@@ -27,6 +27,7 @@ from echotally.engine.records.standing import (
 
 __all__ = [
     "Account",
+    "Aside",
     "Asked",
     "Attempt",
     "Bits",

@@ -121,6 +121,15 @@ class Entry:
     what: int  # reference and kind
 
 
+class Aside:
+    """An entry of the calendar that is due so late that it stands in no heap yet."""
+
+    at: int  # when it happens
+    key: int  # step and number, see ``kernel.calendar``
+    what: int  # reference and kind
+    next: int  # the next of its stretch, or of the free ones
+
+
 class Lined:
     """Somebody who has something to start: a unit, or a crowd with its first member; ordered by what comes first (``kernel.heaps``)."""
 

@@ -20,7 +20,11 @@ class Clock:
     marked_n: int  # units and crowds that may have something to start at this instant
     lined_n: int  # of these, those that were looked at: they stand in a heap, in front of the others
     line_up: int  # YES: one of those in the heap may start something sooner than it says, so all are looked at anew
-    entries_n: int  # entries of the calendar
+    entries_n: int  # entries of the calendar's heap
+    near_until: int  # entries from here on are put aside, BEYOND: none are
+    aside_n: int  # entries put aside
+    free_aside: int  # first of the free places for them
+    stretch: int  # the stretch of time, of those in which entries are put aside, that comes next
     free_event: int  # first of the free events, and how many
     events_left: int  # how many are left
     free_call: int  # the same of calls
