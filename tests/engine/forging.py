@@ -14,6 +14,7 @@ import numpy as np
 
 from echotally.engine import codes
 from echotally.engine.kernel.checked import BadIndex
+from echotally.engine.layout import none_ahead
 from echotally.engine.play import ask, begun
 from echotally.projection.loaded import Loaded, load, placement_on
 
@@ -48,13 +49,16 @@ def _grown(name: str) -> Callable[[Any], Any]:
 
 
 #: Array of the world -> (plan on which it is reached, how an index into it is forged).
+_one_aside = _both(_set("clock", "near_until", 0), _set("clock", "aside_n", 1))
+
+
 FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "chains": ("calls", _set("sources", "lists")), "units": ("calls", _set("triggers", "unit")), "accounts": ("calls", _set("units", "account")),
     "triggers": ("calls", _set("sources", "first_trigger")), "sources": ("calls", _set("taps", "source")), "partitions": ("calls", _set("triggers", "first_partition")),
     "taps": ("calls", _set("calendar", "what", (FAR << 5) | int(codes.K_TAP))), "stretches": ("calls", _set("taps", "first_stretch")), "edges": ("calls", _set("units", "first_emit")),
     "instances": ("calls", _set("clock", "free_instance")), "nodes": ("nodes", _set("accounts", "first_node")), "calls": ("calls", _set("clock", "free_call")),
     "events": ("calls", _set("clock", "free_event")), "cargo": ("calls", _set("clock", "free_cargo")), "calendar": ("calls", _set("clock", "entries_n", -5)),
-    "aside": ("calls", _both(_set("clock", "near_until", 0), _set("clock", "free_aside"))), "ahead": ("calls", _set("clock", "near_until", 0)),
+    "aside": ("calls", _both(_one_aside, lambda world: world._replace(ahead=np.full_like(none_ahead(), FAR)))), "ahead": ("calls", _one_aside),
     "expected": ("calls", _both(_set("clock", "expected_first"), _set("clock", "expected_n", 1))), "marked": ("calls", _set("clock", "marked_n", 50)),
     # Reached by those who find an account full.
     "crowds": ("calls", _both(_set("accounts", "limit", 0), _set("units", "crowd"))), "crowded": ("calls", _both(_set("accounts", "limit", 0), _set("crowds", "first"))),

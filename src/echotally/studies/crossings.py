@@ -32,7 +32,7 @@ _BEYOND = 0.006
 #: a hundred times a month is a hundred times the work.
 SAMPLED_FROM, EFFORT = 8_000_000, 2_000_000
 #: Months that take more attempts are left out as well: where nothing finds room, each event is tried many times.
-_ATTEMPTS = 20_000_000
+_ATTEMPTS = 30_000_000
 
 
 @dataclass(frozen=True)

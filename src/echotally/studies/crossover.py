@@ -123,7 +123,7 @@ def crossover(
     """Costs of the plans from ``low`` to ``high`` times today's demand, and every crossing, of months played event by event to 1 %.
 
     Only plans that take every function are shown. All volumes use the same random streams. Months of more than 8 million events are
-    sampled, and crossings between them known to their intervals; large studies look at fewer volumes. A plan that takes more than 20
+    sampled, and crossings between them known to their intervals; large studies look at fewer volumes. A plan that takes more than 30
     million attempts at a volume is left out from there on.
     ``words``: how it is played (``Running``). Raises ``BadInput``.
     """

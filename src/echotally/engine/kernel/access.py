@@ -18,9 +18,9 @@ from echotally.engine import records as kinds
 from echotally.engine.kernel.compiled import COMPILED
 
 if COMPILED and not TYPE_CHECKING:
-    from echotally.engine.kernel.addressed import accessor, clock_of, earlier, highest_bit, length
+    from echotally.engine.kernel.addressed import accessor, clock_of, earlier, fetcher, highest_bit, length
 else:
-    from echotally.engine.kernel.checked import CheckedWorld, accessor, clock_of, earlier, highest_bit, length
+    from echotally.engine.kernel.checked import CheckedWorld, accessor, clock_of, earlier, fetcher, highest_bit, length
 
 Record = TypeVar("Record")
 if TYPE_CHECKING:
@@ -54,6 +54,9 @@ __all__ = [
     "entry_at",
     "event_at",
     "expected_at",
+    "fetch_call",
+    "fetch_cargo",
+    "fetch_event",
     "highest_bit",
     "instance_at",
     "lag_bin",
@@ -148,6 +151,12 @@ span_at: Accessor[kinds.Whole] = accessor("counts")
 log_at: Accessor[kinds.Whole] = accessor("log")
 oldest_at: Accessor[kinds.Whole] = accessor("oldest")
 series_at: Accessor[kinds.Real] = accessor("series")
+
+#: Have what is needed soon brought near, without waiting for it.
+Fetcher = Callable[[World, int], None]
+fetch_call: Fetcher = fetcher("calls")
+fetch_cargo: Fetcher = fetcher("cargo")
+fetch_event: Fetcher = fetcher("events")
 
 Length = Callable[[World], int]
 n_aside: Length = length("aside")

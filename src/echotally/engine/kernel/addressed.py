@@ -15,6 +15,8 @@ from numba.extending import intrinsic
 from echotally.engine.layout import ADDRESSES, DTYPES, HOLDS
 from echotally.engine.records import Clock
 
+#: Bytes that a processor brings near at once.
+_LINE = 64
 _OFFSETS: dict[str, int] = {name: place[1] for name, place in (ADDRESSES.fields or {}).items()}
 
 
@@ -42,6 +44,31 @@ def accessor(name: str) -> Any:
         return record(types.int64, types.int64), codegen
 
     return at
+
+
+def fetcher(name: str) -> Any:
+    """``fetch(w, index)``: have a record brought near, without waiting for it; the answer does not depend on it."""
+    size = DTYPES[HOLDS[name]].itemsize
+
+    @intrinsic
+    def fetch(typingctx, world, index):
+        def codegen(context, builder, signature, args):
+            line = ir.IntType(8).as_pointer()
+            flags = [ir.IntType(32)] * 3
+            prefetch = builder.module.declare_intrinsic(
+                "llvm.prefetch", (line,), ir.FunctionType(ir.VoidType(), [line, *flags])
+            )
+            base = _number(builder, args[0], name)
+            first = builder.add(base, builder.mul(args[1], ir.Constant(ir.IntType(64), size)))
+            for place in range(0, size, _LINE):
+                at = builder.inttoptr(builder.add(first, ir.Constant(ir.IntType(64), place)), line)
+                # To be written, kept in all levels, data.
+                builder.call(prefetch, [at, *(ir.Constant(ir.IntType(32), n) for n in (1, 3, 1))])
+            return context.get_dummy_value()
+
+        return types.none(types.int64, types.int64), codegen
+
+    return fetch
 
 
 def length(name: str) -> Any:

@@ -14,8 +14,21 @@ from __future__ import annotations
 
 import numpy as np
 
-from echotally.engine.codes import BEYOND, NONE, ZERO
-from echotally.engine.kernel.access import World, ahead_at, aside_at, clock_of, earlier, entry_at, n_aside
+from echotally.engine.codes import BEYOND, K_RETRY, NONE, YES, ZERO
+from echotally.engine.kernel.access import (
+    World,
+    ahead_at,
+    aside_at,
+    call_at,
+    cargo_at,
+    clock_of,
+    earlier,
+    entry_at,
+    fetch_call,
+    fetch_cargo,
+    fetch_event,
+    n_aside,
+)
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.layout import AHEAD, AHEAD_BITS, FEW_ENTRIES
 
@@ -25,6 +38,7 @@ KIND_BITS: int = np.int64(5)  # type: ignore[assignment]
 #: Added to a number, an entry comes after all others of its instant and step: there are fewer events than that.
 LAST: int = np.int64(2**53)  # type: ignore[assignment]
 _BITS: int = np.int64(AHEAD_BITS)  # type: ignore[assignment]
+_KIND: int = (YES << KIND_BITS) - YES
 _AHEAD: int = np.int64(AHEAD)  # type: ignore[assignment]
 _PLACE: int = np.int64(AHEAD - 1)  # type: ignore[assignment]
 
@@ -157,6 +171,7 @@ def _comes_nearer(w: World) -> None:
         if place == 0:
             _far_ones_come_nearer(w)
         i = ahead_at(w, place).v
+        _fetches_calls(w, i)
         ahead_at(w, place).v = NONE
         clock.stretch += 1
         clock.near_until = clock.stretch << _BITS
@@ -170,6 +185,36 @@ def _comes_nearer(w: World) -> None:
             i = after
     if clock.aside_n == 0:
         clock.near_until = BEYOND
+
+
+@hot
+def _fetches_calls(w: World, first: int) -> None:
+    """Calls that are tried again within a stretch have lain about for long: all are brought near at once, not each waited for."""
+    i = first
+    while i >= 0:
+        if aside_at(w, i).what & _KIND == K_RETRY:
+            fetch_call(w, aside_at(w, i).what >> KIND_BITS)
+        i = aside_at(w, i).next
+    # Where a call's events are stands in the call, and then in its cargo.
+    i = first
+    while i >= 0:
+        link = _cargo_of(w, i)
+        if link >= 0:
+            fetch_cargo(w, link)
+        i = aside_at(w, i).next
+    i = first
+    while i >= 0:
+        link = _cargo_of(w, i)
+        if link >= 0:
+            fetch_event(w, cargo_at(w, link).event)
+        i = aside_at(w, i).next
+
+
+@hot
+def _cargo_of(w: World, i: int) -> int:
+    """The cargo of the call that is tried again with the entry aside in place ``i``, NONE where there is none."""
+    what = aside_at(w, i).what
+    return call_at(w, what >> KIND_BITS).head if what & _KIND == K_RETRY else NONE
 
 
 @kernel

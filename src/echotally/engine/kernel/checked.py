@@ -79,6 +79,11 @@ def accessor(name: str) -> Any:
     return at
 
 
+def fetcher(name: str) -> Any:
+    """``fetch(w, index)``: of use to compiled code alone."""
+    return lambda w, index: None
+
+
 def length(name: str) -> Any:
     """``n(w)``: how many rows the array ``name`` of the world has."""
     return lambda w: w.lengths[name]
