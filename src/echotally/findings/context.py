@@ -22,7 +22,8 @@ from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.totals import Totals, totals_of
-from echotally.projection.trial import Trial, Trials, trial_of
+from echotally.projection.trial import Trials
+from echotally.projection.tried import Trial, trial_of
 from echotally.rates.billing import minor_digits
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer

@@ -14,7 +14,7 @@ from decimal import Decimal
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Outcome
 from echotally.projection.totals import Totals
-from echotally.projection.trial import Trial
+from echotally.projection.tried import Trial
 
 #: Random numbers meet other events after a change: counts scatter by their root, waits by a few per cent.
 _SCATTER, _WAIT_SHARE, _WAIT_S = 3.0, 0.05, 0.05

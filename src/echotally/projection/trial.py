@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from decimal import Decimal, localcontext
 from functools import cached_property
 from threading import Lock
@@ -21,7 +21,6 @@ from numpy.typing import NDArray
 
 from echotally.engine.apart import Bucket, Followed, Together
 from echotally.engine.layout import SERIES
-from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import worth_sampling
 from echotally.errors import BadInput
 from echotally.model.excerpt import Excerpt
@@ -33,36 +32,14 @@ from echotally.projection.playing import Playing
 from echotally.projection.project import billed_again, project_plan
 from echotally.projection.taking_out import taken_out, without
 from echotally.projection.totals import Totals, totals_of
-from echotally.projection.verdict import Check, asked_of, estate_checks
+from echotally.projection.tried import Trial
+from echotally.projection.verdict import asked_of, estate_checks
 from echotally.rates.billing import bill_account, exact, rounded_total
 from echotally.rates.card_loading import Offer
 
 Sets = tuple[tuple[str, str], ...]
 _IN_FLIGHT = SERIES.index("concurrency_peak")
 _TABLES = {"functions", "triggers", "demand", *SourceKind}
-
-
-@dataclass(frozen=True)
-class Trial:
-    """The month with a change, or as it is: cost in the card's currency, unrounded, and the estate's totals.
-
-    ``part`` are the units of the part that was played. ``sampled``: it was played as a small sample.
-    """
-
-    cost: Decimal
-    totals: Totals
-    misses: tuple[Check, ...]
-    part: tuple[UnitMeasured, ...]
-    sampled: bool = False
-
-    def units_of(self, function: str) -> list[UnitMeasured]:
-        """What was measured of one function of the part, an item an environment."""
-        return [u for u in self.part if u.unit.function == function]
-
-
-def trial_of(plan: PlayedPlan, sampled: bool = False) -> Trial:
-    """A month that was played whole."""
-    return Trial(plan.bill.unrounded, plan.totals, plan.misses, tuple(plan.units), sampled)
 
 
 class Trials:

@@ -22,7 +22,8 @@ from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import Metered, meter
-from echotally.projection.trial import Trial, Trials, trial_of
+from echotally.projection.trial import Trials
+from echotally.projection.tried import Trial, trial_of
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against

@@ -1,0 +1,34 @@
+"""What a month with a change came to, or one as it is, laid beside it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from decimal import Decimal
+
+from echotally.engine.reading import UnitMeasured
+from echotally.projection.answer import PlayedPlan
+from echotally.projection.totals import Totals
+from echotally.projection.verdict import Check
+
+
+@dataclass(frozen=True)
+class Trial:
+    """The month with a change, or as it is: cost in the card's currency, unrounded, and the estate's totals.
+
+    ``part`` are the units of the part that was played. ``sampled``: it was played as a small sample.
+    """
+
+    cost: Decimal
+    totals: Totals
+    misses: tuple[Check, ...]
+    part: tuple[UnitMeasured, ...]
+    sampled: bool = False
+
+    def units_of(self, function: str) -> list[UnitMeasured]:
+        """What was measured of one function of the part, an item an environment."""
+        return [u for u in self.part if u.unit.function == function]
+
+
+def trial_of(plan: PlayedPlan, sampled: bool = False) -> Trial:
+    """A month that was played whole."""
+    return Trial(plan.bill.unrounded, plan.totals, plan.misses, tuple(plan.units), sampled)
