@@ -95,10 +95,13 @@ def _left_out(found: Crossover) -> list[str]:
     by_plan: dict[str, list[float]] = {}
     for scale, plan in found.too_large:
         by_plan.setdefault(plan, []).append(scale)
+    alike: dict[tuple[float, ...], list[str]] = {}
+    for plan, scales in by_plan.items():
+        alike.setdefault(tuple(scales), []).append(safe(plan))
     return [
-        f"{safe(plan)} is left out {_at(scales, found.scales)}: what finds no room there is tried too often to be played, or even a "
+        f"{', '.join(plans)} {'is' if len(plans) == 1 else 'are'} left out {_at(list(scales), found.scales)}: what finds no room there is tried too often to be played, or even a "
         "sample of the month would be too large."
-        for plan, scales in by_plan.items()
+        for scales, plans in alike.items()
     ]
 
 
