@@ -99,8 +99,8 @@ def _left_out(found: Crossover) -> list[str]:
     for plan, scales in by_plan.items():
         alike.setdefault(tuple(scales), []).append(safe(plan))
     return [
-        f"{', '.join(plans)} {'is' if len(plans) == 1 else 'are'} left out {_at(list(scales), found.scales)}: what finds no room there is tried too often to be played, or even a "
-        "sample of the month would be too large."
+        f"{', '.join(plans)} {'is' if len(plans) == 1 else 'are'} left out {_at(list(scales), found.scales)}: what finds no room "
+        "there is tried too often to be played, or even a sample of the month would be too large."
         for scales, plans in alike.items()
     ]
 
