@@ -68,7 +68,9 @@ def test_a_program_that_sleeps_by_the_item() -> None:
 def test_a_program_that_burns_cpu_time_and_waits() -> None:
     def ask() -> bool:
         keys = serving(programs.BURNS)
-        return holds(keys.run.median, 30) and holds(keys.cpu_share, 2 / 3) and keys.threads == 1
+        # 20 ms of CPU time in 30 ms, and what the interpreter takes itself beside them.
+        share = holds(keys.cpu_share, 20 / 30.5, 20 / 30 - 20 / 30.5)
+        return holds(keys.run.median, 30, 0.5) and share and keys.threads == 1
 
     holds_once(ask)
 
