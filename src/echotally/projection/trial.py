@@ -61,6 +61,8 @@ class Trials:
         self._named: dict[tuple[str, str], _Part | None] = {}
         self._lock = Lock()
         self._followed: dict[Account, Followed | None] = {}
+        # The change asked for last, of which part: how many events it brings is asked before it is played.
+        self.last: tuple[_Part, Sets, Loaded] | None = None
 
     def pair(self, sets: Sets, address: str | None = None) -> tuple[Trial, Trial | None] | None:
         """The month as it is and with a change (None where no plan can take it); None where it takes the whole month to say.
@@ -251,8 +253,6 @@ class _Part:
         self._excerpt = Excerpt(trials.loaded.document, members)
         self._lock = Lock()
         self._others = [u for u in trials.base.measured.units if u.unit.function not in self.functions]
-        # The change asked for last: how many events it brings is asked before it is played.
-        self._last: tuple[Sets, Loaded] | None = None
 
     @property
     def is_apart(self) -> bool:
@@ -263,10 +263,11 @@ class _Part:
 
     def changed(self, sets: Sets) -> Loaded:
         """The part with a change; raises ``BadInput`` where it cannot be loaded."""
-        last = self._last
-        if last is None or last[0] != sets:
-            last = self._last = sets, self._trials.loaded.excerpt(self._excerpt, sets)
-        return last[1]
+        last = self._trials.last
+        if last is None or last[:2] != (self, sets):
+            # One for all parts: of a thousand each would hold a month.
+            last = self._trials.last = self, sets, self._trials.loaded.excerpt(self._excerpt, sets)
+        return last[2]
 
     def expected_events(self, sets: Sets) -> float:
         """Events expected of the part with a change; raises ``BadInput`` where it cannot be loaded."""

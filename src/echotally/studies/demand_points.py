@@ -20,7 +20,7 @@ SCALES = (0.5, 0.75, 1.0, 1.5, 2.0, 3.0)
 #: Of a large estate fewer, and none above twice today's demand: where all would play more events than this.
 _FEW, _MOST = (0.5, 1.0, 2.0), 100_000_000
 #: So many functions make an event take twice as long, as their records no longer stay near the processor.
-_TWICE_AS_LONG = 400
+TWICE_AS_LONG = 400
 
 
 @dataclass(frozen=True)
@@ -86,4 +86,4 @@ def demand_points(
 def _soon_played(projection: Projection) -> Sequence[float]:
     events = sum(plan.totals.events["in"] for plan in projection.played)
     other = sum(SCALES) - 1
-    return SCALES if events * other * (1 + projection.model.units / _TWICE_AS_LONG) <= _MOST else _FEW
+    return SCALES if events * other * (1 + projection.model.units / TWICE_AS_LONG) <= _MOST else _FEW

@@ -29,7 +29,7 @@ from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback
 from echotally.projection.tables import figures
-from echotally.projection.threads import side_by_side
+from echotally.projection.threads import shared_out, side_by_side
 from echotally.studies.running import Running
 from echotally.studies.shipping import Shipment
 
@@ -62,7 +62,11 @@ class Point:
 
 
 def _solved(
-    base: Loaded, point: Point, progress: Callable[[float], None] | None = None, memory: Memory | None = None
+    base: Loaded,
+    point: Point,
+    progress: Callable[[float], None] | None = None,
+    memory: Memory | None = None,
+    cores: int = 1,
 ) -> list[Row]:
     """Rows of a point, one a plan (see ``Point.some_left_out``), in the plans' order.
 
@@ -76,6 +80,7 @@ def _solved(
         effort=point.effort,
         most=point.most,
         attempts=point.attempts,
+        cores=cores,
         memory=memory if point.has_parts_in_common else None,
     )
     rows = []
@@ -295,14 +300,17 @@ class AtPoints:
 
     def by_plan(self, point: Point, workers: int) -> list[Row]:
         """Rows of one point, its plans played side by side."""
-        tasks = {plan: partial(self.rows, replace(point, plans=(plan,))) for plan in point.plans}
-        at_once = self.places.width or (workers if workers > 0 else None)
+        at_once, cores = self.places.width, 1
+        if at_once is None:
+            here = workers if workers > 0 else None
+            at_once, cores = shared_out(self.loaded.model.units, len(point.plans), here)
+        tasks = {plan: partial(self.rows, replace(point, plans=(plan,)), cores=cores) for plan in point.plans}
         return [row for rows in side_by_side(tasks, None, at_once) for row in rows] if tasks else []
 
-    def rows(self, point: Point, tell: Callable[[float], None] | None) -> list[Row]:
-        """Rows of one point, waited for."""
+    def rows(self, point: Point, tell: Callable[[float], None] | None, cores: int = 1) -> list[Row]:
+        """Rows of one point, waited for, on so many cores where it is played here."""
         if not isinstance(self.places, Cluster):
-            return _solved(self.loaded, point, tell, self._memory)
+            return _solved(self.loaded, point, tell, self._memory, cores)
         return self.places.run(tell, _numbered_there, point, self.sets, self._files)[1]
 
 
