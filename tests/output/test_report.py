@@ -153,7 +153,7 @@ def test_demand_points_are_months_that_were_played(tmp_path: Path) -> None:
     for point in points:
         alone = echotally.project(loaded, [("environments.live.demand", repr(point.scale))])
         assert point.pick == alone.pick
-        assert [p.bill.unrounded for p in point.plans] == [p.bill.unrounded for p in alone.played]
+        assert [p.unrounded for p in point.plans] == [p.bill.unrounded for p in alone.played]
 
 
 def test_where_all_demands_would_take_minutes_fewer_are_played(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

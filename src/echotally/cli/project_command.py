@@ -278,13 +278,14 @@ def _played(
     how: PlayingWords,
 ) -> tuple[Projection, Replicated | None]:
     from echotally.projection.project import project as play
-    from echotally.projection.replicate import ReplicatingWords, replicate
+    from echotally.projection.replicate import replicate
 
     replicated: Replicated | None = None
     with progress_line() as tell:
         if again.n:
-            where: ReplicatingWords = {"workers": again.workers, "cluster": again.cluster, **how}
-            replicated = replicate(loaded, again.n, plans, seed, progress=tell, **where)
+            replicated = replicate(
+                loaded, again.n, plans, seed, progress=tell, workers=again.workers, cluster=again.cluster, **how
+            )
             result = replicated.first
         else:
             result = play(loaded, (), plans, seed, progress=tell, cluster=again.cluster, **how)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -94,7 +95,7 @@ def report(
 
 def _beside(loaded: Loaded, result: Projection, tell: Progress) -> Beside:
     """Other seeds, other demands and the worst day, as far as they are soon played."""
-    from echotally.output.projection.report import Beside
+    from echotally.output.projection.report import Beside, day_picture
     from echotally.projection.replicate import replicate
     from echotally.projection.window import Look, window, worst_day
     from echotally.studies.demand_points import demand_points
@@ -102,11 +103,14 @@ def _beside(loaded: Loaded, result: Projection, tell: Progress) -> Beside:
     best = result.best
     if best is None or best.totals.events["in"] > _SOON:
         return Beside()
-    replicated = replicate(loaded, _SEEDS, [best.offer.name], result.seed, progress=tell)
+    shown = replace(result, plans=(best,))
+    replicated = replicate(
+        loaded, _SEEDS, [best.offer.name], result.seed, first=shown, by_function=False, progress=tell
+    )
     points = demand_points(loaded, result, progress=tell)
     day = worst_day(loaded, best)
     seen = window(loaded, best, Look(day, day + timedelta(days=1), "5 min"), result.seed)
-    return Beside(replicated, points, seen)
+    return Beside(replicated, points, day_picture(seen))
 
 
 def _with_edges(loaded: Loaded, result: Projection, tell: Progress) -> Projection:

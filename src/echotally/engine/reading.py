@@ -12,9 +12,11 @@ from numpy.typing import NDArray
 
 from echotally.engine import codes
 from echotally.engine.build import Built, Unit
+from echotally.engine.counted import Counted, counted
+from echotally.engine.distributions import Distributions, distributions, peaks_alone
 from echotally.engine.hourly import Hourly
 from echotally.engine.layout import World, wide
-from echotally.engine.sketch import KeptWaits, Level, OfUnits, Waits, lag_quantile, level_of, wait_quantile, waits_of
+from echotally.engine.sketch import KeptWaits, Level, Waits, lag_quantile, level_of
 from echotally.errors import OurFault
 from echotally.model.estate import Model
 from echotally.model.sources import SourceRef
@@ -187,52 +189,6 @@ class Measured:
     passed: tuple[Measured, ...] = ()
 
 
-@dataclass(frozen=True)
-class Counted:
-    """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
-
-    ``level_peak`` is the most calls in flight in all.
-    """
-
-    units: Any
-    sources: Any
-    accounts: Any
-    edges: Any
-    triggers: Any
-    wait_bins: OfUnits
-    latency_bins: OfUnits
-    request_bins: OfUnits
-    level_bins: OfUnits
-    count_bins: OfUnits
-    charge_bins: OfUnits
-    lag_bins: OfUnits
-    series: NDArray[np.float64]
-    length_ns: int
-    level_peak: int
-
-
-def counted(w: World, length_ns: int | None = None) -> Counted:
-    """What a world has counted, over ``length_ns`` (None: its whole month)."""
-    clock = w.clock[0]
-    return Counted(
-        units=w.units,
-        sources=w.sources,
-        accounts=w.accounts,
-        edges=w.edges,
-        triggers=w.triggers,
-        wait_bins=w.wait_bins,
-        latency_bins=w.latency_bins,
-        request_bins=w.request_bins,
-        level_bins=w.level_bins,
-        count_bins=w.count_bins,
-        charge_bins=w.charge_bins,
-        lag_bins=w.lag_bins,
-        series=w.series,
-        length_ns=int(clock["horizon"]) if length_ns is None else length_ns,
-        level_peak=int(clock["level_peak"]),
-    )
-
-
 def read_out(model: Model, built: Built, quantities_only: bool = False) -> Measured:
     """Read the measurements out of a finished world; raises ``OurFault`` if a sum does not hold."""
     found = assemble(model, built, counted(built.world), quantities_only)
@@ -263,17 +219,14 @@ def _with_what_goes_on(built: Built) -> Any:
     return units
 
 
-#: Waits of what is read for its quantities alone.
-_NO_WAITS = Waits(None, None, None, None)
-
-
 def assemble(model: Model, built: Built, w: Counted, quantities_only: bool = False) -> Measured:
     """Measurements from what was counted, laid out like the world of ``built``; ``quantities_only``: no levels, waits and hours."""
     length, order = w.length_ns, _file_order(model)
+    told = peaks_alone(w.units) if quantities_only else distributions(w, len(built.units))
     return Measured(
         units=[
-            _unit(w, n, unit, length, order[unit.environment, unit.function], quantities_only)
-            for n, unit in enumerate(built.units)
+            _unit(w, n, unit, order[unit.environment, unit.function], its)
+            for (n, unit), its in zip(enumerate(built.units), told, strict=False)
         ],
         sources=[_source(w, n, env, source) for n, (env, source) in enumerate(built.sources)],
         concurrency=Level(0.0, 0, 0, w.level_peak)
@@ -339,43 +292,38 @@ def _numbers(record: Any) -> dict[str, Any]:
     return dict(zip(record.dtype.names, record.item(), strict=True))
 
 
-def _unit(w: Counted, n: int, unit: Unit, length: int, order: int, quantities_only: bool = False) -> UnitMeasured:
+def _unit(w: Counted, n: int, unit: Unit, order: int, told: Distributions) -> UnitMeasured:
     f = _numbers(w.units[n])
     events = {ending: int(f[field]) for ending, field in ENDINGS.items()}
     reserved = unit.offer.plan.bills == "reserved"
     limit = None if f["shown_limit"] < 0 else int(f["shown_limit"])
-    # Where only quantities are wanted, of a level its peak alone.
-    level = (lambda bins, peak, length: Level(0.0, 0, 0, peak)) if quantities_only else level_of
-    waits = (lambda sketch, longest: _NO_WAITS) if quantities_only else waits_of
-    instances = level(w.count_bins[n], int(f["count_peak"]), length)
+    instances = told.instances
     if reserved:
         # Reserved instances are there whatever runs (rule 7.13).
         limit = unit.offer.plan.instances or 0
         instances = Level(float(limit), limit, limit, limit)
-    lag_p95, lag_max = (None, None) if quantities_only else _lag(w, n)
+    lag_p95, lag_max = _lag(w, n) if told.whole else (None, None)
     return UnitMeasured(
         unit=unit,
         events={"in": sum(events.values()), **events},
         **{name: int(f[name]) for name in _COUNTED},
         attempts={"total": int(f["attempts"]), **{o: int(f[o]) for o in _OUTCOMES}, "running": int(f["in_flight"])},
         cold_starts=0 if reserved else int(f["cold_starts"]),
-        concurrency=level(w.level_bins[n], int(f["level_peak"]), length),
+        concurrency=told.concurrency,
         instances=instances,
         instance_limit=limit,
         at_limit_ns=0 if limit is None or reserved else int(f["at_limit_ns"]),
-        waits=waits(w.wait_bins[n], int(f["wait_max"])),
-        latency=_NO_WAITS
-        if quantities_only
-        else waits_of(w.latency_bins[n] + w.request_bins[n], int(f["latency_max"])),
-        answers=waits(w.request_bins[n], int(f["latency_max"])),
+        waits=told.waits,
+        latency=told.latency,
+        answers=told.answers,
         lag_p95_s=lag_p95,
         lag_max_s=lag_max,
         **{name: wide(f, name) for name in ("billed_ns", "busy_ns", "life_ns", "idle_floor_ns")},
-        wait_sketch=KeptWaits.of(w.wait_bins[n][:, :0] if quantities_only else w.wait_bins[n]),
+        wait_sketch=told.wait_sketch,
         order=order,
         in_flight_events=int(f["flying"]),
         longest_run_ns=int(f["longest_run"]),
-        charge_p95_s=None if quantities_only else wait_quantile(w.charge_bins[n], 0.95),
+        charge_p95_s=told.charge_p95_s,
         outcomes=_outcomes(f, unit.offer.plan.bills == "runs"),
     )
 

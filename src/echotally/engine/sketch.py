@@ -6,8 +6,9 @@ A quantile of waits is the mean of what is in its bin, so a constant wait comes 
 
 from __future__ import annotations
 
-import math
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any, Protocol
 
 import numpy as np
@@ -80,6 +81,11 @@ class KeptWaits:
         places = np.flatnonzero(sketch[0])
         return cls(places.astype(np.int16), sketch[0][places], sketch[1][places])
 
+    @classmethod
+    def nothing(cls) -> KeptWaits:
+        """An empty sketch."""
+        return cls(np.zeros(0, np.int16), np.zeros(0, np.int64), np.zeros(0, np.int64))
+
     @property
     def sum_ns(self) -> float:
         """The sum of all waits, ns."""
@@ -88,13 +94,85 @@ class KeptWaits:
 
     def quantile(self, q: float) -> float | None:
         """As ``wait_quantile``."""
-        return wait_quantile(self.whole(), q)
+        return ManyWaits(self.places, self.counts, self.into, np.array([0, len(self.places)])).quantiles((q,))[0][0]
 
     def whole(self) -> NDArray[Any]:
         """The sketch, of shape (2, bins)."""
         sketch = np.zeros((2, WAIT_BINS), self.counts.dtype)
         sketch[0][self.places], sketch[1][self.places] = self.counts, self.into
         return sketch
+
+
+@dataclass(frozen=True)
+class ManyWaits:
+    """The sketches of several units without their empty bins, one after the other: those of the n-th are from ``edges[n]`` to
+    ``edges[n + 1]``.
+    """
+
+    places: NDArray[np.int16]
+    counts: NDArray[Any]
+    into: NDArray[Any]
+    edges: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, units: NDArray[np.int64], bins: int, *sketches: NDArray[Any]) -> ManyWaits:
+        """Of some units, by their places in each sketch of shape (units, 2, bins); several are added up.
+
+        No more than the first so many bins hold anything.
+        """
+        held = np.zeros((len(units), bins), bool)
+        for sketch in sketches:
+            # Row by row: most bins are empty, and to put all of them beside each other takes longer than to look at them.
+            for row, unit in zip(held, units.tolist(), strict=True):
+                row |= sketch[unit, 0, :bins] != 0
+        rows, places = np.divmod(np.flatnonzero(held), max(1, bins))
+        which = units[rows]
+        counts, into = (sum(sketch[which, k, places] for sketch in sketches) for k in (0, 1))
+        return cls(places.astype(np.int16), counts, into, np.searchsorted(rows, np.arange(len(units) + 1)))
+
+    @classmethod
+    def joined(cls, each: Sequence[KeptWaits]) -> ManyWaits:
+        """Of several units, from each one's (one at least)."""
+        edges = np.cumsum([0, *(len(kept.places) for kept in each)])
+        places, counts, into = zip(*((kept.places, kept.counts, kept.into) for kept in each), strict=True)
+        return cls(np.concatenate(places), np.concatenate(counts), np.concatenate(into), edges)
+
+    def since(self, before: ManyWaits) -> ManyWaits:
+        """What has been added to the sketches of the same units since they held ``before``."""
+        bins, earlier = self._bins(), before._bins()
+        # What was in a bin is in it still.
+        at = bins.searchsorted(earlier)
+        counts, into = self.counts.copy(), self.into.copy()
+        counts[at] -= before.counts
+        into[at] -= before.into
+        some = np.flatnonzero(counts)
+        return ManyWaits(self.places[some], counts[some], into[some], np.searchsorted(some, self.edges))
+
+    def _bins(self) -> NDArray[np.int64]:
+        """A number for each bin of each unit, rising."""
+        units = np.repeat(np.arange(len(self.edges) - 1), np.diff(self.edges))
+        return units * WAIT_BINS + self.places
+
+    def each(self) -> Iterator[KeptWaits]:
+        """Each unit's sketch."""
+        for first, end in pairwise(self.edges.tolist()):
+            yield KeptWaits(self.places[first:end], self.counts[first:end], self.into[first:end])
+
+    def quantiles(self, shares: Sequence[float]) -> list[list[float | None]]:
+        """Nearest-rank quantiles of each unit, s; None where its sketch is empty."""
+        passed = np.concatenate([[0], np.cumsum(self.counts)])
+        before = passed[self.edges[:-1]]
+        totals = passed[self.edges[1:]] - before
+        found: list[list[float | None]] = [[None] * len(shares) for _ in totals]
+        some = np.flatnonzero(totals)
+        # The smallest place with at least q of all at or below it; a rounding error must not add one.
+        ranks = np.maximum(1, np.ceil(np.multiply.outer(totals[some], shares) - 1e-9)).astype(np.int64)
+        at = passed.searchsorted(before[some, None] + ranks) - 1
+        place = self.places[at]
+        into = self.into[at].astype(float) * _UNITS[place] / self.counts[at]
+        for n, values in zip(some.tolist(), ((STARTS[place] + into) / 1e9).tolist(), strict=True):
+            found[n] = values
+        return found
 
 
 def bins_of(ns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
@@ -104,6 +182,11 @@ def bins_of(ns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float6
     return place, (ns - STARTS[place]) / _UNITS[place]
 
 
+def bins_until(longest_ns: int) -> int:
+    """How many of the first bins hold all times up to the longest."""
+    return int(STARTS.searchsorted(longest_ns, side="right"))
+
+
 def wait_sums(sketch: NDArray[Any]) -> NDArray[np.float64]:
     """Sum of the waits in each bin of a sketch of shape (2, bins), ns."""
     bins, into = sketch
@@ -111,49 +194,62 @@ def wait_sums(sketch: NDArray[Any]) -> NDArray[np.float64]:
     return sums
 
 
-def waits_of(sketch: NDArray[Any], longest: int) -> Waits:
-    """Nearest-rank quantiles of a sketch of ns, shape (2, bins); the maximum is exact (above 2 s, a constant to 1e-9 of it)."""
-    p50, p95, p99 = _quantiles(sketch, (0.5, 0.95, 0.99))
-    return Waits(p50, p95, p99, None if p50 is None else longest / 1e9)
+def waits_of(sketches: ManyWaits, longest: Sequence[int]) -> list[Waits]:
+    """Nearest-rank quantiles of each unit; the maximum, given in ns, is exact (above 2 s, a constant to 1e-9 of it)."""
+    quantiles = sketches.quantiles((0.5, 0.95, 0.99))
+    return [
+        Waits(p50, p95, p99, None if p50 is None else most / 1e9)
+        for (p50, p95, p99), most in zip(quantiles, longest, strict=True)
+    ]
 
 
 def wait_quantile(sketch: NDArray[Any], q: float) -> float | None:
-    """One quantile of a sketch, s; None of an empty one."""
-    return _quantiles(sketch, (q,))[0]
-
-
-def _quantiles(sketch: NDArray[Any], shares: tuple[float, ...]) -> list[float | None]:
-    bins = sketch[0]
-    # Most functions have an empty sketch or two, and a sketch has thousands of bins.
-    if not bins.any():
-        return [None] * len(shares)
-    cumulative = np.cumsum(bins)
-    total = int(cumulative[-1])
-    found: list[float | None] = []
-    for q in shares:
-        # Nearest rank: the smallest place with at least q of all at or below it; a rounding error must not add one.
-        place = int(cumulative.searchsorted(max(1, math.ceil(q * total - 1e-9))))
-        into = float(sketch[1][place]) * float(_UNITS[place]) / float(bins[place])
-        found.append((int(STARTS[place]) + into) / 1e9)
-    return found
+    """One quantile of a sketch, shape (2, bins), s; None of an empty one."""
+    return KeptWaits.of(sketch).quantile(q)
 
 
 def level_of(bins: NDArray[Any], peak: int, length_ns: int) -> Level:
     """A level from the time spent at each, ns, over ``length_ns``."""
-    # Above the peak there is nothing. Sums are added up in pairs, halves first, so that so many bins give the bits of all.
+    return levels_of(bins[None], [peak], length_ns)[0]
+
+
+def levels_of(bins: NDArray[Any], peaks: Sequence[int], length_ns: int) -> list[Level]:
+    """The level of each unit, from the time it spent at each, ns, shape (units, bins), over ``length_ns``."""
+    found: list[Level] = [Level(0.0, 0, 0, 0)] * len(bins)
+    looked_at = np.array([_looked_at(peak) for peak in peaks])
+    for n in np.unique(looked_at).tolist():
+        units = np.flatnonzero(looked_at == n)
+        for unit, level in zip(
+            units.tolist(), _levels(bins[units, :n], np.array(peaks)[units], length_ns), strict=True
+        ):
+            found[unit] = level
+    return found
+
+
+def _looked_at(peak: int) -> int:
+    """How many bins of a level are read: above the peak there is nothing.
+
+    Sums are added up in pairs, halves first, so that so many bins give the bits of all.
+    """
     n = _LEAST_LEVELS
     while n <= min(peak, EXACT_LEVELS):
         n *= 2
-    if n > EXACT_LEVELS:
-        n = LEVEL_BINS
-    bins, values = bins[:n], np.minimum(LEVELS[:n], max(peak, EXACT_LEVELS - 1))
-    cumulative = np.cumsum(bins)
-    mean = float((values * (bins / length_ns)).sum())
+    return n if n <= EXACT_LEVELS else LEVEL_BINS
 
-    def quantile(q: float) -> int:
-        return min(peak, int(values[int(np.searchsorted(cumulative, q * length_ns))])) if cumulative[-1] else 0
 
-    return Level(mean, quantile(0.95), quantile(0.99), peak)
+def _levels(held: NDArray[Any], peaks: NDArray[np.int64], length_ns: int) -> Iterator[Level]:
+    """Levels of which the first so many bins, shape (units, bins), hold all."""
+    n = held.shape[1]
+    values = np.minimum(LEVELS[:n], np.maximum(peaks, EXACT_LEVELS - 1)[:, None])
+    passed, means = np.cumsum(held, axis=1), (values * (held / length_ns)).sum(axis=1).tolist()
+    quantiles = []
+    for q in (0.95, 0.99):
+        place = (passed < q * length_ns).sum(axis=1)
+        # Nothing at all was held: it stood at no level.
+        place[passed[:, -1] == 0] = 0
+        quantiles.append(np.minimum(peaks, values[np.arange(len(held)), place]) * (passed[:, -1] > 0))
+    for mean, p95, p99, peak in zip(means, *(q.tolist() for q in quantiles), peaks.tolist(), strict=True):
+        yield Level(mean, p95, p99, peak)
 
 
 def lag_quantile(bins: NDArray[Any], zero_ns: int, q: float) -> float:

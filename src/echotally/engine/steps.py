@@ -15,9 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.engine.build import Built, Unit
-from echotally.engine.layout import SERIES, World, wide
+from echotally.engine.distributions import AT_ONCE
+from echotally.engine.layout import SERIES, World, wide_floats
 from echotally.engine.play import Progress, flushed, play_watched
-from echotally.engine.sketch import KeptWaits, wait_quantile
+from echotally.engine.sketch import KeptWaits, ManyWaits, bins_until
 from echotally.engine.watch import Watch
 
 Array = NDArray[np.float64]
@@ -81,8 +82,11 @@ class _Reading:
 
     def __init__(self, built: Built) -> None:
         # Without their empty bins: the sketches of a thousand functions, twice, take a hundred MB.
-        both = [tuple(map(KeptWaits.of, _of_unit(built.world, n))) for n in range(len(built.units))]
-        self.waits, self.latencies = map(list, zip(*both, strict=True))
+        self.waits, self.latencies = list[KeptWaits](), list[KeptWaits]()
+        for units in _some_at_a_time(np.arange(len(built.units))):
+            waits, latencies = _of_units(built.world, units)
+            self.waits += waits.each()
+            self.latencies += latencies.each()
         self.remember(built)
 
     def remember(self, built: Built) -> None:
@@ -90,7 +94,7 @@ class _Reading:
         world = built.world
         units, hour = world.units, int(world.clock[0]["hour"])
         self.counts = {field: units[field].astype(np.int64) for field in _COUNTED.values()}
-        self.busy = np.array([wide(unit, "busy_ns") for unit in units], float)
+        self.busy = wide_floats(units, "busy_ns")
         self.ended = _ended(units)
         self.hour = hour
         # The kernel raises it at every change and at every flush; what is there now counts again at the next one.
@@ -112,7 +116,7 @@ class _Reading:
             yield name, kept[:, :, SERIES.index(name)].max(axis=1)
         for name, field in _COUNTED.items():
             yield name, (units[field] - self.counts[field]).astype(float)
-        yield "busy_s", (np.array([wide(unit, "busy_ns") for unit in units], float) - self.busy) / 1e9
+        yield "busy_s", (wide_floats(units, "busy_ns") - self.busy) / 1e9
         yield from self._quantiles(built)
         yield "lag_s", np.where(units["stream_n"] > 0, units["lag_max"] / 1e9, np.nan)
         self.remember(built)
@@ -122,20 +126,27 @@ class _Reading:
         world = built.world
         found = {name: np.full(len(world.units), np.nan) for name in _WAITS}
         # Most functions end nothing in most steps; their sketches, which are large, are not looked through.
-        for n in np.flatnonzero(_ended(world.units) - self.ended).tolist():
-            waits, latencies = _of_unit(world, n)
+        for units in _some_at_a_time(np.flatnonzero(_ended(world.units) - self.ended)):
+            waits, latencies = _of_units(world, units)
             for what, now, before in (("wait", waits, self.waits), ("latency", latencies, self.latencies)):
-                added = now - before[n].whole()
-                if added[0].any():
-                    found[f"{what}_p50_s"][n] = wait_quantile(added, 0.5)
-                    found[f"{what}_p95_s"][n] = wait_quantile(added, 0.95)
-                before[n] = KeptWaits.of(now)
+                added = now.since(ManyWaits.joined([before[n] for n in units]))
+                p50, p95 = np.array(added.quantiles((0.5, 0.95)), float).T
+                found[f"{what}_p50_s"][units], found[f"{what}_p95_s"][units] = p50, p95
+                for n, kept in zip(units.tolist(), now.each(), strict=True):
+                    before[n] = kept
         yield from found.items()
 
 
-def _of_unit(world: World, n: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """The sketches of a unit's waits and of its latencies, of events handled and of requests answered."""
-    return world.wait_bins[n], world.latency_bins[n] + world.request_bins[n]
+def _some_at_a_time(units: NDArray[np.int64]) -> Iterator[NDArray[np.int64]]:
+    """Units whose sketches are looked at together."""
+    return (units[first : first + AT_ONCE] for first in range(0, len(units), AT_ONCE))
+
+
+def _of_units(world: World, units: NDArray[np.int64]) -> tuple[ManyWaits, ManyWaits]:
+    """The sketches of some units' waits and of their latencies, of events handled and of requests answered."""
+    longest, latest = (bins_until(int(world.units[name][units].max())) for name in ("wait_max", "latency_max"))
+    waits = ManyWaits.of(units, longest, world.wait_bins)
+    return waits, ManyWaits.of(units, latest, world.latency_bins, world.request_bins)
 
 
 def _ended(units: Any) -> NDArray[np.int64]:

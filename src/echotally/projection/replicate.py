@@ -17,7 +17,7 @@ from echotally.projection.answer import Projection
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.playing import Playing, PlayingWords
 from echotally.projection.project import project_loaded
-from echotally.projection.tables import figures
+from echotally.projection.tables import figures, figures_in_all
 from echotally.projection.threads import Progress, shared_out, side_by_side
 from echotally.showing import Answer
 
@@ -52,9 +52,10 @@ class Outcome(NamedTuple):
     pick: str | None
 
     @classmethod
-    def of(cls, found: Projection) -> Outcome:
-        """The outcome of a projection."""
-        return cls(tuple(figures(plan) for plan in found.played), found.pick)
+    def of(cls, found: Projection, by_function: bool) -> Outcome:
+        """The outcome of a projection; ``by_function``: with the figures of each function."""
+        figures_of = figures if by_function else figures_in_all
+        return cls(tuple(figures_of(plan) for plan in found.played), found.pick)
 
 
 @dataclass(frozen=True)
@@ -63,11 +64,13 @@ class _Replicating(Playing):
 
     workers: int = -1
     cluster: str | None = None
+    by_function: bool = True
 
 
 class ReplicatingWords(PlayingWords, total=False):
-    """What callers may say beside the question, as keywords."""
+    """What callers may say beside the question, as keywords; ``by_function`` (left out: yes): with the figures of each function."""
 
+    by_function: bool
     workers: int
     cluster: str | None
 
@@ -83,20 +86,21 @@ def replicate(
     plans: Sequence[str] = (),
     seed: int | None = None,
     *,
+    first: Projection | None = None,
     progress: Progress | None = None,
     **words: Unpack[ReplicatingWords],
 ) -> Replicated:
     """Play the month ``n`` (two or more) times; ``words``: how, as in ``project``, and on how many ``workers`` (threads; -1: one a
     core) or on which ``cluster`` (the address of a Dask scheduler). The result does not depend on where.
 
-    Raises ``BadInput`` as ``project`` does.
+    ``first``: the month with the first seed on these plans, where it has been played. Raises ``BadInput`` as ``project`` does.
     """
     how, loaded = _Replicating(**words), load(source)
     seeds = replication_seeds(loaded.model.estate.seed if seed is None else seed, n)
     with machines(how.cluster) as places:
         # What a plan costs when nothing runs is asked once: no seed changes it.
         once = replace(how, standing=True, places=places)
-        first = project_loaded(loaded, list(plans), seeds[0], _part(progress, 0, 1, n), None, once)
+        first = first or project_loaded(loaded, list(plans), seeds[0], _part(progress, 0, 1, n), None, once)
         shared = places.share(loaded)
 
         workers, cores = places.width, 1
@@ -108,7 +112,7 @@ def replicate(
 
         tasks = {str(its_seed): partial(one, its_seed) for its_seed in seeds[1:]}
         others = side_by_side(tasks, _part(progress, 1, n - 1, n), workers)
-    return summarize(first, others, seeds)
+    return summarize(first, [Outcome.of(first, how.by_function), *others], seeds)
 
 
 def _part(progress: Progress | None, before: int, these: int, n: int) -> Progress | None:
@@ -120,20 +124,19 @@ def _outcome(
     loaded: Loaded,
     plans: list[str],
     seed: int,
-    how: Playing,
+    how: _Replicating,
     cores: int,
     progress: Callable[[float], None] | None = None,
 ) -> Outcome:
     told: Progress | None = (lambda _, share: progress(share)) if progress else None
-    return Outcome.of(project_loaded(loaded, plans, seed, told, cores, how))
+    return Outcome.of(project_loaded(loaded, plans, seed, told, cores, how), how.by_function)
 
 
-def summarize(first: Projection, others: Sequence[Outcome], seeds: Sequence[int]) -> Replicated:
-    """Intervals of every figure of every feasible plan over the projections."""
+def summarize(first: Projection, played: Sequence[Outcome], seeds: Sequence[int]) -> Replicated:
+    """Intervals of every figure of every feasible plan over the projections, of which the first is given whole."""
     # Student's t; ``scipy.stats`` has it too, and takes a second to import.
     from scipy.special import stdtrit
 
-    played = [Outcome.of(first), *others]
     point = float(stdtrit(len(played) - 1, (1 + LEVEL) / 2))
     found: dict[str, dict[str, Interval]] = {}
     # Whether a plan can take the estate does not depend on the seed, so the same plans are played in each.
@@ -143,7 +146,9 @@ def summarize(first: Projection, others: Sequence[Outcome], seeds: Sequence[int]
         for name in rows[0]:
             values = [value for row in rows if (value := row[name]) is not None]
             if len(values) == len(rows):
-                mean, half = fmean(values), point * stdev(values) / sqrt(len(values))
+                # Many are nothing each time, and the exact deviation of numbers takes its time.
+                apart = stdev(values) if min(values) < max(values) else 0.0
+                mean, half = fmean(values), point * apart / sqrt(len(values))
                 found[plan.offer.name][name] = Interval(mean, mean - half, mean + half)
     picks = Counter(outcome.pick for outcome in played)
     return Replicated(first, tuple(seeds), found, dict(picks))

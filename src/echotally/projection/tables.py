@@ -30,8 +30,18 @@ def figures(plan: PlayedPlan) -> dict[str, float | None]:
 
     Units as in the projection's JSON: money in the card's currency, waits in s, shares as fractions.
     """
+    found = figures_in_all(plan)
+    for unit in plan.units:
+        prefix = f"functions.{unit.unit.function}.{unit.unit.environment}"
+        found |= {f"{prefix}.{name}": value for name, value in _unit_figures(unit)}
+        found[f"{prefix}.cost"] = float(plan.bill.functions[unit.key])
+    return found
+
+
+def figures_in_all(plan: PlayedPlan) -> dict[str, float | None]:
+    """As ``figures``, without those of functions."""
     totals = plan.totals
-    found: dict[str, float | None] = {
+    return {
         "cost.total": float(plan.bill.unrounded),
         "cost.idle": float(plan.bill.idle),
         "throttled_share": totals.throttled_share,
@@ -45,11 +55,6 @@ def figures(plan: PlayedPlan) -> dict[str, float | None]:
         **{f"attempts.{key}": n for key, n in totals.attempts.items()},
         **_level_figures("concurrency", plan.measured.concurrency),
     }
-    for unit in plan.units:
-        prefix = f"functions.{unit.unit.function}.{unit.unit.environment}"
-        found |= {f"{prefix}.{name}": value for name, value in _unit_figures(unit)}
-        found[f"{prefix}.cost"] = float(plan.bill.functions[unit.key])
-    return found
 
 
 def _slowest(plan: PlayedPlan, name: str) -> float | None:
@@ -140,7 +145,7 @@ def plans_frame(projection: Projection) -> pd.DataFrame:
         if plan.feasible is False:
             rows.append({**head, "reason": "; ".join(f"{n}: {t}" for n, t in plan.reasons)})
             continue
-        found, totals = figures(plan), plan.totals
+        found, totals = figures_in_all(plan), plan.totals
         low, high = plan.confidence.cost if plan.confidence else (None, None)
         rows.append(
             {

@@ -14,6 +14,9 @@ from echotally.projection.bills import Bill
 from echotally.projection.totals import Totals, totals_of
 from echotally.rates.billing import rounded_total
 
+#: Targets that totals are held against, of the estate and of a function.
+_OF_TOTALS = ("throttled", "refused", "lost", "left_behind")
+
 
 @dataclass(frozen=True)
 class Check:
@@ -71,7 +74,8 @@ class _Judge:
         return sum(u.events["rejected"] for u in units) / asked if asked else 0.0
 
     def _group(self, targets: object, units: Sequence[UnitMeasured], function: str | None) -> Iterator[Check]:
-        if units:
+        # Most functions have none of their own.
+        if units and any(getattr(targets, name) is not None for name in _OF_TOTALS):
             yield from _of_totals(targets, totals_of(units), self.refused(units), function)
 
     def checks(self, bill: Bill) -> Iterator[Check]:
@@ -100,13 +104,8 @@ class _Judge:
 
 
 def _of_totals(targets: object, totals: Totals, refused: float, function: str | None) -> Iterator[Check]:
-    found = {
-        "throttled": totals.throttled_share,
-        "refused": refused,
-        "lost": float(totals.lost),
-        "left_behind": totals.left_behind_share,
-    }
-    for name, value in found.items():
+    found = (totals.throttled_share, refused, float(totals.lost), totals.left_behind_share)
+    for name, value in zip(_OF_TOTALS, found, strict=True):
         wanted = getattr(targets, name)
         if wanted is not None:
             yield Check(name, function, float(wanted), value)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from functools import partial
 
 from echotally.projection.answer import PlayedPlan, Projection
-from echotally.projection.bills import Bill
 from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.loaded import Loaded
 from echotally.projection.playing import Playing
@@ -25,10 +25,14 @@ TWICE_AS_LONG = 400
 
 @dataclass(frozen=True)
 class PlanThen:
-    """What the page tells of a plan at another demand; all that a month measured would be a megabyte for each, and more."""
+    """What the page tells of a plan at another demand, its cost as ``Bill`` has it; a whole bill, or all that a month measured, would
+    be megabytes for each.
+    """
 
     name: str
-    bill: Bill
+    total: Decimal
+    shown: Decimal
+    unrounded: Decimal
     throttled_share: float
     misses: tuple[Check, ...]
     undecided: tuple[Check, ...]
@@ -36,7 +40,8 @@ class PlanThen:
     @classmethod
     def of(cls, plan: PlayedPlan) -> PlanThen:
         """Of a plan that was played."""
-        return cls(plan.offer.name, plan.bill, plan.totals.throttled_share, plan.misses, plan.undecided)
+        bill, share = plan.bill, plan.totals.throttled_share
+        return cls(plan.offer.name, bill.total, bill.shown, bill.unrounded, share, plan.misses, plan.undecided)
 
 
 @dataclass(frozen=True)
@@ -77,7 +82,7 @@ def demand_points(
             DemandPoint(
                 scale,
                 plans,
-                choose_plan([Judged(p.name, p.bill.total, len(p.misses), len(p.undecided)) for p in plans])[0],
+                choose_plan([Judged(p.name, p.total, len(p.misses), len(p.undecided)) for p in plans])[0],
             )
         )
     return points

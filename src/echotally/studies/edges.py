@@ -13,7 +13,6 @@ from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from functools import partial
-from os import cpu_count
 from threading import Lock
 
 from echotally.engine.reading import Measured
@@ -25,7 +24,7 @@ from echotally.projection.metering import up_to
 from echotally.projection.over_time import days_of
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
-from echotally.projection.threads import Progress, side_by_side
+from echotally.projection.threads import MANY, Progress, shared_out, side_by_side
 from echotally.rates.feasibility import Feeding
 
 #: Factors are powers of this, so that edges share plays: 70 steps an octave are 1 % apart.
@@ -49,14 +48,16 @@ def with_edges(
 ) -> Projection:
     """The same projection with the edges of every plan that was played; ``near``: of the plan shown, up to 4 times the demand."""
     plans = [projection.best] if near and projection.best else projection.played
-    # Cores that no other plan uses look for several edges at a time.
-    cores = max(1, (cpu_count() or 1) // max(1, len(plans)))
+    plans_at_once, cores = shared_out(loaded.model.units, len(plans))
+    # Cores that no other plan uses look for several edges at a time, or play the parts of a large estate.
+    at_once, parts_at_once = (1, cores) if loaded.model.units >= MANY else (cores, 1)
 
     def searched(plan: PlayedPlan, tell: Callable[[float], None]) -> PlayedPlan:
-        return replace(plan, edges=tuple(_Search(loaded, plan, projection.seed, tell, near, cores).edges()))
+        search = _Search(loaded, plan, projection.seed, tell, near, at_once, parts_at_once)
+        return replace(plan, edges=tuple(search.edges()))
 
     tasks = {f"{plan.offer.name}, edges": partial(searched, plan) for plan in plans}
-    found = {plan.offer.name: plan for plan in side_by_side(tasks, progress)} if tasks else {}
+    found = {plan.offer.name: plan for plan in side_by_side(tasks, progress, plans_at_once)} if tasks else {}
     return replace(projection, plans=tuple(found.get(plan.offer.name, plan) for plan in projection.plans))
 
 
@@ -67,6 +68,7 @@ class _Search:
     seed: int
     tell: Callable[[float], None]
     near: bool
+    at_once: int = 1
     cores: int = 1
 
     def __post_init__(self) -> None:
@@ -85,7 +87,7 @@ class _Search:
         days = self._days(now)
         moved = [key for key in now if key[0] not in _NEVER_BY_DEMAND and not self._alone(key)]
         tasks = {str(key): partial(self._factor, key) for key in moved}
-        factors = side_by_side(tasks, lambda _, share: self.tell(share), self.cores) if tasks else []
+        factors = side_by_side(tasks, lambda _, share: self.tell(share), self.at_once) if tasks else []
         at = dict(zip(moved, factors, strict=True))
         found = [Edge(key[0], key[1], key[2] or None, share, at.get(key), days.get(key)) for key, share in now.items()]
         yield from sorted(found, key=lambda edge: (edge.reached_at_times or math.inf, -edge.used_share))
@@ -156,7 +158,7 @@ class _Search:
         environments = {
             name: each.model_copy(update={"demand": each.demand * times}) for name, each in model.environments.items()
         }
-        how = Playing(sampled_from=_LARGE, effort=_EFFORT)
+        how = Playing(sampled_from=_LARGE, effort=_EFFORT, cores=self.cores)
         try:
             busier = self.loaded.with_model(model.model_copy(update={"environments": environments}))
             # How many months an edge takes is not known beforehand; who tells is heard when it is to stop.

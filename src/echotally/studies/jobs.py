@@ -28,7 +28,7 @@ from echotally.projection.loaded import Loaded, load
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.showback import showback
-from echotally.projection.tables import figures
+from echotally.projection.tables import figures_in_all
 from echotally.projection.threads import shared_out, side_by_side
 from echotally.studies.running import Running
 from echotally.studies.shipping import Shipment
@@ -117,7 +117,7 @@ def row_of(plan: PlanProjection) -> Row:
     names = ["cost.total", "throttled_share", "lost_events", "wait_p95_s"]
     names += ["latency_p50_ms", "latency_p95_ms", "latency_p99_ms", "cold_share"]
     names += ["concurrency.peak", "cold_starts", "misses"]
-    found = figures(plan) if isinstance(plan, PlayedPlan) else {}
+    found = figures_in_all(plan) if isinstance(plan, PlayedPlan) else {}
     row |= {name.replace(".", "_"): found.get(name) for name in names}
     if isinstance(plan, PlayedPlan) and plan.confidence:
         row["cost_low"], row["cost_high"] = plan.confidence.cost

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, TypedDict, Unpack
 
 from echotally.engine import layout
 from echotally.engine.build import Built
+from echotally.engine.counted import counted
 from echotally.engine.play import Room, begun, finish, play, play_entries
-from echotally.engine.reading import UnitMeasured, assemble, counted, levels
+from echotally.engine.reading import UnitMeasured, assemble, levels
 from echotally.engine.sketch import Level, Waits, wait_sums
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Demand, Endpoint, Function, Model, Trigger

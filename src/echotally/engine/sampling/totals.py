@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 
 from echotally.engine import codes, layout
 from echotally.engine.build import Built
+from echotally.engine.counted import Counted
 from echotally.engine.layout import events_so_far
-from echotally.engine.reading import Counted, Measured, assemble
+from echotally.engine.reading import Measured, assemble
 from echotally.engine.sampling.knowing import Loss
 from echotally.engine.sampling.sparse import Floats, Records, Sparse, Sum, summed
 from echotally.engine.sampling.sums import (

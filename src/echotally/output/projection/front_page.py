@@ -120,4 +120,4 @@ def _turn(point: DemandPoint, name: str, currency: str) -> Turn:
     mark = "*" if plan.misses else "?" if plan.undecided else ""
     meets = "no" if plan.misses else "undecided" if plan.undecided else "yes"
     throttled = f"{plan.throttled_share:.6f}"
-    return Turn(money(plan.bill.shown) + mark, f"{plan.bill.unrounded:.4f}", throttled, meets, safe(missed))
+    return Turn(money(plan.shown) + mark, f"{plan.unrounded:.4f}", throttled, meets, safe(missed))

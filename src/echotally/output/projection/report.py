@@ -59,7 +59,7 @@ class Beside:
 
     replicated: Replicated | None = None
     points: Sequence[DemandPoint] = ()
-    day: Window | None = None
+    day: Picture | None = None
 
 
 def report_page(
@@ -96,7 +96,7 @@ def _contents(
     by = by or _usual_split(projection)
     return {
         **front_contents(projection, plan, beside.replicated, beside.points),
-        "day": picture(dashboard_chart(beside.day, None, None, "png"), _day_text(beside.day)) if beside.day else None,
+        "day": beside.day,
         "estate": safe(projection.model.estate.name),
         "month": projection.model.estate.month,
         "parts": _parts(plan, beside),
@@ -136,8 +136,10 @@ def _usual_split(projection: Projection) -> str | None:
     return f"tag:{tags.most_common(1)[0][0]}" if tags else None
 
 
-def _day_text(day: Window) -> str:
-    return f"All functions on {day.plan.offer.name}, {when_text(day)}."
+def day_picture(day: Window) -> Picture:
+    """A day step by step, drawn; what it is drawn from need not be kept for the page."""
+    text = f"All functions on {day.plan.offer.name}, {when_text(day)}."
+    return picture(dashboard_chart(day, None, None, "png"), text)
 
 
 def _parts(plan: PlayedPlan | None, beside: Beside) -> list[tuple[str, str]]:

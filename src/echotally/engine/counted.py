@@ -1,0 +1,58 @@
+"""What has been counted in a world up to an instant, or in a sample of one, before it is made into an answer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.layout import World
+from echotally.engine.sketch import OfUnits
+
+
+@dataclass(frozen=True)
+class Counted:
+    """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
+
+    ``level_peak`` is the most calls in flight in all.
+    """
+
+    units: Any
+    sources: Any
+    accounts: Any
+    edges: Any
+    triggers: Any
+    wait_bins: OfUnits
+    latency_bins: OfUnits
+    request_bins: OfUnits
+    level_bins: OfUnits
+    count_bins: OfUnits
+    charge_bins: OfUnits
+    lag_bins: OfUnits
+    series: NDArray[np.float64]
+    length_ns: int
+    level_peak: int
+
+
+def counted(w: World, length_ns: int | None = None) -> Counted:
+    """What a world has counted, over ``length_ns`` (None: its whole month)."""
+    clock = w.clock[0]
+    return Counted(
+        units=w.units,
+        sources=w.sources,
+        accounts=w.accounts,
+        edges=w.edges,
+        triggers=w.triggers,
+        wait_bins=w.wait_bins,
+        latency_bins=w.latency_bins,
+        request_bins=w.request_bins,
+        level_bins=w.level_bins,
+        count_bins=w.count_bins,
+        charge_bins=w.charge_bins,
+        lag_bins=w.lag_bins,
+        series=w.series,
+        length_ns=int(clock["horizon"]) if length_ns is None else length_ns,
+        level_peak=int(clock["level_peak"]),
+    )

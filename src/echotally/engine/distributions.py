@@ -1,0 +1,73 @@
+"""Levels, waits and charged times of all units, read from their sketches some units at a time: one by one takes five times as long."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.counted import Counted
+from echotally.engine.layout import WAIT_BINS
+from echotally.engine.sketch import KeptWaits, Level, ManyWaits, OfUnits, Waits, bins_until, levels_of, waits_of
+
+#: So many units are read at once: their sketches, 50 kB each, are put beside each other.
+AT_ONCE = 64
+_NO_WAITS = Waits(None, None, None, None)
+_NO_SKETCH = KeptWaits.nothing()
+
+
+@dataclass(frozen=True)
+class Distributions:
+    """Of one unit. ``whole``: all of it, and not the peaks of the levels alone."""
+
+    concurrency: Level
+    instances: Level
+    waits: Waits = _NO_WAITS
+    latency: Waits = _NO_WAITS
+    answers: Waits = _NO_WAITS
+    charge_p95_s: float | None = None
+    wait_sketch: KeptWaits = _NO_SKETCH
+    whole: bool = True
+
+
+def peaks_alone(units: Any) -> Iterator[Distributions]:
+    """Of each unit's record the peaks, which is all that meters ask for."""
+    for in_flight, count in zip(units["level_peak"].tolist(), units["count_peak"].tolist(), strict=True):
+        yield Distributions(Level(0.0, 0, 0, in_flight), Level(0.0, 0, 0, count), whole=False)
+
+
+def distributions(w: Counted, n: int) -> Iterator[Distributions]:
+    """Of each of the ``n`` units."""
+    for first in range(0, n, AT_ONCE):
+        yield from _some(w, range(first, min(n, first + AT_ONCE)))
+
+
+def _some(w: Counted, units: range) -> Iterator[Distributions]:
+    records = w.units[units.start : units.stop]
+    longest, latest = records["wait_max"].tolist(), records["latency_max"].tolist()
+    latencies, answers, own = _of(w.latency_bins, units), _of(w.request_bins, units), np.arange(len(units))
+    # Most bins are for times that hardly ever come, and whoever looks at a page of them has it made.
+    bins = bins_until(max(latest))
+    waits = ManyWaits.of(own, bins_until(max(longest)), _of(w.wait_bins, units))
+    charges = ManyWaits.of(own, WAIT_BINS, _of(w.charge_bins, units))
+    for concurrency, instances, waited, late, answered, (charge,), sketch in zip(
+        levels_of(_of(w.level_bins, units), records["level_peak"].tolist(), w.length_ns),
+        levels_of(_of(w.count_bins, units), records["count_peak"].tolist(), w.length_ns),
+        waits_of(waits, longest),
+        waits_of(ManyWaits.of(own, bins, latencies, answers), latest),
+        waits_of(ManyWaits.of(own, bins, answers), latest),
+        charges.quantiles((0.95,)),
+        waits.each(),
+        strict=True,
+    ):
+        yield Distributions(concurrency, instances, waited, late, answered, charge, sketch)
+
+
+def _of(sketches: OfUnits, units: range) -> NDArray[np.int64]:
+    """The sketches of some units."""
+    if isinstance(sketches, np.ndarray):
+        return sketches[units.start : units.stop]
+    return np.stack([sketches[n] for n in units])
