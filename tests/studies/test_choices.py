@@ -13,14 +13,14 @@ import pytest
 
 from echotally.errors import BadInput, TooLarge
 from echotally.model.writing import with_values
-from echotally.output.studies.choose_view import choose_verdict
+from echotally.output.studies.choose_view import choose_json, choose_verdict
 from echotally.output.studies.crossover_view import crossover_json, crossover_text
 from echotally.output.studies.sweep_view import sweep_text
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import load
 from echotally.projection.project import project, project_plan
 from echotally.projection.trial import Trials
-from echotally.studies import jobs
+from echotally.studies import assigned, jobs, size_trials
 from echotally.studies.assigned import AssignedMonths
 from echotally.studies.choose import _Chooser, choose
 from echotally.studies.crossover import _volumes, crossover
@@ -464,7 +464,10 @@ def test_what_small_samples_decided_is_decided_again_in_the_month(estate, monkey
     assert {True, False} <= set(asked)
     # Of what seemed cheap the cheapest, and never dearer than today's month as it is told.
     assert again.chosen.bill.unrounded == again.assigned <= again.today.bill.unrounded
-    assert again.chosen.bill.unrounded == played(AssignedMonths(again.loaded, 7), again.assignment).bill.unrounded
+    assert (
+        again.chosen.bill.unrounded
+        == played(AssignedMonths(again.loaded, 7, lambda month, _: month), again.assignment).bill.unrounded
+    )
 
 
 def test_a_size_that_does_not_hold_in_the_month_is_left_out_alone(estate, monkeypatch):
@@ -527,3 +530,36 @@ def test_sizes_are_the_same_whether_parts_or_the_whole_month_are_played(write, m
     assert choose(path, sets).sets == in_parts.sets
     limits = [address for address, _ in in_parts.sets if address.endswith(".instance_limit")]
     assert {f"functions.ask{n}.instance_limit" for n in range(3)} & set(limits)
+
+
+def test_sizes_that_only_whole_months_tell_are_tried_as_far_as_work_allows_and_the_rest_is_said(estate, monkeypatch):
+    path = estate(SIZED, RUNS.format(name="each", calls="0", seconds="1", free=0))
+    monkeypatch.setattr(Trials, "pair", lambda *arguments: None)
+    every = choose(path)
+    assert not every.unsized and "Not every size" not in "\n".join(choose_verdict(every))
+    monkeypatch.setattr(size_trials, "_WORK", 0)
+    none = choose(path)
+    # No size without the month that it was tried in.
+    assert none.unsized == ("f",) and none.sets == (("functions.f.plan", "c.each"),)
+    assert none.played < every.played and json.loads(choose_json(none))["unsized"] == ["f"]
+    assert "Not every size of 1 function(s) was tried, as each takes the whole month: f." in choose_verdict(none)
+
+
+def test_months_of_very_large_estates_are_played_once_and_kept_by_what_is_asked_of_them(estate, monkeypatch):
+    model, plans = small_estate(3)
+    path = estate(model, *plans)
+    small = choose(path)
+    real, played = AssignedMonths.try_out, []
+
+    def counted(self, assignment, sets=(), **words):
+        played.append((tuple(assignment.values()), sets))
+        return real(self, assignment, sets, **words)
+
+    monkeypatch.setattr(assigned, "MANY", 1)
+    monkeypatch.setattr(AssignedMonths, "try_out", counted)
+    large = choose(path)
+    same = [replace(found, played=0) for found in (small, large)]
+    assert choose_json(same[0]) == choose_json(same[1]) and same[0].assigned == same[1].assigned
+    # Today's month and the chosen one are wanted whole in the end, the chosen one's also to lay sizes beside.
+    assert max(played.count(each) for each in set(played)) <= 4
+    assert sum(played.count(each) > 1 for each in set(played)) <= 2

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,15 +18,16 @@ from echotally.projection.playing import Playing
 if TYPE_CHECKING:
     from datetime import date
 
-    from echotally.output.projection.report import Beside
+    from echotally.output.projection.report_parts import Picture
     from echotally.projection.answer import Projection
     from echotally.projection.loaded import Loaded
     from echotally.projection.threads import Progress
 
-#: Events of a month up to which the page says at how many times the demand edges are reached.
+#: Events of a month, taken as long as they are among many functions, up to which the page says at how many times the demand edges are
+#: reached.
 _SMALL = 1_000_000
-#: Events up to which the page says what other seeds and demands would do, and how the worst day went; and with how many seeds.
-_SOON, _SEEDS = 3_000_000, 5
+#: Events up to which the page says what other seeds and demands would do, and how the worst day went.
+_SOON = 3_000_000
 
 
 @commands.command(epilog="Example: echotally report river-watch/river.toml -o report.html")
@@ -60,9 +61,12 @@ def report(
     from echotally.errors import BadInput
     from echotally.findings import check_model
     from echotally.output.projection.report import report_page
+    from echotally.projection.aside import set_aside
     from echotally.projection.incidents import with_incidents
     from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
+    from echotally.projection.threads import MANY
+    from echotally.studies.otherwise import Otherwise, otherwise
 
     options.only_where(bill_so_far, "without --so-far", "until")
     options.until_with(bill_so_far, until)
@@ -74,49 +78,50 @@ def report(
     prepare_simulation()
     with progress_line() as tell:
         result = project_loaded(loaded, list(plans), seed, tell, how=Playing(standing=True), workers=None)
-        if loaded.model.incidents:
-            result = with_incidents(loaded, result, tell)
-        result = _with_edges(loaded, result, tell)
-        if bill_so_far and until:
-            from echotally.evidence.bill.so_far import with_bill_so_far
+    # The page is drawn while other months are played, which need nothing of what else is found here.
+    with set_aside(partial(otherwise, loaded, result), _soon(result, _SOON) and loaded.model.units < MANY) as others:
+        with progress_line() as tell:
+            if loaded.model.incidents:
+                result = with_incidents(loaded, result, tell)
+            result = _with_edges(loaded, result, tell)
+            if bill_so_far and until:
+                from echotally.evidence.bill.so_far import with_bill_so_far
 
-            plan = plans[0] if len(plans) == 1 else None
-            result = with_bill_so_far(loaded, result, bill_so_far, until, plan=plan, progress=tell)
-    try:
-        checked = check_model(loaded, (), plans[0] if plans else None, result)
-    except BadInput:
-        # A plan that cannot run the estate has a page all the same, with its reasons.
-        checked = None
-    with progress_line() as tell:
-        beside = _beside(loaded, result, tell)
-    write_whole(out, report_page(result, checked, model, by, beside).encode())
+                plan = plans[0] if len(plans) == 1 else None
+                result = with_bill_so_far(loaded, result, bill_so_far, until, plan=plan, progress=tell)
+        try:
+            checked = check_model(loaded, (), plans[0] if plans else None, result)
+        except BadInput:
+            # A plan that cannot run the estate has a page all the same, with its reasons.
+            checked = None
+        day = _worst_day(loaded, result)
+        with progress_line() as tell:
+            others_played = partial(others.result, "other months", tell) if _soon(result, _SOON) else Otherwise
+            page = report_page(result, checked, model, by, day, others_played)
+    write_whole(out, page.encode())
     saying.note(f"Written: {out}")
 
 
-def _beside(loaded: Loaded, result: Projection, tell: Progress) -> Beside:
-    """Other seeds, other demands and the worst day, as far as they are soon played."""
-    from echotally.output.projection.report import Beside, day_picture
-    from echotally.projection.replicate import replicate
+def _soon(result: Projection, most: float) -> bool:
+    """Whether the month of the plan shown has so few events that more of its kind are soon played."""
+    return result.best is not None and result.best.totals.events["in"] <= most
+
+
+def _worst_day(loaded: Loaded, result: Projection) -> Picture | None:
+    from echotally.output.projection.report import day_picture
     from echotally.projection.window import Look, window, worst_day
-    from echotally.studies.demand_points import demand_points
 
     best = result.best
-    if best is None or best.totals.events["in"] > _SOON:
-        return Beside()
-    shown = replace(result, plans=(best,))
-    replicated = replicate(
-        loaded, _SEEDS, [best.offer.name], result.seed, first=shown, by_function=False, progress=tell
-    )
-    points = demand_points(loaded, result, progress=tell)
+    if best is None or not _soon(result, _SOON):
+        return None
     day = worst_day(loaded, best)
-    seen = window(loaded, best, Look(day, day + timedelta(days=1), "5 min"), result.seed)
-    return Beside(replicated, points, day_picture(seen))
+    return day_picture(window(loaded, best, Look(day, day + timedelta(days=1), "5 min"), result.seed))
 
 
 def _with_edges(loaded: Loaded, result: Projection, tell: Progress) -> Projection:
     """How far the plan shown is from its edges, where months of four times the demand are still played soon."""
+    from echotally.studies.demand_points import TWICE_AS_LONG
     from echotally.studies.edges import with_edges
 
-    best = result.best
-    small = best is not None and best.totals.events["in"] <= _SMALL
-    return with_edges(loaded, result, tell, near=True) if small else result
+    most = _SMALL / (1 + loaded.model.units / TWICE_AS_LONG)
+    return with_edges(loaded, result, tell, near=True) if _soon(result, most) else result

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property, partial
 from os import cpu_count
 from threading import Lock
+from typing import Generic, TypeVar
 
 from echotally.engine.machines import HERE, Machines
 from echotally.engine.sampling import spared_events
@@ -22,15 +23,27 @@ from echotally.studies.choice import Sets
 LARGE, EFFORT = 2_000_000, 400_000
 #: Putting a sample together takes as long, for each function, as playing so many events.
 _FOR_EACH = 100_000
+Seen = TypeVar("Seen")
 _Key = tuple[tuple[str, ...], Sets, bool]
 
 
-class AssignedMonths:
-    """Plays assignments, given as the plan of each function by name. ``played``: how many months that took."""
+class AssignedMonths(Generic[Seen]):
+    """Plays assignments, given as the plan of each function by name. ``played``: how many months that took.
 
-    def __init__(self, loaded: Loaded, seed: int, places: Machines = HERE) -> None:
+    ``seen`` is what is kept of each month whatever its size: of a thousand functions all that is known of one takes 20 MB.
+    """
+
+    def __init__(
+        self,
+        loaded: Loaded,
+        seed: int,
+        seen: Callable[[PlanProjection, Mapping[str, str]], Seen],
+        places: Machines = HERE,
+    ) -> None:
         self.loaded, self.seed, self.places, self.played = loaded, seed, places, 0
+        self._seen = seen
         self._kept: dict[_Key, PlanProjection] = {}
+        self._known: dict[_Key, Seen] = {}
         self._lock = Lock()
         # Such months take too much room to keep them.
         self._many = loaded.model.units >= MANY
@@ -43,19 +56,28 @@ class AssignedMonths:
             raise BadInput(Problem(f"{name} has no room beside the others: {why}", value=assignment[name]))
         return found
 
+    def if_played(self, assignment: Mapping[str, str], sets: Sets) -> PlayedPlan | None:
+        """As ``try_out``; None where it cannot be played."""
+        found = self.try_out(assignment, sets)
+        return found if isinstance(found, PlayedPlan) else None
+
     def each(
         self, assignments: Sequence[Mapping[str, str]], progress: Progress | None = None, *, rough: bool = False
-    ) -> list[PlanProjection]:
-        """The month under each of some assignments, side by side."""
+    ) -> list[Seen]:
+        """What is seen of the month under each of some assignments, played side by side."""
         workers, cores = (1, None) if self._many else (self.places.width, 1)
-        return side_by_side(
-            {str(n): partial(self._told, a, rough, cores) for n, a in enumerate(assignments)}, progress, workers
-        )
 
-    def _told(
-        self, assignment: Mapping[str, str], rough: bool, cores: int | None, tell: Callable[[float], None]
-    ) -> PlanProjection:
-        return self.try_out(assignment, rough=rough, tell=tell, cores=cores)
+        def told(assignment: Mapping[str, str], tell: Callable[[float], None]) -> Seen:
+            key = self._key(assignment, (), rough)
+            if key not in self._known:
+                month = self.try_out(assignment, rough=rough, tell=tell, cores=cores)
+                self._known[key] = self._seen(month, assignment)
+            return self._known[key]
+
+        return side_by_side({str(n): partial(told, a) for n, a in enumerate(assignments)}, progress, workers)
+
+    def _key(self, assignment: Mapping[str, str], sets: Sets, rough: bool) -> _Key:
+        return tuple(assignment.values()), sets, rough and self.large
 
     def try_out(
         self,
@@ -70,12 +92,11 @@ class AssignedMonths:
 
         ``rough``: of a large month a small sample, which decides the same in a fraction of the time.
         """
-        rough = rough and self.large
-        key = (tuple(assignment.values()), sets, rough)
+        key = self._key(assignment, sets, rough)
         # Without the lock: of two that ask at once one plays in vain, and both find the same.
         if key in self._kept:
             return self._kept[key]
-        start, effort = (0, EFFORT) if rough else (None, None)
+        start, effort = (0, EFFORT) if rough and self.large else (None, None)
         offer = self.loaded.offers[next(iter(assignment.values()))]
         how = Playing(sampled_from=start, effort=effort, alike=True, cores=cores or cpu_count() or 1)
         on_plan = partial(project_plan, how=how)

@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
-from typing import Any
+from typing import Any, NamedTuple, TypeVar
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.machines import Machines, machines
@@ -22,15 +22,14 @@ from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import Metered, meter
-from echotally.projection.trial import Trials
-from echotally.projection.tried import Trial, trial_of
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
-from echotally.studies.assigned import EFFORT, LARGE, AssignedMonths
+from echotally.studies.assigned import AssignedMonths
 from echotally.studies.assignments import Estimates, Used
 from echotally.studies.choice import Choice, Sets
 from echotally.studies.committing import commitments
+from echotally.studies.size_trials import SizeTrials
 from echotally.studies.warm_hours import warm_hours
 
 #: So many of the best estimates are played.
@@ -39,9 +38,8 @@ _PLAYED = 12
 _FINALISTS = 3
 #: So many of some changes, at the most, are left out again one by one.
 _LEFT_OUT = 4
-#: So many trials are kept while sizes are searched for: those of a function come one after the other.
-_KEPT = 200
-_Result = tuple[PlayedPlan, dict[str, str]]
+_Result = tuple["Stood", dict[str, str]]
+_Month = TypeVar("_Month")
 _ONCE = ("reserved_hours", "node_hours")
 _BATCHES = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000)
 
@@ -81,7 +79,9 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
     plain = chooser.months.play(assignment)
     sized = chooser.sizes(assignment) if sizes else ()
     # What decided on a sample of a large month, or in a part of an estate, need not hold in the whole of it.
-    chosen, sized = holding(plain, sized, lambda some: chooser.months.try_out(assignment, some), _rank)
+    chosen, sized = holding(
+        plain, sized, lambda some: chooser.months.if_played(assignment, some), lambda month: _rank(Stood.in_(month))
+    )
     return Choice(
         chooser.loaded,
         today,
@@ -94,6 +94,7 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
         bound,
         plain.bill.unrounded,
         sized=sizes,
+        unsized=tuple(chooser.unsized),
     )
 
 
@@ -106,12 +107,19 @@ class _Chooser:
 
     def __post_init__(self) -> None:
         model = self.loaded.model
-        self.months = AssignedMonths(self.loaded, self.seed, self.places)
+        self.months = AssignedMonths(self.loaded, self.seed, self._seen, self.places)
         self.todays: dict[str, str] = {}
+        self.unsized: list[str] = []
         self.functions = list(model.functions)
         self.offers = candidates(model, self.loaded.offers)
         self.fits = {
             name: [o.name for o in self.offers if not reasons_against(model, name, o.plan)] for name in self.functions
+        }
+        # Each plan with all functions that fit it.
+        self.widest = {
+            offer.name: {name: offer.name if offer.name in fits else fits[0] for name, fits in self.fits.items()}
+            for offer in self.offers
+            if any(offer.name in fits for fits in self.fits.values())
         }
         lost = [name for name, plans in self.fits.items() if not plans]
         if lost:
@@ -124,28 +132,28 @@ class _Chooser:
         # As ``project`` would: every candidate with the pins as written.
         found = self.months.each(of_offer, self.progress)
         feasible = [
-            (replace(p, offer=offer), its)
-            for p, offer, its in zip(found, self.offers, of_offer, strict=True)
-            if isinstance(p, PlayedPlan)
+            (seen.stood, offer, its)
+            for seen, offer, its in zip(found, self.offers, of_offer, strict=True)
+            if seen.stood
         ]
         if not feasible:
             return self.months.play({n: fits[0] for n, fits in self.fits.items()})
-        best, self.todays = min(feasible, key=lambda each: _rank(each[0]))
-        return best
+        _, offer, self.todays = min(feasible, key=lambda each: _rank(each[0]))
+        return replace(self.months.play(self.todays), offer=offer)
 
     # -- estimates ----------------------------------------------------------------------------------------------
     def used(self) -> dict[str, Used]:
         """What each function used on each plan, which is played once with the functions that fit it."""
-        measured = {
-            offer.name: {name: offer.name if offer.name in fits else fits[0] for name, fits in self.fits.items()}
-            for offer in self.offers
-            if any(offer.name in fits for fits in self.fits.values())
-        }
-        played = self.months.each(list(measured.values()), self.progress, rough=True)
-        return {
+        played = self.months.each(list(self.widest.values()), self.progress, rough=True)
+        return {plan: seen.used[plan] for plan, seen in zip(self.widest, played, strict=True)}
+
+    def _seen(self, month: PlanProjection, assignment: Mapping[str, str]) -> _Seen:
+        used = {
             plan: _used_on(plan, self._metered(month, assignment, self.loaded.offers[plan]))
-            for (plan, assignment), month in zip(measured.items(), played, strict=True)
+            for plan, widest in self.widest.items()
+            if widest == assignment
         }
+        return _Seen(Stood.in_(month) if isinstance(month, PlayedPlan) else None, used)
 
     def _metered(self, month: PlanProjection, assignment: Mapping[str, str], offer: Offer) -> Metered:
         if isinstance(month, PlayedPlan):
@@ -167,10 +175,10 @@ class _Chooser:
         tried += [d for d in self._uniform() if d not in tried]
         tried += [today for today in (self.todays,) if today and today not in tried]
         # Where none has room beside the others, the first says why.
-        results = self._played(tried, rough=True) or [(self.months.play(tried[0]), tried[0])]
+        results = self._played(tried, rough=True) or [(Stood.in_(self.months.play(tried[0])), tried[0])]
         ranked = sorted(results, key=lambda r: (_seems(r[0]), list(r[1].values())))
-        cheapest = min(results, key=lambda r: r[0].bill.unrounded)
-        if len(cheapest[0].misses) > len(ranked[0][0].misses):
+        cheapest = min(results, key=lambda r: r[0].cost)
+        if cheapest[0].misses > ranked[0][0].misses:
             ranked.insert(0, self._towards(cheapest, ranked[0]))
         if self.months.large:
             # Samples of so few events part what differs by some percent, and today is to be beaten by what is told of both.
@@ -182,20 +190,20 @@ class _Chooser:
     def _towards(self, cheap: _Result, sound: _Result) -> _Result:
         """As many functions of a sound assignment on their plans in a cheap one as leave it no worse; what saves most goes first."""
 
-        def cost(month: PlayedPlan, name: str) -> Decimal:
-            return sum((amount for key, amount in month.bill.functions.items() if key[0] == name), Decimal(0))
+        def played(some: Sets) -> Stood | None:
+            assignment = sound[1] | dict(some)
+            (seen,) = self.months.each([assignment], rough=True)
+            return seen.stood
 
         moves = [(name, plan) for name, plan in cheap[1].items() if sound[1][name] != plan]
-        moves.sort(key=lambda move: cost(cheap[0], move[0]) - cost(sound[0], move[0]))
-        month, kept = holding(
-            sound[0], moves, lambda some: self.months.try_out(sound[1] | dict(some), rough=True), _seems
-        )
-        return month, sound[1] | dict(kept)
+        moves.sort(key=lambda move: cheap[0].functions[move[0]] - sound[0].functions[move[0]])
+        stood, kept = holding(sound[0], moves, played, _seems)
+        return stood, sound[1] | dict(kept)
 
     def _played(self, tried: list[dict[str, str]], *, rough: bool = False) -> list[_Result]:
         """Those that find room."""
         played = self.months.each(tried, self.progress, rough=rough)
-        return [(found, a) for found, a in zip(played, tried, strict=True) if isinstance(found, PlayedPlan)]
+        return [(seen.stood, a) for seen, a in zip(played, tried, strict=True) if seen.stood]
 
     def _uniform(self) -> Iterator[dict[str, str]]:
         """Every plan that takes all functions, on its own."""
@@ -212,18 +220,18 @@ class _Chooser:
     def sizes(self, assignment: dict[str, str]) -> Sets:
         """Function by function the smallest memory, batch, hours of a floor and instance limit that miss and cost no more."""
         pinned = load(self.loaded.document.path, self._with_pins(assignment), like=self.loaded)
-        trials = _Sizes(self, assignment, pinned)
+        trials = SizeTrials(self.months, assignment, pinned)
         chosen: Sets = ()
         for number, name in enumerate(self.functions):
             plan = self.loaded.offers[assignment[name]].plan
             for options in (self._memories(name, plan), *self._batches(name)):
-                better = next((sets for sets in options if trials.no_worse((*chosen, sets))), None)
+                better = next((sets for sets in options if trials.no_worse(name, (*chosen, sets))), None)
                 if better is not None:
                     chosen = (*chosen, better)
                     trials.take(chosen)
             if plan.bills != "reserved":
                 for sets in self._hours(name, trials):
-                    if trials.no_worse((*chosen, *sets)):
+                    if trials.no_worse(name, (*chosen, *sets)):
                         chosen = (*chosen, *sets)
                         trials.take(chosen)
                         break
@@ -232,6 +240,7 @@ class _Chooser:
                     chosen = (*chosen, (f"functions.{name}.instance_limit", str(limit)))
             if self.progress:
                 self.progress("sizes", (number + 1) / len(self.functions))
+        self.unsized = [name for name in self.functions if name in trials.untried]
         return chosen
 
     def _with_pins(self, assignment: dict[str, str]) -> list[tuple[str, str]]:
@@ -256,21 +265,21 @@ class _Chooser:
             if trigger.to == name and trigger.batch > 1:
                 yield [(f"triggers.{number}.batch", str(n)) for n in _BATCHES if n < trigger.batch]
 
-    def _hours(self, name: str, trials: _Sizes) -> Iterator[Sets]:
+    def _hours(self, name: str, trials: SizeTrials) -> Iterator[Sets]:
         """A floor by the hours in place of one all day, fewest hours first, where a target says what it is there for."""
         function, estate = self.loaded.model.functions[name], self.loaded.model.targets
         for_what = (function.targets.wait_p95, function.targets.latency_p95, estate.wait_p95, estate.latency_p95)
         if function.instance_floor and not function.instance_floors and any(t is not None for t in for_what):
             yield from warm_hours(trials.measured, self.loaded.month.clock, name, function.instance_floor)
 
-    def _limit(self, name: str, trials: _Sizes, chosen: Sets) -> int | None:
+    def _limit(self, name: str, trials: SizeTrials, chosen: Sets) -> int | None:
         """The smallest instance limit that misses no more, by bisection below the most instances there were."""
         # More than there ever were changes nothing, so that the search begins there.
-        high = trials.most_instances(name, chosen)
+        high = trials.most_instances(name, chosen) or 0
         low = 0
         while high - low > 1:
             middle = (low + high) // 2
-            if not trials.misses_no_more((*chosen, (f"functions.{name}.instance_limit", str(middle)))):
+            if not trials.misses_no_more(name, (*chosen, (f"functions.{name}.instance_limit", str(middle)))):
                 low = middle
             else:
                 high = middle
@@ -278,87 +287,47 @@ class _Chooser:
         return None if high < 1 or high == now else high
 
 
-class _Sizes:
-    """Sizes tried one after the other on an assignment: each in the part of the estate that it changes, where it has parts."""
+@dataclass(frozen=True)
+class Stood:
+    """How the month stood under an assignment: how many targets it missed, whether some are undecided, its unrounded cost and that of
+    each function.
+    """
 
-    def __init__(self, chooser: _Chooser, assignment: dict[str, str], pinned: Loaded) -> None:
-        self._chooser, self._assignment = chooser, assignment
-        base = chooser.months.play(assignment, rough=True)
-        self.measured = base.measured
-        self._trials = Trials(pinned, base, LARGE, EFFORT, chooser.seed)
-        self._taken: Sets = ()
-        self._in_parts: dict[tuple[Sets, frozenset[str] | None], tuple[Trial, Trial | None] | None] = {}
-        self._whole: dict[Sets, Trial | None] = {}
+    misses: int
+    undecided: bool
+    cost: Decimal
+    functions: Mapping[str, Decimal]
 
-    def take(self, sets: Sets) -> None:
-        """Lay what follows beside the month with these."""
-        self._taken = sets
+    @classmethod
+    def in_(cls, month: PlayedPlan) -> Stood:
+        """Of a month that was played."""
+        functions: dict[str, Decimal] = {}
+        for (name, _), amount in month.bill.functions.items():
+            functions[name] = functions.get(name, Decimal(0)) + amount
+        return cls(len(month.misses), bool(month.undecided), month.bill.unrounded, functions)
 
-    def no_worse(self, sets: Sets) -> bool:
-        """Whether these cost no more and miss no more than what was taken so far."""
-        return any(new.cost <= old.cost and len(new.misses) <= len(old.misses) for old, new in self._pair(sets))
 
-    def misses_no_more(self, sets: Sets) -> bool:
-        """Whether these miss no more targets than what was taken so far."""
-        return any(len(new.misses) <= len(old.misses) for old, new in self._pair(sets))
+class _Seen(NamedTuple):
+    """What is kept of a month: how it stood (None: it could not be played), and what was used on plans that took all they can."""
 
-    def most_instances(self, name: str, sets: Sets) -> int:
-        """The most instances there are of a function."""
-        pair = self._in_part(sets, f"functions.{name}.instance_limit")
-        found = pair[1] if pair else self._of_whole(sets)
-        return max((u.instances.peak for u in found.units_of(name)), default=1) if found else 1
-
-    def _pair(self, sets: Sets) -> Iterator[tuple[Trial, Trial]]:
-        """What was taken so far, and these; nothing where they cannot be played.
-
-        Both of the part that the last of these reaches, or both of the whole: costs of one and of the other are not laid
-        beside each other.
-        """
-        address = sets[-1][0]
-        parts = self._in_part(self._taken, address), self._in_part(sets, address)
-        old, new = (part[1] if part else None for part in parts)
-        if None in parts:
-            old, new = self._of_whole(self._taken), self._of_whole(sets)
-        if old and new:
-            yield old, new
-
-    def _in_part(self, sets: Sets, address: str) -> tuple[Trial, Trial | None] | None:
-        """As ``Trials.pair``, of those of the overrides that belong to the part an address belongs to."""
-        own = self._trials.of_part(sets, address)
-        key = own, self._trials.members(address)
-        if key not in self._in_parts:
-            if len(self._in_parts) >= _KEPT:
-                # Those of functions that were sized long ago; each has all that was measured of its part.
-                del self._in_parts[next(iter(self._in_parts))]
-            self._in_parts[key] = found = self._trials.pair(own, address)
-            self._chooser.months.played += found is not None
-        return self._in_parts[key]
-
-    def _of_whole(self, sets: Sets) -> Trial | None:
-        """The whole month with these; None where it cannot be played."""
-        if sets not in self._whole:
-            try:
-                found = self._chooser.months.try_out(self._assignment, sets, rough=True)
-            except BadInput:
-                return None
-            self._whole[sets] = trial_of(found) if isinstance(found, PlayedPlan) else None
-        return self._whole[sets]
+    stood: Stood | None
+    used: dict[str, Used]
 
 
 def holding(
-    base: PlayedPlan,
+    base: _Month,
     changes: Sequence[tuple[str, str]],
-    played: Callable[[Sets], PlanProjection],
-    rank: Callable[[PlayedPlan], Any],
-) -> tuple[PlayedPlan, Sets]:
+    played: Callable[[Sets], _Month | None],
+    rank: Callable[[_Month], Any],
+) -> tuple[_Month, Sets]:
     """The month with those of some changes that leave it no worse than ``base``, which has none of them; and these.
 
     All of them together, else the first that makes it worse is left out, and so on with the rest, as long as that takes few months.
     """
 
-    def no_worse(some: Sets) -> PlayedPlan | None:
+    def no_worse(some: Sets) -> _Month | None:
         found = played(some)
-        return found if isinstance(found, PlayedPlan) and rank(found) <= rank(base) else None
+        return found if found is not None and rank(found) <= rank(base) else None
 
     month, rest = base, tuple(changes)
     kept: Sets = ()
@@ -390,11 +359,11 @@ def _used_on(name: str, metered: Metered) -> Used:
     return kept
 
 
-def _seems(plan: PlayedPlan) -> tuple[int, Decimal]:
+def _seems(stood: Stood) -> tuple[int, Decimal]:
     """How good it seems by a small sample, which leaves more undecided than the month."""
-    return len(plan.misses), plan.bill.unrounded
+    return stood.misses, stood.cost
 
 
-def _rank(plan: PlayedPlan) -> tuple[int, bool, Decimal]:
+def _rank(stood: Stood) -> tuple[int, bool, Decimal]:
     """What surely meets all goes before what perhaps does, though it cost more (rule 6.8)."""
-    return len(plan.misses), not plan.misses and bool(plan.undecided), plan.bill.unrounded
+    return stood.misses, not stood.misses and stood.undecided, stood.cost

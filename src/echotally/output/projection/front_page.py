@@ -15,8 +15,8 @@ from echotally.output.projection.map_chart import map_figure, map_finding
 from echotally.output.projection.verdict_text import check_text
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.estate_map import estate_map
-from echotally.projection.replicate import Replicated
 from echotally.studies.demand_points import DemandPoint
+from echotally.studies.otherwise import Otherwise
 
 
 @dataclass(frozen=True)
@@ -39,27 +39,30 @@ class Turn:
     misses: str
 
 
-def front_contents(
-    projection: Projection, plan: PlayedPlan | None, replicated: Replicated | None, points: Sequence[DemandPoint]
-) -> dict[str, Any]:
-    """What the first screen shows; of an estate that no plan can run, nothing."""
+def map_contents(projection: Projection, plan: PlayedPlan | None) -> dict[str, Any]:
+    """The map of the first screen; of an estate that no plan can run, nothing."""
     if plan is None:
-        return {"figures": [], "map": None, "map_text": "", "changes": [], "points": None}
+        return {"map": None, "map_text": ""}
     # Grouped as the picture is, so that its caption names what can be seen.
     drawn = estate_map(projection, plan)
     svg = picture(map_figure(projection, plan, title=False), "svg")
+    return {"map": base64.b64encode(svg).decode(), "map_text": safe(map_finding(projection, plan, drawn))}
+
+
+def front_contents(projection: Projection, plan: PlayedPlan | None, other: Otherwise) -> dict[str, Any]:
+    """What the first screen says beside it; of an estate that no plan can run, nothing."""
+    if plan is None:
+        return {"figures": [], "changes": [], "points": None}
     return {
-        "figures": list(_figures(projection, plan, replicated)),
-        "map": base64.b64encode(svg).decode(),
-        "map_text": safe(map_finding(projection, plan, drawn)),
-        "changes": [safe(line) for line in _changes(projection, plan, points)],
-        "points": _table(projection, points) if points else None,
+        "figures": list(_figures(projection, plan, other)),
+        "changes": [safe(line) for line in _changes(projection, plan, other.points)],
+        "points": _table(projection, other.points) if other.points else None,
     }
 
 
-def _figures(projection: Projection, plan: PlayedPlan, replicated: Replicated | None) -> Iterator[Figure]:
-    known = replicated.figures.get(plan.offer.name, {}) if replicated else {}
-    n = len(replicated.seeds) if replicated else 0
+def _figures(projection: Projection, plan: PlayedPlan, other: Otherwise) -> Iterator[Figure]:
+    known = other.figures or {}
+    n = other.seeds
 
     def between(name: str, shown: Any) -> str:
         found = known.get(name)

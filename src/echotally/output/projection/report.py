@@ -11,8 +11,7 @@ import base64
 import hashlib
 import itertools
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
 from importlib.metadata import version
 from importlib.resources import files
 from pathlib import Path
@@ -28,7 +27,7 @@ from echotally.output.model.checked import values_in_force
 from echotally.output.model.findings_view import change_text, untried_said
 from echotally.output.projection.bill_view import quantity_text, standing_line
 from echotally.output.projection.edges_view import edge_lines, edge_name, times_text
-from echotally.output.projection.front_page import front_contents
+from echotally.output.projection.front_page import front_contents, map_contents
 from echotally.output.projection.incidents_view import HEADINGS, helping_lines, incident_row
 from echotally.output.projection.month_charts import dashboard_chart, when_text
 from echotally.output.projection.projection_charts import backlog_chart, cost_chart, landing_chart, levels_chart
@@ -38,12 +37,11 @@ from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.outcomes import OUTCOMES
-from echotally.projection.replicate import Replicated
 from echotally.projection.showback import showback, splits_of
 from echotally.projection.window import Window
 from echotally.rates.billing import minor_digits
 from echotally.rates.meters import meter_of
-from echotally.studies.demand_points import DemandPoint
+from echotally.studies.otherwise import Otherwise
 
 #: Functions with charts of their own; more would make a page that no browser opens gladly.
 _MOST_CHARTED = 3
@@ -53,23 +51,17 @@ _FEW_FINDINGS = 3
 _LATER = ("Why not", "No other plan", "Without that")
 
 
-@dataclass(frozen=True)
-class Beside:
-    """What is played beside the month for its report: other seeds, other demands, the worst day step by step."""
-
-    replicated: Replicated | None = None
-    points: Sequence[DemandPoint] = ()
-    day: Picture | None = None
-
-
 def report_page(
     projection: Projection,
     checked: Checked | None,
     model_path: Path,
     by: str | None = None,
-    beside: Beside | None = None,
+    day: Picture | None = None,
+    other: Callable[[], Otherwise] = Otherwise,
 ) -> str:
-    """The page as HTML text; ``checked`` are the findings of the same model."""
+    """The page as HTML text; ``checked`` are the findings of the same model, ``day`` its worst day, ``other`` what else might come,
+    asked for when all else is drawn.
+    """
     shown_in(projection.currency)
     from jinja2 import Environment, StrictUndefined
     from markupsafe import Markup
@@ -85,21 +77,25 @@ def report_page(
     return template.render(
         script=Markup(script),
         script_digest=Markup(digest),
-        **_contents(projection, checked, model_path, by, beside or Beside()),
+        **_contents(projection, checked, model_path, by),
+        **_late(projection, day, other()),
     )
 
 
-def _contents(
-    projection: Projection, checked: Checked | None, model_path: Path, by: str | None, beside: Beside
-) -> dict[str, Any]:
+def _late(projection: Projection, day: Picture | None, other: Otherwise) -> dict[str, Any]:
+    """What is played beside the month, and which parts the page has with it."""
+    plan = projection.best
+    parts = _parts(plan, bool(other.points), bool(day))
+    return {**front_contents(projection, plan, other), "day": day, "parts": parts}
+
+
+def _contents(projection: Projection, checked: Checked | None, model_path: Path, by: str | None) -> dict[str, Any]:
     plan = projection.best
     by = by or _usual_split(projection)
     return {
-        **front_contents(projection, plan, beside.replicated, beside.points),
-        "day": beside.day,
+        **map_contents(projection, plan),
         "estate": safe(projection.model.estate.name),
         "month": projection.model.estate.month,
-        "parts": _parts(plan, beside),
         "verdict": [safe(line) for line in verdict_lines(projection) if not line.startswith(_LATER)],
         "plans": _plans(projection),
         "beside": list(_beside(projection)),
@@ -142,15 +138,15 @@ def day_picture(day: Window) -> Picture:
     return picture(dashboard_chart(day, None, None, "png"), text)
 
 
-def _parts(plan: PlayedPlan | None, beside: Beside) -> list[tuple[str, str]]:
+def _parts(plan: PlayedPlan | None, demands: bool, day: bool) -> list[tuple[str, str]]:
     """Anchor and title of each part of the page."""
     return [
-        *([("demand", "If demand changes")] if beside.points else []),
+        *([("demand", "If demand changes")] if demands else []),
         ("plans", "Plans"),
         *([("bill", "Bill")] if plan else []),
         *([("edges", "How far from the edge")] if plan and plan.edges else []),
         *([("incidents", "Incidents")] if plan and plan.incidents else []),
-        *([("day", "The worst day")] if beside.day else []),
+        *([("day", "The worst day")] if day else []),
         ("findings", "Findings"),
         *([("functions", "Functions")] if plan else []),
         ("assumptions", "Assumptions"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shlex
+from collections.abc import Sequence
 from decimal import Decimal
 
 from rich.console import RenderableType
@@ -37,6 +38,7 @@ def choose_verdict(found: Choice) -> list[str]:
     ]
     lines += [f"  it misses {check_text(miss, currency)}." for miss in found.chosen.misses]
     lines += _made_to_wait(found)
+    lines += _unsized(found)
     sure = "every assignment was looked at"
     if found.bound is not None and found.bound <= 0:
         # Where a plan bills instances by the month, what one function adds there may be nothing.
@@ -229,8 +231,20 @@ def _kept_sizes(found: Choice) -> list[str]:
     names = [name for name, function in found.loaded.model.functions.items() if function.memory_used is None]
     if not names or not found.sized:
         return []
-    listed = ", ".join(names[:5]) + (f" and {len(names) - 5} more" if len(names) > 5 else "")
-    return [f"Memory is not made smaller where the model does not say what is needed (memory_used): {listed}."]
+    return [f"Memory is not made smaller where the model does not say what is needed (memory_used): {_few(names)}."]
+
+
+def _unsized(found: Choice) -> list[str]:
+    """Of which functions sizes are left, for the verdict: without them the choice may be dearer than it need be."""
+    if not found.unsized:
+        return []
+    return [
+        f"Not every size of {len(found.unsized)} function(s) was tried, as each takes the whole month: {_few(found.unsized)}."
+    ]
+
+
+def _few(names: Sequence[str]) -> str:
+    return ", ".join(names[:5]) + (f" and {len(names) - 5} more" if len(names) > 5 else "")
 
 
 def _beside(found: Choice, by: str) -> list[tuple[tuple[str, ...], Decimal, Decimal]]:
@@ -274,6 +288,7 @@ def choose_json(found: Choice, by: str | None = None) -> str:
         "method": found.method,
         "estimated": found.tried,
         "played": found.played,
+        "unsized": list(found.unsized),
         "bound": None if found.bound is None else amount_text(found.bound),
     }
     if by:

@@ -1,0 +1,92 @@
+"""Work that a process of its own does beside this one: kernels share the cores on threads, but the interpreter has one for all."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import signal
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from multiprocessing.connection import Connection
+from typing import Any, Generic, TypeVar
+
+from echotally.projection.threads import Progress
+
+Result = TypeVar("Result")
+#: How often whoever waits is told how far it is, s.
+_TOLD_S = 0.2
+
+
+@dataclass
+class Aside(Generic[Result]):
+    """What is being done aside. ``work`` is given a function to tell how far it is, and does the same wherever it is done."""
+
+    work: Callable[[Progress | None], Result]
+    _found: Connection | None = None
+    _share: Any = None
+
+    def result(self, what: str, progress: Progress | None = None) -> Result:
+        """What the work came to, waited for. Where it failed, or its process was ended, it is done here, and fails here."""
+        if self._found is not None:
+            # A process that was ended closes its end, which ends the waiting.
+            while not self._found.poll(_TOLD_S):
+                if progress:
+                    progress(what, self._share.value)
+            with suppress(EOFError, OSError):
+                there, found = self._found.recv()
+                if there:
+                    return found  # type: ignore[no-any-return]
+        return self.work(progress)
+
+
+@contextmanager
+def set_aside(work: Callable[[Progress | None], Result], wanted: bool = True) -> Iterator[Aside[Result]]:
+    """Begin ``work`` in a process that has everything this one has; done here, when it is asked for, where it is not ``wanted`` or no
+    other core or such process is to be had.
+
+    What is left of it is ended with the context. No other thread may be at work when it begins.
+    """
+    if not (wanted and sys.platform.startswith("linux") and (os.cpu_count() or 1) > 1):
+        yield Aside(work)
+        return
+    context = multiprocessing.get_context("fork")
+    share = context.RawValue("d", 0.0)
+    receiver, sender = context.Pipe(duplex=False)
+    process = context.Process(target=_do, args=(work, receiver, sender, share), daemon=True)
+    try:
+        process.start()
+    except OSError:
+        # No room for another process.
+        yield Aside(work)
+        return
+    # The other end is the process's alone, so that it closes with it.
+    sender.close()
+    try:
+        yield Aside(work, receiver, share)
+    finally:
+        process.kill()
+        process.join()
+        receiver.close()
+
+
+def _do(work: Callable[[Progress | None], Any], receiver: Connection, sender: Connection, share: Any) -> None:
+    receiver.close()
+    # An interruption is the other one's, which ends this.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    parent = os.getppid()
+
+    def tell(_: str, done: float) -> None:
+        share.value = done
+        if os.getppid() != parent:
+            # Nobody waits any more.
+            os._exit(1)
+
+    try:
+        message = True, work(tell)
+    except Exception:
+        message = False, None
+    with suppress(BrokenPipeError):
+        sender.send(message)

@@ -1,0 +1,42 @@
+"""How else the month might go: with other seeds, and at other demands."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from echotally.projection.answer import Projection
+from echotally.projection.loaded import Loaded
+from echotally.projection.replicate import Interval, replicate
+from echotally.projection.threads import Progress
+from echotally.studies.demand_points import DemandPoint, demand_points
+
+#: With so many seeds, today's among them.
+_SEEDS = 5
+
+
+@dataclass(frozen=True)
+class Otherwise:
+    """The figures in all of the plan shown, each with its interval over ``seeds`` seeds; every plan at several demands."""
+
+    seeds: int = 0
+    figures: Mapping[str, Interval] | None = None
+    points: tuple[DemandPoint, ...] = ()
+
+
+def otherwise(loaded: Loaded, projection: Projection, progress: Progress | None = None) -> Otherwise:
+    """Months of the plan that is shown with other seeds, then of every plan at other demands; nothing where no plan can be shown."""
+    best = projection.best
+    if best is None:
+        return Otherwise()
+    first, name = replace(projection, plans=(best,)), best.offer.name
+    replicated = replicate(
+        loaded, _SEEDS, [name], projection.seed, first=first, by_function=False, progress=_part(progress, 0.0, 0.1)
+    )
+    points = demand_points(loaded, projection, progress=_part(progress, 0.1, 1.0))
+    return Otherwise(_SEEDS, replicated.figures[name], tuple(points))
+
+
+def _part(progress: Progress | None, begin: float, end: float) -> Progress | None:
+    """What hears of a part of the whole."""
+    return (lambda what, share: progress(what, begin + (end - begin) * share)) if progress else None
