@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import re
+from functools import partial
 from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
 
 import echotally
+from echotally.findings import check_model
+from echotally.output.projection.report import report_page
 from echotally.projection.loaded import load
 from echotally.studies.demand_points import SCALES, demand_points
+from echotally.studies.otherwise import otherwise
 from tests.conftest import run_program
 from tests.output.browser import browser
 
@@ -154,6 +158,22 @@ def test_demand_points_are_months_that_were_played(tmp_path: Path) -> None:
         alone = echotally.project(loaded, [("environments.live.demand", repr(point.scale))])
         assert point.pick == alone.pick
         assert [p.unrounded for p in point.plans] == [p.bill.unrounded for p in alone.played]
+
+
+def test_the_page_needs_of_plans_that_are_not_shown_no_month(tmp_path: Path) -> None:
+    (tmp_path / "card.toml").write_text(CARD)
+    (tmp_path / "model.toml").write_text(_model(["one", "two"]))
+    loaded = load(tmp_path / "model.toml")
+    whole = echotally.project(loaded)
+    alone = whole.without_other_months()
+    assert [bool(plan.units) for plan in alone.played] == [plan is whole.best for plan in whole.played]
+    pages = [
+        report_page(
+            each, check_model(loaded, (), None, each), tmp_path / "model.toml", other=partial(otherwise, loaded, each)
+        )
+        for each in (whole, alone)
+    ]
+    assert pages[0] == pages[1] and 'id="slider"' in pages[0]
 
 
 def test_where_all_demands_would_take_minutes_fewer_are_played(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -17,12 +17,15 @@ from echotally.projection.loaded import load
 from echotally.studies.otherwise import otherwise
 
 
-@pytest.mark.parametrize("wanted", [True, False])
-def test_what_is_asked_for_is_what_the_work_came_to_wherever_it_is_done(wanted: bool) -> None:
-    with set_aside(lambda tell: (os.getpid(), {"cost": 1.25}), wanted) as aside:
+@pytest.mark.parametrize("cores", [1, 2])
+def test_what_is_asked_for_is_what_the_work_came_to_wherever_it_is_done(
+    cores: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(os, "cpu_count", lambda: cores)
+    with set_aside(lambda tell: (os.getpid(), {"cost": 1.25})) as aside:
         where, found = aside.result("work")
         assert found == {"cost": 1.25}
-        assert (where == os.getpid()) is not wanted
+        assert (where == os.getpid()) is (cores == 1)
     assert multiprocessing.active_children() == []
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import timedelta
 from functools import partial
 from pathlib import Path
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
     from echotally.projection.answer import Projection
     from echotally.projection.loaded import Loaded
     from echotally.projection.threads import Progress
+    from echotally.studies.otherwise import Otherwise
 
 #: Events of a month, taken as long as they are among many functions, up to which the page says at how many times the demand edges are
 #: reached.
@@ -61,12 +64,10 @@ def report(
     from echotally.errors import BadInput
     from echotally.findings import check_model
     from echotally.output.projection.report import report_page
-    from echotally.projection.aside import set_aside
     from echotally.projection.incidents import with_incidents
     from echotally.projection.loaded import load
     from echotally.projection.project import project_loaded
     from echotally.projection.threads import MANY
-    from echotally.studies.otherwise import Otherwise, otherwise
 
     options.only_where(bill_so_far, "without --so-far", "until")
     options.until_with(bill_so_far, until)
@@ -78,8 +79,9 @@ def report(
     prepare_simulation()
     with progress_line() as tell:
         result = project_loaded(loaded, list(plans), seed, tell, how=Playing(standing=True), workers=None)
-    # The page is drawn while other months are played, which need nothing of what else is found here.
-    with set_aside(partial(otherwise, loaded, result), _soon(result, _SOON) and loaded.model.units < MANY) as others:
+    if loaded.model.units >= MANY and not (loaded.model.incidents or bill_so_far):
+        result = result.without_other_months()
+    with _other_months(loaded, result) as others:
         with progress_line() as tell:
             if loaded.model.incidents:
                 result = with_incidents(loaded, result, tell)
@@ -96,8 +98,7 @@ def report(
             checked = None
         day = _worst_day(loaded, result)
         with progress_line() as tell:
-            others_played = partial(others.result, "other months", tell) if _soon(result, _SOON) else Otherwise
-            page = report_page(result, checked, model, by, day, others_played)
+            page = report_page(result, checked, model, by, day, partial(others, tell))
     write_whole(out, page.encode())
     saying.note(f"Written: {out}")
 
@@ -105,6 +106,26 @@ def report(
 def _soon(result: Projection, most: float) -> bool:
     """Whether the month of the plan shown has so few events that more of its kind are soon played."""
     return result.best is not None and result.best.totals.events["in"] <= most
+
+
+@contextmanager
+def _other_months(loaded: Loaded, result: Projection) -> Iterator[Callable[[Progress | None], Otherwise]]:
+    """Begin what else might come, as far as it is soon played; a function that waits for it."""
+    from echotally.projection.aside import set_aside
+    from echotally.projection.threads import MANY
+    from echotally.studies.otherwise import Otherwise, otherwise
+
+    if not _soon(result, _SOON):
+        yield lambda _: Otherwise()
+    elif loaded.model.units >= MANY:
+        # A month of so many functions takes as much memory as the page; they are not there at the same time.
+        with progress_line() as tell:
+            found = otherwise(loaded, result, tell)
+        yield lambda _: found
+    else:
+        # The page is drawn while other months are played, which need nothing of what else is found here.
+        with set_aside(partial(otherwise, loaded, result)) as aside:
+            yield partial(aside.result, "other months")
 
 
 def _worst_day(loaded: Loaded, result: Projection) -> Picture | None:

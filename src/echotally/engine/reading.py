@@ -188,6 +188,10 @@ class Measured:
     marks: tuple[Measured, ...] = ()
     passed: tuple[Measured, ...] = ()
 
+    def emptied(self) -> Measured:
+        """The same month without what happened in it by function, source and hour."""
+        return replace(self, units=[], sources=[], series=Hourly(()), put_in=(), starts_ns=None, marks=(), passed=())
+
 
 def read_out(model: Model, built: Built, quantities_only: bool = False) -> Measured:
     """Read the measurements out of a finished world; raises ``OurFault`` if a sum does not hold."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
 from functools import cached_property
@@ -226,6 +226,15 @@ class Projection(Answer):
     def by_cost(self) -> Iterator[PlayedPlan]:
         """The plans that can take the estate, cheapest first, ties by name."""
         yield from sorted(self.played, key=lambda plan: (plan.bill.total, plan.offer.name))
+
+    def without_other_months(self) -> Projection:
+        """The same with what happened in the month of the plan shown alone; of other plans totals, checks and bills are left.
+
+        Of a thousand functions each month takes 15 MB.
+        """
+        best = self.best
+        others = {plan.offer.name: replace(plan, measured=plan.measured.emptied()) for plan in self.played}
+        return replace(self, plans=tuple(p if p is best else others.get(p.offer.name, p) for p in self.plans))
 
     def plan(self, name: str) -> PlanProjection:
         """The projection of one plan by its full name; raises ``KeyError``."""

@@ -42,13 +42,13 @@ class Aside(Generic[Result]):
 
 
 @contextmanager
-def set_aside(work: Callable[[Progress | None], Result], wanted: bool = True) -> Iterator[Aside[Result]]:
-    """Begin ``work`` in a process that has everything this one has; done here, when it is asked for, where it is not ``wanted`` or no
-    other core or such process is to be had.
+def set_aside(work: Callable[[Progress | None], Result]) -> Iterator[Aside[Result]]:
+    """Begin ``work`` in a process that has everything this one has; where there is no other core, or no such process is to be had, it
+    is done here when it is asked for.
 
     What is left of it is ended with the context. No other thread may be at work when it begins.
     """
-    if not (wanted and sys.platform.startswith("linux") and (os.cpu_count() or 1) > 1):
+    if not (sys.platform.startswith("linux") and (os.cpu_count() or 1) > 1):
         yield Aside(work)
         return
     context = multiprocessing.get_context("fork")
