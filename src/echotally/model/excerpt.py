@@ -28,6 +28,12 @@ class Excerpt:
             "incidents": [n for n, i in enumerate(document.data.get("incidents", ())) if _of_some(i, names)],
         }
         self._data = self._pruned(document.data, names)
+        # Values of functions that are not here, of which a choice may have pinned a thousand, are nobody's.
+        self._changed = {
+            address: text
+            for address, text in document.changed.items()
+            if address[0] != "functions" or len(address) < 2 or address[1] in names
+        }
         # What was measured where is read from what was written, so that the excerpt keeps that as well.
         self._written = None if document.written is None else self._pruned(document.written, names)
 
@@ -38,7 +44,7 @@ class Excerpt:
             Path(found.path),
             data,
             found.text,
-            dict(found.changed),
+            dict(self._changed),
             set(found.made),
             self._written or self._data,
             list(found.card_sets),

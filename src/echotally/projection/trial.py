@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from echotally.engine.apart import Bucket, Followed, Together
 from echotally.engine.layout import SERIES
+from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import worth_sampling
 from echotally.errors import BadInput
 from echotally.model.excerpt import Excerpt
@@ -252,7 +253,11 @@ class _Part:
         self.functions = trials.loaded.model.functions.keys() & members
         self._excerpt = Excerpt(trials.loaded.document, members)
         self._lock = Lock()
-        self._others = [u for u in trials.base.measured.units if u.unit.function not in self.functions]
+
+    @property
+    def _others(self) -> list[UnitMeasured]:
+        """What is not of the part; not kept, as there are as many parts as functions."""
+        return [u for u in self._trials.base.measured.units if u.unit.function not in self.functions]
 
     @property
     def is_apart(self) -> bool:
