@@ -123,6 +123,7 @@ OF_WORDS = (
     "tests/output/",
     "tests/studies/test_ahead",
     "tests/studies/test_choices",
+    "tests/studies/test_crossings",
     "tests/studies/test_edges_and_prices",
     "tests/studies/test_money_beside",
     "tests/studies/test_split_everywhere",

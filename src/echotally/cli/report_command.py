@@ -20,6 +20,7 @@ from echotally.projection.playing import Playing
 if TYPE_CHECKING:
     from datetime import date
 
+    from echotally.findings import Checked
     from echotally.output.projection.report_parts import Picture
     from echotally.projection.answer import Projection
     from echotally.projection.loaded import Loaded
@@ -61,8 +62,6 @@ def report(
     out: Path,
 ) -> None:
     """Write one self-contained page about MODEL: verdict, plans, bill, charts, functions, findings, assumptions."""
-    from echotally.errors import BadInput
-    from echotally.findings import check_model
     from echotally.output.projection.report import report_page
     from echotally.projection.incidents import with_incidents
     from echotally.projection.loaded import load
@@ -91,16 +90,23 @@ def report(
 
                 plan = plans[0] if len(plans) == 1 else None
                 result = with_bill_so_far(loaded, result, bill_so_far, until, plan=plan, progress=tell)
-        try:
-            checked = check_model(loaded, (), plans[0] if plans else None, result)
-        except BadInput:
-            # A plan that cannot run the estate has a page all the same, with its reasons.
-            checked = None
+        checked = _checked(loaded, plans, result)
         day = _worst_day(loaded, result)
         with progress_line() as tell:
             page = report_page(result, checked, model, by, day, partial(others, tell))
     write_whole(out, page.encode())
     saying.note(f"Written: {out}")
+
+
+def _checked(loaded: Loaded, plans: tuple[str, ...], result: Projection) -> Checked | None:
+    """The findings; none where the plan cannot run the estate: it has a page all the same, with its reasons."""
+    from echotally.errors import BadInput
+    from echotally.findings import check_model
+
+    try:
+        return check_model(loaded, (), plans[0] if plans else None, result)
+    except BadInput:
+        return None
 
 
 def _soon(result: Projection, most: float) -> bool:
