@@ -5,6 +5,8 @@ from __future__ import annotations
 import multiprocessing
 import os
 import signal
+import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -84,3 +86,32 @@ def test_other_months_are_the_same_aside(river: Path) -> None:
     assert {"cost.total", "left_behind", "wait_p95_s"} <= set(found.figures or {})
     # Of a thousand functions, none of theirs.
     assert not any(name.startswith("functions.") for name in found.figures or {})
+
+
+def test_it_ends_with_the_process_that_began_it(tmp_path: Path) -> None:
+    script = (
+        "import os, pathlib, time\n"
+        "from echotally.projection.aside import set_aside\n"
+        "def work(tell):\n"
+        "    pathlib.Path('there').write_text(str(os.getpid()))\n"
+        "    time.sleep(300)\n"
+        "with set_aside(work):\n"
+        "    while not pathlib.Path('there').exists() or not pathlib.Path('there').read_text():\n"
+        "        time.sleep(0.01)\n"
+        # As an interruption ends the program that is too busy to end by itself.
+        "    os._exit(130)\n"
+    )
+    assert subprocess.run([sys.executable, "-c", script], cwd=tmp_path, check=False).returncode == 130
+    status = Path("/proc") / (tmp_path / "there").read_text() / "status"
+
+    def is_there() -> bool:
+        try:
+            # What has ended may stand in the list until somebody asks for it.
+            return "(zombie)" not in status.read_text()
+        except OSError:
+            return False
+
+    until = time.monotonic() + 30
+    while is_there() and time.monotonic() < until:
+        time.sleep(0.05)
+    assert not is_there()

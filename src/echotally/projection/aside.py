@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import multiprocessing
 import os
 import signal
@@ -17,6 +18,8 @@ from echotally.projection.threads import Progress
 Result = TypeVar("Result")
 #: How often whoever waits is told how far it is, s.
 _TOLD_S = 0.2
+#: Of Linux's ``prctl`` (linux/prctl.h).
+_PARENT_DEATH_SIGNAL = 1
 
 
 @dataclass
@@ -76,13 +79,11 @@ def _do(work: Callable[[Progress | None], Any], receiver: Connection, sender: Co
     # An interruption is the other one's, which ends this.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
-    parent = os.getppid()
+    # However the other one ends, nobody waits for this any more.
+    ctypes.CDLL(None).prctl(_PARENT_DEATH_SIGNAL, signal.SIGKILL)
 
     def tell(_: str, done: float) -> None:
         share.value = done
-        if os.getppid() != parent:
-            # Nobody waits any more.
-            os._exit(1)
 
     try:
         message = True, work(tell)
