@@ -11,10 +11,22 @@ from numpy.typing import NDArray
 
 from echotally.engine.counted import Counted
 from echotally.engine.layout import WAIT_BINS
-from echotally.engine.sketch import KeptWaits, Level, ManyWaits, OfUnits, Waits, bins_until, levels_of, waits_of
+from echotally.engine.sketch import (
+    KeptWaits,
+    Level,
+    ManyWaits,
+    OfUnits,
+    Waits,
+    bins_until,
+    level_of,
+    levels_of,
+    waits_of,
+)
 
 #: So many units are read at once: their sketches, 50 kB each, are put beside each other.
 AT_ONCE = 64
+#: From so many on that is faster than one by one.
+_MANY = 8
 _NO_WAITS = Waits(None, None, None, None)
 _NO_SKETCH = KeptWaits.nothing()
 
@@ -41,8 +53,29 @@ def peaks_alone(units: Any) -> Iterator[Distributions]:
 
 def distributions(w: Counted, n: int) -> Iterator[Distributions]:
     """Of each of the ``n`` units."""
+    if n < _MANY:
+        yield from (_one(w, unit) for unit in range(n))
+        return
     for first in range(0, n, AT_ONCE):
         yield from _some(w, range(first, min(n, first + AT_ONCE)))
+
+
+def _one(w: Counted, n: int) -> Distributions:
+    """Of one unit by itself: what looks at many at once takes as long for few."""
+    record = w.units[n]
+    longest, latest = int(record["wait_max"]), int(record["latency_max"])
+    bins = bins_until(latest)
+    answers = w.request_bins[n][:, :bins]
+    waits = KeptWaits.of(w.wait_bins[n][:, : bins_until(longest)])
+    return Distributions(
+        level_of(w.level_bins[n], int(record["level_peak"]), w.length_ns),
+        level_of(w.count_bins[n], int(record["count_peak"]), w.length_ns),
+        waits.waits(longest),
+        KeptWaits.of(w.latency_bins[n][:, :bins] + answers).waits(latest),
+        KeptWaits.of(answers).waits(latest),
+        KeptWaits.of(w.charge_bins[n]).quantile(0.95),
+        waits,
+    )
 
 
 def _some(w: Counted, units: range) -> Iterator[Distributions]:

@@ -6,6 +6,7 @@ A quantile of waits is the mean of what is in its bin, so a constant wait comes 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -45,6 +46,10 @@ class OfUnits(Protocol):
     """A sketch for each unit (see ``engine.layout.World``): a whole array, or what makes the n-th when it is asked for."""
 
     def __getitem__(self, n: int, /) -> NDArray[np.int64]: ...
+
+
+#: Quantiles that are told of waits.
+_SHARES = (0.5, 0.95, 0.99)
 
 
 @dataclass(frozen=True)
@@ -94,7 +99,27 @@ class KeptWaits:
 
     def quantile(self, q: float) -> float | None:
         """As ``wait_quantile``."""
-        return ManyWaits(self.places, self.counts, self.into, np.array([0, len(self.places)])).quantiles((q,))[0][0]
+        return self.quantiles((q,))[0]
+
+    def quantiles(self, shares: Sequence[float]) -> list[float | None]:
+        """Nearest-rank quantiles, s; None of an empty sketch."""
+        if not len(self.places):
+            return [None] * len(shares)
+        passed = np.cumsum(self.counts)
+        total = int(passed[-1])
+        found: list[float | None] = []
+        for q in shares:
+            # The smallest place with at least q of all at or below it; a rounding error must not add one.
+            at = int(passed.searchsorted(max(1, math.ceil(q * total - 1e-9))))
+            place = int(self.places[at])
+            into = float(self.into[at]) * float(_UNITS[place]) / float(self.counts[at])
+            found.append((int(STARTS[place]) + into) / 1e9)
+        return found
+
+    def waits(self, longest: int) -> Waits:
+        """As ``waits_of``."""
+        p50, p95, p99 = self.quantiles(_SHARES)
+        return Waits(p50, p95, p99, None if p50 is None else longest / 1e9)
 
     def whole(self) -> NDArray[Any]:
         """The sketch, of shape (2, bins)."""
@@ -159,13 +184,12 @@ class ManyWaits:
             yield KeptWaits(self.places[first:end], self.counts[first:end], self.into[first:end])
 
     def quantiles(self, shares: Sequence[float]) -> list[list[float | None]]:
-        """Nearest-rank quantiles of each unit, s; None where its sketch is empty."""
+        """As ``KeptWaits.quantiles``, of each unit."""
         passed = np.concatenate([[0], np.cumsum(self.counts)])
         before = passed[self.edges[:-1]]
         totals = passed[self.edges[1:]] - before
         found: list[list[float | None]] = [[None] * len(shares) for _ in totals]
         some = np.flatnonzero(totals)
-        # The smallest place with at least q of all at or below it; a rounding error must not add one.
         ranks = np.maximum(1, np.ceil(np.multiply.outer(totals[some], shares) - 1e-9)).astype(np.int64)
         at = passed.searchsorted(before[some, None] + ranks) - 1
         place = self.places[at]
@@ -196,7 +220,7 @@ def wait_sums(sketch: NDArray[Any]) -> NDArray[np.float64]:
 
 def waits_of(sketches: ManyWaits, longest: Sequence[int]) -> list[Waits]:
     """Nearest-rank quantiles of each unit; the maximum, given in ns, is exact (above 2 s, a constant to 1e-9 of it)."""
-    quantiles = sketches.quantiles((0.5, 0.95, 0.99))
+    quantiles = sketches.quantiles(_SHARES)
     return [
         Waits(p50, p95, p99, None if p50 is None else most / 1e9)
         for (p50, p95, p99), most in zip(quantiles, longest, strict=True)
@@ -210,11 +234,19 @@ def wait_quantile(sketch: NDArray[Any], q: float) -> float | None:
 
 def level_of(bins: NDArray[Any], peak: int, length_ns: int) -> Level:
     """A level from the time spent at each, ns, over ``length_ns``."""
-    return levels_of(bins[None], [peak], length_ns)[0]
+    bins = bins[: _looked_at(peak)]
+    values = np.minimum(LEVELS[: len(bins)], max(peak, EXACT_LEVELS - 1))
+    passed = np.cumsum(bins)
+    mean = float((values * (bins / length_ns)).sum())
+
+    def quantile(q: float) -> int:
+        return min(peak, int(values[int(passed.searchsorted(q * length_ns))])) if passed[-1] else 0
+
+    return Level(mean, quantile(0.95), quantile(0.99), peak)
 
 
 def levels_of(bins: NDArray[Any], peaks: Sequence[int], length_ns: int) -> list[Level]:
-    """The level of each unit, from the time it spent at each, ns, shape (units, bins), over ``length_ns``."""
+    """As ``level_of``, of each unit, from the time it spent at each level, ns, shape (units, bins)."""
     found: list[Level] = [Level(0.0, 0, 0, 0)] * len(bins)
     looked_at = np.array([_looked_at(peak) for peak in peaks])
     for n in np.unique(looked_at).tolist():
