@@ -16,6 +16,7 @@ from echotally.engine.sketch import (
     ManyWaits,
     bins_of,
     bins_until,
+    level_of,
     levels_of,
     wait_quantile,
     waits_of,
@@ -56,6 +57,9 @@ def test_quantiles_are_nearest_ranks_whichever_units_stand_beside(units: list[li
     longest = [max(waits, default=0) for waits in units]
     for waits, told in zip(units, waits_of(of(sketches), longest), strict=True):
         assert told.max == (max(waits) / 1e9 if waits else None)
+    assert waits_of(of(sketches), longest) == [
+        KeptWaits.of(sketch).waits(most) for sketch, most in zip(sketches, longest, strict=True)
+    ]
 
 
 @given(OF_UNITS, st.data())
@@ -81,6 +85,8 @@ def test_levels_of_many_are_those_of_each_written_out(units: list[list[tuple[int
         bins[n, 0] += length - bins[n].sum()
     peaks = [max((level for level, _ in held), default=0) for held in units]
     for n, (found, peak) in enumerate(zip(levels_of(bins, peaks, length), peaks, strict=True)):
+        # To the bit.
+        assert found == level_of(bins[n], peak, length)
         # What is wider than one level is told by its middle, and never above the peak there was.
         values = np.minimum(LEVELS, max(peak, EXACT_LEVELS - 1))
         assert found.mean == pytest.approx(float((values * bins[n]).sum()) / length, rel=1e-12, abs=1e-12)

@@ -265,6 +265,15 @@ def _split_table(found: Choice, by: str, width: int | None) -> RenderableType:
     return table(f"By {by.replace(',', ' and ')} ({found.chosen.bill.currency})", columns, rows, width=width)
 
 
+def _cheapest(each: Commitments) -> dict[str, str | int]:
+    return {
+        "plan": each.plan,
+        "per_hour": f"{each.cheapest.per_hour:f}",
+        "per_hour_over_draws": f"{each.cheapest_over_draws.per_hour:f}",
+        "draws": each.draws,
+    }
+
+
 def choose_json(found: Choice, by: str | None = None) -> str:
     """The choice as data (schema ``echotally-choice/1``)."""
     data = {
@@ -298,13 +307,5 @@ def choose_json(found: Choice, by: str | None = None) -> str:
         ]
     if found.commitments is not None:
         data["commitments"] = _commitments(found)
-        data["cheapest_commitments"] = [
-            {
-                "plan": each.plan,
-                "per_hour": f"{each.cheapest.per_hour:f}",
-                "per_hour_over_draws": f"{each.cheapest_over_draws.per_hour:f}",
-                "draws": each.draws,
-            }
-            for each in found.commitments
-        ]
+        data["cheapest_commitments"] = [_cheapest(each) for each in found.commitments]
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
