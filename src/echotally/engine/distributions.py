@@ -1,4 +1,6 @@
-"""Levels, waits and charged times of all units, read from their sketches some units at a time: one by one takes five times as long."""
+"""Levels, waits and charged times of all units, read from their sketches: of many some units at a time, which takes less than each by
+itself.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,7 @@ from echotally.engine.sketch import (
     waits_of,
 )
 
-#: So many units are read at once: their sketches, 50 kB each, are put beside each other.
+#: So many units are read at once: what is looked at for each is some 100 kB.
 AT_ONCE = 64
 #: From so many on that is faster than one by one.
 _MANY = 8
