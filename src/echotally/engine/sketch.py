@@ -208,7 +208,8 @@ def bins_of(ns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float6
 
 def bins_until(longest_ns: int) -> int:
     """How many of the first bins hold all times up to the longest."""
-    return int(STARTS.searchsorted(longest_ns, side="right"))
+    # Of a sample the longest is cut to whole ns and what is in its bins rounded, which may be one more.
+    return int(STARTS.searchsorted(longest_ns + 1, side="right"))
 
 
 def wait_sums(sketch: NDArray[Any]) -> NDArray[np.float64]:
