@@ -110,6 +110,7 @@ def always(monkeypatch):
     monkeypatch.setattr(month, "_TOGETHER", 1)
     monkeypatch.setattr(playing, "_AT_ONCE", 3_000)
     monkeypatch.setattr(playing, "_FOR_EACH_PART", 1)
+    monkeypatch.setattr(month, "_IN_THE_WAY", month._InTheWay())
     real = month._apart
     monkeypatch.setattr(month, "_apart", lambda *a, **k: (found := real(*a, **k), came.append(found is not None))[0])
     return came
@@ -420,3 +421,18 @@ def test_the_same_part_is_refused_wherever_it_is_played(write, always, monkeypat
             simulate_month(loaded.model, loaded.month.arrivals, placement, 1, wanted=wanted)
         told.add(str(refused.value))
     assert len(told) == 1
+
+
+def test_months_like_one_whose_parts_got_in_each_others_way_are_seldom_tried_in_parts(write, always):
+    loaded = load(write(estate(5, "one"), PLANS["few tokens"]))
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    found = [plain(simulate_month(loaded.model, loaded.month.arrivals, placement, 3)) for _ in range(9)]
+    # Whether they are tried or not, the answer is the same; now and then another value may have made room.
+    assert always == [False, False] and all(each == found[0] for each in found)
+    less = loaded.changed([("environments.live.demand", "0.05"), ("environments.try.demand", "0.05")])
+    simulate_month(less.model, less.month.arrivals, placement, 3)
+    assert len(always) == 3
+    roomier = load(write(estate(5, "one"), PLANS["far limit"]))
+    placement = placement_on(roomier.model, roomier.offers, roomier.offers["test.plan"])
+    simulate_month(roomier.model, roomier.month.arrivals, placement, 3)
+    assert always[3:] == [True]

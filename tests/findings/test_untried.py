@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 from collections import Counter
 
 import pytest
 
+from echotally import findings
 from echotally.engine.sampling import expecting
 from echotally.findings import check_model, context
 from echotally.projection.project import project
@@ -155,3 +157,14 @@ def test_of_a_large_month_the_sample_as_it_is_is_played_once_for_all_rules(write
     monkeypatch.setattr(context.Context, "_project", counted)
     assert any(f.noticed.outcome.sampled for f in check_model(write(ESTATE, NEAR)).findings if f.noticed.outcome)
     assert as_it_is.count(True) == 1 < len(as_it_is)
+
+
+@pytest.mark.parametrize("limits", [NEAR, FAR])
+def test_several_processes_find_and_leave_untried_the_same(limits, write, little, monkeypatch):
+    path = write(ESTATE, limits)
+    expected = check_model(path)
+    monkeypatch.setattr(findings, "_ASIDE", 1)
+    monkeypatch.setattr(os, "cpu_count", lambda: 3)
+    found = check_model(path, aside=True)
+    assert found.findings == expected.findings and found.untried == expected.untried
+    assert any(f.noticed.outcome for f in found.findings) and bool(found.untried) is (limits == NEAR)

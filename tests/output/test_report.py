@@ -12,6 +12,7 @@ import pytest
 import echotally
 from echotally.findings import check_model
 from echotally.output.projection.report import report_page
+from echotally.output.projection.report_parts import PlayedBeside
 from echotally.projection.loaded import load
 from echotally.studies.demand_points import SCALES, demand_points
 from echotally.studies.otherwise import otherwise
@@ -169,7 +170,10 @@ def test_the_page_needs_of_plans_that_are_not_shown_no_month(tmp_path: Path) -> 
     assert [bool(plan.units) for plan in alone.played] == [plan is whole.best for plan in whole.played]
     pages = [
         report_page(
-            each, check_model(loaded, (), None, each), tmp_path / "model.toml", other=partial(otherwise, loaded, each)
+            each,
+            check_model(loaded, (), None, each),
+            tmp_path / "model.toml",
+            beside=partial(PlayedBeside, otherwise(loaded, each)),
         )
         for each in (whole, alone)
     ]

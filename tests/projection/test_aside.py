@@ -8,15 +8,22 @@ import signal
 import subprocess
 import sys
 import time
+from functools import partial
+from multiprocessing.context import ForkProcess
 from pathlib import Path
 
 import pytest
 
 import echotally
 from echotally.errors import BadInput
-from echotally.projection.aside import set_aside
+from echotally.projection.aside import by_processes, set_aside
 from echotally.projection.loaded import load
 from echotally.studies.otherwise import otherwise
+
+
+def begun() -> list[object]:
+    """What is left of processes begun here; those of studies in the same run wait for more."""
+    return [each for each in multiprocessing.active_children() if isinstance(each, ForkProcess)]
 
 
 @pytest.mark.parametrize("cores", [1, 2])
@@ -28,7 +35,7 @@ def test_what_is_asked_for_is_what_the_work_came_to_wherever_it_is_done(
         where, found = aside.result("work")
         assert found == {"cost": 1.25}
         assert (where == os.getpid()) is (cores == 1)
-    assert multiprocessing.active_children() == []
+    assert begun() == []
 
 
 @pytest.mark.parametrize("end", [signal.SIGKILL, signal.SIGTERM])
@@ -74,7 +81,7 @@ def test_nothing_is_left_of_work_that_nobody_asks_for() -> None:
     began = time.monotonic()
     with pytest.raises(KeyboardInterrupt), set_aside(lambda tell: time.sleep(60)):
         raise KeyboardInterrupt
-    assert multiprocessing.active_children() == [] and time.monotonic() - began < 30
+    assert begun() == [] and time.monotonic() - began < 30
 
 
 def test_other_months_are_the_same_aside(river: Path) -> None:
@@ -115,3 +122,57 @@ def test_it_ends_with_the_process_that_began_it(tmp_path: Path) -> None:
     while is_there() and time.monotonic() < until:
         time.sleep(0.05)
     assert not is_there()
+
+
+@pytest.mark.parametrize("cores", [1, 2, 3])
+@pytest.mark.parametrize("n", [0, 1, 7])
+def test_tasks_of_several_processes_answer_in_their_order(
+    cores: int, n: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(os, "cpu_count", lambda: cores)
+
+    def task(k: int) -> tuple[int, int]:
+        # Nobody goes on before all have come, however long a process takes to begin.
+        (tmp_path / str(os.getpid())).touch()
+        until = time.monotonic() + 60
+        while len(list(tmp_path.iterdir())) < min(cores, n) and time.monotonic() < until:
+            time.sleep(0.01)
+        return k, os.getpid()
+
+    # Shared memory is a file that stays open, from the first time on.
+    by_processes([partial(int, k) for k in range(3)], "tasks")
+    before = len(os.listdir("/proc/self/fd"))
+    found = by_processes([partial(task, k) for k in range(n)], "tasks")
+    assert [k for k, _ in found] == list(range(n))
+    # Whoever is free takes the next one.
+    assert len({where for _, where in found}) == min(cores, n)
+    assert begun() == [] and len(os.listdir("/proc/self/fd")) == before
+
+
+def test_more_tasks_than_a_pipe_holds_are_taken_some_at_a_time() -> None:
+    heard = list[float]()
+    tasks = [partial(int, n) for n in range(40_001)]
+    assert by_processes(tasks, "tasks", lambda _, share: heard.append(share)) == list(range(40_001))
+    assert heard == sorted(heard)
+
+
+def test_tasks_of_a_process_that_was_ended_are_done_here_and_what_fails_fails_here() -> None:
+    here = os.getpid()
+
+    def ends_elsewhere(n: int) -> int:
+        if os.getpid() != here:
+            os.kill(os.getpid(), signal.SIGKILL)
+        time.sleep(0.02)
+        return n
+
+    assert by_processes([partial(ends_elsewhere, n) for n in range(9)], "tasks") == list(range(9))
+
+    def fails(n: int) -> int:
+        if n == 5:
+            raise BadInput("no such task")
+        time.sleep(0.02)
+        return n
+
+    with pytest.raises(BadInput, match="no such task"):
+        by_processes([partial(fails, n) for n in range(9)], "tasks")
+    assert begun() == []

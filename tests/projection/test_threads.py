@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 
 import pytest
 
 from echotally.errors import BadInput, Stopped
-from echotally.projection.threads import side_by_side
+from echotally.projection import project, threads
+from echotally.projection.loaded import load
+from echotally.projection.project import project_loaded
+from echotally.projection.threads import shared_out, side_by_side
 
 
 @pytest.mark.parametrize("workers", [1, 2, 5])
@@ -54,3 +58,48 @@ def test_progress_is_the_mean_of_the_tasks() -> None:
 
     side_by_side({"a": task, "b": task}, lambda what, done: heard.append((what, done)), 1)
     assert heard == [("2 plans", 0.25), ("2 plans", 0.5)]
+
+
+@pytest.mark.parametrize(
+    ("units", "months", "workers", "early", "expected"),
+    [
+        # Small ones: as many as there are cores, and what is left of them for parts.
+        (12, 7, 4, False, (4, 1)),
+        (12, 2, 8, True, (8, 4)),
+        (12, 0, 2, False, (2, 2)),
+        # Of many functions as many months as memory allows.
+        (1_000, 7, 2, True, (2, 1)),
+        (1_000, 7, 8, True, (2, 4)),
+        (1_000, 7, 8, False, (1, 8)),
+        (1_000, 1, 8, True, (1, 8)),
+        (1_300, 7, 2, True, (1, 2)),
+        (50_000, 7, 4, True, (1, 4)),
+    ],
+)
+def test_many_functions_are_played_at_once_as_far_as_memory_goes(
+    units: int, months: int, workers: int, early: bool, expected: tuple[int | None, int]
+) -> None:
+    assert shared_out(units, months, workers, early=early) == expected
+
+
+def test_plans_of_many_functions_come_in_their_order_with_what_they_came_to_and_progress_never_goes_back(
+    river: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    loaded, heard = load(river, [("environments.live.demand", "0.02")]), list[float]()
+    expected = project_loaded(loaded, [], workers=1)
+    monkeypatch.setattr(threads, "MANY", 1)
+    monkeypatch.setattr(project, "MANY", 1)
+    played = project.project_plan
+
+    def tells(*asked):  # type: ignore[no-untyped-def]
+        for share in (0.25, 1.0):
+            asked[3](share)
+        return played(*asked)
+
+    monkeypatch.setattr(project, "project_plan", tells)
+    found = project_loaded(loaded, [], None, lambda _, share: heard.append(share), None)
+    assert found.to_frame().equals(expected.to_frame())
+    assert [p.offer.name for p in found.plans] == [p.offer.name for p in expected.plans]
+    # Plans of which all share the nodes begin first, and a share is told of all of them.
+    assert any(offer.plan.bills == "nodes" for offer in loaded.offers.values())
+    assert heard == sorted(heard) and 0 < heard[0] < 0.5 < heard[-1] <= 1

@@ -30,7 +30,8 @@ instance_vcpu = 64
 reserved_hours = {{ unit = "{hour}" }}
 calls = {{ unit = "{calls}" }}
 """
-MODEL = """
+#: A function behind a queue; how much comes into it is said after that.
+QUEUED = """
 [functions.f]
 memory = "512 MB"
 run = "1 s"
@@ -39,7 +40,8 @@ cold_start = "0 ms"
 [queues.q]
 [demand.d]
 into = "queues.q"
-monthly = 1_000
+"""
+MODEL = f"""{QUEUED}monthly = 1_000
 spread = "even"
 [[triggers]]
 from = "queues.q"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+
 import pytest
 
 from echotally.demand.preview import CADENCES
@@ -29,3 +31,16 @@ def test_of_a_large_month_cadences_are_costed_only_where_that_is_asked_for(asked
     view = firings.view_firings(write(estate(2)), cadences=asked)
     assert all(bool(s.cadences) is asked for s in view.schedules)
     assert (view.cost_now is not None) is asked and view.plan == "test.plan"
+
+
+def test_several_processes_find_the_same_costs(write, monkeypatch):
+    path = write(estate(3))
+    expected = firings.view_firings(path)
+    monkeypatch.setattr(firings, "_WORTH_MORE", 1)
+    monkeypatch.setattr(os, "cpu_count", lambda: 3)
+    shares = list[float]()
+    found = firings.view_firings(
+        path, aside=True, progress=lambda what, share: shares.append(share) if what == "cadences" else None
+    )
+    assert [s.cadences for s in found.schedules] == [s.cadences for s in expected.schedules]
+    assert shares == sorted(shares) and shares[-1] <= 1

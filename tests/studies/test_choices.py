@@ -9,6 +9,8 @@ from dataclasses import replace
 from decimal import Decimal
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from echotally.errors import BadInput
 from echotally.model.writing import with_values
@@ -19,10 +21,10 @@ from echotally.projection.project import project
 from echotally.projection.trial import Trials
 from echotally.studies import assigned, size_trials
 from echotally.studies.assigned import AssignedMonths
-from echotally.studies.choose import _Chooser, choose
+from echotally.studies.choose import _Chooser, _SomeMonths, choose, holding
 from tests.conftest import rest_by_night, run_program
 from tests.engine import test_apart
-from tests.studies.made_up_plans import FIXED, RUNS
+from tests.studies.made_up_plans import FIXED, QUEUED, RUNS
 
 
 def small_estate(seed: int) -> tuple[str, list[str]]:
@@ -195,16 +197,7 @@ def test_a_size_that_does_not_hold_in_the_month_is_left_out_alone(estate, monkey
     assert not found.chosen.misses
 
 
-WAITING = """
-[functions.f]
-memory = "512 MB"
-run = "1 s"
-cpu_share = 0
-cold_start = "0 ms"
-[queues.q]
-[demand.d]
-into = "queues.q"
-lumps = [{ at = "2027-03-05T00:00", count = 500 }]
+WAITING = f"""{QUEUED}lumps = [{{ at = "2027-03-05T00:00", count = 500 }}]
 [[triggers]]
 from = "queues.q"
 to = "f"
@@ -272,3 +265,24 @@ def test_months_of_very_large_estates_are_played_once_and_kept_by_what_is_asked_
     # Today's month and the chosen one are wanted whole in the end, the chosen one's also to lay sizes beside.
     assert max(played.count(each) for each in set(played)) <= 4
     assert sum(played.count(each) > 1 for each in set(played)) <= 2
+
+
+@given(st.sets(st.integers(0, 11)), st.integers(0, 30))
+def test_changes_that_hold_are_looked_for_in_so_many_months_and_what_is_kept_was_played(bad, most):
+    changes = [(f"functions.f{n}.memory", "128 MB") for n in range(12)]
+    asked = []
+
+    def played(some):
+        asked.append(some)
+        return sum(changes.index(each) in bad for each in some), some
+
+    def rank(month):
+        return month[0]
+
+    every = holding((0, ()), changes, played, rank)
+    asked.clear()
+    some = _SomeMonths(played, most)
+    month, kept = holding((0, ()), changes, some, rank)
+    assert len(asked) <= most and month == (0, kept) and not {changes.index(each) for each in kept} & bad
+    # Where nothing was refused it is what any number of months would have found.
+    assert some.refused or (month, kept) == every

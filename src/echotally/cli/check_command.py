@@ -81,7 +81,7 @@ def check(
 
     prepare_simulation()
     try:
-        checked = check_model(model, sets, plan, every=every)
+        checked = check_model(model, sets, plan, every=every, aside=True)
     except BadInput as error:
         if form != "table":
             # A system that reads the document must learn of mistakes too; people are told them as ever.

@@ -11,7 +11,7 @@ import click
 
 from echotally.cli import commands, names, options
 from echotally.cli.numbers import Whole
-from echotally.cli.progress import prepare_simulation
+from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 from echotally.model.fields import FIRST_YEAR, LAST_YEAR
@@ -133,7 +133,16 @@ def firings(
         from echotally.studies.firings import view_firings
 
         prepare_simulation()
-        view = view_firings(what, sets, 10 if count is None else count, _moment(after), cadences=cadences)
+        with progress_line() as tell:
+            view = view_firings(
+                what,
+                sets,
+                10 if count is None else count,
+                _moment(after),
+                cadences=cadences,
+                progress=tell,
+                aside=True,
+            )
         previews = [(s.name, s.preview) for s in view.schedules]
         if plot:
             write_whole(plot, firings_chart(view.loaded, plot.suffix[1:]))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import timedelta
@@ -21,11 +22,10 @@ if TYPE_CHECKING:
     from datetime import date
 
     from echotally.findings import Checked
-    from echotally.output.projection.report_parts import Picture
+    from echotally.output.projection.report_parts import Picture, PlayedBeside
     from echotally.projection.answer import Projection
     from echotally.projection.loaded import Loaded
     from echotally.projection.threads import Progress
-    from echotally.studies.otherwise import Otherwise
 
 #: Events of a month, taken as long as they are among many functions, up to which the page says at how many times the demand edges are
 #: reached.
@@ -65,6 +65,7 @@ def report(
     from echotally.output.projection.report import report_page
     from echotally.projection.incidents import with_incidents
     from echotally.projection.loaded import load
+    from echotally.projection.memory import give_back_memory
     from echotally.projection.project import project_loaded
     from echotally.projection.threads import MANY
 
@@ -80,7 +81,7 @@ def report(
         result = project_loaded(loaded, list(plans), seed, tell, how=Playing(standing=True), workers=None)
     if loaded.model.units >= MANY and not (loaded.model.incidents or bill_so_far):
         result = result.without_other_months()
-    with _other_months(loaded, result) as others:
+    with _beside(loaded, result) as beside:
         with progress_line() as tell:
             if loaded.model.incidents:
                 result = with_incidents(loaded, result, tell)
@@ -91,9 +92,9 @@ def report(
                 plan = plans[0] if len(plans) == 1 else None
                 result = with_bill_so_far(loaded, result, bill_so_far, until, plan=plan, progress=tell)
         checked = _checked(loaded, plans, result)
-        day = _worst_day(loaded, result)
+        give_back_memory()
         with progress_line() as tell:
-            page = report_page(result, checked, model, by, day, partial(others, tell))
+            page = report_page(result, checked, model, by, partial(beside, tell))
     write_whole(out, page.encode())
     saying.note(f"Written: {out}")
 
@@ -102,9 +103,11 @@ def _checked(loaded: Loaded, plans: tuple[str, ...], result: Projection) -> Chec
     """The findings; none where the plan cannot run the estate: it has a page all the same, with its reasons."""
     from echotally.errors import BadInput
     from echotally.findings import check_model
+    from echotally.projection.threads import MANY
 
     try:
-        return check_model(loaded, (), plans[0] if plans else None, result)
+        # Where other months are being played aside, no core is left.
+        return check_model(loaded, (), plans[0] if plans else None, result, aside=loaded.model.units >= MANY)
     except BadInput:
         return None
 
@@ -115,23 +118,42 @@ def _soon(result: Projection, most: float) -> bool:
 
 
 @contextmanager
-def _other_months(loaded: Loaded, result: Projection) -> Iterator[Callable[[Progress | None], Otherwise]]:
-    """Begin what else might come, as far as it is soon played; a function that waits for it."""
+def _beside(loaded: Loaded, result: Projection) -> Iterator[Callable[[Progress | None], PlayedBeside]]:
+    """Begin what is played beside the month, as far as that is soon done; a function that waits for it."""
+    from echotally.output.base.charts import get_ready
+    from echotally.output.projection.report_parts import PlayedBeside
     from echotally.projection.aside import set_aside
     from echotally.projection.threads import MANY
-    from echotally.studies.otherwise import Otherwise, otherwise
 
     if not _soon(result, _SOON):
-        yield lambda _: Otherwise()
+        yield lambda _: PlayedBeside()
     elif loaded.model.units >= MANY:
         # A month of so many functions takes as much memory as the page; they are not there at the same time.
         with progress_line() as tell:
-            found = otherwise(loaded, result, tell)
+            found = _played_beside(loaded, result, tell)
         yield lambda _: found
     else:
         # The page is drawn while other months are played, which need nothing of what else is found here.
-        with set_aside(partial(otherwise, loaded, result)) as aside:
-            yield partial(aside.result, "other months")
+        get_ready()
+        # What is there stays: looking for garbage is cheap from here on, and leaves pages to both that neither writes to.
+        gc.collect()
+        gc.freeze()
+        try:
+            with set_aside(partial(_played_beside, loaded, result)) as aside:
+                yield partial(aside.result, "other months")
+        finally:
+            gc.unfreeze()
+
+
+def _played_beside(loaded: Loaded, result: Projection, tell: Progress | None) -> PlayedBeside:
+    from echotally.output.projection.report_parts import PlayedBeside
+    from echotally.projection.memory import give_back_memory
+    from echotally.studies.otherwise import otherwise
+
+    other = otherwise(loaded, result, tell)
+    # Threads that played months have left much free, and the page is drawn at the same time.
+    give_back_memory()
+    return PlayedBeside(other, _worst_day(loaded, result))
 
 
 def _worst_day(loaded: Loaded, result: Projection) -> Picture | None:
@@ -139,7 +161,7 @@ def _worst_day(loaded: Loaded, result: Projection) -> Picture | None:
     from echotally.projection.window import Look, window, worst_day
 
     best = result.best
-    if best is None or not _soon(result, _SOON):
+    if best is None:
         return None
     day = worst_day(loaded, best)
     return day_picture(window(loaded, best, Look(day, day + timedelta(days=1), "5 min"), result.seed))
@@ -147,8 +169,8 @@ def _worst_day(loaded: Loaded, result: Projection) -> Picture | None:
 
 def _with_edges(loaded: Loaded, result: Projection, tell: Progress) -> Projection:
     """How far the plan shown is from its edges, where months of four times the demand are still played soon."""
-    from echotally.studies.demand_points import TWICE_AS_LONG
     from echotally.studies.edges import with_edges
+    from echotally.studies.work import longer
 
-    most = _SMALL / (1 + loaded.model.units / TWICE_AS_LONG)
-    return with_edges(loaded, result, tell, near=True) if _soon(result, most) else result
+    small = _soon(result, _SMALL / longer(loaded.model.units))
+    return with_edges(loaded, result, tell, near=True) if small else result

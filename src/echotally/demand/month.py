@@ -6,6 +6,7 @@ schedule or trace that cannot be used must be reported with its address, all of 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
@@ -68,6 +69,11 @@ class Arrivals:
     taps: tuple[Tap, ...]
     length_ns: int
     happenings: Happenings = QUIET
+
+    @property
+    def expected(self) -> float:
+        """Events expected from outside."""
+        return math.fsum(tap.expected for tap in self.taps)
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.layout import World
+from echotally.engine.layout import World, by_rows
 from echotally.engine.sketch import OfUnits
 
 
@@ -45,12 +45,12 @@ def counted(w: World, length_ns: int | None = None) -> Counted:
         accounts=w.accounts,
         edges=w.edges,
         triggers=w.triggers,
-        wait_bins=w.wait_bins,
-        latency_bins=w.latency_bins,
-        request_bins=w.request_bins,
+        wait_bins=by_rows(w.wait_bins),
+        latency_bins=by_rows(w.latency_bins),
+        request_bins=by_rows(w.request_bins),
         level_bins=w.level_bins,
         count_bins=w.count_bins,
-        charge_bins=w.charge_bins,
+        charge_bins=by_rows(w.charge_bins),
         lag_bins=w.lag_bins,
         series=w.series,
         length_ns=int(clock["horizon"]) if length_ns is None else length_ns,

@@ -26,7 +26,7 @@ from echotally.engine.sketch import (
 )
 
 #: So many units are read at once: what is looked at for each is some 100 kB.
-AT_ONCE = 64
+AT_ONCE = 32
 #: From so many on that is faster than one by one.
 _MANY = 8
 _NO_WAITS = Waits(None, None, None, None)

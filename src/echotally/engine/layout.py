@@ -98,7 +98,7 @@ class World(NamedTuple):
     random: NDArray[Any]  # states of all random streams
     samples: NDArray[Any]  # the ziggurat's tables, then samples of spreads
     pauses: NDArray[Any]  # waits after failed runs, ns
-    wait_bins: NDArray[Any]  # sketches (units, 2, WAIT_BINS): counts, and places in the bin
+    wait_bins: NDArray[Any]  # sketches (units, WAIT_BINS, 2): counts, and places in the bin; see ``by_rows``
     latency_bins: NDArray[Any]  # of all else but handled requests
     request_bins: NDArray[Any]  # of handled requests
     level_bins: NDArray[Any]  # ns at each level (units + 1, LEVEL_BINS), the last row the estate's
@@ -219,6 +219,11 @@ def set_wide(array: Any, name: str, values: NDArray[np.float64]) -> None:
     if name in WIDE:
         array[WIDE[name]], values = np.divmod(values, 2.0 ** int(WIDE_BITS))
     array[name] = np.rint(values)
+
+
+def by_rows(sketches: NDArray[Any]) -> NDArray[Any]:
+    """Sketches of waits as they are read, (units, 2, WAIT_BINS): a row of counts and one of sums, without a copy."""
+    return sketches.swapaxes(1, 2)
 
 
 def events_so_far(world: World) -> int:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from copy import copy
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
 from threading import Lock
+from typing import NamedTuple
 
 from echotally.engine.apart import Memory
 from echotally.engine.reading import UnitMeasured
@@ -43,6 +44,14 @@ _NOT_BY_RUNS = frozenset({"stream_partition_hours", "storage_gb_months", "flat_m
 _OF_TIME = ("gb_seconds", "vcpu_seconds", "instance_hours", "allocated_gb_seconds", "allocated_vcpu_seconds")
 
 
+class Told(NamedTuple):
+    """What a rule has tried in another process: the changes, without what was measured of each function; and which it asked for."""
+
+    tried: dict[Sets, tuple[Trial | None, Trial | None]]
+    asked: dict[tuple[str, ...], bool]
+    large: int
+
+
 @dataclass
 class Context:
     """The model, the plan it is looked at on, the month played on it (None where it does not fit).
@@ -74,6 +83,22 @@ class Context:
         own = copy(self)
         own._asked, own._large = {}, 0
         return own
+
+    def get_ready(self) -> None:
+        """Find what processes that try changes would each find by itself: when start tokens were taken."""
+        if self._trials is not None:
+            _ = self._trials.buckets
+
+    def told(self, changes: Iterable[Sets]) -> Told:
+        """What trying some changes came to, for the process that asked for it."""
+        pairs = {sets: self.tried[sets] for sets in changes if sets in self.tried}
+        tried = {sets: (_figures_of(now), _figures_of(then)) for sets, (now, then) in pairs.items()}
+        return Told(tried, self._asked, self._large)
+
+    def takes_over(self, told: Told) -> None:
+        """As if what was tried elsewhere had been tried here."""
+        self.tried.update({sets: pair for sets, pair in told.tried.items() if sets not in self.tried})
+        self._asked, self._large = told.asked, told.large
 
     @property
     def model(self) -> Model:
@@ -310,3 +335,8 @@ class Context:
         """What a change saves a month, by playing it."""
         now, played = self._pair(sets)
         return now.cost - played.cost if now and played else None
+
+
+def _figures_of(trial: Trial | None) -> Trial | None:
+    """A trial without what was measured of each function."""
+    return replace(trial, part=()) if trial else None

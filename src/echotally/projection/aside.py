@@ -7,8 +7,8 @@ import multiprocessing
 import os
 import signal
 import sys
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from typing import Any, Generic, TypeVar
@@ -20,6 +20,10 @@ Result = TypeVar("Result")
 _TOLD_S = 0.2
 #: Of Linux's ``prctl`` (linux/prctl.h).
 _PARENT_DEATH_SIGNAL = 1
+#: So many processes at the most share tasks: each takes memory of its own.
+_PROCESSES = 4
+#: A task's number on its way through a pipe, so many bytes; and how many a pipe takes before anyone reads, on every system.
+_NUMBER, _HELD = 4, 4_096
 
 
 @dataclass
@@ -72,6 +76,41 @@ def set_aside(work: Callable[[Progress | None], Result]) -> Iterator[Aside[Resul
         process.kill()
         process.join()
         receiver.close()
+
+
+def by_processes(tasks: Sequence[Callable[[], Result]], what: str, progress: Progress | None = None) -> list[Result]:
+    """What each task returns, in their order: each is done here or in a process beside this one, by whoever comes to it first.
+
+    For work of which most is the interpreter's. As ``set_aside``: no other thread may be at work, and where a process cannot be begun
+    or is ended, its tasks are done here.
+    """
+    numbers, put = os.pipe()
+    # Every pipe holds that much: of very many tasks some are taken at a time.
+    at_once = 1 + len(tasks) * _NUMBER // _HELD
+
+    def some(tell: Progress | None) -> dict[int, Result]:
+        """The tasks that nobody has taken yet, one after the other."""
+        found = {}
+        while taken := os.read(numbers, _NUMBER):
+            first = int.from_bytes(taken, "little")
+            for n in range(first, min(len(tasks), first + at_once)):
+                found[n] = tasks[n]()
+            if tell:
+                tell(what, (first + at_once) / len(tasks))
+        return found
+
+    try:
+        os.write(put, b"".join(n.to_bytes(_NUMBER, "little") for n in range(0, len(tasks), at_once)))
+        os.close(put)
+        with ExitStack() as stack:
+            beside = min(os.cpu_count() or 1, _PROCESSES, len(tasks)) - 1
+            others = [stack.enter_context(set_aside(some)) for _ in range(beside)]
+            found = some(progress)
+            for other in others:
+                found |= other.result(what)
+        return [found[n] if n in found else task() for n, task in enumerate(tasks)]
+    finally:
+        os.close(numbers)
 
 
 def _do(work: Callable[[Progress | None], Any], receiver: Connection, sender: Connection, share: Any) -> None:

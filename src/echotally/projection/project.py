@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import Unpack
@@ -22,9 +22,10 @@ from echotally.projection.bills import Bill, make_bill
 from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.confidence import Confidence, Doubt
 from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.memory import give_back_memory
 from echotally.projection.metering import Metered, marks_for, meter
 from echotally.projection.playing import USUAL, Playing, PlayingWords
-from echotally.projection.threads import shared_out, side_by_side
+from echotally.projection.threads import MANY, Progress, Tell, part_of, shared_out, side_by_side
 from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check, check_targets, refused_share
 from echotally.projection.when_idle import bill_when_idle
@@ -33,6 +34,8 @@ from echotally.rates.feasibility import Expected, limit_hint, memory_hint, reaso
 from echotally.rates.node_room import floors_on_nodes
 
 _LOG = logging.getLogger(__name__)
+#: Of so many plans of many functions some are played at the same time.
+_ROOM = 4
 
 
 def project_plan(
@@ -65,6 +68,8 @@ def project_plan(
         played = _exact(loaded, measured, candidate)
         # Its parts may have been played one by one, each within its bounds.
         bounds.hold(played.totals.attempts["total"])
+    if model.units >= MANY:
+        give_back_memory()
     _tell(candidate, played, time.perf_counter() - began)
     idle = bill_when_idle(loaded, candidate) if how.standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)
@@ -188,6 +193,29 @@ def project(
         return project_loaded(loaded, list(plans), seed, progress, None, Playing(**how, standing=True, places=places))
 
 
+def _all_played(
+    chosen: Sequence[Offer],
+    play: Callable[[Offer, int, Tell], PlanProjection],
+    units: int,
+    progress: Progress | None,
+    workers: int | None,
+) -> list[PlanProjection]:
+    """The plans, in their order. Of many functions only the first few are played at the same time: what is kept of them leaves room
+    for one more at a time.
+    """
+    # All share the nodes of a plan, whose month takes one core for long: it begins first.
+    order = sorted(chosen, key=lambda offer: offer.plan.bills != "nodes")
+    few = _ROOM if units >= MANY else len(order)
+    found: dict[str, PlanProjection] = {}
+    for some, early in ((order[:few], True), (order[few:], False)):
+        at_once, cores = shared_out(units, len(some), workers, early=early)
+        tasks = {offer.name: partial(play, offer, cores) for offer in some}
+        whole = f"{len(order)} plans" if few < len(order) else ""
+        told = part_of(progress, len(found) / len(order), (len(found) + len(some)) / len(order), whole)
+        found |= zip(tasks, side_by_side(tasks, told, at_once), strict=True)
+    return [found[offer.name] for offer in chosen]
+
+
 def project_loaded(
     loaded: Loaded,
     plans: list[str],
@@ -204,12 +232,10 @@ def project_loaded(
     chosen = loaded.chosen(plans)
     the_seed = model.estate.seed if seed is None else seed
 
-    workers, cores = shared_out(model.units, len(chosen), how.places.width or workers)
-
-    def play(offer: Offer, tell: Callable[[float], None]) -> PlanProjection:
+    def play(offer: Offer, cores: int, tell: Tell) -> PlanProjection:
         return project_plan(loaded, offer, the_seed, tell, replace(how, cores=cores))
 
-    found = side_by_side({offer.name: partial(play, offer) for offer in chosen}, progress, workers)
+    found = _all_played(chosen, play, model.units, progress, how.places.width or workers)
     # By the rounded total, which is what is shown: plans that cost the same to the cent are equal.
     judged = [
         Judged(p.offer.name, p.bill.total, len(p.misses), len(p.undecided)) for p in found if isinstance(p, PlayedPlan)

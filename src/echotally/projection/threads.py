@@ -11,23 +11,34 @@ from typing import TypeVar
 from echotally.errors import Stopped
 
 Progress = Callable[[str, float], None]
+Tell = Callable[[float], None]
 Result = TypeVar("Result")
 #: From so many functions on, in all environments, months are played one after the other.
 MANY = 300
+#: Where little else is kept yet, months of so many functions together have room at the same time.
+_AT_ONCE = 2_400
 
 
-def shared_out(units: int, months: int, workers: int | None = None) -> tuple[int | None, int]:
+def part_of(progress: Progress | None, begin: float, end: float, whole: str = "") -> Progress | None:
+    """What hears of a part of the ``whole`` (left out: of what it is told), from one share of it to another."""
+    return (lambda what, share: progress(whole or what, begin + (end - begin) * share)) if progress else None
+
+
+def shared_out(units: int, months: int, workers: int | None = None, *, early: bool = False) -> tuple[int | None, int]:
     """On how many threads so many months are played (None: one per core), and on how many cores each.
 
     ``units``: functions in all environments. Months of an estate that would not fit into memory several times are played one after
-    the other, the parts of each side by side.
+    the other, the parts of each side by side; ``early``: little else is kept yet, so that some at a time fit.
     """
     cores = (cpu_count() or 1) if workers is None else workers
-    return (1, cores) if units >= MANY else (workers, max(1, cores // max(1, months)))
+    if units < MANY:
+        return workers, max(1, cores // max(1, months))
+    at_once = max(1, min(cores, months, _AT_ONCE // units)) if early else 1
+    return at_once, cores // at_once
 
 
 def side_by_side(
-    tasks: Mapping[str, Callable[[Callable[[float], None]], Result]],
+    tasks: Mapping[str, Callable[[Tell], Result]],
     progress: Progress | None = None,
     workers: int | None = None,
 ) -> list[Result]:
@@ -38,7 +49,7 @@ def side_by_side(
     """
     stop, together = Event(), _Together(tasks, progress)
 
-    def watched(name: str) -> Callable[[float], None]:
+    def watched(name: str) -> Tell:
         def tell(share: float) -> None:
             if stop.is_set():
                 raise Stopped("interrupted")

@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, Generic, NamedTuple, TypeVar
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.machines import Machines, machines
@@ -25,15 +25,17 @@ from echotally.projection.metering import Metered, meter
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
-from echotally.studies.assigned import AssignedMonths
+from echotally.studies.assigned import EFFORT, AssignedMonths
 from echotally.studies.assignments import Estimates, Used
 from echotally.studies.choice import Choice, Sets
 from echotally.studies.committing import commitments
 from echotally.studies.size_trials import SizeTrials
 from echotally.studies.warm_hours import warm_hours
+from echotally.studies.work import month_work
 
-#: So many of the best estimates are played.
-_PLAYED = 12
+#: So many of the best estimates are played, fewer where that takes more than so much work (``work.month_work``): of many functions the
+#: best differ by one or two. As much work again goes into following a cheaper one, and into sizes that do not hold all together.
+_PLAYED, _WORK, _FEWEST = 12, 20_000_000, 2
 #: Of a large month, so many of those that are best by samples are played as ``project`` plays them, before one is taken.
 _FINALISTS = 3
 #: So many of some changes, at the most, are left out again one by one.
@@ -79,9 +81,10 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
     plain = chooser.months.play(assignment)
     sized = chooser.sizes(assignment) if sizes else ()
     # What decided on a sample of a large month, or in a part of an estate, need not hold in the whole of it.
-    chosen, sized = holding(
-        plain, sized, lambda some: chooser.months.if_played(assignment, some), lambda month: _rank(Stood.in_(month))
-    )
+    some_months = _SomeMonths(lambda some: chooser.months.if_played(assignment, some), chooser.soon_played)
+    chosen, sized = holding(plain, sized, some_months, lambda month: _rank(Stood.in_(month)))
+    if some_months.refused:
+        method += "; finding the sizes that hold all together was cut short"
     return Choice(
         chooser.loaded,
         today,
@@ -110,6 +113,9 @@ class _Chooser:
         self.months = AssignedMonths(self.loaded, self.seed, self._seen, self.places)
         self.todays: dict[str, str] = {}
         self.unsized: list[str] = []
+        self._cut_short = False
+        #: How many whole months, or samples of large ones, are soon played: of small estates hundreds.
+        self.soon_played = _FEWEST
         self.functions = list(model.functions)
         self.offers = candidates(model, self.loaded.offers)
         self.fits = {
@@ -136,10 +142,14 @@ class _Chooser:
             for seen, offer, its in zip(found, self.offers, of_offer, strict=True)
             if seen.stood
         ]
-        if not feasible:
-            return self.months.play({n: fits[0] for n, fits in self.fits.items()})
-        _, offer, self.todays = min(feasible, key=lambda each: _rank(each[0]))
-        return replace(self.months.play(self.todays), offer=offer)
+        if feasible:
+            _, offer, self.todays = min(feasible, key=lambda each: _rank(each[0]))
+            today = replace(self.months.play(self.todays), offer=offer)
+        else:
+            today = self.months.play({n: fits[0] for n, fits in self.fits.items()})
+        events = EFFORT if self.months.large else today.totals.attempts["total"]
+        self.soon_played = max(_FEWEST, int(_WORK / month_work(events, self.loaded.model.units)))
+        return today
 
     # -- estimates ----------------------------------------------------------------------------------------------
     def used(self) -> dict[str, Used]:
@@ -171,7 +181,7 @@ class _Chooser:
         """
         accounts = len({environment.account for environment in self.loaded.model.environments.values()})
         estimated = Estimates(self.offers, self.fits, self.used(), accounts).search()
-        tried = [dict(zip(self.functions, a, strict=True)) for a in estimated.best()[:_PLAYED]]
+        tried = [dict(zip(self.functions, a, strict=True)) for a in estimated.best()[: min(_PLAYED, self.soon_played)]]
         tried += [d for d in self._uniform() if d not in tried]
         tried += [today for today in (self.todays,) if today and today not in tried]
         # Where none has room beside the others, the first says why.
@@ -185,7 +195,10 @@ class _Chooser:
             finalists = [a for n, (_, a) in enumerate(ranked) if n < _FINALISTS or a == self.todays]
             ranked = self._played(finalists) or ranked
         chosen = min(ranked, key=lambda r: (_rank(r[0]), list(r[1].values())))[1]
-        return chosen, estimated.count, f"{estimated.method}; the best {len(tried)} played", estimated.bound
+        how = f"{estimated.method}; the best {len(tried)} played"
+        if self._cut_short:
+            how += "; following a cheaper one was cut short"
+        return chosen, estimated.count, how, estimated.bound
 
     def _towards(self, cheap: _Result, sound: _Result) -> _Result:
         """As many functions of a sound assignment on their plans in a cheap one as leave it no worse; what saves most goes first."""
@@ -197,7 +210,9 @@ class _Chooser:
 
         moves = [(name, plan) for name, plan in cheap[1].items() if sound[1][name] != plan]
         moves.sort(key=lambda move: cheap[0].functions[move[0]] - sound[0].functions[move[0]])
-        stood, kept = holding(sound[0], moves, played, _seems)
+        some_months = _SomeMonths(played, self.soon_played)
+        stood, kept = holding(sound[0], moves, some_months, _seems)
+        self._cut_short = some_months.refused
         return stood, sound[1] | dict(kept)
 
     def _played(self, tried: list[dict[str, str]], *, rough: bool = False) -> list[_Result]:
@@ -312,6 +327,20 @@ class _Seen(NamedTuple):
 
     stood: Stood | None
     used: dict[str, Used]
+
+
+class _SomeMonths(Generic[_Month]):
+    """Plays so many months and no more; ``refused``: whether more were asked for."""
+
+    def __init__(self, played: Callable[[Sets], _Month | None], most: int) -> None:
+        self._played, self._left, self.refused = played, most, False
+
+    def __call__(self, some: Sets) -> _Month | None:
+        if not self._left:
+            self.refused = True
+            return None
+        self._left -= 1
+        return self._played(some)
 
 
 def holding(

@@ -16,17 +16,15 @@ from echotally.projection.loaded import Loaded, all_sets, load
 from echotally.rates.card_loading import candidates
 from echotally.showing import Answer
 from echotally.studies.crossings import SAMPLED_FROM, Change, Crossing, Seeker, points_at
-from echotally.studies.demand_points import TWICE_AS_LONG
 from echotally.studies.jobs import AtPoints, Row, run_points
 from echotally.studies.running import Running, RunningWords
+from echotally.studies.work import month_work
 
 if TYPE_CHECKING:
     import pandas as pd
 
 #: Volumes to look at between the bounds, a decade; fewer where all of them take as long as so many events.
 _PER_DECADE, _FEW, _MUCH = 5, 2, 100_000_000
-#: A month takes for each function as long as so many events.
-_FOR_EACH = 2_500
 #: Months of more events are played one after the other, so that what cannot be played is tried once.
 _LARGE = 1_000_000
 
@@ -169,8 +167,7 @@ def crossover(
 def _volumes(low: float, high: float, events: float, plans: int, units: int) -> tuple[float, ...]:
     """At which multiples months of so many events for so many functions are looked at on so many plans."""
     scales = _evenly(low, high, _PER_DECADE)
-    longer = 1 + units / TWICE_AS_LONG
-    work = plans * math.fsum(min(SAMPLED_FROM, scale * events) * longer + units * _FOR_EACH for scale in scales)
+    work = plans * math.fsum(month_work(min(SAMPLED_FROM, scale * events), units) for scale in scales)
     return scales if work <= _MUCH else _evenly(low, high, _FEW)
 
 

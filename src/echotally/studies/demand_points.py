@@ -15,12 +15,11 @@ from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, shared_out, side_by_side
 from echotally.projection.verdict import Check
 from echotally.studies.crossings import scaled
+from echotally.studies.work import month_work
 
 SCALES = (0.5, 0.75, 1.0, 1.5, 2.0, 3.0)
-#: Of a large estate fewer, and none above twice today's demand: where all would play more events than this.
-_FEW, _MOST = (0.5, 1.0, 2.0), 100_000_000
-#: So many functions make an event take twice as long, as their records no longer stay near the processor.
-TWICE_AS_LONG = 400
+#: Of a large estate fewer, and none above twice today's demand: where all would take more work than this (``work.month_work``).
+_FEW, _MOST = (0.5, 1.0, 2.0), 10_000_000
 
 
 @dataclass(frozen=True)
@@ -89,6 +88,6 @@ def demand_points(
 
 
 def _soon_played(projection: Projection) -> Sequence[float]:
-    events = sum(plan.totals.events["in"] for plan in projection.played)
-    other = sum(SCALES) - 1
-    return SCALES if events * other * (1 + projection.model.units / TWICE_AS_LONG) <= _MOST else _FEW
+    attempts = [plan.totals.attempts["total"] for plan in projection.played]
+    work = sum(month_work(n * scale, projection.model.units) for n in attempts for scale in SCALES if scale != 1)
+    return SCALES if work <= _MOST else _FEW

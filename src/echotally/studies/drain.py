@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
 from echotally.engine.build import Built
+from echotally.engine.layout import by_rows
 from echotally.engine.play import Room, begun, finish, play
 from echotally.engine.reading import Measured, read_out
 from echotally.engine.sketch import STARTS, wait_quantile
@@ -194,7 +195,7 @@ class _Trial:
         handled = unit.events["succeeded"]
         starts, instances, ready = _timeline(built, n, unit.instances.peak)
         # All messages are there at 0 s, so what a message waits and runs is when it is handled.
-        latencies = built.world.latency_bins[n] + built.world.request_bins[n]
+        latencies = by_rows(built.world.latency_bins)[n] + by_rows(built.world.request_bins)[n]
         most_s = wait_quantile(latencies, 0.99)
         return DrainRow(
             self.offer.name,

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
+from functools import partial
 
 import numpy as np
 
@@ -15,9 +16,11 @@ from echotally.demand.schedules import month_firings_ns, zone_of
 from echotally.model.estate import Schedule
 from echotally.model.loading import ModelSource
 from echotally.model.units import duration_text
+from echotally.projection.aside import by_processes
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded
+from echotally.projection.threads import Progress
 from echotally.projection.trial import Trials
 from echotally.rates.billing import rounded_total
 from echotally.rates.card_loading import Offer
@@ -28,6 +31,8 @@ from echotally.showing import Answer
 _LARGE, _EFFORT = 2_000_000, 200_000
 #: A cadence that brings so many times the events is not costed.
 _TIMES = 2.0
+#: From so many schedules on it pays to begin other processes.
+_WORTH_MORE = 8
 
 
 @dataclass(frozen=True)
@@ -67,20 +72,25 @@ def view_firings(
     after: datetime | None = None,
     *,
     cadences: bool = False,
+    progress: Progress | None = None,
+    aside: bool = False,
 ) -> FiringsView:
     """Look at every schedule of a model; the cadences are costed on the picked (else closest) plan.
 
     ``count`` firings are listed, strictly after ``after`` (in the schedule's zone unless it has an offset), else from
     the month's start. Of a month of more than two million events cadences are costed only where ``cadences`` asks for it.
+    ``aside``: those of several schedules by several processes (see ``by_processes``).
     """
     sets = list(sets)
     loaded = load(path, sets)
     small = loaded.expected_events(loaded.chosen([])[0]) <= _LARGE
     # A plan to look at runs on is found on a small sample, where no cost is shown.
-    now = project_loaded(loaded, [], workers=None, how=Playing(sampled_from=None if small or cadences else 0))
+    how = Playing(sampled_from=None if small or cadences else 0)
+    now = project_loaded(loaded, [], None, progress, None, how)
     plan = now.pick or now.closest
     best = now.best if small or cadences else None
     trials = Trials(loaded, best, _LARGE, _EFFORT) if best else None
+    others = _cadences(loaded, trials, progress, aside) if small or cadences else {}
     views = []
     for name, schedule in loaded.model.schedules.items():
         expression = schedule.cron or schedule.rrule or f"every {duration_text(schedule.every or 0)}"
@@ -90,10 +100,31 @@ def view_firings(
             start = to_utc(start, zone_of(schedule, zone))
         seen = preview(schedule, expression, zone, start, count, loaded.model.estate.month)
         offer = loaded.offers[plan] if plan else None
-        costed = small or cadences
-        others = tuple(_cadence(name, schedule, other, loaded, trials) for other in CADENCES) if costed else ()
-        views.append(ScheduleView(name, seen, _overlap(loaded, name, schedule, offer), others))
+        views.append(ScheduleView(name, seen, _overlap(loaded, name, schedule, offer), others.get(name, ())))
     return FiringsView(loaded, plan, now.currency, best.bill.total if best else None, tuple(views))
+
+
+def _cadences(
+    loaded: Loaded, trials: Trials | None, progress: Progress | None, aside: bool
+) -> dict[str, tuple[Cadence, ...]]:
+    """Of each schedule the same job at all cadences."""
+    schedules = loaded.model.schedules
+
+    def of_one(name: str) -> tuple[Cadence, ...]:
+        return tuple(_cadence(name, schedules[name], other, loaded, trials) for other in CADENCES)
+
+    if aside and trials is not None and len(schedules) >= _WORTH_MORE:
+        # When start tokens were taken is found once for all processes.
+        _ = trials.buckets
+        return dict(
+            zip(schedules, by_processes([partial(of_one, n) for n in schedules], "cadences", progress), strict=True)
+        )
+    found = {}
+    for n, name in enumerate(schedules):
+        found[name] = of_one(name)
+        if progress:
+            progress("cadences", (n + 1) / len(schedules))
+    return found
 
 
 def _cadence(name: str, schedule: Schedule, other: str, loaded: Loaded, trials: Trials | None) -> Cadence:

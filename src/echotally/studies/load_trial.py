@@ -292,7 +292,7 @@ def _row(trial: Loaded, offer: Offer, built: Built, began: int, clients: int, li
     length = max(1, now - began)
     answered, refused = _answered(built), _refused(built)
     concurrency, instances = levels(built, 0, length)
-    late = built.world.latency_bins[0] + built.world.request_bins[0]
+    late = layout.by_rows(built.world.latency_bins)[0] + layout.by_rows(built.world.request_bins)[0]
     mean = float(wait_sums(late).sum() / late[0].sum()) / 1e9 if late[0].sum() else None
     unit = _finished(trial, built, length)
     if offer.plan.bills == "reserved":

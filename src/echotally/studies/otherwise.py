@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from echotally.projection.answer import Projection
 from echotally.projection.loaded import Loaded
 from echotally.projection.replicate import Interval, replicate
-from echotally.projection.threads import Progress
+from echotally.projection.threads import Progress, part_of
 from echotally.studies.demand_points import DemandPoint, demand_points
 
 #: With so many seeds, today's among them.
@@ -31,12 +31,7 @@ def otherwise(loaded: Loaded, projection: Projection, progress: Progress | None 
         return Otherwise()
     first, name = replace(projection, plans=(best,)), best.offer.name
     replicated = replicate(
-        loaded, _SEEDS, [name], projection.seed, first=first, by_function=False, progress=_part(progress, 0.0, 0.1)
+        loaded, _SEEDS, [name], projection.seed, first=first, by_function=False, progress=part_of(progress, 0.0, 0.1)
     )
-    points = demand_points(loaded, projection, progress=_part(progress, 0.1, 1.0))
+    points = demand_points(loaded, projection, progress=part_of(progress, 0.1, 1.0))
     return Otherwise(_SEEDS, replicated.figures[name], tuple(points))
-
-
-def _part(progress: Progress | None, begin: float, end: float) -> Progress | None:
-    """What hears of a part of the whole."""
-    return (lambda what, share: progress(what, begin + (end - begin) * share)) if progress else None

@@ -12,12 +12,13 @@ from echotally.projection.trial import Trials
 from echotally.projection.tried import Trial, trial_of
 from echotally.studies.assigned import EFFORT, LARGE, AssignedMonths
 from echotally.studies.choice import Sets
+from echotally.studies.work import month_work
 
 #: So many trials are kept while sizes are searched for: those of a function come one after the other.
 _KEPT = 200
-#: Sizes that only the whole month can tell are tried as long as all such months together have no more than so many events; a function
-#: takes as long as so many.
-_WORK, _FOR_EACH = 100_000_000, 2_500
+#: Sizes that only the whole month can tell are tried as long as all such months together take no more work than this
+#: (``work.month_work``).
+_WORK = 60_000_000
 
 
 class SizeTrials:
@@ -26,11 +27,11 @@ class SizeTrials:
     """
 
     def __init__(self, months: AssignedMonths[Any], assignment: Mapping[str, str], pinned: Loaded) -> None:
-        self._months, self._assignment, self._left = months, assignment, _WORK
+        self._months, self._assignment, self._left = months, assignment, float(_WORK)
         base = months.play(assignment, rough=True)
         self.measured, self.untried = base.measured, set[str]()
-        self._of_month = base.totals.attempts["total"] if base.confidence is None else EFFORT
-        self._of_month += _FOR_EACH * pinned.model.units
+        attempts = base.totals.attempts["total"] if base.confidence is None else EFFORT
+        self._of_month = month_work(attempts, pinned.model.units)
         self._trials = Trials(pinned, base, LARGE, EFFORT, months.seed)
         self._taken: Sets = ()
         self._in_parts: dict[tuple[Sets, Collection[str] | None], tuple[Trial, Trial | None] | None] = {}

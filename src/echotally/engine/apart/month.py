@@ -57,8 +57,52 @@ def _in_parts(month: Month, wanted: Wanted, progress: Callable[[float], None] | 
         return None
     if width:
         return spread_out(wanted.places, month, parts, progress)
+    if _IN_THE_WAY.is_likely(month):
+        return None
     # Where none is to be kept for another month, small ones are sooner played several in a world.
-    return _apart(month, parts_of(*month[:3], units=_together(month.model, wanted.cores)), progress, wanted)
+    found = _apart(month, parts_of(*month[:3], units=_together(month.model, wanted.cores)), progress, wanted)
+    if found is None:
+        _IN_THE_WAY.remember(month)
+    return found
+
+
+class _InTheWay:
+    """Months whose parts got in each other's way: those like them, of as many events, are played jointly without another try.
+
+    A study plays hundreds of months that differ in a value or two, and each try takes as long as a month. Every now and then one is
+    made all the same, since another value may have made room.
+    """
+
+    #: So many months are not tried after one that failed.
+    _SPARED = 7
+
+    def __init__(self) -> None:
+        # Of functions and plans, the events expected of the month that failed, and how many are spared still.
+        self._failed: dict[int, tuple[float, int]] = {}
+
+    def is_likely(self, month: Month) -> bool:
+        """Whether trying this month in parts is not worth while."""
+        key = self._key(month)
+        events, spared = self._failed.get(key, (math.inf, 0))
+        if not spared or month.arrivals.expected < events:
+            return False
+        self._failed[key] = events, spared - 1
+        return True
+
+    def remember(self, month: Month) -> None:
+        """The parts of this month got in each other's way."""
+        # A few parts less, or a little less to do, makes no room.
+        self._failed[self._key(month)] = month.arrivals.expected * 0.9, self._SPARED
+
+    @staticmethod
+    def _key(month: Month) -> int:
+        # What parts share of a plan is its limits.
+        offers = {offer.name: offer.plan for offer in month.placement.values()}
+        plans = frozenset((name, p.concurrency_limit, p.scaling.burst, p.scaling.ramp) for name, p in offers.items())
+        return hash((frozenset(month.model.functions), frozenset(month.model.environments), plans))
+
+
+_IN_THE_WAY = _InTheWay()
 
 
 def _may_be_parted(model: Model) -> bool:
@@ -68,8 +112,7 @@ def _may_be_parted(model: Model) -> bool:
 def _pays(model: Model, arrivals: Arrivals, cores: int) -> bool:
     """Whether parts would be played sooner: merging their levels takes time that a few functions do not win back."""
     units = model.units
-    expected = math.fsum(tap.expected for tap in arrivals.taps)
-    return (units >= _MANY and expected > _EACH * units) or (cores > 1 and expected > _BUSY)
+    return (units >= _MANY and arrivals.expected > _EACH * units) or (cores > 1 and arrivals.expected > _BUSY)
 
 
 def _together(model: Model, cores: int) -> int:

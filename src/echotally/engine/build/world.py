@@ -187,12 +187,12 @@ def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
     return {
         **_untouched(
             {
-                "wait_bins": (n, 2, layout.WAIT_BINS),
-                "latency_bins": (n, 2, layout.WAIT_BINS),
-                "request_bins": (n, 2, layout.WAIT_BINS),
+                "wait_bins": (n, layout.WAIT_BINS, 2),
+                "latency_bins": (n, layout.WAIT_BINS, 2),
+                "request_bins": (n, layout.WAIT_BINS, 2),
                 "level_bins": (n + 1, layout.LEVEL_BINS),
                 "count_bins": (n, layout.LEVEL_BINS),
-                "charge_bins": (n, 2, layout.WAIT_BINS),
+                "charge_bins": (n, layout.WAIT_BINS, 2),
                 "lag_bins": (lag_rows, 2, layout.WAIT_BINS),
             }
         ),

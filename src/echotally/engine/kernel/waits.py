@@ -46,9 +46,10 @@ def charge_seen(w: World, u: int, ns: int) -> None:
 @hot
 def _add(w: World, sketch: Accessor[Whole], u: int, ns: int, n: int) -> None:
     b, into, octave = placed(ns)
-    place = u * 2 * WAIT_BINS + b
-    # The second row sums how far into their bin the waits are, in 2^24ths of a wide bin, so that the sums of
-    # billions of long waits stay inside an int64.
+    # Count and sum stand side by side: of hundreds of functions neither is near, and one brings the other.
+    place = 2 * (u * WAIT_BINS + b)
+    # The sum is of how far into their bin the waits are, in 2^24ths of a wide bin, so that billions of long waits
+    # stay inside an int64.
     into >>= max(ZERO, octave - OFFSET_BITS)
     sketch(w, place).v += n
-    sketch(w, place + WAIT_BINS).v += into * n
+    sketch(w, place + 1).v += into * n

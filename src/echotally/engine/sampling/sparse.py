@@ -36,23 +36,31 @@ class Sparse:
     def taken(cls, bins: NDArray[Any], most: int, pairs: bool = False) -> Sparse:
         """What a world's sketch holds, which is emptied; nothing is beyond the bin ``most``.
 
-        ``pairs``: each record has a row of counts and one that is nothing where they are; else what is in it stands alone.
+        ``pairs``: of each bin a count and what is nothing where that is, side by side (``layout.by_rows``); else what is in it stands
+        alone.
         """
-        records, width = len(bins), min(most + 1, bins.shape[-1])
-        # A column for each row of a record; of pairs the first row says it all.
-        looked_at = bins.reshape(records, -1, bins.shape[-1])[:, : 1 if pairs else None, :width]
-        found = np.flatnonzero(looked_at != 0)
-        row, column = np.divmod(found, width)
-        places = (row * (bins.size // records // bins.shape[-1]) if pairs else row) * bins.shape[-1] + column
-        flat = bins.reshape(-1)
         if pairs:
-            places = np.concatenate([places, places + bins.shape[-1]])
-            places = np.sort(places[flat[places] != 0])
+            return cls._paired(bins, most)
+        width, flat = min(most + 1, bins.shape[-1]), bins.reshape(-1)
+        # A column for each row of a record.
+        row, column = np.divmod(np.flatnonzero(bins.reshape(-1, bins.shape[-1])[:, :width] != 0), width)
+        places = row * bins.shape[-1] + column
         values = flat[places].astype(float)
         flat[places] = 0
-        # Spans are kept by the thousand, and no sketch has more bins than this counts: that of 174,000 functions.
-        assert bins.size < 2**31
-        return cls(bins.shape, places.astype(np.int32), values)
+        return cls(bins.shape, _counted(places, bins.size), values)
+
+    @classmethod
+    def _paired(cls, bins: NDArray[Any], most: int) -> Sparse:
+        records, whole, rows = bins.shape
+        width = min(most + 1, whole)
+        # The counts say it all.
+        record, column = np.divmod(np.flatnonzero(bins[:, :width, 0] != 0), width)
+        values = bins[record, column].T.reshape(-1).astype(float)
+        bins[record, column] = 0
+        places = ((record * rows * whole + column) + np.arange(rows)[:, None] * whole).reshape(-1)
+        order = np.argsort(places)
+        order = order[values[order] != 0]
+        return cls((records, rows, whole), _counted(places[order], bins.size), values[order])
 
     @property
     def records(self) -> NDArray[np.int32]:
@@ -75,6 +83,12 @@ class Sparse:
     def kept(self, which: NDArray[np.bool_]) -> Sparse:
         """Some of the places."""
         return Sparse(self.shape, self.places[which], self.values[which])
+
+
+def _counted(places: NDArray[np.int64], size: int) -> NDArray[np.int32]:
+    # Spans are kept by the thousand, and no sketch has more bins than this counts: that of 174,000 functions.
+    assert size < 2**31
+    return places.astype(np.int32)
 
 
 def summed(shape: Shape, terms: Sequence[Term]) -> Sparse:

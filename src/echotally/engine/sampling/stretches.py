@@ -251,7 +251,7 @@ class Player:
         gone = come - (now.held - held.held)
         seen = np.zeros(len(self.first.units))
         waits = span.sketch.wait_bins
-        bins = self.first.world.wait_bins.shape[2]
+        bins = waits.shape[-1]
         counted = waits.kept((waits.places // bins) % 2 == 0)
         np.add.at(seen, counted.places // (2 * bins), counted.values)
         handled = np.maximum(0.0, span.unit.handled - seen)

@@ -268,6 +268,12 @@ def _foot(figure: Figure, source: str) -> None:
     text.set_in_layout(False)
 
 
+def get_ready() -> None:
+    """Load what every picture needs, before a process is begun that draws as well: it takes as long as a picture."""
+    import matplotlib.backends.backend_agg
+    import matplotlib.figure  # noqa: F401
+
+
 #: Names of a model may hold dollar signs, which are no formulas; text stays text in SVG, for readers and searches.
 SETTINGS: Any = {"svg.hashsalt": "echotally", "text.parse_math": False, "svg.fonttype": "none"}
 

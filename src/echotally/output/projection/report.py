@@ -32,7 +32,7 @@ from echotally.output.projection.incidents_view import HEADINGS, helping_lines, 
 from echotally.output.projection.month_charts import dashboard_chart, when_text
 from echotally.output.projection.projection_charts import backlog_chart, cost_chart, landing_chart, levels_chart
 from echotally.output.projection.projection_table import assumptions, targets_text
-from echotally.output.projection.report_parts import Cell, Grid, Heading, Picture, cell, grid, picture
+from echotally.output.projection.report_parts import Cell, Grid, Heading, Picture, PlayedBeside, cell, grid, picture
 from echotally.output.projection.verdict_text import check_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
@@ -41,7 +41,6 @@ from echotally.projection.showback import showback, splits_of
 from echotally.projection.window import Window
 from echotally.rates.billing import minor_digits
 from echotally.rates.meters import meter_of
-from echotally.studies.otherwise import Otherwise
 
 #: Functions with charts of their own; more would make a page that no browser opens gladly.
 _MOST_CHARTED = 3
@@ -56,12 +55,9 @@ def report_page(
     checked: Checked | None,
     model_path: Path,
     by: str | None = None,
-    day: Picture | None = None,
-    other: Callable[[], Otherwise] = Otherwise,
+    beside: Callable[[], PlayedBeside] = PlayedBeside,
 ) -> str:
-    """The page as HTML text; ``checked`` are the findings of the same model, ``day`` its worst day, ``other`` what else might come,
-    asked for when all else is drawn.
-    """
+    """The page as HTML text; ``checked`` are the findings of the same model, ``beside`` is asked for when all else is drawn."""
     shown_in(projection.currency)
     from jinja2 import Environment, StrictUndefined
     from markupsafe import Markup
@@ -78,15 +74,15 @@ def report_page(
         script=Markup(script),
         script_digest=Markup(digest),
         **_contents(projection, checked, model_path, by),
-        **_late(projection, day, other()),
+        **_late(projection, beside()),
     )
 
 
-def _late(projection: Projection, day: Picture | None, other: Otherwise) -> dict[str, Any]:
+def _late(projection: Projection, beside: PlayedBeside) -> dict[str, Any]:
     """What is played beside the month, and which parts the page has with it."""
     plan = projection.best
-    parts = _parts(plan, bool(other.points), bool(day))
-    return {**front_contents(projection, plan, other), "day": day, "parts": parts}
+    parts = _parts(plan, bool(beside.other.points), bool(beside.day))
+    return {**front_contents(projection, plan, beside.other), "day": beside.day, "parts": parts}
 
 
 def _contents(projection: Projection, checked: Checked | None, model_path: Path, by: str | None) -> dict[str, Any]:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import base64
+import gc
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from echotally.errors import safe
+from echotally.studies.otherwise import Otherwise
 
 
 @dataclass(frozen=True)
@@ -45,6 +47,14 @@ class Picture:
     kind: str
 
 
+@dataclass(frozen=True)
+class PlayedBeside:
+    """What a page tells that is played beside its month: what else might come, and the month's worst day, drawn."""
+
+    other: Otherwise = field(default_factory=Otherwise)
+    day: Picture | None = None
+
+
 def cell(text: str, value: object = None) -> Cell:
     """A cell of the page; left out, ``value`` sorts last."""
     return Cell(safe(text), "" if value is None else f"{value:.15g}" if isinstance(value, float) else safe(str(value)))
@@ -57,6 +67,9 @@ def grid(title: str, headings: Sequence[str], rows: Sequence[Sequence[str]]) -> 
 
 
 def picture(drawn: bytes, alt: str) -> Picture:
-    """A PNG or SVG inside the page, with the text that stands for it."""
+    """A PNG or SVG inside the page, with the text that stands for it. What it was drawn from is let go of: a figure is made of parts
+    that know each other, and a dozen of them would be there at once.
+    """
+    gc.collect()
     kind = "image/png" if drawn.startswith(b"\x89PNG") else "image/svg+xml"
     return Picture(base64.b64encode(drawn).decode(), safe(alt), kind)
