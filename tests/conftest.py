@@ -11,10 +11,15 @@ from contextlib import nullcontext
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from echotally.engine.reading import UnitMeasured
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.project import project
+
+# How long an example takes on a shared machine says nothing of what it asserts.
+settings.register_profile("untimed", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("untimed")
 
 HEAD = """
 schema = "echotally-model/1"
