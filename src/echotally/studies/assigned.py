@@ -12,7 +12,7 @@ from echotally.engine.machines import HERE, Machines
 from echotally.engine.sampling import spared_events
 from echotally.errors import BadInput, Problem
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
-from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.threads import MANY, Progress, side_by_side
@@ -110,9 +110,7 @@ class AssignedMonths(Generic[Seen]):
 
     def placed(self, assignment: Mapping[str, str], sets: Sets = ()) -> Loaded:
         """The estate with every function pinned to its plan, and further overrides."""
-        loaded = self.loaded
-        if sets:
-            loaded = load(loaded.document.path, [*loaded.document.changed_sets(), *sets])
+        loaded = self.loaded.changed(sets) if sets else self.loaded
         pinned = {n: f.model_copy(update={"plan": assignment[n]}) for n, f in loaded.model.functions.items()}
         model = loaded.model.model_copy(update={"functions": pinned})
         return Loaded(model, self.loaded.document, loaded.month, self.loaded.offers)
