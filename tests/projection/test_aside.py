@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable, Sequence
 from functools import partial
 from multiprocessing.context import ForkProcess
 from pathlib import Path
@@ -16,7 +17,7 @@ import pytest
 
 import echotally
 from echotally.errors import BadInput
-from echotally.projection.aside import by_processes, set_aside
+from echotally.projection.aside import as_they_come, by_processes, set_aside
 from echotally.projection.loaded import load
 from echotally.studies.otherwise import otherwise
 
@@ -156,7 +157,35 @@ def test_more_tasks_than_a_pipe_holds_are_taken_some_at_a_time() -> None:
     assert heard == sorted(heard)
 
 
-def test_tasks_of_a_process_that_was_ended_are_done_here_and_what_fails_fails_here() -> None:
+def all_as_they_come(tasks: Sequence[Callable[[], int]], _: str) -> list[int]:
+    """In their order, each of them once."""
+    came = list(as_they_come(tasks, 2))
+    assert len(came) == len(tasks)
+    return [found for _, found in sorted(came)]
+
+
+def test_tasks_come_as_they_are_done_and_by_processes_beside_this_one() -> None:
+    def slow_or_quick(n: int) -> int:
+        time.sleep(1.0 if n == 0 else 0.0)
+        return os.getpid()
+
+    came = list(as_they_come([partial(slow_or_quick, n) for n in range(6)], 2))
+    assert [n for n, _ in came] == [1, 2, 3, 4, 5, 0]
+    assert len({where for _, where in came}) == 2 and os.getpid() not in {where for _, where in came}
+    assert list(as_they_come([], 2)) == [] and begun() == []
+
+
+def test_nothing_is_left_of_tasks_whose_answers_nobody_waits_for() -> None:
+    coming = as_they_come([partial(time.sleep, 0.2 * n * n) for n in range(20)], 2)
+    assert next(coming)[0] == 0 and len(begun()) == 2
+    coming.close()
+    assert begun() == []
+
+
+@pytest.mark.parametrize("by_several", [by_processes, all_as_they_come])
+def test_tasks_of_a_process_that_was_ended_are_done_here_and_what_fails_fails_here(
+    by_several: Callable[[Sequence[Callable[[], int]], str], list[int]],
+) -> None:
     here = os.getpid()
 
     def ends_elsewhere(n: int) -> int:
@@ -165,7 +194,7 @@ def test_tasks_of_a_process_that_was_ended_are_done_here_and_what_fails_fails_he
         time.sleep(0.02)
         return n
 
-    assert by_processes([partial(ends_elsewhere, n) for n in range(9)], "tasks") == list(range(9))
+    assert by_several([partial(ends_elsewhere, n) for n in range(9)], "tasks") == list(range(9))
 
     def fails(n: int) -> int:
         if n == 5:
@@ -174,5 +203,5 @@ def test_tasks_of_a_process_that_was_ended_are_done_here_and_what_fails_fails_he
         return n
 
     with pytest.raises(BadInput, match="no such task"):
-        by_processes([partial(fails, n) for n in range(9)], "tasks")
+        by_several([partial(fails, n) for n in range(9)], "tasks")
     assert begun() == []

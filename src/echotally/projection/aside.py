@@ -7,11 +7,12 @@ import multiprocessing
 import os
 import signal
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
-from multiprocessing.connection import Connection
-from typing import Any, Generic, TypeVar
+from functools import partial
+from multiprocessing.connection import Connection, wait
+from typing import Any, Generic, TypeVar, cast
 
 from echotally.projection.threads import Progress
 
@@ -24,6 +25,8 @@ _PARENT_DEATH_SIGNAL = 1
 _PROCESSES = 4
 #: A task's number on its way through a pipe, so many bytes; and how many a pipe takes before anyone reads, on every system.
 _NUMBER, _HELD = 4, 4_096
+#: Whether a process may begin with everything that another has.
+CAN_FORK = sys.platform.startswith("linux")
 
 
 @dataclass
@@ -55,27 +58,22 @@ def set_aside(work: Callable[[Progress | None], Result]) -> Iterator[Aside[Resul
 
     What is left of it is ended with the context. No other thread may be at work when it begins.
     """
-    if not (sys.platform.startswith("linux") and (os.cpu_count() or 1) > 1):
+    if not (CAN_FORK and (os.cpu_count() or 1) > 1):
         yield Aside(work)
         return
-    context = multiprocessing.get_context("fork")
-    share = context.RawValue("d", 0.0)
-    receiver, sender = context.Pipe(duplex=False)
-    process = context.Process(target=_do, args=(work, receiver, sender, share), daemon=True)
-    try:
-        process.start()
-    except OSError:
-        # No room for another process.
-        yield Aside(work)
-        return
-    # The other end is the process's alone, so that it closes with it.
-    sender.close()
-    try:
-        yield Aside(work, receiver, share)
-    finally:
-        process.kill()
-        process.join()
-        receiver.close()
+    share = multiprocessing.get_context("fork").RawValue("d", 0.0)
+
+    def tell(_: str, done: float) -> None:
+        share.value = done
+
+    with ExitStack() as stack:
+        try:
+            receiver = stack.enter_context(_beside(lambda sender: sender.send(_tried(partial(work, tell)))))
+        except OSError:
+            # No room for another process.
+            yield Aside(work)
+        else:
+            yield Aside(work, receiver, share)
 
 
 def by_processes(tasks: Sequence[Callable[[], Result]], what: str, progress: Progress | None = None) -> list[Result]:
@@ -84,49 +82,112 @@ def by_processes(tasks: Sequence[Callable[[], Result]], what: str, progress: Pro
     For work of which most is the interpreter's. As ``set_aside``: no other thread may be at work, and where a process cannot be begun
     or is ended, its tasks are done here.
     """
+    with _untaken(len(tasks)) as untaken, ExitStack() as stack:
+
+        def some(tell: Progress | None) -> dict[int, Result]:
+            """The tasks that nobody has taken yet, one after the other."""
+            found = {}
+            for n in untaken():
+                found[n] = tasks[n]()
+                if tell:
+                    tell(what, (n + 1) / len(tasks))
+            return found
+
+        beside = min(os.cpu_count() or 1, _PROCESSES, len(tasks)) - 1
+        others = [stack.enter_context(set_aside(some)) for _ in range(beside)]
+        found = some(progress)
+        for other in others:
+            found |= other.result(what)
+    return [found[n] if n in found else task() for n, task in enumerate(tasks)]
+
+
+def as_they_come(tasks: Sequence[Callable[[], Result]], processes: int) -> Generator[tuple[int, Result], None, None]:
+    """The number of each task and what it returns, by so many processes beside this one, which only waits.
+
+    As ``by_processes``; processes have all that this one has, and take memory only for what they change. On systems where
+    they cannot be had, tasks are done here, one after the other.
+    """
+    left = set(range(len(tasks)))
+    with _untaken(len(tasks)) as untaken, ExitStack() as stack:
+
+        def each(sender: Connection) -> None:
+            for n in untaken():
+                sender.send((n, *_tried(tasks[n])))
+
+        waiting = list[Connection]()
+        for _ in range(min(processes, len(tasks)) if CAN_FORK else 0):
+            with suppress(OSError):
+                waiting.append(stack.enter_context(_beside(each)))
+        while waiting:
+            for receiver in cast(list[Connection], wait(waiting)):
+                try:
+                    n, there, found = receiver.recv()
+                except (EOFError, OSError):
+                    # It has done all it could take, or was ended.
+                    waiting.remove(receiver)
+                    continue
+                left.discard(n)
+                yield n, cast(Result, found) if there else tasks[n]()
+    for n in sorted(left):
+        yield n, tasks[n]()
+
+
+@contextmanager
+def _untaken(count: int) -> Iterator[Callable[[], Iterator[int]]]:
+    """Numbers of tasks in a pipe: whoever asks, in whichever process, is given those that nobody has taken yet."""
     numbers, put = os.pipe()
     # Every pipe holds that much: of very many tasks some are taken at a time.
-    at_once = 1 + len(tasks) * _NUMBER // _HELD
+    at_once = 1 + count * _NUMBER // _HELD
 
-    def some(tell: Progress | None) -> dict[int, Result]:
-        """The tasks that nobody has taken yet, one after the other."""
-        found = {}
+    def untaken() -> Iterator[int]:
         while taken := os.read(numbers, _NUMBER):
             first = int.from_bytes(taken, "little")
-            for n in range(first, min(len(tasks), first + at_once)):
-                found[n] = tasks[n]()
-            if tell:
-                tell(what, (first + at_once) / len(tasks))
-        return found
+            yield from range(first, min(count, first + at_once))
 
     try:
-        os.write(put, b"".join(n.to_bytes(_NUMBER, "little") for n in range(0, len(tasks), at_once)))
+        os.write(put, b"".join(n.to_bytes(_NUMBER, "little") for n in range(0, count, at_once)))
         os.close(put)
-        with ExitStack() as stack:
-            beside = min(os.cpu_count() or 1, _PROCESSES, len(tasks)) - 1
-            others = [stack.enter_context(set_aside(some)) for _ in range(beside)]
-            found = some(progress)
-            for other in others:
-                found |= other.result(what)
-        return [found[n] if n in found else task() for n, task in enumerate(tasks)]
+        yield untaken
     finally:
         os.close(numbers)
 
 
-def _do(work: Callable[[Progress | None], Any], receiver: Connection, sender: Connection, share: Any) -> None:
+@contextmanager
+def _beside(work: Callable[[Connection], None]) -> Iterator[Connection]:
+    """Where what a process sends is received: it has everything this one has, and is ended with the context."""
+    context = multiprocessing.get_context("fork")
+    receiver, sender = context.Pipe(duplex=False)
+    process = context.Process(target=_send, args=(work, receiver, sender), daemon=True)
+    try:
+        process.start()
+    except OSError:
+        receiver.close()
+        raise
+    finally:
+        # The other end is the process's alone, so that it closes with it.
+        sender.close()
+    try:
+        yield receiver
+    finally:
+        process.kill()
+        process.join()
+        receiver.close()
+
+
+def _tried(task: Callable[[], Result]) -> tuple[bool, Result | None]:
+    """Whether a task came to its end, and what it came to."""
+    try:
+        return True, task()
+    except Exception:
+        return False, None
+
+
+def _send(work: Callable[[Connection], None], receiver: Connection, sender: Connection) -> None:
     receiver.close()
     # An interruption is the other one's, which ends this.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     # However the other one ends, nobody waits for this any more.
     ctypes.CDLL(None).prctl(_PARENT_DEATH_SIGNAL, signal.SIGKILL)
-
-    def tell(_: str, done: float) -> None:
-        share.value = done
-
-    try:
-        message = True, work(tell)
-    except Exception:
-        message = False, None
     with suppress(BrokenPipeError):
-        sender.send(message)
+        work(sender)

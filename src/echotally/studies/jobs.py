@@ -15,15 +15,18 @@ import warnings
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache, partial
+from os import cpu_count
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
 from echotally.engine.apart import Memory
+from echotally.engine.compiling import form
 from echotally.engine.machines import Cluster, Machines
 from echotally.errors import BadInput, Problem, TooLarge
 from echotally.files import LARGEST_PIPE, content_of
 from echotally.projection.answer import PlanProjection, PlayedPlan
+from echotally.projection.aside import CAN_FORK, as_they_come
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
@@ -288,6 +291,12 @@ class AtPoints:
     def _on_cores(self, points: Sequence[Point], workers: int) -> Iterable[tuple[int, list[Row]]]:
         if workers == 1 or len(points) < 4:
             return ((point.number, self.rows(point, None)) for point in points)
+        if CAN_FORK:
+            # Processes begin with everything that is known here, the machine code too.
+            form()
+            tasks = [partial(self.rows, point, None) for point in points]
+            found = as_they_come(tasks, workers if workers > 0 else cpu_count() or 1)
+            return ((points[n].number, rows) for n, rows in found)
         from joblib import Parallel, delayed
 
         path, study = str(self.loaded.document.path.absolute()), uuid4().hex
@@ -295,8 +304,8 @@ class AtPoints:
         warnings.filterwarnings("ignore", "A worker stopped", UserWarning)
         pool = Parallel(n_jobs=workers, return_as="generator_unordered", batch_size=1)
         work = (delayed(_numbered)(path, self.sets, study, point) for point in points)
-        found: Iterable[tuple[int, list[Row]]] = pool(work)
-        return found
+        begun: Iterable[tuple[int, list[Row]]] = pool(work)
+        return begun
 
     def by_plan(self, point: Point, workers: int) -> list[Row]:
         """Rows of one point, its plans played side by side."""
