@@ -13,7 +13,9 @@ from echotally.output.base.exports import in_form
 from echotally.output.base.writing import deliver
 
 
-def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[float, float]:
+def _bounds(ctx: click.Context, param: click.Parameter, text: str | None) -> tuple[float, float] | tuple[None, None]:
+    if text is None:
+        return None, None
     low, dots, high = text.partition("..")
     try:
         return float(low), float(high if dots else "x")
@@ -28,11 +30,9 @@ def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[floa
 @options.set_option
 @click.option(
     "--scale",
-    default="0.01..100",
-    show_default=True,
     callback=_bounds,
     metavar="LOW..HIGH",
-    help="Multiples of today's demand.",
+    help="Multiples of today's demand; left out: 0.01..100, or as far of that as is soon played.",
 )
 @click.option(
     "--plan", "plans", type=names.PLAN, multiple=True, metavar="CARD.PLAN", help="Only this plan. May be repeated."
@@ -47,7 +47,7 @@ def _bounds(ctx: click.Context, param: click.Parameter, text: str) -> tuple[floa
 def crossover(
     model: Path,
     sets: tuple[tuple[str, str], ...],
-    scale: tuple[float, float],
+    scale: tuple[float, float] | tuple[None, None],
     plans: tuple[str, ...],
     by: str | None,
     workers: int | None,
@@ -69,7 +69,8 @@ def crossover(
     with progress_line() as tell, keeping_points(store):
         found = ask(
             model,
-            *scale,
+            scale[0],
+            scale[1],
             plans,
             sets=sets,
             seed=seed,

@@ -20,19 +20,19 @@ from echotally.studies.jobs import AtPoints, Point, Row, Sets, cost_bounds, is_e
 
 Found = TypeVar("Found")
 Tell = Callable[[float], None]
-#: Crossings are found to this share of their volume, and told to 1 %.
-_EXACT, _TOLD = 0.002, 0.01
-#: Changes of what meets its targets are found to 1 %, those between samples to 5 %.
-_CHANGE, _CHANGE_OF_SAMPLES = 0.01, 0.05
+#: The two volumes between which a crossing is known to lie are no farther apart than this share, and it is told to 1 %.
+_EXACT, _TOLD = 0.015, 0.01
+#: The same of changes of what meets its targets, told in their middle, and of those between samples.
+_CHANGE, _CHANGE_OF_SAMPLES = 0.02, 0.05
 #: So often at the most either end of the volumes at which a change is undecided is looked for.
 _NARROWED = 4
-#: How far beyond a guess the order must have changed, as a share of the volume: well within the stated 1 %.
+#: A guess is tried so far beyond, as a share of the volume: where it is a good one the order has changed there, and both sides are known.
 _BEYOND = 0.006
-#: Larger months are sampled, with so many events in their steady hours, and left out where that takes more than an exact one has:
-#: a hundred times a month is a hundred times the work.
-SAMPLED_FROM, EFFORT = 8_000_000, 2_000_000
+#: Larger months are sampled, with so many events in their steady hours, and left out where that takes more than so many: a hundred
+#: times a month is a hundred times the work.
+SAMPLED_FROM, EFFORT, MOST = 8_000_000, 2_000_000, 4_000_000
 #: Months that take more attempts are left out as well: where nothing finds room, each event is tried many times.
-_ATTEMPTS = 30_000_000
+_ATTEMPTS = 12_000_000
 
 
 @dataclass(frozen=True)
@@ -84,7 +84,7 @@ def points_at(loaded: Loaded, scales: Sequence[float], plans: tuple[str, ...], s
             seed,
             sampled_from=SAMPLED_FROM,
             effort=EFFORT,
-            most=SAMPLED_FROM,
+            most=MOST,
             attempts=_ATTEMPTS,
             by=by,
             some_left_out=True,
@@ -190,30 +190,30 @@ class Seeker:
             # How far a search is cannot be told; what is told is that it goes on, so that it can be stopped.
             tell(0.0)
 
-        scale = low
-        while right.scale / left.scale > 1 + _EXACT:
-            # Never closer than a twentieth to an end, or a guess might stay there.
-            share = min(0.95, max(0.05, left.weight / (left.weight - right.weight)))
-            scale = left.scale + (right.scale - left.scale) * share
+        undecided = None
+        while right.scale / left.scale > 1 + _EXACT and undecided is None:
+            scale = _guess(left, right)
             gap = self._gap(scale, one, other, heard)
             if gap and not self._told_apart(scale, one, other):
                 # On which side of the crossing this is cannot be told, however near another guess would come.
-                break
-            if _near_enough(scale, gap, left, right):
-                # Costs may step: it is a crossing only if the order has changed a little further on.
-                further = scale * (1 + _BEYOND if gap * left.gap > 0 else 1 - _BEYOND)
-                beyond = min(right.scale, max(left.scale, further))
-                if gap * (after := self._gap(beyond, one, other, heard)) <= 0:
-                    break
-                scale, gap = beyond, after
-            moved, kept = (left, right) if gap * left.gap > 0 else (right, left)
-            moved.moves(scale, gap)
-            kept.stays()
+                undecided = scale
+            else:
+                moved, kept = (left, right) if gap * left.gap > 0 else (right, left)
+                moved.moves(scale, gap)
+                kept.stays()
         tell(1.0)
-        cost: float = self._at(scale, one)["cost_total"]
-        cheapest = self._cheapest(scale, cost, (one, other), (low, high), heard)
+        # What was played next to it stands for it.
+        played = undecided or min(left, right, key=lambda end: abs(end.gap)).scale
+        cheapest = self._cheapest(played, self._at(played, one)["cost_total"], (one, other), (low, high), heard)
+        if undecided is None:
+            scale = _between(left, right)
+            share = (scale - left.scale) / (right.scale - left.scale)
+            costs: list[float] = [self._at(end.scale, one)["cost_total"] for end in (left, right)]
+            cost = costs[0] + share * (costs[1] - costs[0])
+        else:
+            scale, cost = undecided, self._at(undecided, one)["cost_total"]
         slope = abs(right.gap - left.gap) / (right.scale - left.scale)
-        aside = max(_TOLD * scale, self._doubt(scale, one, other) / slope)
+        aside = max(_TOLD * scale, self._doubt(played, one, other) / slope)
         # At both ends it was decided.
         least = max(scale - aside, min(left.scale, scale * (1 - _TOLD)))
         most = min(scale + aside, max(right.scale, scale * (1 + _TOLD)))
@@ -277,7 +277,16 @@ class _End:
         self.stayed += 1
 
 
-def _near_enough(scale: float, gap: float, left: _End, right: _End) -> bool:
-    """Whether the gap there, at the gentler of the slopes to both ends, is closed within ``_EXACT`` of the volume."""
-    slopes = abs(gap - left.gap) / (scale - left.scale), abs(right.gap - gap) / (right.scale - scale)
-    return abs(gap) <= min(slopes) * _EXACT * scale
+def _guess(left: _End, right: _End) -> float:
+    """Where to look next: by false position, a little beyond it as seen from the nearer end."""
+    width = right.scale - left.scale
+    found = left.scale + width * left.weight / (left.weight - right.weight)
+    found *= 1 + _BEYOND if found - left.scale < right.scale - found else 1 - _BEYOND
+    # Never closer than a twentieth to an end, or a guess might stay there.
+    return min(right.scale - 0.05 * width, max(left.scale + 0.05 * width, found))
+
+
+def _between(left: _End, right: _End) -> float:
+    """Where two lines cross that are straight between two volumes, within 1 % of both."""
+    found = left.scale + (right.scale - left.scale) * left.gap / (left.gap - right.gap)
+    return min(left.scale * (1 + _TOLD), max(right.scale / (1 + _TOLD), found))

@@ -25,6 +25,10 @@ if TYPE_CHECKING:
 
 #: Volumes to look at between the bounds, a decade; fewer where all of them take as long as so many events.
 _PER_DECADE, _FEW, _MUCH = 5, 2, 100_000_000
+#: Between which volumes it is looked, widest first, where nobody says: the first whose months take no more work than this
+#: (``work.month_work``), or the last.
+_WIDTHS = ((0.01, 100.0), (0.01, 30.0), (0.01, 10.0), (0.1, 10.0), (0.1, 3.0), (0.3, 3.0), (0.5, 2.0))
+_SOON = 30_000_000
 #: Months of more events are played one after the other, so that what cannot be played is tried once.
 _LARGE = 1_000_000
 
@@ -35,7 +39,8 @@ class Crossover(Answer):
     its targets, by scale.
 
     ``too_large`` are volumes and plans of which no month was played: too many attempts, or even a sample would have been too large;
-    and all volumes above that. The same holds for crossings and changes next to them.
+    and all volumes above that. The same holds for crossings and changes next to them. ``narrowed``: nobody said between which
+    volumes to look, and as wide as usual would have taken long.
     """
 
     loaded: Loaded
@@ -46,6 +51,7 @@ class Crossover(Answer):
     changes: tuple[Change, ...] = ()
     by: str | None = None
     too_large: tuple[tuple[float, str], ...] = ()
+    narrowed: bool = False
 
     def picks(self) -> list[tuple[float, str | None]]:
         """The cheapest plan that meets every target, from each volume on at which that changes; None: there is none."""
@@ -80,7 +86,7 @@ class Crossover(Answer):
 
     def _cost(self, plan: str, scale: float) -> float:
         below, above = self._around(plan, scale)
-        # Crossings have been played: they lie on the lines as well.
+        # Beside crossings it was played: they lie on the lines as well.
         points = [(below["scale"], below["cost_total"]), (above["scale"], above["cost_total"])]
         points += [(c.scale, c.cost) for c in self.crossings if plan in (c.below, c.above)]
         points.sort()
@@ -112,8 +118,8 @@ class Crossover(Answer):
 
 def crossover(
     path: ModelSource | Loaded,
-    low: float = 0.01,
-    high: float = 100.0,
+    low: float | None = None,
+    high: float | None = None,
     plans: Sequence[str] = (),
     *,
     sets: Iterable[tuple[str, str]] = (),
@@ -121,23 +127,20 @@ def crossover(
 ) -> Crossover:
     """Costs of the plans from ``low`` to ``high`` times today's demand, and every crossing, of months played event by event to 1 %.
 
+    Left out, it is from a hundredth to a hundred times, or as far of that as is soon played (``Crossover.narrowed``).
+
     Only plans that take every function are shown. All volumes use the same random streams. Months of more than 8 million events are
     sampled, and crossings between them known to their intervals; large studies look at fewer volumes. A plan that takes more than 30
     million attempts at a volume is left out from there on.
     ``words``: how it is played (``Running``). Raises ``BadInput``.
     """
-    if not 0 < low < high:
-        raise BadInput(
-            Problem(
-                "is not a range of volumes", "--scale", value=f"{low:g}..{high:g}", allowed="LOW..HIGH, 0 < LOW < HIGH"
-            )
-        )
     run = Running(**words)
     loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     names = tuple(plans) or tuple(offer.name for offer in candidates(loaded.model, loaded.offers))
     chosen = loaded.model.estate.seed if run.seed is None else run.seed
     events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
-    scales = _volumes(low, high, events, len(names), loaded.model.units)
+    low, high, narrowed = _bounds(low, high, events, len(names), loaded.model.units)
+    scales = _evenly(low, high, _FEW if narrowed else _per_decade(low, high, events, len(names), loaded.model.units))
     points = points_at(loaded, scales, names, chosen, run.by or "")
     with machines(run.cluster) as places:
         study = AtPoints(places, loaded, sets)
@@ -161,14 +164,33 @@ def crossover(
         tuple(sorted(changes, key=lambda c: c.scale)),
         run.by,
         tuple(too_large),
+        narrowed,
     )
 
 
-def _volumes(low: float, high: float, events: float, plans: int, units: int) -> tuple[float, ...]:
-    """At which multiples months of so many events for so many functions are looked at on so many plans."""
-    scales = _evenly(low, high, _PER_DECADE)
-    work = plans * math.fsum(month_work(min(SAMPLED_FROM, scale * events), units) for scale in scales)
-    return scales if work <= _MUCH else _evenly(low, high, _FEW)
+def _bounds(low: float | None, high: float | None, events: float, plans: int, units: int) -> tuple[float, float, bool]:
+    """Between which volumes to look, and whether that is narrower than usual; raises ``BadInput`` for what is no range."""
+    usual = _WIDTHS[0]
+    if low is None and high is None:
+        soon = (w for w in _WIDTHS if _work(_evenly(*w, _FEW), events, plans, units) <= _SOON)
+        chosen = next(soon, _WIDTHS[-1])
+        return *chosen, chosen != usual
+    low, high = usual[0] if low is None else low, usual[1] if high is None else high
+    if not 0 < low < high:
+        what, asked = "is not a range of volumes", f"{low:g}..{high:g}"
+        raise BadInput(Problem(what, "--scale", value=asked, allowed="LOW..HIGH, 0 < LOW < HIGH"))
+    return low, high, False
+
+
+def _per_decade(low: float, high: float, events: float, plans: int, units: int) -> int:
+    """At how many volumes a decade months of so many events for so many functions are looked at on so many plans."""
+    most = _work(_evenly(low, high, _PER_DECADE), events, plans, units)
+    return _PER_DECADE if most <= _MUCH else _FEW
+
+
+def _work(scales: Sequence[float], events: float, plans: int, units: int) -> float:
+    """What playing the months of some volumes takes."""
+    return plans * math.fsum(month_work(min(SAMPLED_FROM, scale * events), units) for scale in scales)
 
 
 def _evenly(low: float, high: float, a_decade: int) -> tuple[float, ...]:

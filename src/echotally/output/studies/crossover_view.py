@@ -73,7 +73,7 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
     """The verdict, the crossings, then costs by volume."""
     shown_in(_currency(found))
     parts: list[RenderableType] = [Text(safe(crossover_verdict(found)), style="bold")]
-    parts += [Text(line) for line in (*_left_out(found), *_sampled(found))]
+    parts += [Text(line) for line in (*_narrowed(found), *_left_out(found), *_sampled(found))]
     parts.append(Text(""))
     if found.crossings:
         parts.append(_crossings(found, width))
@@ -88,6 +88,16 @@ def crossover_text(found: Crossover, width: int | None = None, colour: bool | No
             Text("Events a month are without the requests of clients, which depend on the answers.", style="dim")
         )
     return rendered(parts, width, colour)
+
+
+def _narrowed(found: Crossover) -> list[str]:
+    """Between which volumes it was looked, where nobody said."""
+    if not found.narrowed:
+        return []
+    low, high = map(_times, (found.scales[0], found.scales[-1]))
+    return [
+        f"From {low} to {high} times today's demand, which is soon played; --scale 0.01..100 looks further, for longer."
+    ]
 
 
 def _left_out(found: Crossover) -> list[str]:
@@ -219,6 +229,7 @@ def crossover_json(found: Crossover) -> str:
         "schema": "echotally-crossover/1",
         "currency": _currency(found),
         "events": found.events,
+        "narrowed": found.narrowed,
         "crossings": [vars(c) for c in found.crossings],
         "changes": [vars(c) for c in found.changes],
         "picks": [{"scale": scale, "plan": plan} for scale, plan in found.picks()],
