@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from echotally.model.excerpt import Excerpt
 from echotally.projection.loaded import load
 from echotally.projection.project import project_plan
 from echotally.projection.totals import totals_of
@@ -35,10 +36,11 @@ TARGETS = "[targets]\nlost = 3\nmonthly_cost = '3.1'\nrefused = 0.001\n"
 
 @pytest.fixture
 def trials(write):
-    def make(keys):
+    def make(keys, rough=False):
         path = write(TARGETS + estate(3, "two"), PLANS[keys] + "\n" + ALLOWANCE, PRICES)
         loaded = load(path)
-        return path, Trials(loaded, project_plan(loaded, loaded.offers["test.plan"], 1), 10**9, 10**5)
+        base = project_plan(loaded, loaded.offers["test.plan"], 1)
+        return path, Trials(loaded, base, 10**9, 10**5, rough=rough)
 
     return make
 
@@ -62,6 +64,17 @@ def test_a_trial_is_the_whole_month_with_the_change(change, keys, trials):
 @pytest.mark.parametrize("keys", ["near limit", "few tokens"])
 def test_where_parts_are_in_each_others_way_the_whole_month_says(keys, trials):
     assert trials(keys)[1].pair(CHANGES["memory"]) is None
+
+
+def test_roughly_a_part_has_all_start_tokens_and_still_no_room_beyond_the_limit(trials):
+    assert trials("near limit", rough=True)[1].pair(CHANGES["memory"]) is None
+    _, tried = trials("few tokens", rough=True)
+    members = tried.members("functions.ask1.memory")
+    alone = tried.loaded.excerpt(Excerpt(tried.loaded.document, members), CHANGES["memory"])
+    played = project_plan(alone, alone.offers["test.plan"], 1)
+    _, after = tried.pair(CHANGES["memory"])
+    assert {u.unit.function for u in after.part} == members & tried.loaded.model.functions.keys()
+    assert [(u.attempts, u.cold_starts) for u in after.part] == [(u.attempts, u.cold_starts) for u in played.units]
 
 
 def test_what_cannot_be_said_of_a_part_is_left_to_the_whole(trials):

@@ -12,7 +12,7 @@ from echotally.output.studies.crossover_view import crossover_json, crossover_te
 from echotally.output.studies.sweep_view import sweep_text
 from echotally.projection.project import project_plan
 from echotally.studies import jobs
-from echotally.studies.crossover import _volumes, crossover
+from echotally.studies.crossover import _per_decade, crossover
 from echotally.studies.jobs import row_of
 from echotally.studies.sweep import sweep
 from tests.studies.made_up_plans import FIXED, MODEL, RUNS
@@ -236,11 +236,53 @@ def test_where_a_target_is_undecided_its_change_is_told_between_what_is_decided(
     assert "as far as it is decided" in told
 
 
-@pytest.mark.parametrize(("events", "functions", "volumes"), [(30_000, 10, 21), (3_000_000, 10, 9), (30_000, 1_000, 9)])
-def test_large_studies_look_at_fewer_volumes(events, functions, volumes):
-    found = _volumes(0.01, 100, events, 7, functions)
-    assert len(found) == volumes and (found[0], found[-1]) == (0.01, pytest.approx(100))
-    assert np.diff(np.log(found)) == pytest.approx(np.log(1e4) / (volumes - 1))
+@pytest.mark.parametrize(("events", "functions", "a_decade"), [(30_000, 10, 5), (3_000_000, 10, 2), (30_000, 1_000, 2)])
+def test_large_studies_look_at_fewer_volumes(events, functions, a_decade):
+    assert _per_decade(0.01, 100, events, 7, functions) == a_decade
+
+
+@pytest.mark.parametrize(
+    # How much is soon played, in events; two plans of a thousand events today and one function, which counts as 2,500.
+    ("soon", "low", "high", "volumes"),
+    [
+        # 0.01 to 100 times at two a decade: 2 x (9 x 2,500 + 1,000 x 146.2), more for the function.
+        (340_000, 0.01, 100, 21),
+        (330_000, 0.01, 30, 8),
+        # 0.01 to 10 times: 2 x (7 x 2,500 + 1,000 x 14.6).
+        (70_000, 0.01, 10, 7),
+        (1, 0.5, 2, 3),
+    ],
+)
+def test_where_nobody_says_how_far_it_is_as_far_as_is_soon_played(
+    estate, monkeypatch: pytest.MonkeyPatch, soon, low, high, volumes
+):
+    monkeypatch.setattr("echotally.studies.crossover._SOON", soon)
+    calls = RUNS.format(name="each", calls="0.0372", seconds="0", free=0)
+    path = estate(MODEL, calls, FIXED.format(name="flat", hour="0.05", calls="0"))
+    found = crossover(path, workers=1)
+    assert [found.scales[0], found.scales[-1]] == pytest.approx([low, high])
+    assert len(found.scales) == volumes and found.narrowed is (high < 100)
+    assert np.diff(np.log(found.scales)) == pytest.approx(np.log(high / low) / (volumes - 1))
+    # Both cost the same today, wherever one looks from.
+    assert [c.scale for c in found.crossings] == [pytest.approx(1, rel=0.01)]
+    said = f"From {low} to {high} times today's demand, which is soon played" in crossover_text(found, 160)
+    assert said is found.narrowed is json.loads(crossover_json(found))["narrowed"]
+    # Half of it being asked for, the other half is as usual.
+    assert crossover(path, high=2, workers=1).scales[0] == 0.01
+
+
+def test_a_step_is_a_crossing_between_the_volumes_around_it(estate):
+    # From 5,001 calls on every call costs a tenth: 37.20 is passed downwards in one step, at 5.0005 times today at the latest.
+    tiers = 'calls = { volume = true, tiers = [{ up_to = 5_000, unit = "0.01" }, { unit = "0.001" }] }'
+    each = RUNS.format(name="each", calls="0", seconds="0", free=0).replace('calls = { unit = "0" }', tiers)
+    assert tiers in each
+    found = crossover(
+        estate(MODEL, each, FIXED.format(name="flat", hour="0.05", calls="0")), 1, 10, workers=1
+    ).crossings
+    assert [(c.below, c.above) for c in found] == [("c.each", "c.flat"), ("c.flat", "c.each")]
+    for crossing, truth in zip(found, (3.72, 5.0), strict=True):
+        assert crossing.low <= truth * 1.01 and truth * 0.99 <= crossing.high
+        assert crossing.scale == pytest.approx(truth, rel=0.01) and crossing.high / crossing.low <= 1.021
 
 
 def test_volumes_that_are_no_range_are_refused(estate):

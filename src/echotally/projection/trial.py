@@ -46,11 +46,21 @@ _TABLES = {"functions", "triggers", "demand", *SourceKind}
 class Trials:
     """Trials of changes on the plan of a month that has been played.
 
-    Parts of more than ``most`` expected events are played as a sample of about ``effort`` events.
+    Parts of more than ``most`` expected events are played as a sample of about ``effort`` events. ``rough``: start tokens that parts
+    share are each part's own, however short they are; for changes that are tried in the whole month as well in the end.
     """
 
-    def __init__(self, loaded: Loaded, base: PlayedPlan, most: int, effort: int, seed: int | None = None) -> None:
-        self.loaded, self.base = loaded, base
+    def __init__(
+        self,
+        loaded: Loaded,
+        base: PlayedPlan,
+        most: int,
+        effort: int,
+        seed: int | None = None,
+        *,
+        rough: bool = False,
+    ) -> None:
+        self.loaded, self.base, self.rough = loaded, base, rough
         self.seed = loaded.model.estate.seed if seed is None else seed
         self.most, self.effort = most, effort
         self._together = Together(loaded.model, placement_on(loaded.model, loaded.offers, base.offer))
@@ -173,6 +183,11 @@ class Trials:
         """Accounts whose start tokens are shared and may run short, and when one was taken; None where that is not known."""
         again = self._with_starts() if any(n > burst for n, burst in self.tokens.values()) else None
         return {account: (again or {}).get(account) for account in self.tokens}
+
+    @property
+    def follows(self) -> bool:
+        """Whether it is noted when start tokens are taken."""
+        return bool(self.tokens) and not self.rough
 
     @cached_property
     def tokens(self) -> dict[Account, tuple[int, int]]:
@@ -321,7 +336,7 @@ class _Part:
             loaded,
             offer,
             self._trials.seed,
-            how=Playing(sampled_from=start, effort=effort, alike=True, starts=bool(self._trials.tokens)),
+            how=Playing(sampled_from=start, effort=effort, alike=True, starts=self._trials.follows),
         )
         return played if isinstance(played, PlayedPlan) else None
 
@@ -334,7 +349,7 @@ class _Part:
 
     def _apart(self, played: PlayedPlan) -> bool:
         """Whether nothing that the part shares with others can have run out, in the month as it is or in this one."""
-        shared = self._shared(played) & self._trials.tokens.keys()
+        shared = set() if self._trials.rough else self._shared(played) & self._trials.tokens.keys()
         return self._enough_room(played) and all(self._enough_tokens(account, played) for account in shared)
 
     def _shared(self, played: PlayedPlan) -> set[Account]:

@@ -32,7 +32,8 @@ class SizeTrials:
         self.measured, self.untried = base.measured, set[str]()
         attempts = base.totals.attempts["total"] if base.confidence is None else EFFORT
         self._of_month = month_work(attempts, pinned.model.units)
-        self._trials = Trials(pinned, base, LARGE, EFFORT, months.seed)
+        # The whole month says in the end what all sizes do together, to start tokens that are short as well.
+        self._trials = Trials(pinned, base, LARGE, EFFORT, months.seed, rough=True)
         self._taken: Sets = ()
         self._in_parts: dict[tuple[Sets, Collection[str] | None], tuple[Trial, Trial | None] | None] = {}
         self._whole: dict[Sets, Trial | None] = {}
