@@ -45,7 +45,8 @@ class Wanted(NamedTuple):
 
     ``bounds``: what it may take. ``starts``: when start tokens were taken is kept as well. ``marks``: what had been measured at
     some instants as well. ``cores``: on how many threads independent parts may be played (``engine.apart``); ``places``: where.
-    ``memory``: of a study, whose months have parts in common. ``quantities_only``: no levels, waits and hours are read.
+    ``memory``: of a study, whose months have parts in common. ``quantities_only``: no levels, waits and hours are read, nor kept
+    where the month is played jointly, which takes a third less of hundreds of functions.
     """
 
     bounds: Bounds = USUAL
@@ -84,6 +85,8 @@ def simulate(
     """Play the month event by event, jointly; ``progress`` is told the share of the month that is over."""
     marks = wanted.marks
     built = begun(model, arrivals, placement, seed)
+    if wanted.quantities_only:
+        built.world.clock[0]["lean"] = codes.YES
     if wanted.starts:
         keep_log(built, codes.STARTS_ONLY)
     watch, ended, passed = Watch(built, wanted.bounds), [], []

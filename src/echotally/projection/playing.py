@@ -20,6 +20,8 @@ class Playing:
     ``standing``: the bill of the month in which nothing runs is found as well.
     ``cores``: on how many threads independent parts are played, and ``places`` on which machines, and ``memory`` has what
     parts came to in other months of a study; the answer depends on none of them.
+    ``quantities_only``: of a month that is played jointly no levels, waits and hours are known, what it costs and which targets it
+    misses where none is about them (``asks_for_times``).
     ``starts``: when start tokens were taken is kept. ``passing_ns``: what had been measured at these instants of a month that is
     played exactly is kept (``Measured.passed``).
     """
@@ -34,6 +36,7 @@ class Playing:
     cores: int = 1
     places: Machines = HERE
     memory: Memory | None = None
+    quantities_only: bool = False
     starts: bool = False
     passing_ns: tuple[int, ...] = ()
 

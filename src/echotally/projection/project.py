@@ -63,7 +63,7 @@ def project_plan(
     else:
         marks = marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=how.passing_ns)
         bounds = Bounds(not how.exact, how.attempts)
-        wanted = Wanted(bounds, how.starts, marks, how.cores, how.places, how.memory)
+        wanted = Wanted(bounds, how.starts, marks, how.cores, how.places, how.memory, how.quantities_only)
         measured = simulate_month(model, loaded.month.arrivals, placement, seed, progress, wanted)
         played = _exact(loaded, measured, candidate)
         # Its parts may have been played one by one, each within its bounds.

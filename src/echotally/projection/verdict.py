@@ -139,6 +139,14 @@ def _slow(target: str, wanted_ns: int | None, unit: UnitMeasured) -> Iterator[Ch
         yield Check(target, unit.unit.function, wanted_ns / 1e9, found)
 
 
+def asks_for_times(model: Model) -> bool:
+    """Whether a target is about how long events wait, or answers take."""
+    own = [(f.targets.wait_p95, f.targets.latency_p95) for f in model.functions.values()]
+    return any(
+        target is not None for pair in ((model.targets.wait_p95, model.targets.latency_p95), *own) for target in pair
+    )
+
+
 def refused_share(model: Model, measured: Measured) -> float:
     """Requests rejected / requests' events in, over the whole estate (rule 7.5)."""
     return _Judge(model, measured).refused(measured.units)

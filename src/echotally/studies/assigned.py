@@ -15,7 +15,8 @@ from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
-from echotally.projection.threads import MANY, Progress, side_by_side
+from echotally.projection.threads import MANY, Progress, shared_out, side_by_side
+from echotally.projection.verdict import asks_for_times
 from echotally.rates.card_loading import candidates
 from echotally.studies.choice import Sets
 
@@ -45,8 +46,9 @@ class AssignedMonths(Generic[Seen]):
         self._kept: dict[_Key, PlanProjection] = {}
         self._known: dict[_Key, Seen] = {}
         self._lock = Lock()
-        # Such months take too much room to keep them.
+        # Such months take too much room to keep them, and what is seen of them are quantities, unless a target is about times.
         self._many = loaded.model.units >= MANY
+        self._lean = self._many and places is HERE and not asks_for_times(loaded.model)
 
     def play(self, assignment: Mapping[str, str], sets: Sets = (), *, rough: bool = False) -> PlayedPlan:
         """As ``try_out``; raises ``BadInput`` where the assignment leaves a function no room."""
@@ -66,11 +68,13 @@ class AssignedMonths(Generic[Seen]):
     ) -> list[Seen]:
         """What is seen of the month under each of some assignments, played side by side."""
         workers, cores = (1, None) if self._many else (self.places.width, 1)
+        if self._lean:
+            workers, cores = shared_out(self.loaded.model.units, len(assignments), early=True)
 
         def told(assignment: Mapping[str, str], tell: Callable[[float], None]) -> Seen:
             key = self._key(assignment, (), rough)
             if key not in self._known:
-                month = self.try_out(assignment, rough=rough, tell=tell, cores=cores)
+                month = self.try_out(assignment, rough=rough, tell=tell, cores=cores, lean=self._lean)
                 self._known[key] = self._seen(month, assignment)
             return self._known[key]
 
@@ -87,10 +91,11 @@ class AssignedMonths(Generic[Seen]):
         rough: bool = False,
         tell: Callable[[float], None] | None = None,
         cores: int | None = None,
+        lean: bool = False,
     ) -> PlanProjection:
         """The month under an assignment, with further overrides, if it can be played on ``cores`` (None: all).
 
-        ``rough``: of a large month a small sample, which decides the same in a fraction of the time.
+        ``rough``: of a large month a small sample, which decides the same in a fraction of the time. ``lean``: of its quantities alone.
         """
         key = self._key(assignment, sets, rough)
         # Without the lock: of two that ask at once one plays in vain, and both find the same.
@@ -98,7 +103,9 @@ class AssignedMonths(Generic[Seen]):
             return self._kept[key]
         start, effort = (0, EFFORT) if rough and self.large else (None, None)
         offer = self.loaded.offers[next(iter(assignment.values()))]
-        how = Playing(sampled_from=start, effort=effort, alike=True, cores=cores or cpu_count() or 1)
+        how = Playing(
+            sampled_from=start, effort=effort, alike=True, cores=cores or cpu_count() or 1, quantities_only=lean
+        )
         on_plan = partial(project_plan, how=how)
         found = self.places.run(tell, on_plan, self.placed(assignment, sets), offer, self.seed)
         with self._lock:

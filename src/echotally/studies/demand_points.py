@@ -13,7 +13,7 @@ from echotally.projection.loaded import Loaded
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.threads import Progress, shared_out, side_by_side
-from echotally.projection.verdict import Check
+from echotally.projection.verdict import Check, asks_for_times
 from echotally.studies.crossings import scaled
 from echotally.studies.work import month_work
 
@@ -60,15 +60,18 @@ def demand_points(
     """
     scales = scales or _soon_played(projection)
     names = [plan.offer.name for plan in projection.played]
+    quantities = not asks_for_times(loaded.model)
     changed = {scale: loaded.changed(scaled(loaded, scale)) for scale in scales if scale != 1}
 
     def played(scale: float, name: str, tell: Callable[[float], None]) -> PlanThen | None:
         month = changed[scale]
-        found = project_plan(month, month.offers[name], projection.seed, tell, Playing(cores=cores))
+        how = Playing(cores=cores, quantities_only=quantities)
+        found = project_plan(month, month.offers[name], projection.seed, tell, how)
         return PlanThen.of(found) if isinstance(found, PlayedPlan) else None
 
     tasks = {f"{scale:g} x, {name}": partial(played, scale, name) for scale in changed for name in names}
-    workers, cores = shared_out(projection.model.units, len(tasks))
+    # Of quantities alone little is kept.
+    workers, cores = shared_out(projection.model.units, len(tasks), early=quantities)
     found = side_by_side(tasks, progress, workers)
     by_task = dict(zip(tasks, found, strict=True))
     points = []

@@ -37,10 +37,10 @@ def simulate_month(
 ) -> Measured:
     """As ``engine.play.simulate``, to the byte, on up to ``cores`` threads or on the machines of ``places``.
 
-    With ``marks``, and where starts are kept on other machines, it is played jointly.
+    With ``marks``, of quantities alone, and where starts are kept on other machines, it is played jointly.
     """
     found = None
-    if not any(wanted.marks) and _may_be_parted(model):
+    if not any(wanted.marks) and not wanted.quantities_only and _may_be_parted(model):
         found = _in_parts(Month(model, arrivals, placement, seed, wanted.bounds), wanted, progress)
     jointly = partial(simulate, wanted=wanted._replace(places=HERE, memory=None))
     return found or wanted.places.run(progress, jointly, model, arrivals, placement, seed)

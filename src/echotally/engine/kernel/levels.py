@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import COUNT_PEAK, FELL, IN_FLIGHT_PEAK, NO, ROSE, WHOLE_LOG
+from echotally.engine.codes import COUNT_PEAK, FELL, IN_FLIGHT_PEAK, NO, ROSE, WHOLE_LOG, YES
 from echotally.engine.kernel import diary, series
 from echotally.engine.kernel.access import World, account_at, clock_of, count_bin_at, level_bin_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
@@ -16,10 +16,10 @@ def in_flight_changes(w: World, u: int, by: int) -> None:
     clock, unit, account = clock_of(w), unit_at(w, u), account_at(w, unit_at(w, u).account)
     now = clock.now
     # The level that was held until now; what happens at one instant weighs nothing.
-    if now > unit.level_since:
+    if now > unit.level_since and clock.lean != YES:
         level_bin_at(w, u * LEVEL_BINS + level_bin(unit.in_flight)).v += now - unit.level_since
         unit.level_since = now
-    if now > clock.level_since:
+    if now > clock.level_since and clock.lean != YES:
         level_bin_at(w, clock.units * LEVEL_BINS + level_bin(clock.in_flight)).v += now - clock.level_since
         clock.level_since = now
     unit.in_flight += by
@@ -37,9 +37,11 @@ def in_flight_changes(w: World, u: int, by: int) -> None:
 @kernel
 def instances_change(w: World, u: int, by: int) -> None:
     """An instance comes (+1) or goes (-1)."""
-    unit, now = unit_at(w, u), clock_of(w).now
+    unit, clock = unit_at(w, u), clock_of(w)
+    now = clock.now
     if now > unit.count_since:
-        count_bin_at(w, u * LEVEL_BINS + level_bin(unit.count)).v += now - unit.count_since
+        if clock.lean != YES:
+            count_bin_at(w, u * LEVEL_BINS + level_bin(unit.count)).v += now - unit.count_since
         # While as many exist as the limit allows, starting ones included (rule 5.1).
         if unit.shown_limit >= 0 and unit.count >= unit.shown_limit:
             unit.at_limit_ns += now - unit.count_since

@@ -2,8 +2,17 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import ZERO
-from echotally.engine.kernel.access import Accessor, World, charge_bin, latency_bin, request_bin, unit_at, wait_bin
+from echotally.engine.codes import YES, ZERO
+from echotally.engine.kernel.access import (
+    Accessor,
+    World,
+    charge_bin,
+    clock_of,
+    latency_bin,
+    request_bin,
+    unit_at,
+    wait_bin,
+)
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import placed
 from echotally.engine.layout import OFFSET_BITS, WAIT_BINS
@@ -45,6 +54,8 @@ def charge_seen(w: World, u: int, ns: int) -> None:
 
 @hot
 def _add(w: World, sketch: Accessor[Whole], u: int, ns: int, n: int) -> None:
+    if clock_of(w).lean == YES:
+        return
     b, into, octave = placed(ns)
     # Count and sum stand side by side: of hundreds of functions neither is near, and one brings the other.
     place = 2 * (u * WAIT_BINS + b)
