@@ -228,6 +228,13 @@ def test_sizes_are_the_same_whether_parts_or_the_whole_month_are_played(write, m
         for key, value in (("run", '{ mean = "400 s", shape = "exponential" }'), ("timeout", "2 h"))
     ]
     in_parts = choose(path, sets)
+    with monkeypatch.context() as many:
+        # As of many functions: each part by whichever process is free.
+        many.setattr("echotally.studies.choose._MANY", 1)
+        by_part = choose(path, sets)
+        assert sorted(by_part.sets) == sorted(in_parts.sets) and by_part.played == in_parts.played
+        many.setattr(Trials, "pair", lambda *arguments: None)
+        assert choose(path, sets).sets == in_parts.sets
     monkeypatch.setattr(Trials, "pair", lambda *arguments: None)
     assert choose(path, sets).sets == in_parts.sets
     limits = [address for address, _ in in_parts.sets if address.endswith(".instance_limit")]

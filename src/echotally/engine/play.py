@@ -86,7 +86,7 @@ def simulate(
     marks = wanted.marks
     built = begun(model, arrivals, placement, seed)
     if wanted.quantities_only:
-        built.world.clock[0]["lean"] = codes.YES
+        keep_quantities(built)
     if wanted.starts:
         keep_log(built, codes.STARTS_ONLY)
     watch, ended, passed = Watch(built, wanted.bounds), [], []
@@ -106,6 +106,14 @@ def keep_log(built: Built, what: int) -> None:
     """Let a world keep a log from now on: ``codes.STARTS_ONLY`` or ``codes.WHOLE_LOG``."""
     built.world = built.world._replace(log=np.zeros(2 * int(built.world.clock[0]["margin"]) + 64, np.int64))
     built.world.clock[0]["keeps_log"] = what
+
+
+def keep_quantities(built: Built) -> None:
+    """Let a world that has just begun keep no waits, latencies, charges and levels: nothing but quantities is asked for."""
+    clock = built.world.clock[0]
+    clock["lean"] = codes.YES
+    # A level that never began weighs nothing.
+    clock["level_since"] = built.world.units["level_since"] = codes.NEVER
 
 
 def _starts_of(built: Built) -> dict[tuple[str, str], NDArray[np.int64]]:

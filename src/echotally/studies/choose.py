@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
+from functools import partial
 from typing import Any, Generic, NamedTuple, TypeVar
 
 from echotally.engine.apart import simulate_month
@@ -20,6 +21,7 @@ from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan
+from echotally.projection.aside import by_processes
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import Metered, meter
 from echotally.rates.card import Plan
@@ -40,6 +42,8 @@ _PLAYED, _WORK, _FEWEST = 12, 20_000_000, 2
 _FINALISTS = 3
 #: So many of some changes, at the most, are left out again one by one.
 _LEFT_OUT = 4
+#: Sizes of so many functions are tried by several processes, since most of a small part's time is the interpreter's.
+_MANY = 64
 _Result = tuple["Stood", dict[str, str]]
 _Month = TypeVar("_Month")
 _ONCE = ("reserved_hours", "node_hours")
@@ -237,7 +241,38 @@ class _Chooser:
         pinned = load(self.loaded.document.path, self._with_pins(assignment), like=self.loaded)
         trials = SizeTrials(self.months, assignment, pinned)
         chosen: Sets = ()
-        for number, name in enumerate(self.functions):
+        names = self.functions
+        if len(names) >= _MANY:
+            sized = self._sized_by_part(assignment, trials)
+            chosen = tuple(each for found in sized.values() for each in found or ())
+            names = [name for name, found in sized.items() if found is None]
+        chosen = self._sized(names, assignment, trials, chosen)
+        self.unsized = [name for name in self.functions if name in trials.untried]
+        return chosen
+
+    def _sized_by_part(self, assignment: dict[str, str], trials: SizeTrials) -> dict[str, Sets | None]:
+        """Sizes of each function, or of the first of those of a part all of them; None where it takes the whole month to say."""
+        parts = trials.by_part(self.functions)
+
+        def sized(names: list[str]) -> tuple[Sets | None, int]:
+            before = self.months.played
+            trials.begin_in_parts()
+            found = self._sized(names, assignment, trials, ())
+            # Whoever has asked counts what was played, here or in another process.
+            played, self.months.played = self.months.played - before, before
+            return found if trials.end_in_parts() else None, played
+
+        answers = by_processes([partial(sized, names) for names in parts], "sizes", self.progress)
+        self.months.played += sum(played for _, played in answers)
+        found: dict[str, Sets | None] = {}
+        for names, (of_part, _) in zip(parts, answers, strict=True):
+            found |= dict.fromkeys(names, of_part and ()) | {names[0]: of_part}
+        return found
+
+    def _sized(self, names: Sequence[str], assignment: dict[str, str], trials: SizeTrials, chosen: Sets) -> Sets:
+        """Sizes of some functions, one after the other, beside what was chosen."""
+        trials.take(chosen)
+        for number, name in enumerate(names):
             plan = self.loaded.offers[assignment[name]].plan
             for options in (self._memories(name, plan), *self._batches(name)):
                 better = next((sets for sets in options if trials.no_worse(name, (*chosen, sets))), None)
@@ -253,9 +288,8 @@ class _Chooser:
                 limit = self._limit(name, trials, chosen)
                 if limit is not None:
                     chosen = (*chosen, (f"functions.{name}.instance_limit", str(limit)))
-            if self.progress:
-                self.progress("sizes", (number + 1) / len(self.functions))
-        self.unsized = [name for name in self.functions if name in trials.untried]
+            if self.progress and len(names) > 1:
+                self.progress("sizes", (number + 1) / len(names))
         return chosen
 
     def _with_pins(self, assignment: dict[str, str]) -> list[tuple[str, str]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import Any
 
 from echotally.errors import BadInput
@@ -37,6 +37,24 @@ class SizeTrials:
         self._taken: Sets = ()
         self._in_parts: dict[tuple[Sets, Collection[str] | None], tuple[Trial, Trial | None] | None] = {}
         self._whole: dict[Sets, Trial | None] = {}
+        # Whether only parts are played, and whether the whole month was asked for all the same.
+        self._parts_only, self._missed = False, False
+
+    def by_part(self, names: Iterable[str]) -> list[list[str]]:
+        """Functions by the part of the estate they belong to; each that belongs to none by itself."""
+        found: dict[object, list[str]] = {}
+        for name in names:
+            found.setdefault(self._trials.members(f"functions.{name}.memory") or name, []).append(name)
+        return list(found.values())
+
+    def begin_in_parts(self) -> None:
+        """From here on nothing is told that takes the whole month to say."""
+        self._parts_only, self._missed = True, False
+
+    def end_in_parts(self) -> bool:
+        """Whether everything asked since was told; from here on all of it is."""
+        self._parts_only = False
+        return not self._missed
 
     def take(self, sets: Sets) -> None:
         """Lay what follows beside the month with these."""
@@ -86,6 +104,9 @@ class SizeTrials:
 
     def _of_whole(self, name: str, sets: Sets) -> Trial | None:
         """The whole month with these; None where it cannot be played, or no more."""
+        if self._parts_only:
+            self._missed = True
+            return None
         if sets not in self._whole:
             if self._left <= 0:
                 self.untried.add(name)

@@ -15,11 +15,12 @@ def in_flight_changes(w: World, u: int, by: int) -> None:
     """A call starts (+1) or ends (-1): weigh the level that was, for the unit and the whole estate."""
     clock, unit, account = clock_of(w), unit_at(w, u), account_at(w, unit_at(w, u).account)
     now = clock.now
-    # The level that was held until now; what happens at one instant weighs nothing.
-    if now > unit.level_since and clock.lean != YES:
+    # The level that was held until now; what happens at one instant weighs nothing, nor, where none is asked for, does anything:
+    # there levels begin at NEVER.
+    if now > unit.level_since:
         level_bin_at(w, u * LEVEL_BINS + level_bin(unit.in_flight)).v += now - unit.level_since
         unit.level_since = now
-    if now > clock.level_since and clock.lean != YES:
+    if now > clock.level_since:
         level_bin_at(w, clock.units * LEVEL_BINS + level_bin(clock.in_flight)).v += now - clock.level_since
         clock.level_since = now
     unit.in_flight += by

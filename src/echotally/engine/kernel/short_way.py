@@ -201,9 +201,11 @@ def _weighed(w: World, u: int, level: int, others: int, since: int, since_all: i
     # What happens at one instant weighs nothing.
     if now > since:
         level_bin_at(w, u * LEVEL_BINS + level_bin(level)).v += now - since
+        since = now
     if now > since_all:
         level_bin_at(w, clock_of(w).units * LEVEL_BINS + level_bin(level + others)).v += now - since_all
-    return now, now
+        since_all = now
+    return since, since_all
 
 
 @hot
@@ -322,7 +324,8 @@ def _counted(w: World, p: int, n: int, came: int, starts: int, ends: int) -> Non
     clock.ended += ends
     source.ended += ends
     # None of them waited.
-    wait_bin(w, trigger.unit * 2 * WAIT_BINS).v += ends * items
+    if clock.lean != YES:
+        wait_bin(w, trigger.unit * 2 * WAIT_BINS).v += ends * items
     if kinds.is_answered(trigger.kind):
         unit.requests += starts
         unit.replies += ends
