@@ -45,6 +45,11 @@ class Stretches:
         n = len(instants_ns)
         return cls(instants_ns, instants_ns, np.broadcast_to(np.float64(0), n), np.broadcast_to(np.int64(1), n))
 
+    @property
+    def are_instants(self) -> bool:
+        """Whether it is certain that one event comes at each of them, at an instant: as ``at`` makes them."""
+        return self.end_ns is self.start_ns
+
     def __len__(self) -> int:
         return len(self.start_ns)
 
@@ -57,7 +62,9 @@ class Stretches:
     def __getitem__(self, place: slice) -> Stretches: ...
     def __getitem__(self, place: int | slice) -> Stretch | Stretches:
         if isinstance(place, slice):
-            return Stretches(self.start_ns[place], self.end_ns[place], self.rate[place], self.count[place])
+            start = self.start_ns[place]
+            end = start if self.are_instants else self.end_ns[place]
+            return Stretches(start, end, self.rate[place], self.count[place])
         return Stretch(
             int(self.start_ns[place]), int(self.end_ns[place]), float(self.rate[place]), int(self.count[place])
         )

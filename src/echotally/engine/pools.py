@@ -12,6 +12,7 @@ from echotally.engine.layout import World
 
 #: Pools with a list of free records: how many are left is counted by the clock.
 _POOLS = ("events", "calls", "cargo", "instances")
+_MANY = 200_000
 
 
 def _room_beside(world: World, n: int) -> dict[str, Any]:
@@ -23,15 +24,22 @@ def _room_beside(world: World, n: int) -> dict[str, Any]:
     return {"aside": longer, "ahead": world.ahead if before else layout.none_ahead()}
 
 
-def with_room(world: World) -> World:
-    """The same world with every pool that is low made twice as large."""
+def with_room(world: World, events: int = 0) -> World:
+    """The same world with every pool that is low made twice as large, or a quarter larger where it is large already.
+
+    ``events``: so many are known to come at once.
+    """
     clock = world.clock[0]
     margin = int(clock["margin"])
     changed: dict[str, Any] = {}
     for name in _POOLS:
         if clock[f"{name}_left"] <= margin:
             array = getattr(world, name)
-            changed[name] = longer = np.zeros(2 * len(array) + margin, array.dtype)
+            # Of very many a few more at a time: the old ones are there as well while they are copied.
+            more = len(array) if len(array) < _MANY else len(array) // 4
+            if events and name == "events":
+                more = events + events // 4
+            changed[name] = longer = np.zeros(len(array) + more + margin, array.dtype)
             longer[: len(array)] = array
             # The old free list ends by pointing one past the array, which is where the new part begins.
             link_free(longer, len(array))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,8 @@ from echotally.engine.build.shared import Shared
 from echotally.model.spread import MIX, SAMPLES
 
 _KINDS = {"rate": codes.TAP_RATE, "counted": codes.TAP_COUNTED, "clients": codes.TAP_CLIENTS}
+#: So many firings are looked at together.
+_AT_ONCE = 1 << 17
 _SPREADS = {"poisson": codes.POISSON, "even": codes.EVEN, "bursty": codes.BURSTY}
 
 
@@ -55,21 +57,26 @@ def _one_each(of: Stretches) -> tuple[Places, Places, Places]:
 
 def _runs(of: Stretches) -> tuple[Places, Places, Places]:
     """As ``_one_each``, with neighbours of one event each, at instants equally far apart, put together."""
-    alone = (of.start_ns == of.end_ns) & (of.count == 1)
-    if len(of) < 3 or not alone.all():
+    if len(of) < 3 or not (of.are_instants or ((of.start_ns == of.end_ns) & (of.count == 1)).all()):
         return _one_each(of)
-    gaps = np.diff(of.start_ns)
     # A run begins where the gap before differs from the gap after. Two that meet at one firing both want it: the earlier has it.
-    turns = np.flatnonzero(np.diff(gaps)) + 1
     firsts, last = [0], -1
-    for turn in turns.tolist():
+    for turn in _turns(of.start_ns):
         if turn > last:
             firsts.append(turn + 1)
             last = turn + 1
     first = np.array([n for n in firsts if n < len(of)], np.int64)
     count = np.diff(first, append=len(of))
-    after = np.minimum(first, len(gaps) - 1)
-    return first, np.where(count > 1, gaps[after], 0), count
+    after = np.minimum(first, len(of) - 2)
+    return first, np.where(count > 1, of.start_ns[after + 1] - of.start_ns[after], 0), count
+
+
+def _turns(at_ns: NDArray[np.int64]) -> Iterator[int]:
+    """The places of instants that are not as far from the one before as from the one after."""
+    # Some at a time: of a firing a second each column would take as much as a small month.
+    for first in range(0, len(at_ns) - 2, _AT_ONCE):
+        gaps = np.diff(at_ns[first : first + _AT_ONCE + 2])
+        yield from (np.flatnonzero(np.diff(gaps)) + first + 1).tolist()
 
 
 def _tap(t: Any, shared: Shared, tap: Tap) -> None:

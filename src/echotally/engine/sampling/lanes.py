@@ -181,7 +181,7 @@ def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:
     while left > 0:
         left -= ask(built.world, codes.LAY, 0, left)
         if left > 0:
-            built.world = with_room(built.world)
+            built.world = with_room(built.world, left)
     if lane.kind == codes.LAY_QUEUE:
         built.world.sources[lane.ref]["full"] = 1
     elif lane.kind == codes.LAY_PARTITION:

@@ -12,6 +12,7 @@ import math
 from bisect import bisect_left
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from hashlib import blake2b
 from itertools import pairwise
 
 import numpy as np
@@ -244,10 +245,17 @@ def _uneven_hours(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]
 
 def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping[str, int]) -> Iterator[Happening]:
     """Hours that a firing which shares room with the rest reaches into."""
+    begins = np.array([hour.start_ns for hour in hours], np.int64)
     for number, tap in enumerate(whole):
+        # Each reaches as far as the others, so that those of an hour stand next to each other.
         start = tap.stretches.start_ns
-        for n, which in _by_hour(hours, start, start + reach[tap.label]):
-            yield n, (-1 - number, (start[which] - hours[n].start_ns).tobytes())
+        firsts = np.searchsorted(start, begins - reach[tap.label], "right").tolist()
+        lasts = [*np.searchsorted(start, begins[1:]).tolist(), len(start)]
+        for n, (first, last) in enumerate(zip(firsts, lasts, strict=True)):
+            if first < last:
+                # Of a firing a second an hour has thousands: a digest tells as well which are alike.
+                when = blake2b((start[first:last] - hours[n].start_ns).tobytes(), digest_size=16)
+                yield n, (-1 - number, when.digest())
 
 
 def _by_hour(
@@ -331,7 +339,11 @@ def warm_up_ns(model: Model, placement: Mapping[str, Offer]) -> int:
 
 def clipped(tap: Tap, start: int, end: int) -> Stretches:
     """A tap's stretches between two instants, counted from the first; counts are shared out by time."""
-    its = tap.stretches.between(start, end)
+    its = tap.stretches
+    if its.are_instants:
+        first, last = np.searchsorted(its.start_ns, (start, end)).tolist()
+        return Stretches.at(its.start_ns[first:last] - start)
+    its = its.between(start, end)
     low, high = np.maximum(its.start_ns, start), np.minimum(its.end_ns, end)
     instant, count = its.start_ns == its.end_ns, its.count.copy()
     # Only the first and the last are cut, so that few are shared out.

@@ -44,6 +44,8 @@ _LAID_FIRST, _LAID_MUCH, _LAID_MOST = 20_000, 500_000, 20_000_000
 #: A lane that hands on so many times what comes, and as many events as no batch holds back, is none that fills.
 _SURELY, _LAID_LEAST = 3.0, 1_000
 
+#: For so long after an hour that is played as it is its schedules fire on, at first.
+_FOLLOWING_NS = 6 * 3_600 * 10**9
 #: What is left of fewer events is not looked at more closely.
 _FEW = 10
 
@@ -266,20 +268,27 @@ class Player:
         first = cut.segments[number]
         warm = min(max(cut.warm_ns, self._longest_run(whole)), first.start_ns)
         start = first.start_ns - warm
-        taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in (*cut.taps, *whole)]
+        taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in cut.taps]
         # Room for all of the month that may follow is not bounded by what is played of it.
         coming = expected_in(cut.taps, first.start_ns - warm, first.end_ns) * cut.more
         self._refuse(self.played + int(min(1e18, coming)))
-        plan = _lasting(tuple(taps), self.month.length_ns - start, self.month.happenings.since(start))
+        # Firings of a few hours mostly do; a schedule may have millions.
+        until = first.end_ns + _FOLLOWING_NS
         laid = {lane: self._first_guess(lane, warm + first.end_ns - first.start_ns) for lane in full}
         while True:
+            firings = [replace(t, stretches=clipped(t, start, min(until, self.month.clock.length_ns))) for t in whole]
+            lasting = self.month.length_ns - start
+            plan = _lasting((*taps, *firings), lasting, self.month.happenings.since(start))
             built = self._begin(plan, f"hour {number} part {part}" + "".join(f" {lane}" for lane in sorted(full)))
             for lane, count in laid.items():
                 lay(built, self.lanes[lane], count, plan.taps)
             if warm:
                 play(built, warm, self._heard)
             before, held = forgotten(built), LaneState(built, self.lanes)
-            covered = self._play_on(built, cut, number, start, flagged)
+            covered = self._play_on(built, cut, number, start, flagged, until if firings else None)
+            if covered is None:
+                until = self.month.clock.length_ns
+                continue
             dry = self._dry(built, full)
             if not dry or all(laid[lane] >= _LAID_MOST for lane in dry):
                 break
@@ -292,10 +301,17 @@ class Player:
             raise Dearer
         return found
 
-    def _play_on(self, built: Built, cut: Cut, number: int, start: int, flagged: set[int]) -> int:
-        """Play a segment, and those after it as long as something sent away is left over; returns how many."""
+    def _play_on(
+        self, built: Built, cut: Cut, number: int, start: int, flagged: set[int], until: int | None
+    ) -> int | None:
+        """Play a segment, and those after it as long as something sent away is left over; returns how many.
+
+        None where that is longer than ``until``, ns since the month's start, when its firings end.
+        """
         covered = 0
         while True:
+            if until is not None and cut.segments[number + covered].end_ns > until:
+                return None
             play(built, cut.segments[number + covered].end_ns - start, self._heard)
             covered += 1
             self._refuse(self.played + events_so_far(built.world))
