@@ -10,7 +10,8 @@ import pytest
 from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretch, Stretches
-from echotally.engine.sampling import strata
+from echotally.engine.build import taps
+from echotally.engine.sampling import strata, stretches
 from echotally.model.sources import SourceRef
 from echotally.projection.loaded import load
 from echotally.projection.playing import Playing
@@ -74,6 +75,85 @@ def test_every_stretch_is_with_the_hours_that_it_touches(month: str) -> None:
         touching = [k for k in range(len(start)) if start[k] < hour.end_ns and end[k] > hour.start_ns]
         assert found.get(n, []) == touching
     assert list(strata._by_hour(hours, start[:0], end[:0])) == []
+
+
+@pytest.mark.parametrize("every", [1, 7, 1_800, 3_601])
+@pytest.mark.parametrize("reach", [1, HOUR // 2, 3 * HOUR])
+def test_firings_that_reach_into_an_hour_stand_next_to_each_other(every: int, reach: int) -> None:
+    hours = month_clock("2027-03", "Europe/Dublin").local_hours()[:30]
+    at = np.arange(0, 30 * HOUR, every * 10**9) + 5
+    tap = Tap("s", "live", SourceRef("schedules.s"), "counted", "even", Stretches.at(at))
+    found = dict(strata._firings_of([tap], hours, {"s": reach}))
+    wanted = {n: at[which] - hours[n].start_ns for n, which in strata._by_hour(hours, at, at + reach)}
+    assert found.keys() == wanted.keys()
+    # Alike are those of which the same firings reach into the hour.
+    for one, firings in wanted.items():
+        for other in {one + 1, 0} & wanted.keys():
+            assert (found[one] == found[other]) is np.array_equal(firings, wanted[other])
+
+
+@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("at_once", [1, 4, 1 << 17])
+def test_firings_at_even_steps_are_one_stretch_however_many_are_looked_at_together(
+    seed: int, at_once: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    chance = Random(seed)
+    at = np.cumsum([chance.choice([60, 60, 60, 60, 3_600]) for _ in range(chance.choice([3, 4, 50]))])
+    known = Stretches.at(at)
+    # The same, of which it is not certain that all are instants.
+    plain = Stretches(at, at.copy(), np.zeros(len(at)), np.ones(len(at), np.int64))
+    assert known.are_instants and known[1:].are_instants and not plain.are_instants
+    monkeypatch.setattr(taps, "_AT_ONCE", at_once)
+    for of in (known, plain):
+        first, step, count = taps._runs(of)
+        told = [start + k * by for start, by, n in zip(at[first], step, count, strict=True) for k in range(n)]
+        assert told == at.tolist() and len(first) <= 1 + 2 * sum(np.diff(at, n=2) != 0)
+    ends = int(at[1]), int(at[-1])
+    both = [Tap("s", "live", SourceRef("schedules.s"), "counted", "even", of) for of in (known, plain)]
+    assert list(strata.clipped(both[0], *ends)) == list(strata.clipped(both[1], *ends))
+
+
+def test_however_far_its_firings_go_on_after_an_hour_it_is_played_the_same(write, monkeypatch):
+    # Jobs of 50 minutes hold most places of the account: what is sent away meanwhile is left over when the hour ends.
+    model = """
+[functions.f]
+memory = "512 MB"
+run = "5 s"
+[folders.b]
+[demand.d]
+into = "folders.b"
+rate = "0.6 /s"
+[functions.job]
+memory = "512 MB"
+run = "50 min"
+timeout = "60 min"
+[schedules.s]
+cron = "0,30 */6 * * *"
+items = 7
+[[triggers]]
+from = "folders.b"
+to = "f"
+[[triggers]]
+from = "schedules.s"
+to = "job"
+"""
+    loaded = load(write(model, keys="concurrency_limit = 5"))
+    told, began = [], []
+    real = stretches.Player._begin
+
+    def counted(self, plan, label):
+        began.append(label)
+        return real(self, plan, label)
+
+    monkeypatch.setattr(stretches.Player, "_begin", counted)
+    for following in (0, stretches._FOLLOWING_NS, 10**18):
+        monkeypatch.setattr(stretches, "_FOLLOWING_NS", following)
+        began.clear()
+        found = project_plan(loaded, loaded.offers["test.plan"], 1, how=Playing(sampled_from=0, alike=True))
+        told.append((figures(found), len(began)))
+    assert told[0][0] == told[1][0] == told[2][0]
+    # Where they end with the hour, some are begun anew.
+    assert told[0][1] > told[2][1] and found.method == "sampled"
 
 
 def test_a_month_that_every_part_would_play_is_played_itself(write):

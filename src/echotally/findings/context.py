@@ -87,7 +87,7 @@ class Context:
     def get_ready(self) -> None:
         """Find what processes that try changes would each find by itself: when start tokens were taken."""
         if self._trials is not None:
-            _ = self._trials.buckets
+            _ = self._trials.tokens.times
 
     def told(self, changes: Iterable[Sets]) -> Told:
         """What trying some changes came to, for the process that asked for it."""

@@ -19,7 +19,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.apart import Bucket, Followed, Together
+from echotally.engine.apart import Followed, Together
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import worth_sampling
@@ -31,6 +31,7 @@ from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.metering import Account, Metered
 from echotally.projection.playing import Playing
 from echotally.projection.project import billed_again, project_plan
+from echotally.projection.start_tokens import StartTokens
 from echotally.projection.taking_out import taken_out, without
 from echotally.projection.totals import Totals, totals_of
 from echotally.projection.tried import Trial
@@ -71,7 +72,7 @@ class Trials:
         self._parts: dict[frozenset[str], _Part] = {}
         self._named: dict[tuple[str, str], _Part | None] = {}
         self._lock = Lock()
-        self._followed: dict[Account, Followed | None] = {}
+        self.tokens = StartTokens(loaded, base, self.seed)
         # The change asked for last, of which part: how many events it brings is asked before it is played.
         self.last: tuple[_Part, Sets, Loaded] | None = None
 
@@ -177,42 +178,6 @@ class Trials:
             # Whatever a new value names belongs to the part as well.
             found |= {word for word in value.replace('"', " ").split() if word in self._known}
         return found
-
-    @cached_property
-    def buckets(self) -> dict[Account, NDArray[np.int64] | None]:
-        """Accounts whose start tokens are shared and may run short, and when one was taken; None where that is not known."""
-        again = self._with_starts() if any(n > burst for n, burst in self.tokens.values()) else None
-        return {account: (again or {}).get(account) for account in self.tokens}
-
-    @property
-    def follows(self) -> bool:
-        """Whether it is noted when start tokens are taken."""
-        return bool(self.tokens) and not self.rough
-
-    @cached_property
-    def tokens(self) -> dict[Account, tuple[int, int]]:
-        """Of accounts that share start tokens, how many the month took and how many a bucket holds."""
-        found: dict[Account, tuple[int, int]] = {}
-        for unit in self.base.measured.units:
-            scaling, account = unit.unit.offer.plan.scaling, unit.unit.billed_to
-            if scaling.burst is not None and scaling.scope == "account":
-                found[account] = (found.get(account, (0, 0))[0] + unit.cold_starts, scaling.burst)
-        return found
-
-    def _with_starts(self) -> dict[Account, NDArray[np.int64]] | None:
-        """When start tokens were taken in the month as it is; None where it was not played event by event."""
-        if self.base.confidence is not None:
-            return None
-        played = project_plan(self.loaded, self.base.offer, self.seed, how=Playing(starts=True))
-        return played.measured.starts_ns if isinstance(played, PlayedPlan) else None
-
-    def followed(self, account: Account) -> Followed | None:
-        """An account's bucket of start tokens over the month as it is; None where it is not known when each was taken."""
-        with self._lock:
-            if account not in self._followed:
-                bucket, starts = Bucket.of_plan(self.base.metered.plans[account]), self.buckets[account]
-                self._followed[account] = None if bucket is None or starts is None else Followed.over(bucket, starts)
-            return self._followed[account]
 
     @cached_property
     def peaks(self) -> dict[Account, NDArray[np.float64]]:
@@ -336,7 +301,12 @@ class _Part:
             loaded,
             offer,
             self._trials.seed,
-            how=Playing(sampled_from=start, effort=effort, alike=True, starts=self._trials.follows),
+            how=Playing(
+                sampled_from=start,
+                effort=effort,
+                alike=True,
+                starts=bool(self._trials.tokens.taken) and not self._trials.rough,
+            ),
         )
         return played if isinstance(played, PlayedPlan) else None
 
@@ -349,7 +319,7 @@ class _Part:
 
     def _apart(self, played: PlayedPlan) -> bool:
         """Whether nothing that the part shares with others can have run out, in the month as it is or in this one."""
-        shared = set() if self._trials.rough else self._shared(played) & self._trials.tokens.keys()
+        shared = set() if self._trials.rough else self._shared(played) & self._trials.tokens.taken.keys()
         return self._enough_room(played) and all(self._enough_tokens(account, played) for account in shared)
 
     def _shared(self, played: PlayedPlan) -> set[Account]:
@@ -386,12 +356,12 @@ class _Part:
 
     def _enough_tokens(self, account: Account, played: PlayedPlan) -> bool:
         """Whether the bucket that an account's parts share was never short, with this part's starts among the others'."""
-        taken, burst = self._trials.tokens[account]
+        taken, burst = self._trials.tokens.taken[account]
         own_starts = sum(u.cold_starts for u in played.measured.units if u.unit.billed_to == account)
         # So many would not be missed if all of them came at once.
         if taken + own_starts <= burst:
             return True
-        followed, now = self._trials.followed(account), played.measured.starts_ns
+        followed, now = self._trials.tokens.followed(account), played.measured.starts_ns
         # A start that had waited for its token leaves a bucket without any: then the others had not what they wanted.
         if followed is None or now is None or not followed.had_enough:
             return False

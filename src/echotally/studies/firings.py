@@ -115,7 +115,7 @@ def _cadences(
 
     if aside and trials is not None and len(schedules) >= _WORTH_MORE:
         # When start tokens were taken is found once for all processes.
-        _ = trials.buckets
+        _ = trials.tokens.times
         return dict(
             zip(schedules, by_processes([partial(of_one, n) for n in schedules], "cadences", progress), strict=True)
         )
