@@ -41,12 +41,24 @@ def holds(found: Estimate | None, truth: float, more: float = 0.0) -> bool:
 
 
 def holds_once(ask: Callable[[], bool]) -> None:
-    """One try holds before six have missed: the machine is shared, and tries may fall into others' work, which goes on for seconds."""
-    for tried in range(6):
-        time.sleep(tried)
+    """One try holds before three have missed while nobody else was at work: the machine is shared, and others go on for a while."""
+    missed = 0
+    for _ in range(20):
+        before = others_at_work()
         if ask():
             return
-    pytest.fail("six tries missed")
+        missed += not (before or others_at_work())
+        assert missed < 3, "three tries missed"
+        time.sleep(1)
+    pytest.skip("others kept this machine busy all the time")
+
+
+def others_at_work() -> bool:
+    """Whether a loop that never waits gets less than all of a processor."""
+    began, used = time.perf_counter(), time.process_time()
+    while time.process_time() - used < 0.2:
+        continue
+    return (time.process_time() - used) / (time.perf_counter() - began) < 0.97
 
 
 def serving(code: str, batches: tuple[int, ...] = (1,), runs: int = 8, at_once: tuple[int, ...] = ()) -> Keys:
