@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from itertools import combinations, pairwise
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from echotally.errors import TooLarge
 from echotally.projection.loaded import Loaded
@@ -28,11 +28,21 @@ _CHANGE, _CHANGE_OF_SAMPLES = 0.02, 0.05
 _NARROWED = 4
 #: A guess is tried so far beyond, as a share of the volume: where it is a good one the order has changed there, and both sides are known.
 _BEYOND = 0.006
-#: Larger months are sampled, with so many events in their steady hours, and left out where that takes more than so many: a hundred
-#: times a month is a hundred times the work.
-SAMPLED_FROM, EFFORT, MOST = 8_000_000, 2_000_000, 4_000_000
-#: Months that take more attempts are left out as well: where nothing finds room, each event is tried many times.
-_ATTEMPTS = 12_000_000
+#: Larger months are sampled, with so many events in their steady hours: a hundred times a month is a hundred times the work.
+SAMPLED_FROM, EFFORT = 8_000_000, 2_000_000
+
+
+class Most(NamedTuple):
+    """A month is left out where even a sample would play more events, or where it takes more attempts: where nothing finds room, each
+    event is tried many times.
+    """
+
+    events: int = SAMPLED_FROM
+    attempts: int = 30_000_000
+
+
+#: Where somebody says how far to look, and where nobody does.
+USUAL, SOON = Most(), Most(4_000_000, 12_000_000)
 
 
 @dataclass(frozen=True)
@@ -74,7 +84,9 @@ def scaled(loaded: Loaded, scale: float) -> Sets:
     )
 
 
-def points_at(loaded: Loaded, scales: Sequence[float], plans: tuple[str, ...], seed: int, by: str = "") -> list[Point]:
+def points_at(
+    loaded: Loaded, scales: Sequence[float], plans: tuple[str, ...], seed: int, by: str = "", most: Most = USUAL
+) -> list[Point]:
     """The months of some volumes on some plans."""
     return [
         Point(
@@ -84,8 +96,8 @@ def points_at(loaded: Loaded, scales: Sequence[float], plans: tuple[str, ...], s
             seed,
             sampled_from=SAMPLED_FROM,
             effort=EFFORT,
-            most=MOST,
-            attempts=_ATTEMPTS,
+            most=most.events,
+            attempts=most.attempts,
             by=by,
             some_left_out=True,
             # Every demand is another one at each volume.
@@ -98,8 +110,8 @@ def points_at(loaded: Loaded, scales: Sequence[float], plans: tuple[str, ...], s
 class Seeker:
     """Finds crossings between two neighbouring volumes by false position (the Illinois variant, Dowell and Jarratt 1971)."""
 
-    def __init__(self, study: AtPoints, seed: int, events: float, rows: Sequence[Row]) -> None:
-        self.study, self.seed, self.events = study, seed, events
+    def __init__(self, study: AtPoints, seed: int, events: float, rows: Sequence[Row], most: Most = USUAL) -> None:
+        self.study, self.seed, self.events, self.most = study, seed, events, most
         self.known: dict[tuple[float, str], Row] = {(row["scale"], row["plan"]): row for row in rows}
         self.plans = list(dict.fromkeys(row["plan"] for row in rows))
 
@@ -166,7 +178,7 @@ class Seeker:
     def _at(self, scale: float, plan: str, tell: Tell | None = None) -> Row:
         if (scale, plan) not in self.known:
             # The same seed at every volume, so that lines differ by volume and not by chance.
-            (point,) = points_at(self.study.loaded, [scale], (plan,), self.seed)
+            (point,) = points_at(self.study.loaded, [scale], (plan,), self.seed, most=self.most)
             self.known[scale, plan] = self.study.rows(replace(point, some_left_out=False), tell)[0]
         return self.known[scale, plan]
 

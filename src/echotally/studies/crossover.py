@@ -15,7 +15,7 @@ from echotally.model.sources import SourceKind
 from echotally.projection.loaded import Loaded, all_sets, load
 from echotally.rates.card_loading import candidates
 from echotally.showing import Answer
-from echotally.studies.crossings import SAMPLED_FROM, Change, Crossing, Seeker, points_at
+from echotally.studies.crossings import SAMPLED_FROM, SOON, USUAL, Change, Crossing, Seeker, points_at
 from echotally.studies.jobs import AtPoints, Row, run_points
 from echotally.studies.running import Running, RunningWords
 from echotally.studies.work import month_work
@@ -131,7 +131,7 @@ def crossover(
 
     Only plans that take every function are shown. All volumes use the same random streams. Months of more than 8 million events are
     sampled, and crossings between them known to their intervals; large studies look at fewer volumes. A plan that takes more than 30
-    million attempts at a volume is left out from there on.
+    million attempts at a volume is left out from there on (12 million where the range is left out).
     ``words``: how it is played (``Running``). Raises ``BadInput``.
     """
     run = Running(**words)
@@ -141,7 +141,8 @@ def crossover(
     events = math.fsum(t.expected for t in loaded.month.taps if t.source.kind is not SourceKind.SCHEDULES)
     low, high, narrowed = _bounds(low, high, events, len(names), loaded.model.units)
     scales = _evenly(low, high, _FEW if narrowed else _per_decade(low, high, events, len(names), loaded.model.units))
-    points = points_at(loaded, scales, names, chosen, run.by or "")
+    most = SOON if narrowed else USUAL
+    points = points_at(loaded, scales, names, chosen, run.by or "", most)
     with machines(run.cluster) as places:
         study = AtPoints(places, loaded, sets)
         small = sum(scale * events <= _LARGE for scale in scales)
@@ -151,7 +152,7 @@ def crossover(
         if too_large and not rows:
             what = "asks for volumes at which even a sample of a month would be too large, on every plan"
             raise TooLarge(Problem(what, "--scale", value=f"{low:g}..{high:g}", allowed="smaller volumes"))
-        seeker = Seeker(study, chosen, events, rows)
+        seeker = Seeker(study, chosen, events, rows, most)
         at_once = places.width or (run.workers if run.workers > 0 else None)
         crossings = seeker.all(scales, at_once, run.progress)
         changes = seeker.changes(scales, at_once, run.progress)
