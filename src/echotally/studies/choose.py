@@ -16,7 +16,7 @@ from functools import partial
 from typing import Any, Generic, NamedTuple, TypeVar
 
 from echotally.engine.apart import simulate_month
-from echotally.engine.machines import Machines, machines
+from echotally.engine.machines import HERE, Machines, machines
 from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.units import memory_text
@@ -24,6 +24,7 @@ from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.aside import by_processes
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import Metered, meter
+from echotally.projection.threads import Progress
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
@@ -242,11 +243,12 @@ class _Chooser:
         trials = SizeTrials(self.months, assignment, pinned)
         chosen: Sets = ()
         names = self.functions
-        if len(names) >= _MANY:
+        # Threads that talk to other machines are no company for a process that begins with all of this one's.
+        if len(names) >= _MANY and self.places is HERE:
             sized = self._sized_by_part(assignment, trials)
             chosen = tuple(each for found in sized.values() for each in found or ())
             names = [name for name, found in sized.items() if found is None]
-        chosen = self._sized(names, assignment, trials, chosen)
+        chosen = self._sized(names, assignment, trials, chosen, self.progress)
         self.unsized = [name for name in self.functions if name in trials.untried]
         return chosen
 
@@ -257,7 +259,7 @@ class _Chooser:
         def sized(names: list[str]) -> tuple[Sets | None, int]:
             before = self.months.played
             trials.begin_in_parts()
-            found = self._sized(names, assignment, trials, ())
+            found = self._sized(names, assignment, trials, (), None)
             # Whoever has asked counts what was played, here or in another process.
             played, self.months.played = self.months.played - before, before
             return found if trials.end_in_parts() else None, played
@@ -269,7 +271,14 @@ class _Chooser:
             found |= dict.fromkeys(names, of_part and ()) | {names[0]: of_part}
         return found
 
-    def _sized(self, names: Sequence[str], assignment: dict[str, str], trials: SizeTrials, chosen: Sets) -> Sets:
+    def _sized(
+        self,
+        names: Sequence[str],
+        assignment: dict[str, str],
+        trials: SizeTrials,
+        chosen: Sets,
+        progress: Progress | None,
+    ) -> Sets:
         """Sizes of some functions, one after the other, beside what was chosen."""
         trials.take(chosen)
         for number, name in enumerate(names):
@@ -288,8 +297,8 @@ class _Chooser:
                 limit = self._limit(name, trials, chosen)
                 if limit is not None:
                     chosen = (*chosen, (f"functions.{name}.instance_limit", str(limit)))
-            if self.progress and len(names) > 1:
-                self.progress("sizes", (number + 1) / len(names))
+            if progress:
+                progress("sizes", (number + 1) / len(names))
         return chosen
 
     def _with_pins(self, assignment: dict[str, str]) -> list[tuple[str, str]]:
