@@ -11,7 +11,7 @@ from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretch, Stretches
 from echotally.engine.build import taps
-from echotally.engine.sampling import strata, stretches
+from echotally.engine.sampling import eventful, strata, stretches
 from echotally.model.sources import SourceRef
 from echotally.projection.loaded import load
 from echotally.projection.playing import Playing
@@ -70,11 +70,11 @@ def test_every_stretch_is_with_the_hours_that_it_touches(month: str) -> None:
         np.array([chance.randrange(last) // HOUR * HOUR + chance.choice([0, 1, HOUR // 2]) for _ in range(200)])
     )
     end = start + np.array([chance.choice([1, HOUR // 2, HOUR, 5 * HOUR]) for _ in start])
-    found = {n: which.tolist() for n, which in strata._by_hour(hours, start, end)}
+    found = {n: which.tolist() for n, which in eventful._by_hour(hours, start, end)}
     for n, hour in enumerate(hours):
         touching = [k for k in range(len(start)) if start[k] < hour.end_ns and end[k] > hour.start_ns]
         assert found.get(n, []) == touching
-    assert list(strata._by_hour(hours, start[:0], end[:0])) == []
+    assert list(eventful._by_hour(hours, start[:0], end[:0])) == []
 
 
 @pytest.mark.parametrize("every", [1, 7, 1_800, 3_601])
@@ -83,8 +83,8 @@ def test_firings_that_reach_into_an_hour_stand_next_to_each_other(every: int, re
     hours = month_clock("2027-03", "Europe/Dublin").local_hours()[:30]
     at = np.arange(0, 30 * HOUR, every * 10**9) + 5
     tap = Tap("s", "live", SourceRef("schedules.s"), "counted", "even", Stretches.at(at))
-    found = dict(strata._firings_of([tap], hours, {"s": reach}))
-    wanted = {n: at[which] - hours[n].start_ns for n, which in strata._by_hour(hours, at, at + reach)}
+    found = dict(eventful._firings_of([tap], hours, {"s": reach}))
+    wanted = {n: at[which] - hours[n].start_ns for n, which in eventful._by_hour(hours, at, at + reach)}
     assert found.keys() == wanted.keys()
     # Alike are those of which the same firings reach into the hour.
     for one, firings in wanted.items():

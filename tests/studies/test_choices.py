@@ -274,8 +274,8 @@ def test_months_of_very_large_estates_are_played_once_and_kept_by_what_is_asked_
     assert sum(played.count(each) > 1 for each in set(played)) <= 2
 
 
-@given(st.sets(st.integers(0, 11)), st.integers(0, 30))
-def test_changes_that_hold_are_looked_for_in_so_many_months_and_what_is_kept_was_played(bad, most):
+@given(st.sets(st.integers(0, 11)), st.integers(0, 30), st.integers(1, 4))
+def test_changes_that_hold_are_looked_for_in_so_many_months_and_what_is_kept_was_played(bad, most, width):
     changes = [(f"functions.f{n}.memory", "128 MB") for n in range(12)]
     asked = []
 
@@ -286,10 +286,10 @@ def test_changes_that_hold_are_looked_for_in_so_many_months_and_what_is_kept_was
     def rank(month):
         return month[0]
 
-    every = holding((0, ()), changes, played, rank)
+    every = holding((0, ()), changes, lambda several: [played(each) for each in several], rank)
     asked.clear()
-    some = _SomeMonths(played, most)
-    month, kept = holding((0, ()), changes, some, rank)
+    some = _SomeMonths(played, most, width)
+    month, kept = holding((0, ()), changes, some, rank, width)
     assert len(asked) <= most and month == (0, kept) and not {changes.index(each) for each in kept} & bad
     # Where nothing was refused it is what any number of months would have found.
     assert some.refused or (month, kept) == every

@@ -145,6 +145,11 @@ class PlayedPlan(Answer):
         return "exact" if self.confidence is None else "sampled"
 
     @property
+    def untold(self) -> tuple[str, ...]:
+        """Functions of which a sample does not tell how much of what comes they get done."""
+        return self.confidence.untold if self.confidence else ()
+
+    @property
     def units(self) -> list[UnitMeasured]:
         """What was measured of each function and environment, in the order of the file."""
         return sorted(self.measured.units, key=lambda u: u.order)

@@ -9,7 +9,7 @@ was seen of them (Garwood, Biometrika 28, 1936); losses whose chance is known th
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from statistics import fmean, stdev
@@ -36,7 +36,13 @@ _WALK, _OF_CRITICAL = 3.0, 0.005
 _WIDER = 1.25
 #: So much wider is a count that holds what is left over at the month's end.
 _LAST = 1.6
-_COUNTED = ("throttled", "refused", "lost", "left_behind")
+#: What is counted in events or attempts, and how many of a unit's are.
+_COUNTED: Mapping[str, Callable[[UnitMeasured], float]] = {
+    "throttled": lambda u: u.attempts["throttled"],
+    "refused": lambda u: u.events["rejected"],
+    "lost": lambda u: totals_of([u]).lost,
+    "left_behind": lambda u: totals_of([u]).left_behind_share * u.events["in"],
+}
 
 
 @dataclass(frozen=True)
@@ -51,7 +57,10 @@ class UnitConfidence:
 
 @dataclass(frozen=True)
 class Confidence:
-    """Intervals of a sampled month: cost in the card's currency, shares as fractions, losses as events."""
+    """Intervals of a sampled month: cost in the card's currency, shares as fractions, losses as events.
+
+    ``untold`` are functions that do not get done what comes to them, of which a sample does not tell how much.
+    """
 
     level: float
     cost: Interval
@@ -60,6 +69,7 @@ class Confidence:
     lost: Interval
     left_behind: Interval
     functions: tuple[UnitConfidence, ...]
+    untold: tuple[str, ...] = ()
 
 
 def interval(values: Sequence[float], method: float = _OF_COST) -> Interval:
@@ -109,7 +119,7 @@ def expected_count(mean: float, together: float) -> Interval:
 @dataclass(frozen=True)
 class Doubt:
     """How sure a sample is: the month it estimates, its parts' months, the share of the events that was played, losses that are known
-    beforehand, and functions that are just critical (``engine.sampling.Sampled``).
+    beforehand, functions that are just critical, and those of which it is not known what gets done (``engine.sampling.Sampled``).
     """
 
     month: Measured
@@ -117,6 +127,7 @@ class Doubt:
     share: float
     losses: Mapping[str, Loss]
     critical: frozenset[str]
+    untold: frozenset[str] = frozenset()
 
     def cost(self, values: Sequence[float]) -> Interval:
         """Of the month's cost."""
@@ -126,12 +137,12 @@ class Doubt:
         """Of the p95 of a unit's waits, s: where waits come in steps parts may agree by chance, so that what lies just
         beside the 95th percentile counts as well.
         """
-        low, high = walking(values) if self._walks(unit.unit.function) else interval(values, _OF_WAITS)
+        low, high = walking(values) if self._waits_walk(unit.unit.function) else interval(values, _OF_WAITS)
         beside = [unit.wait_sketch.quantile(0.95 + by) for by in (-_BESIDE, _BESIDE)]
         return min([low, *(w for w in beside if w is not None)]), max([high, *(w for w in beside if w is not None)])
 
-    def counted(self, values: Sequence[float], function: str | None, possible: bool = True) -> Interval:
-        """Of a count of events or attempts."""
+    def counted(self, what: str, values: Sequence[float], function: str | None, possible: bool = True) -> Interval:
+        """Of a count of events or attempts; ``what`` is one of ``_COUNTED``."""
         low, high = counted(values, self.share, possible)
         if any(u.events["unfinished"] for u in self._of_parts(function)):
             # What is left over when the month ends is one evening's chance, not a month's mean.
@@ -139,11 +150,18 @@ class Doubt:
             low, high = max(0.0, middle - _LAST * (middle - low)), middle + _LAST * (high - middle)
         if self._walks(function):
             least, most = walking(values)
-            return min(low, least), max(high, most)
+            low, high = min(low, least), max(high, most)
+        # Any of theirs may have ended in any way.
+        for u in [u for u in self._units(self.month, function) if u.unit.function in self.untold]:
+            its = _COUNTED[what](u)
+            low, high = max(0.0, low - its), high + u.events["in"] - its
         return low, high
 
     def _walks(self, function: str | None) -> bool:
         return bool(self.critical) if function is None else function in self.critical
+
+    def _waits_walk(self, function: str | None) -> bool:
+        return self._walks(function) or function in self.untold
 
     def lost(self, function: str | None) -> Interval:
         """Of the events lost, dead-lettered, expired or too large."""
@@ -154,7 +172,7 @@ class Doubt:
         if not beside and not self._walks(function) and all(n in self.losses for n in names):
             return expected_count(fmean(values), max((self.losses[n].together for n in names), default=1))
         possible = any(n not in self.losses or self.losses[n].chance > 0 for n in names)
-        return self.counted(values, function, possible)
+        return self.counted("lost", values, function, possible)
 
     @cached_property
     def _by_function(self) -> Mapping[str, Sequence[int]]:
@@ -183,12 +201,16 @@ class Doubt:
             return self.lost(check.function)
         if check.target in _COUNTED:
             base = self._base(check)
-            return _scaled(self.counted([v * base for v in values], check.function), base) if base else (0.0, 0.0)
+            return (
+                _scaled(self.counted(check.target, [v * base for v in values], check.function), base)
+                if base
+                else (0.0, 0.0)
+            )
         if check.target == "wait_p95":
             units = [u for u in self._units(self.month, check.function) if u.waits.p95 is not None]
             return self.waits(values, max(units, key=lambda u: u.waits.p95 or 0.0))
         if check.target == "latency_p95":
-            return walking(values) if self._walks(check.function) else interval(values, _OF_WAITS)
+            return walking(values) if self._waits_walk(check.function) else interval(values, _OF_WAITS)
         return self.cost(values)
 
     def _base(self, check: Check) -> float:
@@ -204,9 +226,9 @@ class Doubt:
         totals = [totals_of(p.units) for p in self.parts]
         tried = fmean(t.attempts["total"] for t in totals) or 1.0
         asked, came = float(sum(u.requests for u in units)) or 1.0, float(totals[0].events["in"]) or 1.0
-        throttled = self.counted([t.throttled_share * tried for t in totals], None)
-        rejected = self.counted([r * asked for r in refused], None, asked > 1.0)
-        behind = self.counted([t.left_behind_share * came for t in totals], None)
+        throttled = self.counted("throttled", [t.throttled_share * tried for t in totals], None)
+        rejected = self.counted("refused", [r * asked for r in refused], None, asked > 1.0)
+        behind = self.counted("left_behind", [t.left_behind_share * came for t in totals], None)
         return Confidence(
             LEVEL,
             self.cost(costs),
@@ -215,6 +237,7 @@ class Doubt:
             self.lost(None),
             _scaled(behind, came),
             tuple(self._unit(n) for n in range(len(units))),
+            tuple(sorted(self.untold)),
         )
 
     def _unit(self, n: int) -> UnitConfidence:
@@ -222,7 +245,7 @@ class Doubt:
         name = units[0].unit.function
         waits = [u.waits.p95 for u in units if u.waits.p95 is not None]
         came = float(units[0].events["in"]) or 1.0
-        behind = self.counted([totals_of([u]).left_behind_share * came for u in units], name)
+        behind = self.counted("left_behind", [totals_of([u]).left_behind_share * came for u in units], name)
         return UnitConfidence(
             name,
             units[0].unit.environment,
@@ -241,4 +264,5 @@ def _by_key(part: Sequence[Check]) -> dict[tuple[object, ...], float]:
 
 
 def _scaled(values: Interval, by: float) -> Interval:
-    return values[0] / by, values[1] / by
+    """As shares, none of which is above all."""
+    return min(1.0, values[0] / by), min(1.0, values[1] / by)

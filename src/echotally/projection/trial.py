@@ -23,7 +23,7 @@ from echotally.engine.apart import Followed, Together
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.engine.sampling import worth_sampling
-from echotally.errors import BadInput
+from echotally.errors import BadInput, TooLarge
 from echotally.model.excerpt import Excerpt
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.answer import PlayedPlan
@@ -40,6 +40,8 @@ from echotally.rates.billing import bill_account, exact, rounded_total
 from echotally.rates.card_loading import Offer
 
 Sets = tuple[tuple[str, str], ...]
+#: A change after which so many times the attempts are made is none that helps.
+_FAR_LONGER = 12
 _IN_FLIGHT = SERIES.index("concurrency_peak")
 _TABLES = {"functions", "triggers", "demand", *SourceKind}
 
@@ -48,7 +50,8 @@ class Trials:
     """Trials of changes on the plan of a month that has been played.
 
     Parts of more than ``most`` expected events are played as a sample of about ``effort`` events. ``rough``: start tokens that parts
-    share are each part's own, however short they are; for changes that are tried in the whole month as well in the end.
+    share are each part's own, however short they are, and a change after which far more attempts are made is one that no plan takes;
+    for changes that are tried in the whole month as well in the end.
     """
 
     def __init__(
@@ -269,10 +272,20 @@ class _Part:
         before = self._before if self.is_apart else None
         if before is None:
             return None
-        after = self._played(self.changed(sets))
+        after = (
+            self._soon_played(self.changed(sets), before) if self._trials.rough else self._played(self.changed(sets))
+        )
         if after is not None and not self._apart(after):
             return None
         return self._trial(before), self._trial(after) if after else None
+
+    def _soon_played(self, changed: Loaded, before: PlayedPlan) -> PlayedPlan | None:
+        """The part in the month with a change; None also where what finds no room is tried so often that it takes far longer."""
+        attempts = max(self._trials.effort, 0 if self._sampled else before.totals.attempts["total"])
+        try:
+            return self._played(changed, _FAR_LONGER * attempts)
+        except TooLarge:
+            return None
 
     @cached_property
     def _as_it_is(self) -> Loaded:
@@ -294,7 +307,7 @@ class _Part:
         measured = taken_out(base.measured, self.functions, set(loaded.model.sources()))
         return replace(billed_again(loaded, measured, loaded.offers[base.offer.name]), hints=base.hints)
 
-    def _played(self, loaded: Loaded) -> PlayedPlan | None:
+    def _played(self, loaded: Loaded, attempts: int | None = None) -> PlayedPlan | None:
         start, effort = (0, self._trials.effort) if self._sampled else (None, None)
         offer: Offer = loaded.offers[self._trials.base.offer.name]
         played = project_plan(
@@ -304,6 +317,7 @@ class _Part:
             how=Playing(
                 sampled_from=start,
                 effort=effort,
+                attempts=attempts,
                 alike=True,
                 starts=bool(self._trials.tokens.taken) and not self._trials.rough,
             ),

@@ -58,9 +58,9 @@ class AssignedMonths(Generic[Seen]):
             raise BadInput(Problem(f"{name} has no room beside the others: {why}", value=assignment[name]))
         return found
 
-    def if_played(self, assignment: Mapping[str, str], sets: Sets) -> PlayedPlan | None:
+    def if_played(self, assignment: Mapping[str, str], sets: Sets, *, rough: bool = False) -> PlayedPlan | None:
         """As ``try_out``; None where it cannot be played."""
-        found = self.try_out(assignment, sets)
+        found = self.try_out(assignment, sets, rough=rough)
         return found if isinstance(found, PlayedPlan) else None
 
     def each(

@@ -36,6 +36,10 @@ from echotally.rates.card_loading import Offer
 
 #: A lane's growth is told from none where it is this many standard errors of its parts away.
 _SURE = 3.0
+#: A stretch so many times shorter is looked at first, and tells where it is this many standard errors away.
+_LOOK, _CLEARLY = 8, 10.0
+#: Where so much of what came to a function is neither done nor known to be left over, it is not known what becomes of it.
+_UNTOLD = 0.02
 #: A lane that is full within this share of what comes is critical: a month tells, a stretch cannot.
 _CRITICAL = 1e-4
 #: A limit that schedules and the rest come so near together is one they share.
@@ -61,7 +65,8 @@ class Sampled:
     """The month estimated from a sample, ``PARTS`` estimates each from a part of it alone, the share of the month's
     events that was played, and what of its losses is known beforehand, by function.
 
-    ``critical`` are functions to which just about as much comes as they can do: what they leave over is chance.
+    ``critical`` are functions to which just about as much comes as they can do: what they leave over is chance. ``untold`` are
+    those that do not get done what comes to them, but for a reason that no stretch shows: how much of it is not known.
     """
 
     month: Measured
@@ -69,6 +74,7 @@ class Sampled:
     share: float
     losses: dict[str, Loss]
     critical: frozenset[str]
+    untold: frozenset[str] = frozenset()
 
 
 def sample(
@@ -111,11 +117,30 @@ def _sampled(sampler: Sampler) -> Sampled:
         for name, loss in known_losses(model, placement).items()
         if not (loss.unless_throttled and name in throttled)
     }
+    untold = _left_out(parts, sampler)
     for part in parts:
         part.knows(losses)
     whole = Total.mean(parts, series).measured(model)
     share = min(1.0, sampler.player.played / max(1.0, sampler.expected))
-    return Sampled(whole, [part.measured(model) for part in parts], share, losses, frozenset(sampler.critical))
+    months = [part.measured(model) for part in parts]
+    return Sampled(whole, months, share, losses, frozenset(sampler.critical), untold)
+
+
+def _left_out(parts: list[Total], sampler: Sampler) -> frozenset[str]:
+    """Functions that surely got less done than came to them, in lanes that were none to be kept full; that is left over.
+
+    Two of them may take turns at room that is enough for one: which has it depends on all that was before, of which a stretch of
+    an hour knows nothing.
+    """
+    units = parts[0].built.units
+    found = set()
+    for n, each in enumerate(zip(*(part.come_less_ended() for part in parts), strict=True)):
+        came = fmean(float(part.arrived[n]) for part in parts)
+        if fmean(each) > _UNTOLD * came + _CLEARLY * came**0.5:
+            found.add(units[n].function)
+            for part, less in zip(parts, each, strict=True):
+                part.left[n] += max(0.0, less)
+    return frozenset(found)
 
 
 class Sampler:
@@ -139,6 +164,7 @@ class Sampler:
         self.cut = cut_month(model, month, placement, self.expected, effort=self.effort)
         self.each = self._hours_each()
         self.stretches: dict[tuple[int, Mode], Stretch] = {}
+        self.looks: dict[tuple[int, Mode], Stretch] = {}
         self.whole: list[Tap] = []
         self.modes: dict[tuple[int, Mode], Mode] = {}
         self.critical: set[str] = set()
@@ -172,6 +198,12 @@ class Sampler:
             self.stretches[group, full] = self.player.stretch(self.cut, group, full)
         return self.stretches[group, full]
 
+    def _whole_stretch(self, group: int, full: Mode) -> Stretch:
+        """The same, to its end where it was cut short for a lane that fills."""
+        if self.stretch(group, full).cut_short:
+            self.stretches[group, full] = self.player.stretch(self.cut, group, full, patient=True)
+        return self.stretches[group, full]
+
     def flagged(self) -> set[int]:
         """Groups in which work sent away for lack of room does not clear."""
         return {group for (group, full), s in self.stretches.items() if s.away and full == _EMPTY}
@@ -197,8 +229,7 @@ class Sampler:
                 suspicious -= self._keep_up(group, now, suspicious)
                 more = {lane for lane in sorted(suspicious) if self._outgrows(group, now | {lane}, lane)}
                 if not more:
-                    if self.stretch(group, now).cut_short:
-                        self.stretches[group, now] = self.player.stretch(self.cut, group, now, patient=True)
+                    self._whole_stretch(group, now)
                     break
                 now = now | more
             self.modes[key] = now
@@ -214,13 +245,25 @@ class Sampler:
 
     def _outgrows(self, group: int, full: Mode, lane: int) -> bool:
         """Whether more comes into a lane than goes out of it when it is always full, as far as the parts can tell."""
-        flows = self.stretch(group, full).flows
-        come = [self.come(group, lane, f.come[lane]) for f in flows]
-        net = [c - float(f.gone[lane]) for c, f in zip(come, flows, strict=True)]
-        noise: float = max(stdev(net) / len(net) ** 0.5, _CRITICAL * fmean(come))
-        if abs(fmean(net)) <= _SURE * noise:
+        if (group, full) not in self.stretches:
+            # Most lanes fill or keep up by far, which a short look tells as well.
+            if (group, full) not in self.looks:
+                self.looks[group, full] = self.player.stretch(self.cut, group, full, patient=True, shorter=_LOOK)
+            net, noise = self._net(group, self.looks[group, full], lane)
+            if abs(net) > _CLEARLY * noise:
+                return net > 0
+            self.stretches[group, full] = self.player.stretch(self.cut, group, full, patient=True)
+        # Cut short where a third lane fills: what this one does is wanted all the same.
+        net, noise = self._net(group, self._whole_stretch(group, full), lane)
+        if abs(net) <= _SURE * noise:
             self.critical |= {self.player.first.units[u].function for u in self.player.lanes[lane].units}
-        return bool(fmean(net) > -_SURE * noise)
+        return net > -_SURE * noise
+
+    def _net(self, group: int, played: Stretch, lane: int) -> tuple[float, float]:
+        """How much a lane grows while it is full, events a ns, and the standard error of that."""
+        come = [self.come(group, lane, f.come[lane]) for f in played.flows]
+        net = [c - float(f.gone[lane]) for c, f in zip(come, played.flows, strict=True)]
+        return fmean(net), max(stdev(net) / len(net) ** 0.5, _CRITICAL * fmean(come))
 
     def come(self, group: int, lane: int, seen: float) -> float:
         """What comes into a lane, per ns: the rate of the demand where nothing but demand feeds it, else what was seen."""
@@ -246,7 +289,8 @@ class Sampler:
     # -- schedules ----------------------------------------------------------------------------------------------
     def _schedules(self) -> Span:
         """Play what schedules do apart from the rest over the whole month; those that share room are cut into it."""
-        taps = [tap for tap in self.month.taps if tap.source.kind is SourceKind.SCHEDULES]
+        ticking = {tap.label for tap in self.cut.ticks}
+        taps = [t for t in self.month.taps if t.source.kind is SourceKind.SCHEDULES and t.label not in ticking]
         span = self.player.whole_month(taps)
         self.whole = [tap for tap in taps if self._shares(tap, span)]
         if not self.whole:
@@ -273,10 +317,8 @@ class Sampler:
         """Whether a schedule's calls may meet the rest at a limit: a function, an account's, nodes, reserved room."""
         wiring = Wiring(self.model)
         mine = wiring.reached(tap.source)
-        others = {t.source for t in self.month.taps if t.environment == tap.environment and t.source != tap.source}
-        theirs = (
-            set().union(*(wiring.reached(s) for s in others if s.kind is not SourceKind.SCHEDULES)) if others else set()
-        )
+        others = {t.source for t in self.cut.taps if t.environment == tap.environment}
+        theirs = set[str]().union(*(wiring.reached(source) for source in others))
         if mine & theirs:
             return True
         for name in mine:

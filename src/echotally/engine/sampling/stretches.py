@@ -25,6 +25,7 @@ from echotally.engine.sampling.lanes import (
     unfinished_outside,
 )
 from echotally.engine.sampling.strata import PARTS, Cut, Group, clipped, expected_in, steady
+from echotally.engine.sampling.ticking import whole_minutes
 from echotally.engine.sampling.totals import Reading, Span, forgotten
 from echotally.engine.watch import USUAL
 from echotally.errors import OurFault, Problem, TooLarge
@@ -136,16 +137,18 @@ class Player:
         self._count(built)
         return after.since(before)
 
-    def stretch(self, cut: Cut, number: int, full: Mode, patient: bool = False) -> Stretch:
+    def stretch(self, cut: Cut, number: int, full: Mode, patient: bool = False, shorter: int = 1) -> Stretch:
         """A group's stretch with the lanes ``full`` kept full: warmed up, then read part by part.
 
-        It is cut short where a lane fills quickly, unless ``patient``.
+        It is cut short where a lane fills quickly, unless ``patient``; its parts are so many times ``shorter`` than a group's.
         """
         group, warm = cut.groups[number], cut.warm_ns
-        part = self._part_ns(group.part_ns, warm, full)
+        part = self._part_ns(-(-group.part_ns // shorter), warm, full)
         label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
         laid = {lane: self._first_guess(lane, warm + part * PARTS) for lane in full}
         while True:
+            if cut.ticking:
+                warm, part = self._whole_minutes(warm, part, full)
             length = warm + part * PARTS
             built = self._laid_out(cut, group, length, label, laid)
             found = self._read_parts(built, warm, part, full, patient)
@@ -163,7 +166,7 @@ class Player:
                 warm, part = self._hasty(warm, part, full)
                 laid = {lane: self._first_guess(lane, warm + part * PARTS) for lane in full}
         for lane in full:
-            self.rates[lane] = max(self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in found.flows))
+            self.rates[lane] = max([self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in found.flows)])
         return found
 
     def cleared(self, cut: Cut, number: int, full: Mode, come: Mapping[int, float]) -> set[int]:
@@ -187,7 +190,7 @@ class Player:
         """A world in which a group's demand lasts for ``length`` ns, with so much laid into lanes."""
         self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
         floors = Happenings(floors={name: ((0, floor),) for name, floor in group.floors})
-        plan = _lasting(steady(cut.taps, group.rates, length), length, floors)
+        plan = _lasting(steady(cut.taps, group, length), length, floors)
         built = self._begin(plan, label)
         for lane, count in laid.items():
             lay(built, self.lanes[lane], count, plan.taps)
@@ -204,6 +207,12 @@ class Player:
         """A shorter warm-up and part, ns, for lanes that empty so fast that all of a stretch would take millions of events."""
         rate = math.fsum(self.rates.get(lane, 0.0) for lane in full)
         return int(min(warm, 2 * _HASTY_EVENTS / rate)), int(min(part, max(1e9, _HASTY_EVENTS / PARTS / rate)))
+
+    def _whole_minutes(self, warm: int, part: int, full: Mode) -> tuple[int, int]:
+        """A warm-up and part of whole minutes, in which what ticks fires as often as it does, where lanes can be kept full so long."""
+        whole = whole_minutes(warm), whole_minutes(part)
+        lasts = whole[0] + whole[1] * PARTS
+        return whole if all(lasts * self.rates.get(lane, 0.0) < _LAID_MOST / 2 for lane in full) else (warm, part)
 
     def _first_guess(self, lane: int, length: int) -> int:
         return min(_LAID_MOST, max(_LAID_FIRST, int(1.5 * self.rates.get(lane, 0.0) * length)))
@@ -236,7 +245,8 @@ class Player:
             flows.append(self._flow(span, held, now, part))
             spans.append(span.without_lanes_kept_full(units) if units else span)
             suspicious |= now.suspicious(self.lanes, start, warm + part * number) - full
-            if (now.filling(start) - full) and not patient:
+            # At its end there is nothing left to be spared.
+            if (now.filling(start) - full) and not patient and number < PARTS:
                 self._count(built)
                 return Stretch([], [], part, suspicious, False, True)
             before, held = after, now
@@ -265,10 +275,10 @@ class Player:
 
         ``flagged`` are groups in which such work does not clear; segments of theirs that follow are played on.
         """
-        first = cut.segments[number]
+        first, whole = cut.segments[number], [*cut.ticks, *whole]
         warm = min(max(cut.warm_ns, self._longest_run(whole)), first.start_ns)
         start = first.start_ns - warm
-        taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in cut.taps]
+        taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in cut.apart_from_ticks]
         # Room for all of the month that may follow is not bounded by what is played of it.
         coming = expected_in(cut.taps, first.start_ns - warm, first.end_ns) * cut.more
         self._refuse(self.played + int(min(1e18, coming)))

@@ -13,7 +13,7 @@ from echotally.engine import codes, layout
 from echotally.engine.build import Built
 from echotally.engine.counted import Counted
 from echotally.engine.layout import events_so_far
-from echotally.engine.reading import Measured, assemble
+from echotally.engine.reading import ENDINGS, Measured, assemble
 from echotally.engine.sampling.knowing import Loss
 from echotally.engine.sampling.sparse import Floats, Records, Sparse, Sum, summed
 from echotally.engine.sampling.sums import (
@@ -229,6 +229,11 @@ class Total(Span):
         self.sketch.lag_bins.add_to_row((unit, 0), place, np.repeat(lasted_ns / _PIECES, _PIECES))
         lag = self.maxima.lag_max
         lag[unit] = max(lag[unit], int(high_ns.max(initial=0)), int(low_ns.max(initial=0)))
+
+    def come_less_ended(self) -> Floats:
+        """Events of each unit that came and did not end, nor are left at the end."""
+        fields = [field for field in ENDINGS.values() if field != "unfinished"]
+        return self.arrived - sum((getattr(self.unit, name) for name in fields), self.left)
 
     def knows(self, losses: Mapping[str, Loss]) -> None:
         """Put what is expected of losses whose chance is known in place of what was sampled of them."""

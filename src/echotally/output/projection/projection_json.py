@@ -128,6 +128,7 @@ def _confidence(sure: Confidence) -> dict[str, Any]:
             }
             for f in sure.functions
         ],
+        "untold": list(sure.untold),
     }
 
 

@@ -15,7 +15,7 @@ from echotally.output.projection.bill_view import NOTHING_ASKED, MoneyAsked, bil
 from echotally.output.projection.edges_view import edge_parts
 from echotally.output.projection.incidents_view import incident_parts
 from echotally.output.projection.replications_view import replication_parts
-from echotally.output.projection.verdict_text import check_text, has_targets, verdict_lines
+from echotally.output.projection.verdict_text import check_text, has_targets, untold_text, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import cost_per_million
 from echotally.projection.replicate import Replicated
@@ -175,6 +175,7 @@ def assumptions(projection: Projection) -> list[str]:
             + ", ".join(f"{safe(n)} ({e.demand:g} x demand)" for n, e in model.environments.items())
             + "."
         )
+    lines += (untold_text(p) for p in projection.by_cost() if p is not projection.best and p.untold)
     lines += _happenings(projection)
     if model.exchange:
         rates = ", ".join(f"{currency} at {rate:f}" for currency, rate in model.exchange.rates.items())

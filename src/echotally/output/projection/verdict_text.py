@@ -118,6 +118,16 @@ def _between(plan: PlayedPlan) -> str:
     return f" ({money(low)} to {money(high)})"
 
 
+def untold_text(plan: PlayedPlan) -> str:
+    """That a sample does not tell how much a plan's functions get done."""
+    names, more = ", ".join(safe(name) for name in plan.untold[:_MOST_SAID]), len(plan.untold) - _MOST_SAID
+    others = f" and {more} more" if more > 0 else ""
+    return (
+        f"On {safe(plan.offer.name)} less gets done than comes to {names}{others}: how much less a sample does not tell, "
+        f"--exact --plan {safe(plan.offer.name)} does."
+    )
+
+
 def has_targets(projection: Projection) -> bool:
     """Whether the model sets a target of its own: the default for what is left behind is none."""
     model = projection.model
@@ -135,6 +145,8 @@ def trouble_lines(projection: Projection, plan: PlayedPlan) -> Iterator[str]:
         yield _pile_text(projection, pile)
     for loss in losses(plan)[:_MOST_SAID]:
         yield f"On {plan.offer.name}, {_loss_text(loss)}."
+    if plan.untold:
+        yield untold_text(plan)
 
 
 def _loss_text(loss: Loss) -> str:
