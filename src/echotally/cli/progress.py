@@ -5,8 +5,10 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from importlib import import_module
 from pathlib import Path
+from threading import Thread
 from typing import Any
 
 from echotally.cli import saying
@@ -17,6 +19,17 @@ def prepare_simulation() -> None:
     """Say why the very first run takes longer, once."""
     if first_time():
         saying.note("First run here: compiling the simulation (about 15 s, once; later runs start at once) ...")
+
+
+def brings_meanwhile(module: str) -> None:
+    """Import a module beside what follows: while kernels play they leave the interpreter to others."""
+
+    def bring() -> None:
+        # Whoever needs it imports it again, and hears what is wrong.
+        with suppress(Exception):
+            import_module(module)
+
+    Thread(target=bring, name=f"import {module}").start()
 
 
 @contextmanager

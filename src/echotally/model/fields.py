@@ -6,6 +6,7 @@ A validator raises ``Refused``; the loader adds file, line and address.
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from datetime import datetime
 from decimal import Decimal
 from fractions import Fraction
@@ -110,8 +111,18 @@ def _zones() -> frozenset[str]:
     return frozenset(available_timezones())
 
 
+@cache
+def _packaged_zones() -> frozenset[str]:
+    """Those of the time zone package, where there is one: a list, where the system's are a folder of files to look into."""
+    with suppress(ImportError, OSError):
+        import tzdata
+
+        return frozenset(Path(tzdata.__path__[0], "zones").read_text(encoding="utf-8").split())
+    return frozenset()
+
+
 def _zone(found: object) -> str:
-    if not isinstance(found, str) or found not in _zones():
+    if not isinstance(found, str) or (found not in _packaged_zones() and found not in _zones()):
         from difflib import get_close_matches
 
         near = get_close_matches(str(found), _zones(), 1)

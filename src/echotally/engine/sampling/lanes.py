@@ -49,6 +49,11 @@ class Lane:
     filling_ns: int
     share: float
 
+    @property
+    def holds_apart(self) -> bool:
+        """Whether what comes is kept out of it while it is full."""
+        return self.kind != codes.LAY_LINE
+
 
 def _lanes_of(built: Built) -> list[Lane]:
     """Every lane of a world, in a fixed order."""
@@ -186,6 +191,31 @@ def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:
         built.world.sources[lane.ref]["full"] = 1
     elif lane.kind == codes.LAY_PARTITION:
         built.world.partitions[lane.ref]["full"] = 1
+
+
+class KeptFull:
+    """Lanes that are kept full: before each part of a stretch so much is laid into them that ``most`` of each wait.
+
+    Into a line of calls it is all laid at once, as much as ``parts`` parts take: what comes stands in line behind it.
+    """
+
+    def __init__(self, built: Built, lanes: Lanes, most: Mapping[int, int], parts: int, taps: Sequence[Tap]) -> None:
+        self.built, self.lanes, self.taps = built, lanes, taps
+        self.most = {n: most[n] * (1 if lanes[n].holds_apart else parts) for n in most}
+        self.laid = dict.fromkeys(most, 0)
+
+    def again(self) -> bool:
+        """Lay into each as much as has gone; returns whether any was laid."""
+        if not self.most:
+            return False
+        before = dict(self.laid)
+        _, _, waiting = self.lanes.counted(self.built.world)
+        for n, most in self.most.items():
+            lane, more = self.lanes[n], most - int(waiting[n])
+            if more > 0 and (lane.holds_apart or not self.laid[n]):
+                lay(self.built, lane, more, self.taps)
+                self.laid[n] += more
+        return before != self.laid
 
 
 def _feeder(built: Built, lane: Lane, taps: Sequence[Tap]) -> tuple[int, int, int]:

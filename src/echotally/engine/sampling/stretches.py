@@ -16,6 +16,7 @@ from echotally.engine.layout import attempts_so_far, events_so_far
 from echotally.engine.play import begun_on, play
 from echotally.engine.sampling.expecting import SAMPLED_FROM
 from echotally.engine.sampling.lanes import (
+    KeptFull,
     Lanes,
     LaneState,
     ages_in,
@@ -145,26 +146,25 @@ class Player:
         group, warm = cut.groups[number], cut.warm_ns
         part = self._part_ns(-(-group.part_ns // shorter), warm, full)
         label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
-        laid = {lane: self._first_guess(lane, warm + part * PARTS) for lane in full}
+        laid = {lane: self._first_guess(lane, max(warm, part)) for lane in full}
         while True:
             if cut.ticking:
                 warm, part = self._whole_minutes(warm, part, full)
-            length = warm + part * PARTS
-            built = self._laid_out(cut, group, length, label, laid)
-            found = self._read_parts(built, warm, part, full, patient)
-            dry = self._dry(built, full)
+            kept = self._laid_out(cut, group, warm + part * PARTS, label, laid)
+            found = self._read_parts(kept, warm, part, full, patient)
+            dry = self._dry(kept.built, full)
             if found is not None and not dry:
                 break
             for lane in dry:
                 # What was laid went in less time than that.
-                rate = laid[lane] / max(1, int(built.world.clock[0]["now"]))
+                rate = kept.laid[lane] / max(1, int(kept.built.world.clock[0]["now"]))
                 self.rates[lane] = max(self.rates.get(lane, 0.0), rate)
-                laid[lane] = max(4 * laid[lane], self._first_guess(lane, length))
+                laid[lane] = max(4 * laid[lane], self._first_guess(lane, max(warm, part)))
                 if laid[lane] > _LAID_MOST:
                     raise OurFault("a lane cannot be kept full")
-            if max(laid.values()) > _LAID_MUCH:
+            if max(laid.values()) * (1 + PARTS) > _LAID_MUCH:
                 warm, part = self._hasty(warm, part, full)
-                laid = {lane: self._first_guess(lane, warm + part * PARTS) for lane in full}
+                laid = {lane: self._first_guess(lane, max(warm, part)) for lane in full}
         for lane in full:
             self.rates[lane] = max([self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in found.flows)])
         return found
@@ -179,22 +179,22 @@ class Player:
         laid |= {lane: self._first_guess(lane, length) for lane in full}
         if sum(laid.values()) > _LAID_MUCH:
             return set()
-        built = self._laid_out(cut, group, length, f"group {number} cleared", laid)
+        built = self._laid_out(cut, group, length, f"group {number} cleared", laid).built
         play(built, length, self._heard)
         self._count(built)
         dry = set(self._dry(built, laid))
         # Where one that is full runs dry, it has left the others more room than it would.
         return set() if dry & full else dry
 
-    def _laid_out(self, cut: Cut, group: Group, length: int, label: str, laid: Mapping[int, int]) -> Built:
+    def _laid_out(self, cut: Cut, group: Group, length: int, label: str, laid: Mapping[int, int]) -> KeptFull:
         """A world in which a group's demand lasts for ``length`` ns, with so much laid into lanes."""
         self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
         floors = Happenings(floors={name: ((0, floor),) for name, floor in group.floors})
         plan = _lasting(steady(cut.taps, group, length), length, floors)
         built = self._begin(plan, label)
-        for lane, count in laid.items():
-            lay(built, self.lanes[lane], count, plan.taps)
-        return built
+        kept = KeptFull(built, self.lanes, laid, 1 + PARTS, plan.taps)
+        kept.again()
+        return kept
 
     def _part_ns(self, part: int, warm: int, full: Mode) -> int:
         """Full lanes tell their rates from fewer events than a stretch has that must also show its quantiles."""
@@ -220,8 +220,9 @@ class Player:
     def _dry(self, built: Built, full: Iterable[int]) -> list[int]:
         return [lane for lane in full if ran_dry(built, self.lanes[lane])]
 
-    def _read_parts(self, built: Built, warm: int, part: int, full: Mode, patient: bool) -> Stretch | None:
+    def _read_parts(self, kept: KeptFull, warm: int, part: int, full: Mode, patient: bool) -> Stretch | None:
         """A warm-up and the parts; None as soon as a lane that was to stay full has run dry."""
+        built = kept.built
         start = LaneState(built, self.lanes)
         for n in range(1, _LOOKS + 1) if warm else ():
             play(built, warm * n // _LOOKS, self._heard)
@@ -236,6 +237,8 @@ class Player:
         spans, flows, suspicious = [], [], set[int]()
         units = {unit for lane in full for unit in self.lanes[lane].units}
         for number in range(1, PARTS + 1):
+            if kept.again():
+                before, held = Reading(built), LaneState(built, self.lanes)
             play(built, warm + part * number, self._heard)
             if self._dry(built, full):
                 self._count(built)
