@@ -95,7 +95,8 @@ def counted(values: Sequence[float], share: float, possible: bool = True) -> Int
 
 def _poisson_seen(count: float, share: float) -> Interval:
     """The month's count, of which about ``count * share`` were seen."""
-    if share >= 1:
+    # Where nothing could be played in part, what is counted was played whole.
+    if share >= 1 or share <= 0:
         seen_low, seen_high = count, count
     else:
         from scipy.special import gammaincinv

@@ -169,6 +169,8 @@ class Sampler:
         self.modes: dict[tuple[int, Mode], Mode] = {}
         self.critical: set[str] = set()
         self.feeding: dict[int, list[tuple[int, float]] | None] = {}
+        self.coming: dict[tuple[int, int], float] = {}
+        self.bursts: dict[int, float] = {}
 
     def _tell(self) -> None:
         if self.progress:
@@ -267,11 +269,16 @@ class Sampler:
 
     def come(self, group: int, lane: int, seen: float) -> float:
         """What comes into a lane, per ns: the rate of the demand where nothing but demand feeds it, else what was seen."""
-        direct = self.direct(lane)
-        if direct is None:
+        if self.direct(lane) is None:
             return float(seen)
+        # Asked for every few minutes of the month.
+        if (group, lane) not in self.coming:
+            self.coming[group, lane] = self._demanded(group, lane)
+        return self.coming[group, lane]
+
+    def _demanded(self, group: int, lane: int) -> float:
         rates = self.cut.groups[group].rates
-        return math.fsum(share * rates[tap] for tap, share in direct) * self.player.lanes[lane].share
+        return math.fsum(share * rates[tap] for tap, share in self.direct(lane) or ()) * self.player.lanes[lane].share
 
     def direct(self, lane: int) -> list[tuple[int, float]] | None:
         """Taps that feed a lane's source, with the share of their events; None where functions or letters feed it too."""
@@ -281,10 +288,11 @@ class Sampler:
 
     def burst(self, lane: int) -> float:
         """Variance of what comes in a time / its mean: 1 of Poisson arrivals, 2b - 1 of geometric bursts of mean b."""
-        taps = [self.cut.taps[tap] for tap, _ in self.direct(lane) or []]
-        if taps and all(tap.spread == "even" for tap in taps):
-            return 0.0
-        return max([1.0, *(2 * tap.burst - 1 for tap in taps if tap.spread == "bursty")])
+        if lane not in self.bursts:
+            taps = [self.cut.taps[tap] for tap, _ in self.direct(lane) or []]
+            bursty = max([1.0, *(2 * tap.burst - 1 for tap in taps if tap.spread == "bursty")])
+            self.bursts[lane] = 0.0 if taps and all(tap.spread == "even" for tap in taps) else bursty
+        return self.bursts[lane]
 
     # -- schedules ----------------------------------------------------------------------------------------------
     def _schedules(self) -> Span:
@@ -298,6 +306,7 @@ class Sampler:
         stretches = self.stretches
         self.modes = {}
         self.cut = cut_month(self.model, self.month, self.placement, self.expected, self.whole, self.effort)
+        self.coming = {}
         self.each = self._hours_each()
         self.stretches = {}
         for number in range(len(self.cut.groups)):

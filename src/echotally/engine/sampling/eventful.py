@@ -83,6 +83,11 @@ def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping
                 yield n, (-1 - number, when.digest())
 
 
+def is_a_firing(what: object) -> bool:
+    """Whether that happens in an hour: firings that share room reach into it."""
+    return isinstance(what, tuple) and isinstance(what[0], int) and what[0] < 0
+
+
 def _by_hour(
     hours: Sequence[LocalHour], start: NDArray[np.int64], end: NDArray[np.int64]
 ) -> Iterator[tuple[int, NDArray[np.int64]]]:

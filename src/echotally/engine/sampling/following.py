@@ -38,6 +38,7 @@ class PartOfMonth:
         self.by_hour: dict[tuple[int, tuple[int, Mode]], float] = {}
         self.hours: dict[tuple[int, Mode], list[Hours]] = {}
         self.turns: dict[tuple[int, Mode], int] = {}
+        self.goes_on: set[tuple[int, Mode]] = set()
         self.runs: list[tuple[tuple[int | None, ...], Mode, Hours]] = []
         # Hours as they are, and how often they stand in the month.
         self.counted: dict[int, tuple[Hours, int]] = {}
@@ -200,16 +201,16 @@ class PartOfMonth:
         self.turns[key] = turn + 1
         alike = self._members(segment.kind) or [at]
         if len(known) < len(alike):
-            number = alike[len(known)]
+            # Where work went on once it mostly does: what another hour leads to is not played for nothing.
+            number = at if key in self.goes_on else alike[len(known)]
             found = self.player.hours(self.cut, number, full, self.part, flagged, self.sampler.whole)
             if found.segments == 1:
                 known.append(found)
-            elif number == at:
                 return found
-            else:
-                # Work went on into the following hours: it is those of this hour that count, not of one like it.
-                return self.player.hours(self.cut, at, full, self.part, flagged, self.sampler.whole)
-            return found
+            self.goes_on.add(key)
+            # Work went on into the following hours: it is those of this hour that count, not of one like it.
+            again = number != at
+            return self.player.hours(self.cut, at, full, self.part, flagged, self.sampler.whole) if again else found
         return known[turn % len(known)]
 
     def _members(self, kind: int) -> list[int]:

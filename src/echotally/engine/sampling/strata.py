@@ -9,7 +9,7 @@ are played as they are, beginning to end; where many are alike, some of them (cl
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from echotally.demand.clock import LocalHour
 from echotally.demand.month import MonthPlan, Tap
 from echotally.demand.stretches import NONE, Stretch, Stretches
-from echotally.engine.sampling.eventful import aftermath_ns, patterns_of, reach_ns, troubled
+from echotally.engine.sampling.eventful import aftermath_ns, is_a_firing, patterns_of, reach_ns, troubled
 from echotally.engine.sampling.ticking import Pattern, Ticks, lasting, ticking_taps
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
@@ -124,7 +124,7 @@ def cut_month(
     for n, g in enumerate(groups):
         part = max(1, _stretch_ns(float(g.rates.sum()), len(groups), warm, g.whole_ns, budget) // PARTS)
         groups[n] = replace(g, part_ns=ticks.length_ns(part))
-    kinds = _kinds(segments, busy, rates, taps)
+    kinds = _kinds(segments, busy, rates)
     for number, members in enumerate(kinds):
         for n in members:
             segments[n] = replace(segments[n], kind=number)
@@ -228,22 +228,40 @@ def _pieces(surges: NDArray[np.int64], hour: LocalHour) -> list[tuple[int, int]]
 
 
 def _kinds(
-    segments: Sequence[Segment], busy: Mapping[int, tuple[object, ...]], rates: NDArray[np.float64], taps: Sequence[Tap]
+    segments: Sequence[Segment], busy: Mapping[int, tuple[object, ...]], rates: NDArray[np.float64]
 ) -> list[list[int]]:
-    """Hours played as they are, like with like; where there are too many kinds, by how much they expect."""
-    same: dict[object, list[int]] = {}
-    for n, s in enumerate(segments):
-        if s.kind is not None:
-            same.setdefault((busy[s.hour], np.round(rates[n], 18).tobytes(), s.end_ns - s.start_ns), []).append(n)
-    kinds = list(same.values())
-    if len(kinds) <= _MOST_KINDS:
-        return kinds
-    # Kinds of one or two hours with more than usual in them stay alone; the many others go together by their size.
-    total = {n: rates[n].sum() for members in kinds for n in members}
-    # By size, then by time, so that equal hours always fall into the same kind.
-    ordered = sorted(total, key=lambda n: (total[n], n))
-    size = -(-len(ordered) // _MOST_KINDS)
-    return [sorted(ordered[at : at + size]) for at in range(0, len(ordered), size)]
+    """Hours played as they are, like with like: where there are too many kinds, of other rates together, by how much they expect; if
+    need be also of other lumps and counts, and of other firings last, so that each firing is counted as often as it comes.
+    """
+    its = [n for n, s in enumerate(segments) if s.kind is not None]
+    total = {n: float(rates[n].sum()) for n in its}
+    ways: tuple[Callable[[int], object], ...] = (
+        lambda n: (busy[segments[n].hour], np.round(rates[n], 18).tobytes(), segments[n].end_ns - segments[n].start_ns),
+        lambda n: (busy[segments[n].hour], segments[n].end_ns - segments[n].start_ns),
+        lambda n: tuple(what for what in busy[segments[n].hour] if is_a_firing(what)),
+        lambda n: None,
+    )
+    kinds: dict[object, list[int]] = {}
+    for alike in ways:
+        kinds = {}
+        for n in its:
+            kinds.setdefault(alike(n), []).append(n)
+        if len(kinds) <= _MOST_KINDS:
+            break
+    # Those of the first way are alike in all.
+    return list(kinds.values()) if alike is ways[0] else _by_size(list(kinds.values()), total)
+
+
+def _by_size(kinds: Sequence[list[int]], total: Mapping[int, float]) -> list[list[int]]:
+    """Kinds cut into as many as there may be, by how much their hours expect, those of more hours into more."""
+    spare, hours = _MOST_KINDS - len(kinds), sum(map(len, kinds))
+    found: list[list[int]] = []
+    for members in kinds:
+        # By size, then by time, so that equal hours always fall into the same kind.
+        ordered = sorted(members, key=lambda n: (total[n], n))
+        size = -(-len(ordered) // (1 + spare * len(ordered) // hours))
+        found += [sorted(ordered[at : at + size]) for at in range(0, len(ordered), size)]
+    return found
 
 
 def warm_up_ns(model: Model, placement: Mapping[str, Offer]) -> int:

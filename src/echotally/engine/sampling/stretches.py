@@ -125,6 +125,7 @@ class Player:
         self.first = self._begin(_lasting((), month.length_ns), "layout")
         self.lanes = Lanes(self.first)
         self.rates: dict[int, float] = {}
+        self.seen_full: set[int] = set()
 
     def _begin(self, plan: Arrivals, label: str) -> Built:
         return begun_on(self.site, self.model, plan, stream_seed(self.seed, label))
@@ -165,8 +166,8 @@ class Player:
             if max(laid.values()) * (1 + PARTS) > _LAID_MUCH:
                 warm, part = self._hasty(warm, part, full)
                 laid = {lane: self._first_guess(lane, max(warm, part)) for lane in full}
-        for lane in full:
-            self.rates[lane] = max([self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in found.flows)])
+        for lane in full if found.flows else ():
+            self._full_at(lane, max(float(f.gone[lane]) for f in found.flows))
         return found
 
     def cleared(self, cut: Cut, number: int, full: Mode, come: Mapping[int, float]) -> set[int]:
@@ -215,7 +216,14 @@ class Player:
         return whole if all(lasts * self.rates.get(lane, 0.0) < _LAID_MOST / 2 for lane in full) else (warm, part)
 
     def _first_guess(self, lane: int, length: int) -> int:
-        return min(_LAID_MOST, max(_LAID_FIRST, int(1.5 * self.rates.get(lane, 0.0) * length)))
+        """How many events keep a lane full for so long, ns, with some to spare."""
+        least = _LAID_LEAST if lane in self.seen_full else _LAID_FIRST
+        return min(_LAID_MOST, max(least, int(1.5 * self.rates.get(lane, 0.0) * length)))
+
+    def _full_at(self, lane: int, rate: float) -> None:
+        """A lane that is full has handed on so many events a ns."""
+        self.rates[lane] = max(self.rates.get(lane, 0.0), rate)
+        self.seen_full.add(lane)
 
     def _dry(self, built: Built, full: Iterable[int]) -> list[int]:
         return [lane for lane in full if ran_dry(built, self.lanes[lane])]
@@ -308,6 +316,8 @@ class Player:
             for lane in dry:
                 laid[lane] = min(_LAID_MOST, laid[lane] * 4)
         found = self._hours_read(built, before, held, full, covered)
+        for lane in full:
+            self._full_at(lane, float(found.gone[lane]) / (cut.segments[number + covered - 1].end_ns - first.start_ns))
         self.played_on += events_so_far(built.world) if covered > 1 else 0
         # Each part plays on where another did: what one of them plays of the month, all of them play several times.
         if self.played_on > self.expected / 2 and not self.stubborn:
