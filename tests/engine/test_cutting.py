@@ -181,3 +181,24 @@ to = "f"
     beside = project_plan(loaded, offer, 1, how=Playing(sampled_from=0, alike=True))
     assert beside.method == "sampled"
     assert beside.totals.attempts["throttled"] == pytest.approx(exact.totals.attempts["throttled"], rel=0.2)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_hours_stand_for_those_with_the_same_firings_however_many_kinds_there_are(seed: int) -> None:
+    chance = Random(seed)
+    several, firings, lumps = chance.choice([3, 40]), chance.choice([1, 4, 30]), chance.choice([1, 3, 60])
+    busy: dict[int, tuple[object, ...]] = {}
+    for hour in range(300):
+        happens = ((-1, bytes([chance.randrange(firings)])), (0, bytes([chance.randrange(lumps)]), b"n"))
+        busy[hour] = happens
+    rates = np.array([[chance.randrange(several) / 1e9] for _ in busy])
+    segments = [strata.Segment(n * HOUR, (n + 1) * HOUR, n, kind=0) for n in busy]
+    kinds = strata._kinds(segments, busy, rates)
+    assert sorted(n for members in kinds for n in members) == list(busy)
+    whole = {(busy[n], rates[n][0]) for n in busy}
+    assert len(kinds) == len(whole) if len(whole) <= strata._MOST_KINDS else len(kinds) <= strata._MOST_KINDS
+    for members in kinds:
+        # With more patterns of firings than kinds some hours must stand for others.
+        assert len({busy[n][0] for n in members}) == 1 or firings > strata._MOST_KINDS
+        if len({busy[n] for n in busy}) <= strata._MOST_KINDS:
+            assert len({busy[n] for n in members}) == 1
