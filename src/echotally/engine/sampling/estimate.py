@@ -303,24 +303,20 @@ class Sampler:
         self.whole = [tap for tap in taps if self._shares(tap, span)]
         if not self.whole:
             return span
-        stretches = self.stretches
-        self.modes = {}
+        stretches, before = self.stretches, self.cut.groups
+        self.modes, self.looks = {}, {}
         self.cut = cut_month(self.model, self.month, self.placement, self.expected, self.whole, self.effort)
         self.coming = {}
         self.each = self._hours_each()
         self.stretches = {}
         for number in range(len(self.cut.groups)):
             # Groups are the same where their hours are; only how often they count has changed.
-            if number in range(len(stretches)) and self._same_group(number, stretches):
+            if (number, _EMPTY) in stretches and before[number].is_like(self.cut.groups[number]):
                 self.stretches[number, _EMPTY] = stretches[number, _EMPTY]
             else:
                 self.stretch(number, _EMPTY)
         apart = [tap for tap in taps if tap not in self.whole]
         return self.player.whole_month(apart)
-
-    def _same_group(self, number: int, stretches: Mapping[tuple[int, Mode], Stretch]) -> bool:
-        old = stretches.get((number, _EMPTY))
-        return old is not None and old.part_ns == self.cut.groups[number].part_ns
 
     def _shares(self, tap: Tap, alone: Span) -> bool:
         """Whether a schedule's calls may meet the rest at a limit: a function, an account's, nodes, reserved room."""

@@ -59,6 +59,11 @@ class Group:
     floors: tuple[tuple[str, int], ...] = ()
     ticks: tuple[tuple[int, Pattern], ...] = ()
 
+    def is_like(self, other: Group) -> bool:
+        """Whether a stretch of one is a stretch of the other, however often it counts."""
+        same = (self.part_ns, self.floors, self.ticks) == (other.part_ns, other.floors, other.ticks)
+        return same and np.allclose(self.rates, other.rates, rtol=1e-9, atol=0.0)
+
 
 @dataclass
 class Cut:
