@@ -21,7 +21,8 @@ from echotally.projection.project import project
 from echotally.projection.trial import Trials
 from echotally.studies import assigned, size_trials
 from echotally.studies.assigned import AssignedMonths
-from echotally.studies.choose import _Chooser, _SomeMonths, choose, holding
+from echotally.studies.choose import _Chooser, choose
+from echotally.studies.holding import SomeMonths, holding
 from tests.conftest import rest_by_night, run_program
 from tests.engine import test_apart
 from tests.studies.made_up_plans import FIXED, QUEUED, RUNS
@@ -286,10 +287,10 @@ def test_changes_that_hold_are_looked_for_in_so_many_months_and_what_is_kept_was
     def rank(month):
         return month[0]
 
-    every = holding((0, ()), changes, lambda several: [played(each) for each in several], rank)
+    every = holding((0, ()), changes, SomeMonths(played, 1_000), rank)
     asked.clear()
-    some = _SomeMonths(played, most, width)
-    month, kept = holding((0, ()), changes, some, rank, width)
+    some = SomeMonths(played, most, width)
+    month, kept = holding((0, ()), changes, some, rank)
     assert len(asked) <= most and month == (0, kept) and not {changes.index(each) for each in kept} & bad
     # Where nothing was refused it is what any number of months would have found.
     assert some.refused or (month, kept) == every

@@ -15,13 +15,15 @@ from echotally.cli import saying
 from echotally.engine.compiling import first_time
 
 
-def prepare_simulation() -> None:
-    """Say why the very first run takes longer, once."""
+def prepare_simulation(shows: str | None = None) -> None:
+    """Say why the very first run takes longer, once. ``shows``: the module that shows the answer, which is imported meanwhile."""
     if first_time():
         saying.note("First run here: compiling the simulation (about 15 s, once; later runs start at once) ...")
+    if shows:
+        _brings_meanwhile(shows)
 
 
-def brings_meanwhile(module: str) -> None:
+def _brings_meanwhile(module: str) -> None:
     """Import a module beside what follows: while kernels play they leave the interpreter to others."""
 
     def bring() -> None:

@@ -11,7 +11,7 @@ import click
 from echotally.cli import commands, names, options, saying
 from echotally.cli.failing import MISSED
 from echotally.cli.numbers import Whole
-from echotally.cli.progress import brings_meanwhile, prepare_simulation, progress_line
+from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 from echotally.output.base.writing import deliver
@@ -180,9 +180,7 @@ def project(
     loaded = load(model, sets)
     if unpinned:
         loaded = loaded.unpinned()
-    prepare_simulation()
-    if form == "table":
-        brings_meanwhile("echotally.output.projection.projection_table")
+    prepare_simulation("echotally.output.projection.projection_table" if form == "table" else None)
     how: PlayingWords = {"exact": exact, "sampled_from": sampled_from}
     result, replicated = _played(loaded, plans, seed, _Again(replications or 0, workers or -1, cluster), how)
     result = _with_incidents(loaded, result, how) if incidents else result

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from functools import partial
-from typing import Any, Generic, NamedTuple, TypeVar
+from typing import NamedTuple
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.machines import HERE, Machines, machines
@@ -24,7 +24,7 @@ from echotally.projection.answer import PlanProjection, PlayedPlan
 from echotally.projection.aside import by_processes
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import Metered, meter
-from echotally.projection.threads import Progress, side_by_side
+from echotally.projection.threads import Progress
 from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
@@ -32,6 +32,7 @@ from echotally.studies.assigned import EFFORT, AssignedMonths
 from echotally.studies.assignments import Estimates, Used
 from echotally.studies.choice import Choice, Sets
 from echotally.studies.committing import commitments
+from echotally.studies.holding import SomeMonths, holding
 from echotally.studies.size_trials import SizeTrials
 from echotally.studies.warm_hours import warm_hours
 from echotally.studies.work import month_work
@@ -41,14 +42,11 @@ from echotally.studies.work import month_work
 _PLAYED, _WORK, _FEWEST = 12, 20_000_000, 2
 #: Of a large month, so many of those that are best by samples are played as ``project`` plays them, before one is taken.
 _FINALISTS = 3
-#: So many of some changes, at the most, are left out again one by one.
-_LEFT_OUT = 4
 #: Samples of large months played at once: no part of them is, and the same number everywhere finds the same.
 _AT_ONCE = 2
 #: Sizes of so many functions are tried by several processes, since most of a small part's time is the interpreter's.
 _MANY = 64
 _Result = tuple["Stood", dict[str, str]]
-_Month = TypeVar("_Month")
 _ONCE = ("reserved_hours", "node_hours")
 _BATCHES = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000)
 
@@ -91,8 +89,8 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
         sized = _seem_to_hold(chooser, assignment, sized)
     # What decided on a sample of a large month, or in a part of an estate, need not hold in the whole of it.
     width = _AT_ONCE if chooser.months.large else 1
-    some_months = _SomeMonths(lambda some: chooser.months.if_played(assignment, some), chooser.soon_played, width)
-    chosen, sized = holding(plain, sized, some_months, lambda month: _rank(Stood.in_(month)), width)
+    some_months = SomeMonths(lambda some: chooser.months.if_played(assignment, some), chooser.soon_played, width)
+    chosen, sized = holding(plain, sized, some_months, lambda month: _rank(Stood.in_(month)))
     if some_months.refused:
         method += "; finding the sizes that hold all together was cut short"
     return Choice(
@@ -119,8 +117,8 @@ def _seem_to_hold(chooser: _Chooser, assignment: dict[str, str], sized: Sets) ->
         return Stood.in_(month) if month else None
 
     plain = stood(())
-    some_months = _SomeMonths(stood, chooser.soon_played, _AT_ONCE)
-    return holding(plain, sized, some_months, _seems, _AT_ONCE)[1] if plain else sized
+    some_months = SomeMonths(stood, chooser.soon_played, _AT_ONCE)
+    return holding(plain, sized, some_months, _seems)[1] if plain else sized
 
 
 @dataclass
@@ -232,8 +230,8 @@ class _Chooser:
 
         moves = [(name, plan) for name, plan in cheap[1].items() if sound[1][name] != plan]
         moves.sort(key=lambda move: cheap[0].functions[move[0]] - sound[0].functions[move[0]])
-        some_months = _SomeMonths(played, self.soon_played, _AT_ONCE if self.months.large else 1)
-        stood, kept = holding(sound[0], moves, some_months, _seems, some_months.width)
+        some_months = SomeMonths(played, self.soon_played, _AT_ONCE if self.months.large else 1)
+        stood, kept = holding(sound[0], moves, some_months, _seems)
         self._cut_short = some_months.refused
         return stood, sound[1] | dict(kept)
 
@@ -387,60 +385,6 @@ class _Seen(NamedTuple):
 
     stood: Stood | None
     used: dict[str, Used]
-
-
-class _SomeMonths(Generic[_Month]):
-    """Plays so many months and no more; ``refused``: whether more were asked for."""
-
-    def __init__(self, played: Callable[[Sets], _Month | None], most: int, width: int = 1) -> None:
-        self._played, self._left, self.refused, self.width = played, most, False, width
-
-    def __call__(self, several: list[Sets]) -> list[_Month | None]:
-        some = several[: self._left]
-        self.refused |= len(some) < len(several)
-        self._left -= len(some)
-        found = side_by_side({str(n): partial(self._alone, each) for n, each in enumerate(some)}, None, self.width)
-        return [*found, *[None] * (len(several) - len(some))]
-
-    def _alone(self, some: Sets, _: Callable[[float], None]) -> _Month | None:
-        return self._played(some)
-
-
-def holding(
-    base: _Month,
-    changes: Sequence[tuple[str, str]],
-    played: Callable[[list[Sets]], list[_Month | None]],
-    rank: Callable[[_Month], Any],
-    width: int = 1,
-) -> tuple[_Month, Sets]:
-    """The month with those of some changes that leave it no worse than ``base``, which has none of them; and these.
-
-    All of them together, else the first that makes it worse is left out, and so on with the rest, as long as that takes few months;
-    ``width`` of them are played at once.
-    """
-
-    def no_worse(several: list[Sets]) -> list[_Month | None]:
-        return [found if found is not None and rank(found) <= rank(base) else None for found in played(several)]
-
-    month, rest = base, tuple(changes)
-    kept: Sets = ()
-    for _ in range(_LEFT_OUT):
-        if not rest:
-            break
-        (whole,) = no_worse([(*kept, *rest)])
-        if whole:
-            return whole, (*kept, *rest)
-        good, bad = 0, len(rest)
-        while bad - good > 1:
-            # As many at once as are played side by side, evenly spread over what is left.
-            places = sorted({good + max(1, (bad - good) * n // (width + 1)) for n in range(1, width + 1)})
-            for place, found in zip(places, no_worse([(*kept, *rest[:place]) for place in places]), strict=True):
-                if not found:
-                    bad = place
-                    break
-                good, month = place, found
-        kept, rest = (*kept, *rest[:good]), rest[bad:]
-    return month, kept
 
 
 def _used_on(name: str, metered: Metered) -> Used:
