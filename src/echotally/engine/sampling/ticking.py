@@ -88,7 +88,8 @@ def patterns(tap: Tap, hours: Sequence[LocalHour]) -> list[Pattern | None]:
         offsets = start[first:last] - hour.start_ns
         if len(offsets) == 0:
             found.append(b"")
-        elif len(offsets) % minutes or (hour.end_ns - hour.start_ns) % MINUTE:
+        elif (hour.end_ns - hour.start_ns) % MINUTE or len(offsets) % minutes:
+            # Where a zone was set by seconds, an hour of its change is no whole minutes.
             found.append(None)
         else:
             each = offsets[: len(offsets) // minutes]
