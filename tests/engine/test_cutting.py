@@ -189,7 +189,7 @@ def test_hours_stand_for_those_with_the_same_firings_however_many_kinds_there_ar
     several, firings, lumps = chance.choice([3, 40]), chance.choice([1, 4, 30]), chance.choice([1, 3, 60])
     busy: dict[int, tuple[object, ...]] = {}
     for hour in range(300):
-        happens = ((-1, bytes([chance.randrange(firings)])), (0, bytes([chance.randrange(lumps)]), b"n"))
+        happens = (("firing", "s", bytes([chance.randrange(firings)])), (0, bytes([chance.randrange(lumps)]), b"n"))
         busy[hour] = happens
     rates = np.array([[chance.randrange(several) / 1e9] for _ in busy])
     segments = [strata.Segment(n * HOUR, (n + 1) * HOUR, n, kind=0) for n in busy]

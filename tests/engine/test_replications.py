@@ -11,23 +11,7 @@ from echotally.projection.project import project_loaded
 from echotally.projection.replicate import replicate, replication_seeds
 from echotally.projection.tables import series_frame
 from tests.conftest import run_program
-
-MODEL = """
-[functions.f]
-memory = "512 MB"
-run = { median = "120 ms", p95 = "400 ms" }
-cpu_share = 0
-instance_limit = 4
-[endpoints.e]
-[demand.d]
-into = "endpoints.e"
-rate = "3 /s"
-day_shape = [1, 1, 1, 1, 1, 1, 2, 3, 4, 4, 4, 4, 4, 4, 4, 4, 4, 4, 4, 3, 2, 2, 1, 1]
-surges = [{ at = "2027-03-09T10:00", lasts = "2 h", times = 3 }]
-[[triggers]]
-from = "endpoints.e"
-to = "f"
-"""
+from tests.engine.test_sampling import MODEL
 
 
 def test_replications_give_intervals_that_hold_the_truth_whatever_the_workers(write):
@@ -51,7 +35,7 @@ def test_the_hourly_series_adds_up_to_the_month(write):
     loaded = load(write(MODEL))
     projection = project_loaded(loaded, [])
     frame = series_frame(projection)
-    assert len(frame) == 744
+    assert len(frame) == 3 * 744
     unit = projection.plans[0].measured.units[0]
     own = frame[frame["function"] == "f"]
     assert own["arrivals"].sum() == unit.events["in"]

@@ -14,7 +14,7 @@ from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretches
 from echotally.engine.sampling import estimate, spared_events
-from echotally.engine.sampling.ticking import MINUTE, lasting, patterns, ticking_taps
+from echotally.engine.sampling.ticking import MINUTE, Ticks, lasting, patterns
 from echotally.model.sources import SourceRef
 from echotally.projection.loaded import load, placement_on
 from echotally.projection.playing import Playing
@@ -101,7 +101,7 @@ def test_firings_are_counted_to_the_last_one_and_what_they_cost_is_within_its_in
     monkeypatch.setattr("echotally.engine.sampling.ticking._OFTEN", 400_000)
     loaded = load(write(MODEL.format(often=often, by_day=by_day), zone="Europe/Dublin"))
     offer = loaded.offers["test.plan"]
-    assert {t.source.name for t in ticking_taps(loaded.month)} >= {"often"}
+    assert {t.source.name for t in Ticks(loaded.month).taps} >= {"often"}
     exact, sample = (project_plan(loaded, offer, 1, how=Playing(sampled_from=n)) for n in (10**9, 1_000))
     assert (exact.method, sample.method) == ("exact", "sampled")
     fired = [{u.unit.function: u for u in plan.measured.units}["b"].events["in"] for plan in (exact, sample)]
@@ -117,13 +117,13 @@ def test_firings_are_counted_to_the_last_one_and_what_they_cost_is_within_its_in
 
 def test_few_firings_are_played_whole_and_those_that_differ_by_the_minute_too(write, monkeypatch):
     loaded = load(write(MODEL.format(often="*/7 * * * * *", by_day="0 * * * * *")))
-    assert ticking_taps(loaded.month) == []
+    assert Ticks(loaded.month).taps == []
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
     demand = sum(t.expected for t in loaded.month.taps if t.demand)
     assert spared_events(loaded.model, loaded.month, placement) == pytest.approx(demand)
     monkeypatch.setattr("echotally.engine.sampling.ticking._OFTEN", 1_000)
     # 0, 7, ... 56 and then 0 again: not evenly, but in every minute alike.
-    assert {t.source.name for t in ticking_taps(loaded.month)} == {"often", "by-day"}
+    assert {t.source.name for t in Ticks(loaded.month).taps} == {"often", "by-day"}
 
 
 def part(came: list[float], ended: list[float]) -> SimpleNamespace:
@@ -145,7 +145,7 @@ def part(came: list[float], ended: list[float]) -> SimpleNamespace:
 )
 def test_what_neither_ended_nor_is_known_to_be_left_is_told_of(came, ended, untold):
     parts = [part(came, ended) for _ in range(4)]
-    assert estimate._left_out(parts, None) == untold
+    assert estimate._left_out(parts) == untold
     for each in parts:
         # Nothing is lost: what came and did not end is left over.
         assert each.left[0] == (came[0] - ended[0] if untold else 0)

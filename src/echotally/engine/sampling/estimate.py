@@ -117,7 +117,7 @@ def _sampled(sampler: Sampler) -> Sampled:
         for name, loss in known_losses(model, placement).items()
         if not (loss.unless_throttled and name in throttled)
     }
-    untold = _left_out(parts, sampler)
+    untold = _left_out(parts)
     for part in parts:
         part.knows(losses)
     whole = Total.mean(parts, series).measured(model)
@@ -126,7 +126,7 @@ def _sampled(sampler: Sampler) -> Sampled:
     return Sampled(whole, months, share, losses, frozenset(sampler.critical), untold)
 
 
-def _left_out(parts: list[Total], sampler: Sampler) -> frozenset[str]:
+def _left_out(parts: list[Total]) -> frozenset[str]:
     """Functions that surely got less done than came to them, in lanes that were none to be kept full; that is left over.
 
     Two of them may take turns at room that is enough for one: which has it depends on all that was before, of which a stretch of

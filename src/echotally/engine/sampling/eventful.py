@@ -23,6 +23,8 @@ from echotally.rates.unit_settings import run_ns
 _UNEVEN, _FEW = 1.5, 20
 _HOUR, _S = 3_600 * 10**9, 10**9
 
+_FIRING = "firing"
+
 #: The number of an hour, and what happens in it.
 Happening = tuple[int, tuple[object, ...]]
 
@@ -71,21 +73,25 @@ def _uneven(tap: Tap, hour: LocalHour) -> bool:
 def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping[str, int]) -> Iterator[Happening]:
     """Hours that a firing which shares room with the rest reaches into."""
     begins = np.array([hour.start_ns for hour in hours], np.int64)
-    for number, tap in enumerate(whole):
+    for tap in whole:
         # Each reaches as far as the others, so that those of an hour stand next to each other.
         start = tap.stretches.start_ns
         firsts = np.searchsorted(start, begins - reach[tap.label], "right").tolist()
         lasts = [*np.searchsorted(start, begins[1:]).tolist(), len(start)]
         for n, (first, last) in enumerate(zip(firsts, lasts, strict=True)):
             if first < last:
-                # Of a firing a second an hour has thousands: a digest tells as well which are alike.
-                when = blake2b((start[first:last] - hours[n].start_ns).tobytes(), digest_size=16)
-                yield n, (-1 - number, when.digest())
+                yield n, firings_in(tap, start[first:last] - hours[n].start_ns)
+
+
+def firings_in(tap: Tap, when_ns: NDArray[np.int64]) -> tuple[object, ...]:
+    """What a schedule's firings make of an hour, ns from its beginning."""
+    # Of a firing a second an hour has thousands: a digest tells as well which are alike.
+    return _FIRING, tap.label, blake2b(when_ns.tobytes(), digest_size=16).digest()
 
 
 def is_a_firing(what: object) -> bool:
-    """Whether that happens in an hour: firings that share room reach into it."""
-    return isinstance(what, tuple) and isinstance(what[0], int) and what[0] < 0
+    """Whether that is a happening of ``firings_in``."""
+    return isinstance(what, tuple) and what[0] == _FIRING
 
 
 def _by_hour(

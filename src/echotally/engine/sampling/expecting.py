@@ -11,7 +11,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Mapping
 
 from echotally.demand.month import MonthPlan, Tap
-from echotally.engine.sampling.ticking import ticking_taps
+from echotally.engine.sampling.ticking import Ticks
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind, SourceRef
@@ -34,7 +34,7 @@ def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offe
 
 def spared_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) -> float:
     """Those of ``expected_events`` that a sample may leave out: what schedules bring is played whole, but for what ticks."""
-    ticking = {tap.label for tap in ticking_taps(month)}
+    ticking = {tap.label for tap in Ticks(month).taps}
     taps = [tap for tap in month.taps if tap.source.kind is not SourceKind.SCHEDULES or tap.label in ticking]
     return _expected(model, month, placement, taps)
 

@@ -20,7 +20,7 @@ from echotally.demand.clock import LocalHour
 from echotally.demand.month import MonthPlan, Tap
 from echotally.demand.stretches import NONE, Stretch, Stretches
 from echotally.engine.sampling.eventful import aftermath_ns, is_a_firing, patterns_of, reach_ns, troubled
-from echotally.engine.sampling.ticking import Pattern, Ticks, lasting, ticking_taps
+from echotally.engine.sampling.ticking import Pattern, Ticks, lasting
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
@@ -102,7 +102,7 @@ def cut_month(
     """Cut the month. ``whole`` are schedules' taps that share room with the rest: their hours are played as they are."""
     demanded = [tap for tap in month.taps if tap.source.kind is not SourceKind.SCHEDULES]
     hours = month.clock.local_hours()
-    ticks = Ticks(ticking_taps(month), len(demanded), hours)
+    ticks = Ticks(month, len(demanded))
     taps = [*demanded, *ticks.taps]
     # What ticks begins with a minute, after the warm-up as before it.
     warm = ticks.length_ns(warm_up_ns(model, placement))

@@ -180,20 +180,22 @@ class Player:
         laid |= {lane: self._first_guess(lane, length) for lane in full}
         if sum(laid.values()) > _LAID_MUCH:
             return set()
-        built = self._laid_out(cut, group, length, f"group {number} cleared", laid).built
+        built = self._laid_out(cut, group, length, f"group {number} cleared", laid, parts=1).built
         play(built, length, self._heard)
         self._count(built)
         dry = set(self._dry(built, laid))
         # Where one that is full runs dry, it has left the others more room than it would.
         return set() if dry & full else dry
 
-    def _laid_out(self, cut: Cut, group: Group, length: int, label: str, laid: Mapping[int, int]) -> KeptFull:
-        """A world in which a group's demand lasts for ``length`` ns, with so much laid into lanes."""
+    def _laid_out(
+        self, cut: Cut, group: Group, length: int, label: str, laid: Mapping[int, int], parts: int = 1 + PARTS
+    ) -> KeptFull:
+        """A world in which a group's demand lasts for ``length`` ns, with so much laid into lanes for each of its parts."""
         self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
         floors = Happenings(floors={name: ((0, floor),) for name, floor in group.floors})
         plan = _lasting(steady(cut.taps, group, length), length, floors)
         built = self._begin(plan, label)
-        kept = KeptFull(built, self.lanes, laid, 1 + PARTS, plan.taps)
+        kept = KeptFull(built, self.lanes, laid, parts, plan.taps)
         kept.again()
         return kept
 

@@ -8,7 +8,6 @@ played at their own instants, beside the rest, and every part of a stretch is wh
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from hashlib import blake2b
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 from echotally.demand.clock import LocalHour
 from echotally.demand.month import MonthPlan, Tap
 from echotally.demand.stretches import Stretches
+from echotally.engine.sampling.eventful import firings_in
 from echotally.model.sources import SourceKind
 
 MINUTE = 60 * 10**9
@@ -28,31 +28,20 @@ _ODD = 0.05
 Pattern = bytes
 
 
-def ticking_taps(month: MonthPlan) -> list[Tap]:
-    """Schedules of a month that are sampled with the rest: none, where all schedules together do not fire very often."""
-    taps = [tap for tap in month.taps if tap.source.kind is SourceKind.SCHEDULES]
-    if sum(len(tap.stretches) for tap in taps) <= _OFTEN:
-        return []
-    hours = month.clock.local_hours()
-    return [tap for tap in taps if _ticks(tap, hours)]
-
-
-def _ticks(tap: Tap, hours: Sequence[LocalHour]) -> bool:
-    """Whether nearly all of a schedule's firings stand in hours whose minutes are alike."""
-    alike = sum(
-        len(pattern) // 8 * (hour.end_ns - hour.start_ns) // MINUTE
-        for hour, pattern in zip(hours, patterns(tap, hours), strict=True)
-        if pattern is not None
-    )
-    return alike > (1 - _ODD) * len(tap.stretches)
-
-
 class Ticks:
-    """Schedules that tick, whose taps are numbered from ``first`` on, and when they fire in the month's hours."""
+    """Schedules of a month that are sampled with the rest, whose taps are numbered from ``first`` on, and when they fire in its hours.
 
-    def __init__(self, taps: Sequence[Tap], first: int, hours: Sequence[LocalHour]) -> None:
-        self.taps, self.first, self.hours = list(taps), first, hours
-        self.patterns = [patterns(tap, hours) for tap in taps]
+    None, where all schedules together do not fire very often.
+    """
+
+    def __init__(self, month: MonthPlan, first: int = 0) -> None:
+        self.first, self.hours = first, month.clock.local_hours()
+        taps = [tap for tap in month.taps if tap.source.kind is SourceKind.SCHEDULES]
+        often = sum(len(tap.stretches) for tap in taps) > _OFTEN
+        found = [(tap, patterns(tap, self.hours)) for tap in taps if often]
+        self._ticking = [(tap, each) for tap, each in found if _ticks(tap, each, self.hours)]
+        self.taps = [tap for tap, _ in self._ticking]
+        self.patterns = [each for _, each in self._ticking]
 
     def at(self, hour: int) -> tuple[tuple[int, Pattern], ...]:
         """When in each minute of an hour they fire, by the number of their tap."""
@@ -69,13 +58,22 @@ class Ticks:
 
     def unlike(self) -> Iterator[tuple[int, tuple[object, ...]]]:
         """Hours in which one that ticks elsewhere does not, with what makes two such hours alike."""
-        for number, (tap, each) in enumerate(zip(self.taps, self.patterns, strict=True)):
+        for tap, each in self._ticking:
             start = tap.stretches.start_ns
             for n in [n for n, pattern in enumerate(each) if pattern is None]:
                 hour = self.hours[n]
                 first, last = np.searchsorted(start, (hour.start_ns, hour.end_ns)).tolist()
-                when = blake2b((start[first:last] - hour.start_ns).tobytes(), digest_size=16)
-                yield n, (self.first + number, when.digest())
+                yield n, firings_in(tap, start[first:last] - hour.start_ns)
+
+
+def _ticks(tap: Tap, each: Sequence[Pattern | None], hours: Sequence[LocalHour]) -> bool:
+    """Whether nearly all of a schedule's firings stand in hours whose minutes are alike."""
+    alike = sum(
+        len(pattern) // 8 * (hour.end_ns - hour.start_ns) // MINUTE
+        for hour, pattern in zip(hours, each, strict=True)
+        if pattern is not None
+    )
+    return alike > (1 - _ODD) * len(tap.stretches)
 
 
 def patterns(tap: Tap, hours: Sequence[LocalHour]) -> list[Pattern | None]:
