@@ -28,8 +28,8 @@ from echotally.rates.card_loading import Offer
 _HOUR_NS = 3_600 * 10**9
 #: More records than that for one step are more than memory holds.
 _MOST_AT_ONCE = 20_000_000
-#: Records of a pool at first, beside twice the margin.
-_ROOM = 16
+#: Records of a pool at first, beside twice the margin: some, and enough for a dozen steps before anybody must look again.
+_ROOM, _STEPS, _MOST_ROOM = 16, 14, 512
 
 
 @dataclass
@@ -112,10 +112,10 @@ def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
 
 def _margin(units: Any, triggers: Any, sources: Any, edges: Any, nodes: int) -> int:
     """The most records one step can take: a batch, what it puts out or asks, the copies of one event, nodes that fall empty."""
-    # By function: one that is handed thousands of items need not be the one that puts out a thousand events for each.
+    # By function: one that is handed thousands of items, which are one event, need not be the one that puts out events for each.
     most = np.maximum(triggers["batch"], triggers["items"])
     put_out = np.array([_put_out(f, edges) for f in units], np.int64)
-    handed = int((most * np.maximum(1, put_out[triggers["unit"]])).max())
+    handed = int(np.maximum(triggers["batch"], most * put_out[triggers["unit"]]).max())
     copies = int((sources["trigger_n"] + sources["edge_n"]).max())
     # A look that finds no instance may bring more than others.
     looks = int(np.maximum(units["look_step"], units["look_first"]).max())
@@ -141,7 +141,7 @@ def _pools(length_ns: int, units: int, margin: int, instances: Any, reserved: in
     c["units"], c["hour_ns"], c["hours"] = units, _HOUR_NS, -(-length_ns // _HOUR_NS)
     c["margin"], c["asker"] = margin, -1
     c["emitter"], c["origin"], c["sent"] = -1, -1, -1
-    size = 2 * margin + _ROOM
+    size = _size(margin)
     pools = {name: layout.records(layout.HOLDS[name], size) for name in ("events", "calls", "cargo")}
     pools["instances"] = _longer(instances, len(instances) + size)
     for name, head in (("events", "event"), ("calls", "call"), ("cargo", "cargo"), ("instances", "instance")):
@@ -151,8 +151,13 @@ def _pools(length_ns: int, units: int, margin: int, instances: Any, reserved: in
     return clock, pools
 
 
+def _size(margin: int) -> int:
+    """Records of a pool at first."""
+    return 2 * margin + _ROOM + min(_STEPS * margin, _MOST_ROOM)
+
+
 def _ring_and_heap(clock: Any, taps: Any) -> dict[str, Any]:
-    size = 2 * int(clock[0]["margin"]) + _ROOM
+    size = _size(int(clock[0]["margin"]))
     # What stands in it at 0 s is put there before anybody looks for room: a tap's first event, or one for each of its clients.
     entries = 4 * size + len(taps) + int(taps["clients"].sum()) + 4 * int(clock[0]["units"])
     return {

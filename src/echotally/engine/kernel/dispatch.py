@@ -38,34 +38,43 @@ from echotally.engine.records import Lined
 def low(w: World) -> bool:
     """Whether a pool is too low for one more step: Python then makes it larger and goes on."""
     clock = clock_of(w)
+    # Nearly every step: pools hold many times what one takes, so that looking at them once is enough for as many.
+    if clock.sure > 0:
+        clock.sure -= 1
+        return False
+    return _is_low(w)
+
+
+@kernel
+def _is_low(w: World) -> bool:
+    """As ``low``; also counts the steps for which that is known now."""
+    clock = clock_of(w)
     # A step may take ``margin`` records of each pool; entries up to four times that, since each may arm timers.
-    m = clock.margin
-    # Below zero if any of them is: one branch, where each would be one of its own for every step.
-    least = (
-        (clock.events_left - m)
-        | (clock.calls_left - m)
-        | (clock.cargo_left - m)
-        | (clock.instances_left - m)
-        | (n_calendar(w) - SENTINELS - clock.entries_n - clock.aside_n - 4 * m)
-        | (n_expected(w) - clock.expected_n - m)
-    )
-    if least < 0:
+    least = min(clock.events_left, clock.calls_left, clock.cargo_left, clock.instances_left)
+    least = min(least, n_expected(w) - clock.expected_n)
+    least = min(least, (n_calendar(w) - SENTINELS - clock.entries_n - clock.aside_n) // 4)
+    if clock.keeps_log > NO_LOG:
+        least = min(least, n_log(w) - clock.log_n)
+    if least < clock.margin or (clock.keeps_diary == YES and diary.full(w)):
         return True
-    return (clock.keeps_log > NO_LOG and n_log(w) - clock.log_n < m) or (clock.keeps_diary == YES and diary.full(w))
+    # A diary's lines are other ones than these.
+    clock.sure = ZERO if clock.keeps_diary == YES else least // clock.margin - 1
+    return False
 
 
 @hot
 def _start(w: World, u: int, line: int, which: int, i: int) -> None:
     """Start the candidate on instance ``i``."""
+    c = which
     if line == candidates.CALL:
         unit, call = unit_at(w, u), call_at(w, which)
         lists.remove(w, call_at, unit.lists + call.list, which)
         unit.waiting -= call.items
-        starting.start(w, which, i)
     elif line == candidates.BATCH:
-        starting.start(w, queues.take_batch(w, which), i)
+        c = queues.take_batch(w, which)
     else:
-        starting.start(w, streams.take_batch(w, which), i)
+        c = streams.take_batch(w, which)
+    starting.start(w, c, i)
 
 
 @kernel

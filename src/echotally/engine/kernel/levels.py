@@ -10,7 +10,7 @@ from echotally.engine.kernel.sketch import level_bin
 from echotally.engine.layout import LEVEL_BINS, WIDE_BITS, WIDE_LOW
 
 
-@kernel
+@hot
 def in_flight_changes(w: World, u: int, by: int) -> None:
     """A call starts (+1) or ends (-1): weigh the level that was, for the unit and the whole estate."""
     clock, unit, account = clock_of(w), unit_at(w, u), account_at(w, unit_at(w, u).account)

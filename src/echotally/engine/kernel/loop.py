@@ -94,8 +94,9 @@ def _tap_flows(w: World, p: int) -> None:
 
 
 @hot
-def _short_way(w: World, p: int, steps: int) -> int:
-    """Play on as far as calls of tap ``p`` go the short way; returns how many entries that were."""
+def _short_way(w: World, kind: int, ref: int, steps: int) -> int:
+    """Play on as far as calls of an entry's tap go the short way; returns how many entries that were."""
+    p = ref if kind == K_TAP else call_at(w, ref).tap
     # Whoever keeps a diary wants every event, so the usual way.
     if tap_at(w, p).short < 0 or not short_way.unwatched(w):
         return ZERO
@@ -199,7 +200,7 @@ def _play(w: World, steps: int) -> int:
     """Play up to ``steps`` calendar entries. Returns DONE, PAUSED, MORE_ROOM or REACHED (``until``)."""
     # The calendar's first place: whatever stands there, and where it is empty what is beyond every month.
     clock, first = clock_of(w), entry_at(w, 0)
-    over = min(clock.until, clock.horizon)
+    over, last = min(clock.until, clock.horizon), clock.steps + steps
     while True:
         # Most steps leave nothing behind at their instant.
         if (clock.marked_n > 0 or clock.expected_n > 0) and _goes_before(w, first):
@@ -213,15 +214,13 @@ def _play(w: World, steps: int) -> int:
             # Where the stretch ends and not at its last event: integrals are brought up to here (``month.flush``).
             clock.now = over
             return REACHED if clock.until < clock.horizon else DONE
-        if steps == 0:
+        if clock.steps == last:
             return PAUSED
         kind, ref = first.what & _KIND_MASK, first.what >> KIND_BITS
-        if kind == K_TAP or kind == K_SHORT_END:
-            quickly = _short_way(w, ref if kind == K_TAP else call_at(w, ref).tap, steps)
-            if quickly > 0:
-                steps -= quickly
-                continue
-        steps -= 1
+        if (kind == K_TAP or kind == K_SHORT_END) and _short_way(w, kind, ref, last - clock.steps) > 0:
+            # It takes many steps at once, and looks after the pools itself.
+            clock.sure = ZERO
+            continue
         clock.steps += 1
         clock.now = first.at
         if kind == K_TAP:
@@ -256,6 +255,8 @@ def simulation(w: World, step: int, a: int, b: int) -> int:
 
     ``w`` is what ``compiling.form().door`` makes of a world. Returns a state (PLAY, FINISH) or a count (BACKLOG, LAY, COUNT).
     """
+    # Python may have put other pools in place of these.
+    clock_of(w).sure = ZERO
     if step == BEGIN:
         month.begin(w)
     elif step == BACKLOG:

@@ -189,6 +189,17 @@ def unload(w: World, c: int, before: int, link: int) -> None:
     drop_cargo(w, link)
 
 
+@hot
+def unloaded(w: World, c: int) -> None:
+    """Call ``c`` holds nothing any more: its links have been given back one by one."""
+    call = call_at(w, c)
+    call.head = -1
+    call.tail = -1
+    call.items = 0
+    call.events = 0
+    call.payload = 0
+
+
 @kernel
 def expect(w: World, target: int, payload: int) -> None:
     """An event put out or dead-lettered now: it arrives at ``target`` in the arrivals of this instant."""

@@ -205,16 +205,20 @@ def _settle(w: World, c: int, own: int) -> None:
     call = call_at(w, c)
     unit, trigger = unit_at(w, call.unit), trigger_at(w, call.trigger)
     each, rate = trigger.fail_each == YES, _error_rate(w, c)
+    may_fail = rate > 0.0 or unit.poison_rate > 0.0
     if call.timed_out == YES:
         failed = True
     elif call.decided == YES:
         failed = call.failed == YES
     else:
-        failed = not each and (rate > 0.0 or unit.poison_rate > 0.0) and _call_fails(w, c, rate)
+        failed = not each and may_fail and _call_fails(w, c, rate)
     # Noted before events leave the cargo.
     items = call.items
     again = kinds.may_come_again(trigger.kind) and _all_handled_before(w, c)
-    good, bad = _sort_out(w, c, failed, each, rate)
+    if failed or (each and (may_fail or call.decided == YES)):
+        good, bad = _sort_out(w, c, failed, each, rate)
+    else:
+        good, bad = _all_handled(w, c), ZERO
     call.decided = NO
     call.failed = NO
     unit.served += good
@@ -280,6 +284,23 @@ def _failed(w: World, c: int, link: int, rate: float) -> bool:
 
 
 @hot
+def _all_handled(w: World, c: int) -> int:
+    """Settle the cargo of a run of which nothing failed; returns how many events that were."""
+    call = call_at(w, c)
+    kind = trigger_at(w, call.trigger).kind
+    good, link = ZERO, call.head
+    while link >= 0:
+        after, e = cargo_at(w, link).next, cargo_at(w, link).event
+        good += event_at(w, e).items
+        diary.carries(w, e, YES)
+        kinds.handled(w, c, kind, e)
+        pools.drop_cargo(w, link)
+        link = after
+    pools.unloaded(w, c)
+    return good
+
+
+@kernel
 def _sort_out(w: World, c: int, failed: bool, each: bool, rate: float) -> tuple[int, int]:
     """Settle each event of the cargo; returns how many events were handled and how many failed."""
     call = call_at(w, c)
@@ -306,7 +327,8 @@ def _sort_out(w: World, c: int, failed: bool, each: bool, rate: float) -> tuple[
 def puts_out(w: World, u: int, n: int) -> None:
     """Events put out for ``n`` handled (rule 4.7), in order, to each of those they are for as many (rule 11.2)."""
     unit = unit_at(w, u)
-    for x in range(unit.first_emit, unit.first_emit + unit.emit_n):
+    x, end = unit.first_emit, unit.first_emit + unit.emit_n
+    while x < end:
         edge = edge_at(w, x)
         out = many_along(w, x, unit.random + EMIT_STREAM, n)
         edge.sent += out
@@ -314,3 +336,4 @@ def puts_out(w: World, u: int, n: int) -> None:
             size = size_along(w, x, unit.random + EMITTED_STREAM)
             diary.for_whom(w, k * n // out)
             pools.expect(w, edge.target, size)
+        x += 1

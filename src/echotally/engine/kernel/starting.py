@@ -74,15 +74,14 @@ def start(w: World, c: int, i: int) -> None:
     levels.in_flight_changes(w, u, UP)
     if unit.plan_kind == RESERVED:
         reserved.takes(w, i, u)
-        begin(w, c)
-        return
-    lifecycle.takes(w, i)
-    # A new instance without cold start is ready at once.
-    if instance_at(w, i).state == READY:
+    else:
+        lifecycle.takes(w, i)
+        # A new instance without cold start is ready at once.
+        if instance_at(w, i).state != READY:
+            _waits_out(w, c, i)
+            return
         lifecycle.activate(w, i)
-        begin(w, c)
-        return
-    _waits_out(w, c, i)
+    begin(w, c)
 
 
 @hot
@@ -170,7 +169,7 @@ def ready(w: World, i: int, number: int) -> None:
         lifecycle.arm_idle(w, u)
 
 
-@kernel
+@hot
 def begin(w: World, c: int) -> None:
     """The run begins: draw how long it takes, stretched by what else runs there, cut at the timeout (rules 3.1 to 3.3)."""
     clock, call = clock_of(w), call_at(w, c)

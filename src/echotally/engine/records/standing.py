@@ -43,6 +43,7 @@ class Clock:
     hour_ns: int  # how long one is
     units: int  # how many units there are
     margin: int  # most records of a kind one step can take: a pool with fewer is grown first
+    sure: int  # steps for which no pool can have fewer: it need not be looked at before them
     lean: int  # YES: only quantities are asked for: no sketches of waits, latencies, charges and levels are kept
     steps: int  # calendar entries played
     arrived: int  # events that came, and that ended
