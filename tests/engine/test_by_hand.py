@@ -83,6 +83,21 @@ def test_ten_thousand_messages_under_polled_scaling_from_zero(watch):
     assert layout.wide(f, "life_ns") == (4 * 450 + 4 * 420) * S
 
 
+def test_looks_that_would_change_nothing_take_no_place_in_the_calendar(watch):
+    # A look a second, for what was wanted within 40 min. Three messages at 0 s run for a second, two at 30 min; then nothing.
+    keys = 'scaling = { kind = "polled", every = "1 s", per_instance = 1, step = 4 }\nkeep_alive = "40 min"'
+    again = '[demand.again]\ninto = "queues.q"\nlumps = [{ at = "2027-03-01T00:30", count = 2 }]\n'
+    model = function(more="instance_limit = 3") + source("queues.q", 3, "batch = 1") + again
+    at = watch(model, keys=keys)
+    # The look at 0 s wants three, that at 1 s none: runs end at their instant before looks look.
+    assert [at(0.001)["count"], at(1_799)["count"]] == [3, 3]
+    # At 30 min two are wanted. The wish for three is 2,400 looks old at 2,400 s and counts; a look later it does not.
+    assert [at(second)["count"] for second in (2_400.001, 2_401.001)] == [3, 2]
+    assert [at(second)["count"] for second in (1_800 + 2_400.001, 1_800 + 2_401.001)] == [2, 0]
+    # Five messages and their runs, and of 4,200 looks a dozen; an hour's turn each hour.
+    assert at.built.world.clock[0]["steps"] < 40
+
+
 def test_a_hundred_records_over_four_partitions_with_one_failing_batch(play):
     # 25 records a partition: batches of 10, 10 and 5, a second each. The batch with the poisoned record is tried three
     # times in place: its partition ends at 5 s instead of 3 s. A seed is looked for that poisons exactly one record.

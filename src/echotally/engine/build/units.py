@@ -79,7 +79,7 @@ def _scaling(f: Any, shared: Shared, plan: Plan) -> None:
         every = scaling.every or 1
         f["look_every"], f["look_step"], f["look_per"] = scaling.every, scaling.step, scaling.per_instance
         f["look_first"] = scaling.first or scaling.step
-        f["last_look"], f["look_armed"] = -(scaling.every or 0), codes.YES
+        f["last_look"], f["look_armed"], f["look_timer"] = -(scaling.every or 0), codes.YES, codes.NEVER
         # A closed window: looks from exactly keep_alive ago until now.
         f["window_size"] = plan.keep_alive // every + 1
         f["window_at"] = shared.take_window(int(f["window_size"]))

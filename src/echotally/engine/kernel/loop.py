@@ -120,7 +120,7 @@ def _happens(w: World, kind: int, ref: int, number: int) -> None:
     elif kind == K_REFUSE:
         requests.waited_enough(w, ref, number)
     elif kind == K_LOOK:
-        polled.look(w, ref)
+        polled.look_comes(w, ref)
     elif kind == K_IDLE:
         lifecycle.idle_looked_at(w, ref)
     # The usual ones are asked for first; what is rare stands in a kernel of its own, out of the way of the rest.

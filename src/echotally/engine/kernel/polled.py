@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import K_LOOK, L_FREE, LOOK, NO, NONE, YES, ZERO
+from echotally.engine.codes import K_LOOK, L_FREE, LOOK, NEVER, NO, NONE, YES, ZERO
 from echotally.engine.kernel import lifecycle, lists, marking, nodes
 from echotally.engine.kernel.access import World, account_at, clock_of, instance_at, unit_at, window_at
 from echotally.engine.kernel.calendar import put
-from echotally.engine.kernel.compiled import kernel
+from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.records import Unit
 
 
@@ -14,30 +14,66 @@ from echotally.engine.records import Unit
 def look_again(w: World, u: int) -> None:
     """Arm the next look, a whole number of intervals after the month's start.
 
-    Looks stop while nothing waits or runs and only the floor is there; what they would have seen is
-    written into the window when they begin again.
+    Looks stop while nothing waits or runs and only the floor is there, and rest while they would change nothing of what else is
+    there; what they would have seen is written into the window when they begin again.
     """
     unit, now = unit_at(w, u), clock_of(w).now
-    # Looks stand on a grid from the month's start, whenever they begin again.
-    coming = (now + unit.look_every - 1) // unit.look_every * unit.look_every
-    if coming <= unit.last_look:
-        coming = unit.last_look + unit.look_every
-    # Skipped looks would have wanted nothing: nothing waited and nothing ran.
-    for _ in range(min((coming - unit.last_look) // unit.look_every - 1, unit.window_size)):
-        _remember(w, unit, ZERO)
+    coming = unit.last_look + unit.look_every
+    if coming < now:
+        # Looks stand on a grid from the month's start, whenever they begin again.
+        coming = (now + unit.look_every - 1) // unit.look_every * unit.look_every
     unit.look_armed = YES
+    unit.look_rests = NO
+    unit.next_look = coming
     put(w, coming, LOOK, u, K_LOOK, u)
 
 
 @kernel
-def look(w: World, u: int) -> None:
+def _rests(w: World, u: int) -> None:
+    """Nothing waits or runs: until something comes looks want nothing, and shrink nothing until the highest leaves the window."""
+    unit = unit_at(w, u)
+    unit.look_rests = YES
+    # One timer a unit. It is never too late: while the highest stays, so does its place, and the next one's is later.
+    if unit.look_timer >= NEVER:
+        unit.look_timer = _matters_at(unit)
+        put(w, unit.look_timer, LOOK, u, K_LOOK, u)
+
+
+@hot
+def _matters_at(unit: Unit) -> int:
+    """When the highest that looks wanted has just left the window, if no look is left out of it."""
+    return unit.last_look + (unit.window_top_at + unit.window_size + 1 - unit.window_n) * unit.look_every
+
+
+@kernel
+def look_comes(w: World, u: int) -> None:
+    """A look that was armed, or the timer of one that rests, which may have been armed or put off meanwhile."""
+    unit, now = unit_at(w, u), clock_of(w).now
+    if unit.look_timer <= now:
+        unit.look_timer = NEVER
+    if unit.look_armed == YES:
+        if unit.next_look == now:
+            _look(w, u)
+    elif unit.look_rests == YES:
+        if _matters_at(unit) <= now:
+            _look(w, u)
+        else:
+            _rests(w, u)
+
+
+@kernel
+def _look(w: World, u: int) -> None:
     """Polled scaling looks: add at most ``look_step``, or shrink to the highest wanted of the keep-alive."""
     unit = unit_at(w, u)
+    # Looks left out would have wanted nothing: nothing waited and nothing ran.
+    for _ in range(min((clock_of(w).now - unit.last_look) // unit.look_every - 1, unit.window_size)):
+        _remember(w, unit, ZERO)
     # A request refused since the last look is wanted room for as well (rule 3.5).
     seen = unit.waiting + unit.in_flight_events + unit.refused_since
     unit.refused_since = 0
     unit.last_look = clock_of(w).now
     unit.look_armed = NO
+    unit.look_rests = NO
     # Rounded up, then within floor and limit. The floor of a later look may be another (rule 7.55).
     wanted = min((seen + unit.look_per - 1) // unit.look_per, unit.limit)
     _remember(w, unit, wanted)
@@ -61,8 +97,11 @@ def look(w: World, u: int) -> None:
         unit.target = max(unit.target, wanted)
     # Else looking stops until something happens: a month of looks at nothing would be most of its entries.
     # A floor that found no room on the nodes is still wanted.
-    if seen > 0 or lifecycle.current(unit) != unit.floor:
+    there = lifecycle.current(unit)
+    if seen > 0 or there < unit.floor:
         look_again(w, u)
+    elif there > unit.floor:
+        _rests(w, u)
 
 
 @kernel

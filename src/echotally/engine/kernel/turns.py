@@ -116,7 +116,7 @@ def _released(w: World, u: int) -> None:
             instance.drained = YES
             unit.drained += 1
     unit.fill = max(unit.fill, before)
-    if unit.plan_kind == POLLED and unit.look_armed == NO and unit.floor > 0:
-        # The floor may find no room; looks want it then.
+    if unit.plan_kind == POLLED and unit.look_armed == NO and (unit.floor > 0 or unit.look_rests == YES):
+        # The floor may find no room; looks want it then. What rested counted on the instances that went.
         polled.look_again(w, u)
     lifecycle.fill_up(w, u)

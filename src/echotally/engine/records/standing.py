@@ -109,8 +109,11 @@ class Unit:
     window_size: int  # looks the window holds
     window_top: int  # the most that a look of the window wanted
     window_top_at: int  # and which look that was
-    look_armed: int  # YES: a look stands in the calendar
-    last_look: int  # when the last one was
+    look_armed: int  # YES: the next look stands in the calendar
+    next_look: int  # when it is
+    look_rests: int  # YES: looks see nothing and change nothing before the window's highest leaves it
+    look_timer: int  # when that is looked at, NEVER: not yet
+    last_look: int  # when the last look was
     target: int  # instances polled scaling shrinks to
     run_kind: int  # spread of the run time (``model.spread``): its kind,
     run_from: int  # its first sample,
