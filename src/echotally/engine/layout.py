@@ -167,7 +167,7 @@ HOLDS: dict[str, type] = {
     "log": Whole,
     "series": Real,
 }
-_NUMBERS: dict[str, Any] = {"int": np.int64, "float": np.float64, "Bits": np.uint64}
+_NUMBERS: dict[str, Any] = {"int": np.int64, "float": np.float64, "Bits": np.uint64, "Small": np.int32}
 
 
 def fields_of(record: type) -> dict[str, Any]:

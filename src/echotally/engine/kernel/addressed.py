@@ -8,9 +8,11 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from llvmlite import ir
-from numba import from_dtype, types
-from numba.extending import intrinsic
+from numba import types
+from numba.core.typing.templates import AttributeTemplate
+from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, lower_setattr_generic, models, register_model
 
 from echotally.engine.layout import ADDRESSES, DTYPES, HOLDS
 from echotally.engine.records import Clock
@@ -28,11 +30,73 @@ def _number(builder: Any, world: Any, name: str) -> Any:
     return base
 
 
+#: What kernels see of a field, by what its array holds: narrow numbers are whole ones like all others.
+_SEEN_AS: dict[Any, Any] = {
+    np.dtype(np.int64): types.int64,
+    np.dtype(np.int32): types.int64,
+    np.dtype(np.uint64): types.uint64,
+    np.dtype(np.float64): types.float64,
+}
+
+
+class Place(types.Type):
+    """The type of the address of a record: its fields are read and written in memory."""
+
+    def __init__(self, kind: type) -> None:
+        super().__init__(f"Place({kind.__name__})")
+        self.fields = dict(DTYPES[kind].fields or {})
+
+    def seen_as(self, field: str) -> Any:
+        """The type of a field in kernels; None where there is no such field."""
+        return _SEEN_AS[self.fields[field][0]] if field in self.fields else None
+
+    def is_narrow(self, field: str) -> bool:
+        """Whether a field takes four bytes."""
+        return bool(self.fields[field][0].itemsize == 4)
+
+
+@register_model(Place)
+class _PlaceModel(models.PrimitiveModel):
+    def __init__(self, manager: Any, place: Any) -> None:
+        super().__init__(manager, place, ir.IntType(8).as_pointer())
+
+
+@infer_getattr
+class _Fields(AttributeTemplate):
+    key = Place
+
+    def generic_resolve(self, place: Any, field: str) -> Any:
+        return place.seen_as(field)
+
+
+_NARROW = ir.IntType(32)
+
+
+def _field(context: Any, builder: Any, place: Place, address: Any, field: str) -> Any:
+    """A pointer to a field of the record at an address."""
+    at = builder.gep(address, [ir.Constant(ir.IntType(64), place.fields[field][1])], inbounds=True)
+    number = _NARROW if place.is_narrow(field) else context.get_value_type(place.seen_as(field))
+    return builder.bitcast(at, number.as_pointer())
+
+
+@lower_getattr_generic(Place)
+def _read(context, builder, place, address, field):
+    number = builder.load(_field(context, builder, place, address, field))
+    return builder.sext(number, ir.IntType(64)) if place.is_narrow(field) else number
+
+
+@lower_setattr_generic(Place)
+def _written(context, builder, signature, values, field):
+    place, (address, number) = signature.args[0], values
+    if place.is_narrow(field):
+        number = builder.trunc(number, _NARROW)
+    builder.store(number, _field(context, builder, place, address, field))
+
+
 def accessor(name: str) -> Any:
     """``at(w, index)``: a record of the array ``name`` of the world."""
-    dtype = DTYPES[HOLDS[name]]
-    record = from_dtype(dtype)
-    size = dtype.itemsize
+    record = Place(HOLDS[name])
+    size = DTYPES[HOLDS[name]].itemsize
 
     @intrinsic
     def at(typingctx, world, index):
@@ -118,7 +182,7 @@ def earlier(typingctx, at, key, other_at, other_key):
 @intrinsic
 def clock_of(typingctx, world):
     """The one clock record of the world."""
-    record = from_dtype(DTYPES[Clock])
+    record = Place(Clock)
 
     def codegen(context, builder, signature, args):
         base = _number(builder, args[0], "clock")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from echotally.engine.records.numbers import Small
+
 
 class Instance:
     """One running copy of a function, or a reserved instance of all."""
@@ -46,39 +48,39 @@ class Call:
     """One event or batch handed to a function, over all its attempts."""
 
     # What every call needs stands together: a call's first two cache lines.
-    state: int  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING, ASKING, ANSWERED
-    trigger: int  # the trigger it came by
+    state: Small  # FREE, WAITING, FRESH, BACKOFF, COLD, RUNNING, ASKING, ANSWERED
+    trigger: Small  # the trigger it came by
     number: int  # its oldest event's number
-    instance: int  # the instance it runs in, -1: none
+    instance: Small  # the instance it runs in, -1: none
+    timed_out: Small  # YES: by the timeout
     started: int  # when this attempt started
-    timed_out: int  # YES: by the timeout
     payload: int  # bytes
-    next: int  # the one behind
-    tap: int  # where the event of a call without one came from (``kernel.short_way``), -1: it has events
-    unit: int  # the unit that handles it
+    next: Small  # the one behind
+    tap: Small  # where the event of a call without one came from (``kernel.short_way``), -1: it has events
+    unit: Small  # the unit that handles it
+    events: Small  # events in it
     items: int  # the same, a firing counted by its items
     run_at: int  # when its run began, NEVER: not yet
     ends: int  # when its run ends; asking: when its timeout ends it
-    events: int  # events in it
-    head: int  # its cargo, first and last link
-    tail: int  # last link
-    condition: int  # what incidents made of its run as it began, -1: nothing
-    quiet: int  # YES: it does no CPU work
-    decided: int  # YES: what failed is known already, since its own run is over
-    failed: int  # and YES: all of it
+    head: Small  # its cargo, first and last link
+    tail: Small  # last link
+    condition: Small  # what incidents made of its run as it began, -1: nothing
+    quiet: Small  # YES: it does no CPU work
+    decided: Small  # YES: what failed is known already, since its own run is over
+    failed: Small  # and YES: all of it
     asking: int  # the round of requests it waits for, 0: none
-    asks: int  # which of its unit's asks that is
-    open: int  # answers that are still to come
+    asks: Small  # which of its unit's asks that is
+    open: Small  # answers that are still to come
     cold_ns: int  # cold start this attempt waited out
     charged: int  # time this attempt is charged for, ns (``starting.charge``)
-    tries: int  # failed runs so far
+    tries: Small  # failed runs so far
+    prev: Small  # neighbours in its line, or the next free one
     wait: int  # pushed: the last wait, ns; requests: asks whose wait limit is to come
-    prev: int  # neighbours in its line, or the next free one
-    list: int  # the line it stands in
-    counted: int  # YES: counted in ``Unit.calls``
-    partition: int  # -1: not of a stream
+    list: Small  # the line it stands in
+    counted: Small  # YES: counted in ``Unit.calls``
     arrived: int  # arrival of its oldest event; of a batch, when it was taken
     timer: int  # when its oldest record expires
+    partition: Small  # -1: not of a stream
 
 
 class Event:
@@ -88,29 +90,29 @@ class Event:
     at: int  # when it came
     seen: int  # when it became visible
     due: int  # when a delay or its visibility is over
-    receipts: int  # how often it was received
     payload: int  # bytes
-    at_source: int  # the source it waits at
-    prev: int  # neighbours in its list, or the next free one
-    next: int  # the one behind
-    state: int  # GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED
-    refs: int  # cargo links to it: a gone event is freed with the last
-    tap: int  # where it came from, -1: inside, LAID: a sampled month
-    tries: int  # requests: refused tries
-    trigger: int  # the one that has it or had it last, -1: none
     items: int  # events it stands for
-    handled: int  # YES: handled successfully
-    hold: int  # YES: its batch keeps its place in strict order; IN_FLIGHT at the month's end
-    asker: int  # the call that asked, -1: none
+    prev: Small  # neighbours in its list, or the next free one
+    next: Small  # the one behind
+    state: Small  # GONE, DELAYED, VISIBLE, INVISIBLE, CARRIED
+    refs: Small  # cargo links to it: a gone event is freed with the last
+    trigger: Small  # the one that has it or had it last, -1: none
+    tap: Small  # where it came from, -1: inside, LAID: a sampled month
+    at_source: Small  # the source it waits at
+    receipts: Small  # how often it was received
+    handled: Small  # YES: handled successfully
+    hold: Small  # YES: its batch keeps its place in strict order; IN_FLIGHT at the month's end
+    tries: Small  # requests: refused tries
+    asker: Small  # the call that asked, -1: none
     asking: int  # and the round of its requests
 
 
 class Cargo:
     """A link of a call's list of events."""
 
-    event: int  # the event it holds
-    failed: int  # YES: it is decided that the event failed
-    next: int  # the next link, or the next free one
+    event: Small  # the event it holds
+    failed: Small  # YES: it is decided that the event failed
+    next: Small  # the next link, or the next free one
 
 
 class Entry:

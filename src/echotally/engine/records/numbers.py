@@ -6,6 +6,8 @@ from typing import NewType
 
 #: A state of a random stream, which wraps around at 64 bits.
 Bits = NewType("Bits", int)
+#: A place, a count of what is in memory, or a state: half as wide as other numbers, where there are very many records.
+Small = int
 
 
 class Whole:
