@@ -414,7 +414,7 @@ def test_a_real_monitoring_server_is_asked(tmp_path: Path) -> None:
 
 def _starts(loaded: Loaded, keep: slice = slice(None), shift_s: float = 0.0) -> pd.DataFrame:
     """A log of the nightly schedule's own firings, some left out or moved."""
-    times = loaded.month.firings_ns["nightly-charts"][keep]
+    times = loaded.month.firings_ns("nightly-charts")[keep]
     start = pd.Timestamp(loaded.month.clock.start)
     moved = [start + pd.Timedelta(ns, "ns") + pd.Timedelta(shift_s, "s") for ns in times]
     return pd.DataFrame({"time": moved, "function": "charts", "run_ms": 5.0})

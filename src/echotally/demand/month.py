@@ -78,14 +78,14 @@ class Arrivals:
 
 @dataclass(frozen=True)
 class MonthPlan:
-    """The month, its taps, its schedules' firings (ns from its start), and notes on what was read.
+    """The month, its taps, its schedules' firings, and notes on what was read.
 
     ``storms`` are the stretches of time with a surge or a lump, ns from the start.
     """
 
     clock: MonthClock
     taps: tuple[Tap, ...]
-    firings_ns: dict[str, NDArray[np.int64]]
+    firings: dict[str, Stretches]
     notes: tuple[str, ...]
     storms: tuple[tuple[int, int], ...] = ()
     happenings: Happenings = QUIET
@@ -100,6 +100,10 @@ class MonthPlan:
         """All of its taps over all of it."""
         return Arrivals(self.taps, self.length_ns, self.happenings)
 
+    def firings_ns(self, name: str) -> NDArray[np.int64]:
+        """When a schedule fires, ns from the month's start, rising."""
+        return self.firings[name].start_ns
+
     def idle(self) -> Arrivals:
         """The month with nothing coming from outside."""
         return Arrivals((), self.length_ns, self.happenings)
@@ -111,9 +115,9 @@ class Known(NamedTuple):
     model: Model
     month: MonthPlan
 
-    def firings_ns(self, name: str, model: Model) -> NDArray[np.int64] | None:
+    def firings(self, name: str, model: Model) -> Stretches | None:
         """The firings of a schedule of another model; None where it, its month or its zone is another one."""
-        found = self.month.firings_ns.get(name)
+        found = self.month.firings.get(name)
         here, there = self.model.estate, model.estate
         same = here.month == there.month and here.timezone == there.timezone
         return found if same and self.model.schedules.get(name) == model.schedules[name] else None
@@ -142,7 +146,7 @@ class _Planner:
         taps: list[Tap] = []
         for name, environment in self.model.environments.items():
             if environment.schedules:
-                taps += [self._firing_tap(name, source, times) for source, times in firings.items()]
+                taps += [self._firing_tap(name, source, its) for source, its in firings.items()]
             for label, demand in self.model.demand.items():
                 taps += self._demand_taps(name, environment, label, demand)
         # Problems are gathered, not raised one by one: whoever mends a file wants all of them.
@@ -154,15 +158,15 @@ class _Planner:
         notes = tuple(dict.fromkeys(self.notes))
         return MonthPlan(self.clock, tuple(taps), firings, notes, self._storms(taps), happenings)
 
-    def _firings(self, name: str, schedule: Schedule) -> NDArray[np.int64]:
-        found = self.known.firings_ns(name, self.model) if self.known else None
+    def _firings(self, name: str, schedule: Schedule) -> Stretches:
+        found = self.known.firings(name, self.model) if self.known else None
         if found is not None:
             return found
         return self._try(
             ("schedules", name, "rrule" if schedule.rrule else "cron"),
             schedule.rrule or schedule.cron,
-            lambda: month_firings_ns(schedule, self.clock, self.model.estate.timezone),
-            np.zeros(0, np.int64),
+            lambda: Stretches.at(month_firings_ns(schedule, self.clock, self.model.estate.timezone)),
+            NONE,
         )
 
     def _storms(self, taps: list[Tap]) -> tuple[tuple[int, int], ...]:
@@ -181,14 +185,14 @@ class _Planner:
             self.problems.append(self.document.problem(address, error.message, value, error.allowed))
             return otherwise
 
-    def _firing_tap(self, environment: str, source: str, times: NDArray[np.int64]) -> Tap:
+    def _firing_tap(self, environment: str, source: str, firings: Stretches) -> Tap:
         return Tap(
             f"schedule:{source}:{environment}",
             environment,
             SourceRef.of(SourceKind.SCHEDULES, source),
             "counted",
             "even",
-            Stretches.at(times),
+            firings,
             payload=self.model.schedules[source].payload,
         )
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import overload
 
@@ -41,9 +41,13 @@ class Stretches:
 
     @classmethod
     def at(cls, instants_ns: NDArray[np.int64]) -> Stretches:
-        """One event at each of these instants; nothing is copied."""
+        """One event at each of these instants, which rise; nothing is copied."""
         n = len(instants_ns)
-        return cls(instants_ns, instants_ns, np.broadcast_to(np.float64(0), n), np.broadcast_to(np.int64(1), n))
+        if n >= _FEW:
+            first, step = int(instants_ns[0]), int(instants_ns[1] - instants_ns[0])
+            if step > 0 and int(instants_ns[-1]) == first + (n - 1) * step and np.all(np.diff(instants_ns) == step):
+                return EvenSteps(first, step, n)
+        return cls(instants_ns, instants_ns, *_one_each(n))
 
     @property
     def are_instants(self) -> bool:
@@ -52,6 +56,10 @@ class Stretches:
 
     def __len__(self) -> int:
         return len(self.start_ns)
+
+    def places(self, at_ns: Sequence[int] | NDArray[np.int64]) -> NDArray[np.int64]:
+        """How many begin before each of these instants."""
+        return np.searchsorted(self.start_ns, at_ns)
 
     def __iter__(self) -> Iterator[Stretch]:
         return map(Stretch, self.start_ns.tolist(), self.end_ns.tolist(), self.rate.tolist(), self.count.tolist())
@@ -78,14 +86,13 @@ class Stretches:
 
     def between(self, start_ns: int, end_ns: int) -> Stretches:
         """Those that begin before ``end_ns``, from the last one on that begins before ``start_ns``."""
-        first = max(0, int(np.searchsorted(self.start_ns, start_ns)) - 1)
-        return self[first : int(np.searchsorted(self.start_ns, end_ns))]
+        first, last = self.places((start_ns, end_ns)).tolist()
+        return self[max(0, first - 1) : last]
 
     def by_rate(self, start_ns: NDArray[np.int64], end_ns: NDArray[np.int64]) -> NDArray[np.float64]:
         """Events that rates bring between each two instants; counts are left out."""
         found = np.zeros(len(start_ns))
-        first = np.maximum(0, np.searchsorted(self.start_ns, start_ns) - 1)
-        last = np.searchsorted(self.start_ns, end_ns)
+        first, last = np.maximum(0, self.places(start_ns) - 1), self.places(end_ns)
         # A stretch after the other, so that sums are made in the order of time.
         for k in range(int((last - first).max(initial=0))):
             inside = np.flatnonzero(first + k < last)
@@ -93,6 +100,63 @@ class Stretches:
             shared = np.minimum(self.end_ns[at], end_ns[inside]) - np.maximum(self.start_ns[at], start_ns[inside])
             found[inside] += self.rate[at] * np.maximum(0, shared)
         return found
+
+
+#: Fewer instants than that need no other form.
+_FEW = 64
+
+
+def _one_each(n: int) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """The rates and the counts of ``n`` instants, which take no room."""
+    return np.broadcast_to(np.float64(0), n), np.broadcast_to(np.int64(1), n)
+
+
+class EvenSteps(Stretches):
+    """Instants as far apart as each other, one event each: three numbers for the millions that a firing a second makes of a month.
+
+    Columns are made when they are asked for, and not kept.
+    """
+
+    def __init__(self, first_ns: int, step_ns: int, n: int) -> None:
+        self.__dict__.update(first_ns=first_ns, step_ns=step_ns, n=n)
+
+    first_ns: int
+    step_ns: int
+    n: int
+
+    def __getattr__(self, name: str) -> NDArray[np.int64] | NDArray[np.float64]:
+        if name in ("start_ns", "end_ns"):
+            return self.first_ns + np.arange(self.n, dtype=np.int64) * self.step_ns
+        if name in ("rate", "count"):
+            return _one_each(self.n)[name == "count"]
+        raise AttributeError(name)
+
+    @property
+    def are_instants(self) -> bool:
+        """Always."""
+        return True
+
+    def __len__(self) -> int:
+        return self.n
+
+    def places(self, at_ns: Sequence[int] | NDArray[np.int64]) -> NDArray[np.int64]:
+        """How many begin before each of these instants."""
+        return np.clip(-((self.first_ns - np.asarray(at_ns, np.int64)) // self.step_ns), 0, self.n)
+
+    @overload
+    def __getitem__(self, place: int) -> Stretch: ...
+    @overload
+    def __getitem__(self, place: slice) -> Stretches: ...
+    def __getitem__(self, place: int | slice) -> Stretch | Stretches:
+        inside = range(self.first_ns, self.first_ns + self.n * self.step_ns, self.step_ns)[place]
+        if isinstance(inside, range):
+            return EvenSteps(inside.start, inside.step, len(inside))
+        return Stretch(inside, inside, count=1)
+
+    @property
+    def expected(self) -> float:
+        """One event each."""
+        return float(self.n)
 
 
 NONE = Stretches.of(())

@@ -38,7 +38,7 @@ def _fields(schedule: Schedule) -> list[str]:
 
 
 def _firings(ctx: Context, name: str) -> list[int]:
-    times: list[int] = ctx.loaded.month.firings_ns[name].tolist()
+    times: list[int] = ctx.loaded.month.firings_ns(name).tolist()
     return times
 
 

@@ -160,7 +160,7 @@ def _cost(name: str, changed: Schedule, loaded: Loaded, trials: Trials) -> Decim
 
 def _overlap(loaded: Loaded, name: str, schedule: Schedule, offer: Offer | None) -> str:
     """Whether firings come closer together than the runs they start, in words."""
-    times = loaded.month.firings_ns[name]
+    times = loaded.month.firings_ns(name)
     gap = int(np.diff(times).min()) if len(times) > 1 else None
     functions = [t.to for t in loaded.model.triggers if t.from_ == f"schedules.{name}"]
     if not functions or offer is None:

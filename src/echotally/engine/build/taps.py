@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
-from echotally.demand.stretches import Stretches
+from echotally.demand.stretches import EvenSteps, Stretches
 from echotally.engine import codes, layout, records
 from echotally.engine.build.shared import Shared
 from echotally.model.spread import MIX, SAMPLES
@@ -39,7 +39,11 @@ def _stretches(tap: Tap) -> Any:
     # Firings at even steps, as nearly all of a schedule's are, are one stretch.
     first, step, count = _runs(of) if tap.kind == "counted" else _one_each(of)
     found = np.zeros(len(first), layout.DTYPES[records.Stretch])
-    found["start"], found["end"], found["rate"] = of.start_ns[first], of.end_ns[first], of.rate[first]
+    # Of even steps the first is all that is looked at.
+    looked_at = of[:1] if isinstance(of, EvenSteps) else of
+    found["start"], found["end"], found["rate"] = (
+        column[first] for column in (looked_at.start_ns, looked_at.end_ns, looked_at.rate)
+    )
     found["count"], found["step"] = count, step
     with np.errstate(divide="ignore"):
         found["gap"] = 1 / found["rate"]
@@ -57,6 +61,8 @@ def _one_each(of: Stretches) -> tuple[Places, Places, Places]:
 
 def _runs(of: Stretches) -> tuple[Places, Places, Places]:
     """As ``_one_each``, with neighbours of one event each, at instants equally far apart, put together."""
+    if isinstance(of, EvenSteps):
+        return np.zeros(1, np.int64), np.array([of.step_ns]), np.array([of.n])
     if len(of) < 3 or not (of.are_instants or ((of.start_ns == of.end_ns) & (of.count == 1)).all()):
         return _one_each(of)
     # A run begins where the gap before differs from the gap after. Two that meet at one firing both want it: the earlier has it.

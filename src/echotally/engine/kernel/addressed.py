@@ -12,7 +12,14 @@ import numpy as np
 from llvmlite import ir
 from numba import types
 from numba.core.typing.templates import AttributeTemplate
-from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, lower_setattr_generic, models, register_model
+from numba.extending import (
+    infer_getattr,
+    intrinsic,
+    lower_getattr_generic,
+    lower_setattr_generic,
+    models,
+    register_model,
+)
 
 from echotally.engine.layout import ADDRESSES, DTYPES, HOLDS
 from echotally.engine.records import Clock
@@ -65,7 +72,8 @@ class _PlaceModel(models.PrimitiveModel):
 class _Fields(AttributeTemplate):
     key = Place
 
-    def generic_resolve(self, place: Any, field: str) -> Any:
+    # There it is said to give what cannot be.
+    def generic_resolve(self, place: Any, field: str) -> Any:  # type: ignore[override]
         return place.seen_as(field)
 
 

@@ -190,7 +190,7 @@ def expected_in(taps: Sequence[Tap], start: int, end: int) -> float:
 
 def _expected(tap: Tap, start: int, end: int) -> float:
     if tap.stretches.are_instants:
-        first, last = np.searchsorted(tap.stretches.start_ns, (start, end)).tolist()
+        first, last = tap.stretches.places((start, end)).tolist()
         return float(last - first)
     total = 0.0
     for s in tap.stretches.between(start, end):
@@ -209,7 +209,7 @@ def _rates(taps: Sequence[Tap], segments: Sequence[Segment]) -> NDArray[np.float
     for column, tap in enumerate(taps):
         # Counts are placed within their stretch, one after the other; rates are integrated as arrays.
         if tap.stretches.are_instants:
-            found[:, column] = np.diff(np.searchsorted(tap.stretches.start_ns, (start, end)), axis=0)
+            found[:, column] = tap.stretches.places(end) - tap.stretches.places(start)
         elif tap.stretches.count.any():
             expected = [_expected(tap, *window) for window in zip(start.tolist(), end.tolist(), strict=True)]
             found[:, column] = expected
@@ -284,8 +284,8 @@ def clipped(tap: Tap, start: int, end: int) -> Stretches:
     """A tap's stretches between two instants, counted from the first; counts are shared out by time."""
     its = tap.stretches
     if its.are_instants:
-        first, last = np.searchsorted(its.start_ns, (start, end)).tolist()
-        return Stretches.at(its.start_ns[first:last] - start)
+        first, last = its.places((start, end)).tolist()
+        return Stretches.at(its[first:last].start_ns - start)
     its = its.between(start, end)
     low, high = np.maximum(its.start_ns, start), np.minimum(its.end_ns, end)
     instant, count = its.start_ns == its.end_ns, its.count.copy()

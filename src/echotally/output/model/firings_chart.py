@@ -20,7 +20,7 @@ _MOST, _TOO_MANY = 6, 4_000
 def firings_chart(loaded: Loaded, form: str) -> bytes:
     """Every schedule of the model, a mark a firing; of those that fire every few minutes a line through their hours."""
     clock = loaded.month.clock
-    shown = list(loaded.month.firings_ns.items())[:_MOST]
+    shown = [(name, loaded.month.firings_ns(name)) for name in list(loaded.month.firings)[:_MOST]]
     figure, panel = _calendar(clock)
     for n, (name, times) in enumerate(shown):
         places = [_place(clock, clock.instant(int(ns))) for ns in times[:_TOO_MANY]]
@@ -37,7 +37,7 @@ def firing_check_chart(loaded: Loaded, found: FiringCheck, form: str) -> bytes:
     clock = loaded.month.clock
     figure, panel = _calendar(clock)
     off = {*found.missed, *(at for at, _ in found.late)}
-    expected = [clock.instant(int(ns)) for ns in loaded.month.firings_ns[found.schedule]]
+    expected = [clock.instant(int(ns)) for ns in loaded.month.firings_ns(found.schedule)]
     kinds: Sequence[tuple[str, list[datetime], int]] = (
         ("as scheduled, or not looked at", [at for at in expected if at not in off], 0),
         ("late", [at for at, _ in found.late], 4),
