@@ -32,6 +32,7 @@ def test_even_steps_say_what_their_columns_say(even, places, beside):
     found = Stretches.at(wanted.start_ns)
     assert isinstance(found, EvenSteps)
     assert (len(found), found.expected, found.are_instants) == (n, wanted.expected, True)
+    assert found.closest_ns == wanted.closest_ns == step
     assert columns(found) == columns(wanted)
     # Before, at and behind an instant.
     at = np.array([first + place * step + beside for place in places])

@@ -61,6 +61,11 @@ class Stretches:
         """How many begin before each of these instants."""
         return np.searchsorted(self.start_ns, at_ns)
 
+    @property
+    def closest_ns(self) -> int | None:
+        """The least time from the beginning of one to that of the next, ns; None where there are not two."""
+        return int(np.diff(self.start_ns).min()) if len(self) > 1 else None
+
     def __iter__(self) -> Iterator[Stretch]:
         return map(Stretch, self.start_ns.tolist(), self.end_ns.tolist(), self.rate.tolist(), self.count.tolist())
 
@@ -152,6 +157,11 @@ class EvenSteps(Stretches):
         if isinstance(inside, range):
             return EvenSteps(inside.start, inside.step, len(inside))
         return Stretch(inside, inside, count=1)
+
+    @property
+    def closest_ns(self) -> int | None:
+        """The step, where there is one."""
+        return self.step_ns if self.n > 1 else None
 
     @property
     def expected(self) -> float:

@@ -5,12 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from datetime import timedelta
-from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 from echotally.demand.clock import month_clock
 from echotally.demand.preview import clock_change_effects
 from echotally.demand.schedules import firings, last_before, month_firings_ns, schedule_words, zone_of
+from echotally.demand.stretches import Stretches
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
 from echotally.model.estate import Schedule
@@ -37,9 +37,8 @@ def _fields(schedule: Schedule) -> list[str]:
     return parts if len(parts) == 5 and not schedule.seconds else []
 
 
-def _firings(ctx: Context, name: str) -> list[int]:
-    times: list[int] = ctx.loaded.month.firings_ns(name).tolist()
-    return times
+def _firings(ctx: Context, name: str) -> Stretches:
+    return ctx.loaded.month.firings[name]
 
 
 @rule(
@@ -168,7 +167,7 @@ def month_start_in_utc(ctx: Context) -> Iterator[Noticed]:
         if not fields or fields[2] != "1" or schedule.timezone not in ("UTC", "Etc/UTC") or zone == schedule.timezone:
             continue
         times = _firings(ctx, name)
-        at = ctx.loaded.month.clock.instant(times[0]).astimezone(ZoneInfo(zone)) if times else None
+        at = ctx.loaded.month.clock.instant(times[0].start_ns).astimezone(ZoneInfo(zone)) if times else None
         where = f"fires at {at:%d %B %H:%M} in {zone}" if at else f"does not fire in the month as {zone} counts it"
         sets = ((f"schedules.{name}.timezone", zone),)
         yield Noticed(
@@ -214,7 +213,7 @@ def silent(ctx: Context) -> Iterator[Noticed]:
 def overlaps(ctx: Context) -> Iterator[Noticed]:
     """Gap between firings shorter than a typical run."""
     for name, schedule in ctx.model.schedules.items():
-        gap_s = min((b - a for a, b in pairwise(_firings(ctx, name))), default=0) / 1e9
+        gap_s = (_firings(ctx, name).closest_ns or 0) / 1e9
         if not gap_s or schedule.overlap == "skip":
             continue
         for trigger in ctx.model.triggers:

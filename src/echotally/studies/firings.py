@@ -8,8 +8,6 @@ from datetime import datetime, timedelta
 from decimal import Decimal
 from functools import partial
 
-import numpy as np
-
 from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns, zone_of
@@ -160,8 +158,7 @@ def _cost(name: str, changed: Schedule, loaded: Loaded, trials: Trials) -> Decim
 
 def _overlap(loaded: Loaded, name: str, schedule: Schedule, offer: Offer | None) -> str:
     """Whether firings come closer together than the runs they start, in words."""
-    times = loaded.month.firings_ns(name)
-    gap = int(np.diff(times).min()) if len(times) > 1 else None
+    gap = loaded.month.firings[name].closest_ns
     functions = [t.to for t in loaded.model.triggers if t.from_ == f"schedules.{name}"]
     if not functions or offer is None:
         return "no function is triggered" if not functions else "no plan can run it"
