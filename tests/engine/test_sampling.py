@@ -163,6 +163,18 @@ def test_a_stream_just_at_its_capacity_is_left_undecided(write):
     assert [check.target for check in plan.undecided] == ["wait_p95"]
 
 
+def test_a_lane_that_goes_dry_soon_after_it_is_filled_is_found_to_be_fast(write):
+    # 1.5 records a second come and one is handled; what is laid to keep the partition full lasts for a part of a part only.
+    slow = sampled(write, stream("1.5 /s", "1 s"), sampled_from=1_000)
+    u = slow.measured.units[0]
+    assert u.attempts["total"] == pytest.approx(2_678_400, rel=1e-3)
+    assert u.events["expired"] + u.events["unfinished"] == pytest.approx(0.5 * 2_678_400, rel=0.01)
+    # Batches of 5,000: what comes in an hour could be handed on in two seconds, and nothing is left.
+    fast = sampled(write, stream("1.5 /s", "1 s") + "batch = 5_000", sampled_from=1_000)
+    u = fast.measured.units[0]
+    assert u.events["succeeded"] == pytest.approx(1.5 * 2_678_400, rel=0.005)
+
+
 EVENING = (
     '[functions.f]\nmemory = "512 MB"\nrun = "10 s"\ncpu_share = 0\ninstance_limit = 12\n[queues.q]\n'
     '[demand.d]\ninto = "queues.q"\nrate = "0.8 /s"\n'
@@ -377,6 +389,7 @@ def test_the_program_says_what_is_undecided_and_what_would_settle_it(write, tmp_
         "lost",
         "left_behind",
         "functions",
+        "untold",
     }
     assert set(data["confidence"]["functions"][0]) == {"function", "environment", "wait_p95", "left_behind"}
 

@@ -203,18 +203,30 @@ class KeptFull:
         self.built, self.lanes, self.taps = built, lanes, taps
         self.most = {n: most[n] * (1 if lanes[n].holds_apart else parts) for n in most}
         self.laid = dict.fromkeys(most, 0)
+        self._there, self._since = dict.fromkeys(most, 0), 0
+
+    def least_rate(self, n: int) -> float:
+        """At least so many events a ns have gone out of lane ``n``, which has run dry.
+
+        Since the last laying alone as well: in all of the time a lane that is dry for most of a part seems slower than it is, and
+        however often as much more is laid it would be dry again.
+        """
+        now = int(self.built.world.clock[0]["now"])
+        return max(self.laid[n] / max(1, now), self._there[n] / max(1, now - self._since))
 
     def again(self) -> bool:
         """Lay into each as much as has gone; returns whether any was laid."""
         if not self.most:
             return False
         before = dict(self.laid)
+        self._since = int(self.built.world.clock[0]["now"])
         _, _, waiting = self.lanes.counted(self.built.world)
         for n, most in self.most.items():
             lane, more = self.lanes[n], most - int(waiting[n])
             if more > 0 and (lane.holds_apart or not self.laid[n]):
                 lay(self.built, lane, more, self.taps)
                 self.laid[n] += more
+            self._there[n] = int(waiting[n]) + self.laid[n] - before[n]
         return before != self.laid
 
 

@@ -157,9 +157,7 @@ class Player:
             if found is not None and not dry:
                 break
             for lane in dry:
-                # What was laid went in less time than that.
-                rate = kept.laid[lane] / max(1, int(kept.built.world.clock[0]["now"]))
-                self.rates[lane] = max(self.rates.get(lane, 0.0), rate)
+                self.rates[lane] = max(self.rates.get(lane, 0.0), kept.least_rate(lane))
                 laid[lane] = max(4 * laid[lane], self._first_guess(lane, max(warm, part)))
                 if laid[lane] > _LAID_MOST:
                     raise OurFault("a lane cannot be kept full")
