@@ -7,16 +7,17 @@ import tempfile
 import tomllib
 from pathlib import Path
 
+import pytest
 from hypothesis import HealthCheck, Phase, assume, given, settings
 
-from echotally.engine.play import begun, play
+from echotally.engine.play import begun, play, simulate
 from echotally.model.spread import constant
 from echotally.projection.loaded import load, placement_on
 from tests.conftest import HEAD
 from tests.slow_engine import Simulation
 from tests.slow_engine.comparing import difference
 from tests.slow_engine.shrinking import shrink
-from tests.strategies import CARD, crowds, estates
+from tests.strategies import CARD, NODES, crowds, estates
 
 #: A longer run with estates of its own: ECHOTALLY_ESTATES=5000 python -m pytest tests/engine/test_slow_engine.py
 ESTATES = int(os.environ.get("ECHOTALLY_ESTATES", "0"))
@@ -61,6 +62,38 @@ def _steps(loaded):
     )
     play(built)
     return int(built.world.clock[0]["steps"])
+
+
+#: One node with room for two instances, one call at a time. f runs until 10 s; g, which waits longer, finds no node then.
+WARM_BESIDE_ONE_WITHOUT_A_NODE = "".join(
+    f'''[functions.{name}]
+memory = "512 MB"
+run = "10 s"
+cold_start = "0 ms"
+cpu_share = 0
+{floor}
+[queues.{name}]
+[demand.{name}]
+into = "queues.{name}"
+lumps = [{{ at = "2027-03-01T00:00:0{second}", count = 1 }}]
+[[triggers]]
+from = "queues.{name}"
+to = "{name}"
+'''
+    for name, second, floor in (("f", 0, ""), ("g", 1, ""), ("h", 2, "instance_floor = 1"))
+)
+ONE_NODE = NODES + 'nodes_limit = 1\nnodes_floor = 0\nconcurrency_limit = 1\nkeep_alive = "1 min"\n'
+
+
+def test_who_waits_for_the_account_alone_starts_where_an_older_one_finds_no_node(tmp_path):
+    (tmp_path / "model.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + WARM_BESIDE_ONE_WITHOUT_A_NODE)
+    (tmp_path / "card.toml").write_text(CARD.format(keys=ONE_NODE))
+    loaded = load(tmp_path / "model.toml")
+    assert difference(loaded, "test.plan") is None
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    waits = {u.unit.function: u.waits.max for u in simulate(loaded.model, loaded.month.arrivals, placement, 1).units}
+    # h has its floor's instance, and starts as the account's one place is free; g waits for f's to have been idle for a minute.
+    assert waits == {"f": 0.0, "g": pytest.approx(69.0), "h": pytest.approx(8.0)}
 
 
 SHOWN = """

@@ -8,9 +8,9 @@ whoever gets something older to start is marked, and joins again if there is no 
 
 from __future__ import annotations
 
-from echotally.engine.codes import NONE
-from echotally.engine.kernel import candidates, heaps
-from echotally.engine.kernel.access import World, crowd_at, crowded_at, unit_at
+from echotally.engine.codes import L_FREE, L_STARTING, NONE
+from echotally.engine.kernel import candidates, heaps, marking
+from echotally.engine.kernel.access import World, chain_at, crowd_at, crowded_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
 
 
@@ -49,6 +49,17 @@ def leaves(w: World, u: int) -> None:
     row.who, row.number, row.tie, row.which, row.line = of.who, of.number, of.tie, of.which, of.line
     _noted(w, row.who, k)
     _finds_its_place(w, unit.crowd, k)
+
+
+@kernel
+def with_instances_are_marked(w: World, who: int) -> None:
+    """Members that have a free or starting instance of their own are looked at by themselves: they waited for the account alone."""
+    crowd = crowd_at(w, -1 - who)
+    for k in range(crowd.first, crowd.first + crowd.n):
+        u = crowded_at(w, k).who
+        lists = unit_at(w, u).lists
+        if chain_at(w, lists + L_FREE).head >= 0 or chain_at(w, lists + L_STARTING).head >= 0:
+            marking.mark(w, u)
 
 
 @hot

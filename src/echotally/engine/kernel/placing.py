@@ -27,6 +27,17 @@ from echotally.engine.records import Unit
 
 
 @hot
+def lacks_a_node(w: World, u: int) -> bool:
+    """Whether it is nodes that are full for unit ``u``, and not its account, which has a limit.
+
+    Then room is lacking for those who need a new instance; who waited for the limit alone may have one.
+    """
+    unit = unit_at(w, u)
+    account = account_at(w, unit.account)
+    return unit.plan_kind != RESERVED and account.limit >= 0 and account.in_flight < account.limit
+
+
+@hot
 def room_for(w: World, u: int) -> int:
     """The instance that would take a call of unit ``u`` now; NEW_INSTANCE; NO_ROOM, or ALL_TAKEN of what it shares with others."""
     unit = unit_at(w, u)
