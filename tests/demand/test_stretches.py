@@ -40,6 +40,11 @@ def test_even_steps_say_what_their_columns_say(even, places, beside):
     low, high = sorted(at.tolist())[:2]
     assert columns(found.between(low, high)) == columns(wanted.between(low, high))
     assert columns(found[places[0] : places[1]]) == columns(wanted[places[0] : places[1]])
+    heads, by, many = found.runs()
+    assert (heads.start_ns.tolist(), by.tolist(), many.tolist()) == ([first], [step], [n])
+    # So are their columns put together, where they are kept.
+    heads, by, many = wanted.runs()
+    assert (heads.start_ns.tolist(), by.tolist(), many.tolist()) == ([first], [step], [n])
     inside = places[0] % n
     assert found[inside] == wanted[inside]
     assert columns(pickle.loads(pickle.dumps(found))) == columns(wanted)

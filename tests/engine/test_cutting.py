@@ -10,7 +10,6 @@ import pytest
 from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretch, Stretches
-from echotally.engine.build import taps
 from echotally.engine.sampling import eventful, strata, stretches
 from echotally.model.sources import SourceRef
 from echotally.projection.loaded import load
@@ -103,11 +102,11 @@ def test_firings_at_even_steps_are_one_stretch_however_many_are_looked_at_togeth
     # The same, of which it is not certain that all are instants.
     plain = Stretches(at, at.copy(), np.zeros(len(at)), np.ones(len(at), np.int64))
     assert known.are_instants and known[1:].are_instants and not plain.are_instants
-    monkeypatch.setattr(taps, "_AT_ONCE", at_once)
+    monkeypatch.setattr("echotally.demand.stretches._AT_ONCE", at_once)
     for of in (known, plain):
-        first, step, count = taps._runs(of)
-        told = [start + k * by for start, by, n in zip(at[first], step, count, strict=True) for k in range(n)]
-        assert told == at.tolist() and len(first) <= 1 + 2 * sum(np.diff(at, n=2) != 0)
+        heads, step, count = of.runs()
+        told = [start + k * by for start, by, n in zip(heads.start_ns, step, count, strict=True) for k in range(n)]
+        assert told == at.tolist() and len(heads) <= 1 + 2 * sum(np.diff(at, n=2) != 0)
     ends = int(at[1]), int(at[-1])
     both = [Tap("s", "live", SourceRef("schedules.s"), "counted", "even", of) for of in (known, plain)]
     assert list(strata.clipped(both[0], *ends)) == list(strata.clipped(both[1], *ends))

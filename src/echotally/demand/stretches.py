@@ -89,6 +89,27 @@ class Stretches:
             return float(self.count.sum())
         return math.fsum((self.count + self.rate * (self.end_ns - self.start_ns)).tolist())
 
+    def runs(self) -> tuple[Stretches, NDArray[np.int64], NDArray[np.int64]]:
+        """Neighbours of one event each, at instants equally far apart, put together.
+
+        Returns the first of each run, the ns from one to the next in it, 0 where there is none, and how many events it has.
+        """
+        n = len(self)
+        if n < 3 or not (self.are_instants or ((self.start_ns == self.end_ns) & (self.count == 1)).all()):
+            return self, np.zeros(n, np.int64), self.count
+        # A run begins where the gap before differs from the gap after. Two that meet at one firing both want it: the earlier has it.
+        firsts, last = [0], -1
+        for turn in _turns(self.start_ns):
+            if turn > last:
+                firsts.append(turn + 1)
+                last = turn + 1
+        first = np.array([k for k in firsts if k < n], np.int64)
+        count = np.diff(first, append=n)
+        after = np.minimum(first, n - 2)
+        step = np.where(count > 1, self.start_ns[after + 1] - self.start_ns[after], 0)
+        heads = Stretches(self.start_ns[first], self.end_ns[first], self.rate[first], self.count[first])
+        return heads, step, count
+
     def between(self, start_ns: int, end_ns: int) -> Stretches:
         """Those that begin before ``end_ns``, from the last one on that begins before ``start_ns``."""
         first, last = self.places((start_ns, end_ns)).tolist()
@@ -107,6 +128,16 @@ class Stretches:
         return found
 
 
+def _turns(at_ns: NDArray[np.int64]) -> Iterator[int]:
+    """The places of instants that are not as far from the one before as from the one after."""
+    # Some at a time: of a firing a second each column would take as much as a small month.
+    for first in range(0, len(at_ns) - 2, _AT_ONCE):
+        gaps = np.diff(at_ns[first : first + _AT_ONCE + 2])
+        yield from (np.flatnonzero(np.diff(gaps)) + first + 1).tolist()
+
+
+#: So many instants are looked at together.
+_AT_ONCE = 1 << 17
 #: Fewer instants than that need no other form.
 _FEW = 64
 
@@ -122,12 +153,17 @@ class EvenSteps(Stretches):
     Columns are made when they are asked for, and not kept.
     """
 
-    def __init__(self, first_ns: int, step_ns: int, n: int) -> None:
-        self.__dict__.update(first_ns=first_ns, step_ns=step_ns, n=n)
-
     first_ns: int
     step_ns: int
     n: int
+
+    def __init__(self, first_ns: int, step_ns: int, n: int) -> None:
+        # Whose columns are kept is frozen, and so is this.
+        self.__dict__.update(first_ns=first_ns, step_ns=step_ns, n=n)
+
+    def runs(self) -> tuple[Stretches, NDArray[np.int64], NDArray[np.int64]]:
+        """All of it is one."""
+        return self[:1], np.array([self.step_ns]), np.array([self.n])
 
     def __getattr__(self, name: str) -> NDArray[np.int64] | NDArray[np.float64]:
         if name in ("start_ns", "end_ns"):

@@ -1,14 +1,15 @@
 """Crowds: units that wait for what they share, an account's limit, memory of reserved instances or room on nodes (rule 4.1).
 
 Those of an account that need the same are one crowd: what is full for one of them is full for all. So whoever ends a call wakes
-crowds and not units, and only the first of a crowd is looked at, however many wait. Members stand in a heap by what they would
+crowds and not units, and only the first of a crowd is looked at, however many wait: but for those who have an instance and waited
+for the account alone, which are looked at by themselves where the first finds no node. Members stand in a heap by what they would
 start next; it may have gone meanwhile, and is looked up again when its turn comes. It never comes earlier than the heap says:
 whoever gets something older to start is marked, and joins again if there is no room.
 """
 
 from __future__ import annotations
 
-from echotally.engine.codes import L_FREE, L_STARTING, NONE
+from echotally.engine.codes import L_FREE, L_STARTING, NO, NONE, YES
 from echotally.engine.kernel import candidates, heaps, marking
 from echotally.engine.kernel.access import World, chain_at, crowd_at, crowded_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
@@ -30,6 +31,8 @@ def joins(w: World, u: int) -> None:
         crowded_at(w, k).who = u
         unit.crowd_at = k
     if candidates.looked_up(w, u, crowded_at(w, k)):
+        if _has_instance(w, u):
+            crowd.warm = YES
         _finds_its_place(w, unit.crowd, k)
     else:
         leaves(w, u)
@@ -51,14 +54,24 @@ def leaves(w: World, u: int) -> None:
     _finds_its_place(w, unit.crowd, k)
 
 
+@hot
+def _has_instance(w: World, u: int) -> bool:
+    """Whether a free or starting instance of its own would take a call of unit ``u``."""
+    lists = unit_at(w, u).lists
+    return chain_at(w, lists + L_FREE).head >= 0 or chain_at(w, lists + L_STARTING).head >= 0
+
+
 @kernel
-def with_instances_are_marked(w: World, who: int) -> None:
-    """Members that have a free or starting instance of their own are looked at by themselves: they waited for the account alone."""
-    crowd = crowd_at(w, -1 - who)
+def with_instances_are_marked(w: World, x: int) -> None:
+    """Members of crowd ``x`` that have an instance of their own are looked at by themselves: they waited for the account alone."""
+    crowd = crowd_at(w, x)
+    if crowd.warm == NO:
+        return
+    # Who then still finds no room joins again; whose instance comes free later is marked by that.
+    crowd.warm = NO
     for k in range(crowd.first, crowd.first + crowd.n):
         u = crowded_at(w, k).who
-        lists = unit_at(w, u).lists
-        if chain_at(w, lists + L_FREE).head >= 0 or chain_at(w, lists + L_STARTING).head >= 0:
+        if _has_instance(w, u):
             marking.mark(w, u)
 
 

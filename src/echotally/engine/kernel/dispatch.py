@@ -181,7 +181,7 @@ def _turned_away(w: World, first: Lined, room: int) -> bool:
     if first.who >= 0 and room == ALL_TAKEN:
         crowds.joins(w, u)
     elif first.who < 0 and placing.lacks_a_node(w, u):
-        crowds.with_instances_are_marked(w, first.who)
+        crowds.with_instances_are_marked(w, -1 - first.who)
     # Of a crowd nobody else finds room where one does not; throttling may have freed nothing.
     lineup.first_goes(w)
     return True

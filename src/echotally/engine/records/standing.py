@@ -262,6 +262,7 @@ class Crowd:
     first: int  # where its members stand in ``World.crowded``, a heap
     n: int  # how many wait now
     marked: int  # YES: it stands among the marked ones
+    warm: int  # YES: one of them may have an instance, and wait for the account alone
 
 
 class Trigger:
