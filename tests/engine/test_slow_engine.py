@@ -96,6 +96,44 @@ def test_who_waits_for_the_account_alone_starts_where_an_older_one_finds_no_node
     assert waits == {"f": 0.0, "g": pytest.approx(69.0), "h": pytest.approx(8.0)}
 
 
+#: Three instances start at 45 s, to be ready at 50.5 s, two calls each; whoever waits longer than 1.25 s for one is ended.
+GIVES_UP_ON_A_STARTING_ONE = """
+[functions.g]
+memory = "256 MB"
+run = "10 s"
+timeout = "1250 ms"
+cold_start = "5500 ms"
+slots = 2
+cpu_share = 0
+instance_floor = 3
+releases = [{ at = "2027-03-01T00:00:45" }]
+[endpoints.x]
+[demand.d]
+into = "endpoints.x"
+lumps = [%s]
+[[triggers]]
+from = "endpoints.x"
+to = "g"
+"""
+COVERS_THE_COLD_START = (
+    'bills = "active"\nmemory = { choices = ["256 MB"] }\nvcpu_per_gb = 1\nkeep_alive = "1 min"\ntimeout_covers_cold_start = true\n'
+    'rounding = { time = "100 ms", at_least = "300 ms" }\nscaling = { kind = "per-call" }\n'
+)
+
+
+def test_of_starting_instances_ready_at_one_instant_the_first_made_is_taken_though_it_was_full_meanwhile(tmp_path):
+    # The first is full from 48.4 s until its first call gives up at 49.45 s; the third call goes to the second, the fourth
+    # to the first again. So each has one call as they are ready: two periods of 0.05 and 0.25 s, not one of 0.25 s.
+    lumps = ", ".join(f'{{ at = "2027-03-01T00:00:{at}", count = 1 }}' for at in ("48.2", "48.4", "49.3", "49.5"))
+    (tmp_path / "model.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + GIVES_UP_ON_A_STARTING_ONE % lumps)
+    (tmp_path / "card.toml").write_text(CARD.format(keys=COVERS_THE_COLD_START))
+    loaded = load(tmp_path / "model.toml")
+    assert difference(loaded, "test.plan") is None
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    (unit,) = simulate(loaded.model, loaded.month.arrivals, placement, 1).units
+    assert (unit.attempts["timed_out"], unit.billed_ns) == (4, 600_000_000)
+
+
 SHOWN = """
 [functions.f]
 memory = "256 MB"

@@ -183,9 +183,9 @@ class Instances:
         if unit.looking:
             self.put(self.now + scaling.every, LOOK, 0, lambda: self.look(unit))
 
-    def look_again(self, unit):
-        """Something was refused after the looks had been left out: the next one, which may be at this very instant."""
+    def looks_begin_again(self, unit):
+        """Looks had been left out: the next one, which may be at this very instant if there was none yet."""
         if unit.kind == "polled" and not unit.looking:
             unit.looking = True
             every = unit.plan.scaling.every
-            self.put(-(-self.now // every) * every, LOOK, 0, lambda: self.look(unit))
+            self.put(max(-(-self.now // every) * every, unit.looks[-1][0] + every), LOOK, 0, lambda: self.look(unit))

@@ -94,6 +94,9 @@ class Simulation(Arrivals, Queues, Streams, Starting, Instances, Runs, Asking, T
             self.dirty = True
         elif self.dirty and not due:
             self.dirty = False
+            for unit in self.units.values():
+                if not unit.looking and (self.waiting(unit) or unit.in_flight or unit.refused):
+                    self.looks_begin_again(unit)
             self.dispatch()
         elif not self.heap or self.heap[0][0] >= self.horizon:
             return False

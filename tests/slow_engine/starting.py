@@ -78,7 +78,7 @@ class Starting:
                 call = self.taken(unit, 1, t)
                 unit.attempts["throttled"] += 1
                 unit.refused += call.items
-                self.look_again(unit)
+                self.looks_begin_again(unit)
                 self.diary.append((self.now, unit.name, "throttled", call.number, call.items, self.now, None))
                 self.put(self.now + NS, DUE, call.number, lambda t=t: self.reader_back(t))
                 self.batch_ends(call)

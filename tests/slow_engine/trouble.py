@@ -8,7 +8,7 @@ from echotally.engine.build import stream_seed
 from echotally.engine.codes import FIRST_NUMBER
 from echotally.model.spread import MIX
 from tests.slow_engine.chance import Stream
-from tests.slow_engine.things import DUE, IDLE, LOOK
+from tests.slow_engine.things import DUE, IDLE
 
 LAST = 2**53
 
@@ -95,7 +95,7 @@ class Trouble:
                 i.drained = True
             else:
                 self.goes(i, unit)
-        if unit.kind == "polled" and not unit.looking and unit.floor:
+        if unit.floor:
             self.looks_begin_again(unit)
         self.fill_up(unit)
 
@@ -103,15 +103,10 @@ class Trouble:
         self.busy_changes(unit, 0)
         unit.floor = min(floor, unit.limit)
         unit.target = max(unit.target, unit.floor)
-        if unit.kind == "polled" and not unit.looking and len(unit.current) != unit.floor:
+        if len(unit.current) != unit.floor:
             self.looks_begin_again(unit)
         self.fill_up(unit)
         self.put(self.now, IDLE, 0, lambda: self.idle(unit))
-
-    def looks_begin_again(self, unit):
-        unit.looking = True
-        every = unit.plan.scaling.every
-        self.put(max(-(-self.now // every) * every, unit.looks[-1][0] + every), LOOK, 0, lambda: self.look(unit))
 
     def missing(self, unit):
         wanted = max(unit.floor, min(unit.fill, unit.target)) if unit.kind == "polled" else unit.floor

@@ -53,6 +53,8 @@ def new_instance(w: World, u: int, number: int, cold: int) -> int:
     instance.calls = 0
     instance.quiet = 0
     instance.drained = NO
+    instance.made = clock.made_n
+    clock.made_n += 1
     instance.created = clock.now
     instance.released = clock.now
     instance.first_waiting = NONE

@@ -78,7 +78,13 @@ def insert(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     # Equal numbers keep the order in which they came.
     while items(w, items(w, before).next).number <= number:
         before = items(w, before).next
-    after = items(w, before).next
+    insert_behind(w, items, lst, before, i)
+
+
+@hot
+def insert_behind(w: World, items: Accessor[Any], lst: int, before: int, i: int) -> None:
+    """Put item ``i`` behind item ``before``, which is not the last one."""
+    chain, after = chain_at(w, lst), items(w, before).next
     items(w, i).prev = before
     items(w, i).next = after
     items(w, before).next = i

@@ -129,8 +129,28 @@ def waits_no_more(w: World, c: int) -> None:
             lifecycle.old_one_goes(w, i)
     elif instance.listed == 0:
         # It has a free slot again.
-        instance.listed = L_STARTING
-        lists.insert(w, instance_at, unit_at(w, instance.unit).lists + L_STARTING, i)
+        _back_in_line(w, i)
+
+
+@hot
+def _back_in_line(w: World, i: int) -> None:
+    """A starting instance stands in line again where it stood: by when it is ready, and of equal ones by which was made first."""
+    instance = instance_at(w, i)
+    lst = unit_at(w, instance.unit).lists + L_STARTING
+    instance.listed = L_STARTING
+    lists.insert(w, instance_at, lst, i)
+    before = instance.prev
+    while (
+        before >= 0 and instance_at(w, before).number == instance.number and instance_at(w, before).made > instance.made
+    ):
+        before = instance_at(w, before).prev
+    if before == instance.prev:
+        return
+    lists.remove(w, instance_at, lst, i)
+    if before >= 0:
+        lists.insert_behind(w, instance_at, lst, before, i)
+    else:
+        lists.push_front(w, instance_at, lst, i)
 
 
 @kernel

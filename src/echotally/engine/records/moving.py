@@ -28,6 +28,7 @@ class Instance:
     memory_free: int  # reserved: memory left, in millionths of a MB
     cold_ns: int  # its cold start, without the node's
     number: int  # starting: when ready, by which they stand in line
+    made: int  # its place among all that were made, which decides between those ready at one instant
     load: float  # reserved: vCPUs its calls keep busy
 
 

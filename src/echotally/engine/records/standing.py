@@ -17,6 +17,7 @@ class Clock:
     lay_stream: int  # the random stream an edge's sizes come from
     number: int  # the next event's number; ties within a step go by it
     looked_n: int  # instances that looks of polled scaling have made
+    made_n: int  # instances that were made, whoever made them
     marked_n: int  # units and crowds that may have something to start at this instant
     lined_n: int  # of these, those that were looked at: they stand in a heap, in front of the others
     line_up: int  # YES: one of those in the heap may start something sooner than it says, so all are looked at anew
