@@ -143,6 +143,23 @@ def _left_out(parts: list[Total]) -> frozenset[str]:
     return frozenset(found)
 
 
+@dataclass
+class _Share:
+    """How much of a sample has been played, 0 to 1, and who hears of it.
+
+    A thing of its own, so that sampler and player do not hold each other: what a sample has read would stay until cycles are
+    looked for, which is seldom (``cli.main``).
+    """
+
+    hears: Callable[[float], None] | None
+    done: float = 0.0
+
+    def tell(self) -> None:
+        """Tell it as far as it has come."""
+        if self.hears:
+            self.hears(min(0.99, self.done))
+
+
 class Sampler:
     """What is played for all parts, once: the groups' stretches, which lanes fill beside which, the schedules apart."""
 
@@ -158,8 +175,8 @@ class Sampler:
         self.effort = effort.steady
         self.model, self.month, self.placement, self.seed = model, month, placement, seed
         self.expected = expected_events(model, month, placement)
-        self.progress, self.done = progress, 0.0
-        self.player = Player(model, month, placement, seed, self.expected, self._tell)
+        self.share = _Share(progress)
+        self.player = Player(model, month, placement, seed, self.expected, self.share.tell)
         self.player.most, self.player.bounds = effort.most, Bounds(attempts=effort.attempts)
         self.cut = cut_month(model, month, placement, self.expected, effort=self.effort)
         self.each = self._hours_each()
@@ -172,15 +189,11 @@ class Sampler:
         self.coming: dict[tuple[int, int], float] = {}
         self.bursts: dict[int, float] = {}
 
-    def _tell(self) -> None:
-        if self.progress:
-            self.progress(min(0.99, self.done))
-
     def parts(self) -> tuple[list[Total], Floats]:
         """One month for each part of the sample, and what all of them say by hour, added up."""
         for number in range(len(self.cut.groups)):
             self.stretch(number, _EMPTY)
-            self.done = 0.5 * (number + 1) / len(self.cut.groups)
+            self.share.done = 0.5 * (number + 1) / len(self.cut.groups)
         apart = self._schedules()
         still = self.player.whole_month(()) if self.month.happenings.moments() else None
         found: list[Total] = []
@@ -191,7 +204,7 @@ class Sampler:
                 series = np.zeros_like(total.series)
             total.adds_its_hours_to(series)
             found.append(total)
-            self.done = 0.5 + 0.5 * (part + 1) / PARTS
+            self.share.done = 0.5 + 0.5 * (part + 1) / PARTS
         return found, series
 
     def stretch(self, group: int, full: Mode) -> Stretch:

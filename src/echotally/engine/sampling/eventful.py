@@ -75,12 +75,12 @@ def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping
     begins = np.array([hour.start_ns for hour in hours], np.int64)
     for tap in whole:
         # Each reaches as far as the others, so that those of an hour stand next to each other.
-        start = tap.stretches.start_ns
-        firsts = np.searchsorted(start, begins - reach[tap.label], "right").tolist()
-        lasts = [*np.searchsorted(start, begins[1:]).tolist(), len(start)]
+        its = tap.stretches
+        firsts = its.places(begins - reach[tap.label] + 1).tolist()
+        lasts = [*its.places(begins[1:]).tolist(), len(its)]
         for n, (first, last) in enumerate(zip(firsts, lasts, strict=True)):
             if first < last:
-                yield n, firings_in(tap, start[first:last] - hours[n].start_ns)
+                yield n, firings_in(tap, its[first:last].start_ns - hours[n].start_ns)
 
 
 def firings_in(tap: Tap, when_ns: NDArray[np.int64]) -> tuple[object, ...]:

@@ -17,6 +17,8 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 Shape = tuple[int, ...]
+Places = NDArray[np.uint16] | NDArray[np.int32]
+Values = NDArray[np.int32] | Floats
 #: A sketch and how often it counts.
 Term = tuple["Sparse", float]
 
@@ -29,8 +31,8 @@ class Sparse:
     """
 
     shape: Shape
-    places: NDArray[np.int32]
-    values: Floats
+    places: Places
+    values: Values
 
     @classmethod
     def taken(cls, bins: NDArray[Any], most: int, pairs: bool = False) -> Sparse:
@@ -45,7 +47,7 @@ class Sparse:
         # A column for each row of a record.
         row, column = np.divmod(np.flatnonzero(bins.reshape(-1, bins.shape[-1])[:, :width] != 0), width)
         places = row * bins.shape[-1] + column
-        values = flat[places].astype(float)
+        values = _narrow(flat[places])
         flat[places] = 0
         return cls(bins.shape, _counted(places, bins.size), values)
 
@@ -55,15 +57,15 @@ class Sparse:
         width = min(most + 1, whole)
         # The counts say it all.
         record, column = np.divmod(np.flatnonzero(bins[:, :width, 0] != 0), width)
-        values = bins[record, column].T.reshape(-1).astype(float)
+        values = bins[record, column].T.reshape(-1)
         bins[record, column] = 0
         places = ((record * rows * whole + column) + np.arange(rows)[:, None] * whole).reshape(-1)
         order = np.argsort(places)
         order = order[values[order] != 0]
-        return cls((records, rows, whole), _counted(places[order], bins.size), values[order])
+        return cls((records, rows, whole), _counted(places[order], bins.size), _narrow(values[order]))
 
     @property
-    def records(self) -> NDArray[np.int32]:
+    def records(self) -> NDArray[np.integer[Any]]:
         """Which record each place is in."""
         return self.places // np.int32(math.prod(self.shape[1:]))
 
@@ -85,10 +87,17 @@ class Sparse:
         return Sparse(self.shape, self.places[which], self.values[which])
 
 
-def _counted(places: NDArray[np.int64], size: int) -> NDArray[np.int32]:
+def _counted(places: NDArray[np.int64], size: int) -> Places:
     # Spans are kept by the thousand, and no sketch has more bins than this counts: that of 174,000 functions.
     assert size < 2**31
-    return places.astype(np.int32)
+    return places.astype(np.uint16) if size < 2**16 else places.astype(np.int32)
+
+
+def _narrow(values: NDArray[np.int64]) -> Values:
+    """What was counted, in half the room where that holds it."""
+    # Steps of a lag go down as well as up.
+    narrow = values.max(initial=0) < 2**31 and values.min(initial=0) >= -(2**31)
+    return values.astype(np.int32) if narrow else values.astype(float)
 
 
 def summed(shape: Shape, terms: Sequence[Term]) -> Sparse:
@@ -104,7 +113,7 @@ def summed(shape: Shape, terms: Sequence[Term]) -> Sparse:
     rank[places] = np.arange(len(places), dtype=np.int32)
     values = np.zeros(len(places))
     for term, weight in terms:
-        values[rank[term.places]] += weight * term.values
+        values[rank[term.places]] += float(weight) * term.values
     return Sparse(shape, places.astype(np.int32), values)
 
 

@@ -59,11 +59,10 @@ class Ticks:
     def unlike(self) -> Iterator[tuple[int, tuple[object, ...]]]:
         """Hours in which one that ticks elsewhere does not, with what makes two such hours alike."""
         for tap, each in self._ticking:
-            start = tap.stretches.start_ns
             for n in [n for n, pattern in enumerate(each) if pattern is None]:
                 hour = self.hours[n]
-                first, last = np.searchsorted(start, (hour.start_ns, hour.end_ns)).tolist()
-                yield n, firings_in(tap, start[first:last] - hour.start_ns)
+                first, last = tap.stretches.places((hour.start_ns, hour.end_ns)).tolist()
+                yield n, firings_in(tap, tap.stretches[first:last].start_ns - hour.start_ns)
 
 
 def _ticks(tap: Tap, each: Sequence[Pattern | None], hours: Sequence[LocalHour]) -> bool:
@@ -78,12 +77,12 @@ def _ticks(tap: Tap, each: Sequence[Pattern | None], hours: Sequence[LocalHour])
 
 def patterns(tap: Tap, hours: Sequence[LocalHour]) -> list[Pattern | None]:
     """When in each minute of an hour a schedule fires; None for hours whose minutes differ."""
-    start = tap.stretches.start_ns
-    edges = np.searchsorted(start, [*(hour.start_ns for hour in hours), hours[-1].end_ns]).tolist()
+    edges = tap.stretches.places([*(hour.start_ns for hour in hours), hours[-1].end_ns]).tolist()
     found: list[Pattern | None] = []
     for hour, first, last in zip(hours, edges, edges[1:], strict=False):
         minutes = (hour.end_ns - hour.start_ns) // MINUTE
-        offsets = start[first:last] - hour.start_ns
+        # An hour at a time: all firings of a month of seconds would be twenty MB.
+        offsets = tap.stretches[first:last].start_ns - hour.start_ns
         if len(offsets) == 0:
             found.append(b"")
         elif (hour.end_ns - hour.start_ns) % MINUTE or len(offsets) % minutes:
