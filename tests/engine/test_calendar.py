@@ -1,6 +1,10 @@
-"""A calendar of very many entries puts aside what is due later: every happening comes in the same order."""
+"""Few entries of the calendar stand in a row, more are a heap, and of very many what is due later is put aside: the order is the same."""
 
 from __future__ import annotations
+
+import os
+import subprocess
+import sys
 
 import numpy as np
 import pytest
@@ -54,7 +58,7 @@ def test_what_is_put_aside_comes_in_its_order(write, monkeypatch):
     world, most = played(loaded)
     # Nine thousand wait, but for those done and those due within the second.
     assert most > 5_000
-    # Once they are few again all stand in the heap, and none is lost.
+    # Once they are few again none stands aside, and none is lost.
     assert world.clock[0]["aside_n"] == 0 and world.clock[0]["near_until"] == codes.BEYOND
     assert (world.ahead == codes.NONE).all() and len(world.ahead) == layout.AHEAD + 1
     monkeypatch.setattr(pools, "_room_beside", lambda *_: {})
@@ -62,6 +66,57 @@ def test_what_is_put_aside_comes_in_its_order(write, monkeypatch):
     assert none == 0 and world.clock[0]["steps"] == in_one_heap.clock[0]["steps"] > 100_000
     for name in COUNTED:
         assert getattr(world, name).tobytes() == getattr(in_one_heap, name).tobytes(), name
+
+
+#: Entries come and go as drawn, few and many by turns, against a list that is sorted anew each time.
+DRAWN = """
+import random
+import sys
+from types import SimpleNamespace
+from echotally.engine import codes, layout, records
+from echotally.engine.kernel import calendar
+from echotally.engine.kernel.access import clock_of, entry_at
+from echotally.engine.kernel.checked import CheckedWorld
+
+arrays = {name: layout.records(kind, 1) for name, kind in layout.HOLDS.items()}
+arrays["calendar"], arrays["ahead"] = layout.empty_calendar(400), layout.none_ahead()
+arrays["clock"][0]["near_until"], arrays["clock"][0]["row"] = codes.BEYOND, layout.ROW
+world = CheckedWorld(SimpleNamespace(**{name: arrays.get(name, layout.records(records.Whole, 1)) for name in layout.World._fields}))
+draw, there, number, now, forms = random.Random(int(sys.argv[1])), [], 0, 0, set()
+
+def due():
+    return now + draw.choice((0, 1, draw.randrange(60), draw.randrange(100_000)))
+
+for turn in range(40):
+    most = draw.choice((0, 3, 30, 70, 300))
+    while len(there) != most:
+        forms.add(clock_of(world).row)
+        number, what = number + 1, draw.randrange(1 << 40)
+        if there and (len(there) > most or draw.random() < 0.3):
+            there.sort()
+            now = there[0][0]
+            first = entry_at(world, 0)
+            assert (first.at, first.key, first.what) == there.pop(0)
+            if draw.random() < 0.5:
+                there.append((due(), 3 << 54 | number, what))
+                calendar.replace_first(world, *there[-1])
+            else:
+                calendar.drop_first(world)
+        else:
+            there.append((due(), 5 << 54 | number, what << 5 | 7))
+            calendar.put(world, there[-1][0], 5, number, 7, what)
+        assert clock_of(world).entries_n == len(there)
+    if not there:
+        assert entry_at(world, 0).at == codes.BEYOND
+print(*sorted(forms))
+"""
+
+
+@pytest.mark.parametrize("seed", ["1", "2", "3"])
+def test_entries_come_in_order_from_a_row_as_from_a_heap_and_between_the_two(seed):
+    plain = {**os.environ, "ECHOTALLY_KERNELS": "checked"}
+    ran = subprocess.run([sys.executable, "-c", DRAWN, seed], capture_output=True, text=True, env=plain, check=False)
+    assert (ran.stdout.split(), ran.stderr) == (["0", str(layout.ROW)], "")
 
 
 @pytest.mark.parametrize("before", [0, 5_000])

@@ -52,6 +52,8 @@ SUB_BINS = 1 << SUB_BITS
 WAIT_BINS = 48 * SUB_BINS
 #: Entries behind the calendar's last that never come: what has one child has all four (``kernel.calendar``).
 SENTINELS = 4
+#: So many entries stand in a row; more are a heap.
+ROW = 64
 #: Calendars of more entries than that put aside what is due later than the present stretch of time, of so many stretches (a power of
 #: two) each 2^30 ns long; what is due after all of them stands together.
 FEW_ENTRIES, AHEAD, AHEAD_BITS = 4_096, 4_096, 30

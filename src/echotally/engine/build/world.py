@@ -136,7 +136,7 @@ def _pools(length_ns: int, units: int, margin: int, instances: Any, reserved: in
     """The clock, and pools of free records with room for the first step."""
     clock = layout.records(records.Clock, 1)
     c = clock[0]
-    c["horizon"], c["until"], c["near_until"] = length_ns, codes.NEVER, codes.BEYOND
+    c["horizon"], c["until"], c["near_until"], c["row"] = length_ns, codes.NEVER, codes.BEYOND, layout.ROW
     c["number"] = codes.FIRST_NUMBER
     c["units"], c["hour_ns"], c["hours"] = units, _HOUR_NS, -(-length_ns // _HOUR_NS)
     c["margin"], c["asker"] = margin, -1

@@ -1,8 +1,13 @@
-"""The calendar of coming happenings: a heap of four children each, ordered by (time, step, number).
+"""The calendar of coming happenings, ordered by (time, step, number): a row, or a heap where it holds many.
 
-The key packs step and number, so that the total order of rule 1.3 is that of one number of 128 bits. Four children stand side by
-side, so that a level costs little more than with two, and there are half as many (Johnson, "Priority queues with update", 1975).
-Behind the last entry stand some that never come: the four are always there, and the first place of an empty calendar says so.
+The key packs step and number, so that the total order of rule 1.3 is that of one number of 128 bits. The first entry always
+stands in the first place; that of an empty calendar never comes.
+
+Few entries stand in a row, the first one in front and the others behind it with the next one last. What comes is nearly always
+due before nearly all of them (most are timers of minutes and days), so that it goes past one or two, and taking one out moves one.
+Many are a heap of four children each, which stand side by side, so that a level costs little more than with two, and there are
+half as many (Johnson, "Priority queues with update", 1975). Behind its last entry stand some that never come: the four are always
+there.
 
 Where it holds very many (what finds no room is tried again, each event by itself), most of them due in minutes or hours, a heap of
 all no longer fits the near memory. Then those due after the present stretch of a second stand aside, in a list for each stretch
@@ -28,15 +33,19 @@ from echotally.engine.kernel.access import (
     fetch_cargo,
     fetch_event,
     n_aside,
+    n_calendar,
 )
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.layout import AHEAD, AHEAD_BITS, FEW_ENTRIES
+from echotally.engine.layout import AHEAD, AHEAD_BITS, FEW_ENTRIES, ROW, SENTINELS
 
 #: An entry's key is step and number, its ``what`` reference and kind: three words move faster than six.
 STEP_SHIFT: int = np.int64(54)  # type: ignore[assignment]
 KIND_BITS: int = np.int64(5)  # type: ignore[assignment]
 #: Added to a number, an entry comes after all others of its instant and step: there are fewer events than that.
 LAST: int = np.int64(2**53)  # type: ignore[assignment]
+#: So many entries stand in a row at most, and so many are left of a heap when they stand in one again.
+_ROW: int = np.int64(ROW)  # type: ignore[assignment]
+_FEW: int = np.int64(ROW * 5 // 8)  # type: ignore[assignment]
 _BITS: int = np.int64(AHEAD_BITS)  # type: ignore[assignment]
 _KIND: int = (YES << KIND_BITS) - YES
 _AHEAD: int = np.int64(AHEAD)  # type: ignore[assignment]
@@ -77,11 +86,99 @@ def _earliest(w: World, child: int) -> int:
 def put(w: World, at: int, step: int, number: int, kind: int, ref: int) -> None:
     """Add an entry. ``number`` is the oldest event's number, which breaks ties within a step."""
     clock = clock_of(w)
-    key, what = (step << STEP_SHIFT) | number, (ref << KIND_BITS) | kind
+    n, key, what = clock.entries_n, (step << STEP_SHIFT) | number, (ref << KIND_BITS) | kind
+    if n >= clock.row:
+        _put_into_heap(w, at, key, what)
+        return
+    clock.entries_n = n + 1
+    first = entry_at(w, ZERO)
+    if earlier(at, key, first.at, first.key) == 0:
+        _takes_its_place(w, n, at, key, what)
+    else:
+        _copy(w, n, ZERO)
+        _write(w, ZERO, at, key, what)
+
+
+@hot
+def _takes_its_place(w: World, i: int, at: int, key: int, what: int) -> None:
+    """Put an entry into the row, from its end, the free place ``i``, on past those that come before it."""
+    while i > 1:
+        before = entry_at(w, i - 1)
+        if earlier(at, key, before.at, before.key) != 0:
+            break
+        _copy(w, i, i - 1)
+        i -= 1
+    _write(w, i, at, key, what)
+
+
+@hot
+def replace_first(w: World, at: int, key: int, what: int) -> None:
+    """Another entry takes the first one's place, in front if it comes before the next, else where it belongs."""
+    clock = clock_of(w)
+    if clock.row == 0:
+        _replace_first_of_heap(w, at, key, what)
+        return
+    last = clock.entries_n - 1
+    following = entry_at(w, last)
+    if last > 0 and earlier(following.at, following.key, at, key) != 0:
+        _copy(w, ZERO, last)
+        _takes_its_place(w, last, at, key, what)
+    else:
+        _write(w, ZERO, at, key, what)
+
+
+@hot
+def drop_first(w: World) -> None:
+    """Take the first entry out; the next one stands in front."""
+    clock = clock_of(w)
+    if clock.row == 0:
+        _drop_first_of_heap(w)
+        return
+    last = clock.entries_n - 1
+    clock.entries_n = last
+    if last > 0:
+        _copy(w, ZERO, last)
+    else:
+        entry_at(w, ZERO).at = BEYOND
+
+
+@kernel
+def _put_into_heap(w: World, at: int, key: int, what: int) -> None:
+    """The row is full, or it is a heap already."""
+    clock = clock_of(w)
+    if clock.row > 0:
+        _becomes_heap(w)
     if at >= clock.near_until:
         _stands_aside(w, at, key, what)
     else:
         _enters(w, at, key, what)
+
+
+@hot
+def _becomes_heap(w: World) -> None:
+    """What stands in order is a heap; only the others have to be turned round, and those behind must never come."""
+    clock = clock_of(w)
+    n = clock.entries_n
+    clock.row = ZERO
+    i, j = ZERO + 1, n - 1
+    while i < j:
+        one = entry_at(w, i)
+        at, key, what = one.at, one.key, one.what
+        _copy(w, i, j)
+        _write(w, j, at, key, what)
+        i, j = i + 1, j - 1
+    for k in range(n, min(n_calendar(w), _ROW + SENTINELS)):
+        entry_at(w, k).at = BEYOND
+
+
+@kernel
+def _becomes_row(w: World) -> None:
+    """Few are left of a heap: the first one is in front already, the others are put into the row one by one."""
+    clock = clock_of(w)
+    clock.row = _ROW
+    for k in range(1, clock.entries_n):
+        its = entry_at(w, k)
+        _takes_its_place(w, k, its.at, its.key, its.what)
 
 
 @hot
@@ -124,8 +221,8 @@ def _sink(w: World, at: int, key: int, what: int) -> None:
     _climb(w, i, at, key, what)
 
 
-@hot
-def replace_first(w: World, at: int, key: int, what: int) -> None:
+@kernel
+def _replace_first_of_heap(w: World, at: int, key: int, what: int) -> None:
     """Another entry takes the first one's place: it falls only as far as it must, which is a step or two for one due soon."""
     n = clock_of(w).entries_n
     i, child = ZERO, ZERO + 1
@@ -141,8 +238,8 @@ def replace_first(w: World, at: int, key: int, what: int) -> None:
     _looks_ahead(w)
 
 
-@hot
-def drop_first(w: World) -> None:
+@kernel
+def _drop_first_of_heap(w: World) -> None:
     """Take the first entry out; the last one takes its place and sinks."""
     clock = clock_of(w)
     clock.entries_n -= 1
@@ -152,6 +249,8 @@ def drop_first(w: World) -> None:
     if clock.entries_n > 0:
         _sink(w, at, key, what)
     _looks_ahead(w)
+    if clock.entries_n <= _FEW and clock.near_until == BEYOND:
+        _becomes_row(w)
 
 
 @hot

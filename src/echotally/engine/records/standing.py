@@ -21,7 +21,8 @@ class Clock:
     marked_n: int  # units and crowds that may have something to start at this instant
     lined_n: int  # of these, those that were looked at: they stand in a heap, in front of the others
     line_up: int  # YES: one of those in the heap may start something sooner than it says, so all are looked at anew
-    entries_n: int  # entries of the calendar's heap
+    entries_n: int  # entries of the calendar
+    row: int  # how many of them may stand in a row, 0: they are a heap (``kernel.calendar``)
     near_until: int  # entries from here on are put aside, BEYOND: none are
     aside_n: int  # entries put aside
     free_aside: int  # first of the free places for them
