@@ -49,7 +49,7 @@ def _grown(name: str) -> Callable[[Any], Any]:
 
 
 #: Array of the world -> (plan on which it is reached, how an index into it is forged).
-_one_aside = _both(_set("clock", "near_until", 0), _set("clock", "aside_n", 1))
+_one_aside = _both(_set("clock", "row", 0), _set("clock", "near_until", 0), _set("clock", "aside_n", 1))
 
 
 FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {

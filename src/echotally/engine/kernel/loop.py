@@ -217,10 +217,12 @@ def _play(w: World, steps: int) -> int:
         if clock.steps == last:
             return PAUSED
         kind, ref = first.what & _KIND_MASK, first.what >> KIND_BITS
-        if (kind == K_TAP or kind == K_SHORT_END) and _short_way(w, kind, ref, last - clock.steps) > 0:
-            # It takes many steps at once, and looks after the pools itself.
-            clock.sure = ZERO
-            continue
+        if kind == K_TAP or kind == K_SHORT_END:
+            taken = _short_way(w, kind, ref, last - clock.steps)
+            if taken > 0:
+                # None of them takes more of the pools than a step of the usual way may.
+                clock.sure -= taken
+                continue
         clock.steps += 1
         clock.now = first.at
         if kind == K_TAP:
