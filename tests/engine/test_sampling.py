@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import math
 import os
 import subprocess
 import sys
+import weakref
 from dataclasses import replace
 
 import numpy as np
@@ -108,6 +110,22 @@ def sampled(write, model: str, sampled_from: int | None = None, **card: str):
     plan = project_plan(loaded, loaded.offers["test.plan"], 1, how=Playing(sampled_from=sampled_from))
     assert plan.method == "sampled"
     return plan
+
+
+def test_what_a_sample_read_is_gone_when_it_is_done(write):
+    loaded = load(write(MODEL))
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    sampler = Sampler(loaded.model, loaded.month, placement, 1, None, sampling.Effort(200_000))
+    gc.disable()
+    try:
+        sampler.parts()
+        read = [weakref.ref(span) for stretch in sampler.stretches.values() for span in stretch.spans]
+        assert len(read) > 1 and all(span() for span in read)
+        # Nobody looks for cycles: what holds itself would stay.
+        del sampler
+        assert not any(span() for span in read)
+    finally:
+        gc.enable()
 
 
 def test_a_stream_that_falls_behind_all_month_is_carried_from_hour_to_hour(write):
