@@ -5,15 +5,13 @@ their arrays, -1 for none. A *unit* is one function in one environment. Fields w
 int32, ``float`` float64, ``Bits`` uint64; the classes are never made, they name types for the reader and the type checker.
 """
 
+from echotally.engine.records.clock import Clock
 from echotally.engine.records.diary import Asked, Attempt, Born, Carried, Change, Moment, Refusal
 from echotally.engine.records.moving import Aside, Call, Cargo, Entry, Event, Expected, Instance, Lined, Node
 from echotally.engine.records.numbers import Bits, Random, Real, Small, Whole
 from echotally.engine.records.standing import (
-    Account,
     Chain,
-    Clock,
     Condition,
-    Crowd,
     Edge,
     Partition,
     Portion,
@@ -22,8 +20,8 @@ from echotally.engine.records.standing import (
     Tap,
     Trigger,
     Turn,
-    Unit,
 )
+from echotally.engine.records.units import Account, Crowd, Unit
 
 __all__ = [
     "Account",

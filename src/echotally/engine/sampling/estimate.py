@@ -144,7 +144,7 @@ def _left_out(parts: list[Total]) -> frozenset[str]:
 
 
 @dataclass
-class _Share:
+class _Progress:
     """How much of a sample has been played, 0 to 1, and who hears of it.
 
     A thing of its own, so that sampler and player do not hold each other: what a sample has read would stay until cycles are
@@ -175,8 +175,8 @@ class Sampler:
         self.effort = effort.steady
         self.model, self.month, self.placement, self.seed = model, month, placement, seed
         self.expected = expected_events(model, month, placement)
-        self.share = _Share(progress)
-        self.player = Player(model, month, placement, seed, self.expected, self.share.tell)
+        self.progress = _Progress(progress)
+        self.player = Player(model, month, placement, seed, self.expected, self.progress.tell)
         self.player.most, self.player.bounds = effort.most, Bounds(attempts=effort.attempts)
         self.cut = cut_month(model, month, placement, self.expected, effort=self.effort)
         self.each = self._hours_each()
@@ -193,7 +193,7 @@ class Sampler:
         """One month for each part of the sample, and what all of them say by hour, added up."""
         for number in range(len(self.cut.groups)):
             self.stretch(number, _EMPTY)
-            self.share.done = 0.5 * (number + 1) / len(self.cut.groups)
+            self.progress.done = 0.5 * (number + 1) / len(self.cut.groups)
         apart = self._schedules()
         still = self.player.whole_month(()) if self.month.happenings.moments() else None
         found: list[Total] = []
@@ -204,7 +204,7 @@ class Sampler:
                 series = np.zeros_like(total.series)
             total.adds_its_hours_to(series)
             found.append(total)
-            self.share.done = 0.5 + 0.5 * (part + 1) / PARTS
+            self.progress.done = 0.5 + 0.5 * (part + 1) / PARTS
         return found, series
 
     def stretch(self, group: int, full: Mode) -> Stretch:

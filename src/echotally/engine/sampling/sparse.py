@@ -113,6 +113,7 @@ def summed(shape: Shape, terms: Sequence[Term]) -> Sparse:
     rank[places] = np.arange(len(places), dtype=np.int32)
     values = np.zeros(len(places))
     for term, weight in terms:
+        # A whole weight times narrow counts would run over.
         values[rank[term.places]] += float(weight) * term.values
     return Sparse(shape, places.astype(np.int32), values)
 

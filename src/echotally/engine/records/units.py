@@ -1,0 +1,192 @@
+"""Records of who runs: units, the accounts that pay for them, and crowds of units that wait for the same."""
+
+from __future__ import annotations
+
+
+class Unit:
+    """One function in one environment, on its plan."""
+
+    account: int  # the account it shares room with
+    plan_kind: int  # PER_CALL, POLLED or RESERVED
+    bills: int  # RUNS, ACTIVE, ALLOCATED, BY_THE_MONTH or NODES
+    limit: int  # most instances
+    shown_limit: int  # the same for ``at_limit_ns``, -1: none
+    floor: int  # fewest instances, now
+    slots: int  # calls one instance serves at once
+    memory: int  # MB of an instance, as the plan sells it
+    timeout: int  # longest run, ns
+    keep_alive: int  # how long an idle instance stays, ns
+    cold_billed: int  # YES: cold starts are billed
+    round_ns: int  # billed time is rounded up to this, ns
+    least_ns: int  # and is at least this, ns
+    payload_limit: int  # largest event and batch, bytes, -1: none
+    eager: int  # YES: readers take batches whether or not there is room
+    wait_limit: int  # how long a request waits for room, ns
+    first_wait: int  # first wait of a throttled pushed call, ns
+    longest_wait: int  # it doubles up to this, ns
+    give_up: int  # until this long after the event, ns
+    retry_from: int  # first of its waits after failed runs in ``World.pauses``
+    retry_n: int  # how many there are
+    look_every: int  # polled scaling: ns between two looks
+    look_step: int  # most instances a look adds
+    look_first: int  # the same of a look that finds none
+    look_per: int  # events an instance is wanted for
+    window_at: int  # first of its places in ``World.window``: what looks of the keep-alive wanted
+    window_n: int  # looks so far
+    window_size: int  # looks the window holds
+    window_top: int  # the most that a look of the window wanted
+    window_top_at: int  # and which look that was
+    look_armed: int  # YES: the next look stands in the calendar
+    next_look: int  # when it is
+    look_rests: int  # YES: looks see nothing and change nothing before the window's highest leaves it
+    look_timer: int  # when that is looked at, NEVER: not yet
+    last_look: int  # when the last look was
+    target: int  # instances polled scaling shrinks to
+    run_kind: int  # spread of the run time (``model.spread``): its kind,
+    run_from: int  # its first sample,
+    run_n: int  # and how many it has; of a mixture its portions
+    cold_kind: int  # the same of the cold start
+    cold_from: int  # its first sample,
+    cold_n: int  # and how many it has
+    random: int  # first of its random streams (RUN_STREAM ...)
+    per_item: int  # run time for each event, ns
+    burst_units: int  # a full bucket of start tokens, in units of which a token costs ``token_cost``
+    token_cost: int  # 0: starts need no token
+    ramp_units: int  # units refilled each ns
+    token_level: int  # units in the bucket
+    token_at: int  # when that was
+    token_scope: int  # YES: the account's bucket is used
+    first_trigger: int  # its triggers, linked by ``Trigger.after``
+    first_emit: int  # its emits among the edges, and how many
+    emit_n: int  # how many emits it has
+    first_ask: int  # what its calls ask, among the edges
+    ask_n: int  # how many of them
+    condition: int  # what incidents make of its runs now (``World.conditions``), -1: nothing
+    same_run: int  # YES: the run time belongs to the oldest event, and not to the attempt
+    covers_cold: int  # YES: the timeout clock starts with the cold start
+    count: int  # instances there are, starting and drained ones included
+    drained: int  # instances of an old release, which take no further calls
+    fill: int  # polled: instances there were as a release came, which it is to come back to
+    filling: int  # YES: an entry to start what is missing stands in the calendar
+    lists: int  # first of its lists (L_LINE ...)
+    idle_timer: int  # when idle instances are looked at, NEVER: not
+    busy_count: int  # instances with a call
+    waiting: int  # events waiting, over all its triggers
+    refused_since: int  # calls refused since the last look
+    marked: int  # YES: it stands among the marked ones
+    crowd: int  # those it waits with where what they share is full (``World.crowds``)
+    crowd_at: int  # its place there, -1: it does not wait for that
+    in_flight: int  # calls in flight
+    in_flight_events: int  # events in them
+    attempts: int  # attempts, and what they came to
+    succeeded: int  # attempts that succeeded
+    failed: int  # that ran and failed
+    timed_out: int  # that the timeout ended
+    throttled: int  # that found no room
+    calls: int  # calls started at least once
+    started: int  # attempts that started
+    cold_starts: int  # instances started cold
+    cold_calls: int  # attempts that waited for an instance to start
+    started_items: int  # events of the attempts that started
+    served: int  # events that its runs handled, each time
+    handled: int  # events by how they ended
+    errored: int  # requests answered by an error
+    rejected: int  # requests given up by their client
+    lost: int  # given up without a dead letter
+    dead_lettered: int  # given up to a dead letter
+    expired: int  # that outlived the retention
+    too_large: int  # above the payload limit
+    skipped: int  # of firings skipped
+    unfinished: int  # still there at the month's end
+    flying: int  # unfinished ones of which a run was in flight at the month's end
+    cut_requests: int  # errored ones whose run was ended by the timeout
+    duplicates: int  # events handled again
+    level_since: int  # since when this number of calls is in flight
+    level_peak: int  # most calls in flight
+    count_since: int  # since when there are so many instances
+    count_peak: int  # most instances
+    at_limit_ns: int  # time with as many instances as the limit allows
+    billed_ns: int  # billed time after rounding; this and its like are wide sums, see WIDE
+    busy_ns: int  # time with runs
+    life_ns: int  # lives of instances, rounded where they are billed
+    idle_floor_ns: int  # time of floor instances without a call
+    warming_ns: int  # billed cold-start time of attempts, not rounded
+    failed_ns: int  # time of attempts by what they came to: billed time less its cold start, or time with runs (see ``charge``)
+    cut_ns: int  # of those that the timeout ended
+    again_ns: int  # of those whose every event had been handled before
+    running_ns: int  # of those that still ran at the month's end; the rest of all is the time of those that went well
+    again: int  # attempts whose every event had been handled before, whatever they came to,
+    again_failed: int  # and those among them that failed,
+    again_cut: int  # or were ended by the timeout
+    billed_hi: int  # the upper words of the sums above, in 2^26 ns
+    busy_hi: int  # upper word
+    life_hi: int  # upper word
+    idle_floor_hi: int  # upper word
+    warming_hi: int  # upper word
+    failed_hi: int  # upper word
+    cut_hi: int  # upper word
+    again_hi: int  # upper word
+    running_hi: int  # upper word
+    floor_since: int  # since when ``busy_count`` holds
+    backlog_peak: int  # most events waiting
+    wait_max: int  # longest wait and latency, ns
+    latency_max: int  # longest latency, ns
+    requests: int  # requests asked, each try counted
+    replies: int  # requests answered
+    memory_cost: int  # reserved: memory of a call, in millionths of a MB
+    token_timer: int  # when a token is looked for next
+    longest_run: int  # longest run drawn, ns
+    stream_n: int  # triggers on streams
+    lag_since: int  # since when ``lag_oldest`` holds
+    lag_oldest: int  # arrival of the oldest unhandled record, NEVER: none
+    lag_max: int  # longest lag, ns
+    lag_zero: int  # time without an unhandled record
+    run_scale: float  # spreads: scale (ns) and sigma
+    run_sigma: float  # standard deviation of the logarithm
+    cold_scale: float  # the same of the cold start, ns
+    cold_sigma: float  # its sigma
+    cold_factor: float  # the plan's factor on cold starts
+    per_mb: float  # run time for each MB of payload, ns
+    cpu_factor: float  # how much longer a run is on this memory (rule 3.1)
+    cpu_load: float  # vCPUs a call keeps busy, s(m) x v(m) of rule 3.2
+    cpu_cap: float  # vCPUs of an instance
+    error_rate: float  # share of runs that fail
+    poison_rate: float  # share of events that fail every time
+    vcpu: float  # vCPUs an instance asks of a node
+
+
+class Account:
+    """One account on one plan: what its units share."""
+
+    limit: int  # most calls in flight, -1: no limit
+    in_flight: int  # calls in flight
+    blocked: int  # YES: somebody found no room for lack of what is shared
+    no_new: int  # YES: no instance may start
+    first_unit: int  # its units, and how many
+    unit_n: int  # how many units
+    first_crowd: int  # its crowds, and how many
+    crowd_n: int  # how many crowds
+    token_level: int  # the shared bucket of start tokens
+    token_at: int  # when that was
+    first_instance: int  # reserved: its instances, and how many
+    instance_n: int  # how many instances
+    first_node: int  # nodes: its nodes, and how many
+    node_n: int  # how many nodes
+    nodes_floor: int  # fewest nodes
+    node_start: int  # how long one takes to start, ns
+    node_keep_alive: int  # how long an empty one stays, ns
+    node_memory: int  # MB of a node
+    nodes_up: int  # nodes there are
+    node_hours_ns: int  # time they were up, a wide sum
+    node_hours_hi: int  # its upper word
+    cpu_cap: float  # reserved: vCPUs of an instance that others leave
+    node_vcpu: float  # vCPUs of a node
+
+
+class Crowd:
+    """Units of an account that need the same of what they share: where it is full for one of them, it is for all."""
+
+    first: int  # where its members stand in ``World.crowded``, a heap
+    n: int  # how many wait now
+    marked: int  # YES: it stands among the marked ones
+    warm: int  # YES: one of them may have an instance, and wait for the account alone
