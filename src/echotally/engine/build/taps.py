@@ -78,3 +78,14 @@ def lead_short_ways(taps: Any, units: Any, triggers: Any, sources: Any) -> None:
         by_event = unit["ask_n"] > 0 or unit["same_run"] == codes.YES or unit["poison_rate"] > 0
         if unit["plan_kind"] == codes.PER_CALL and not (waits or by_event or trigger["skip"] == codes.YES):
             tap["short"] = source["first_trigger"]
+
+
+def busiest_of_streams(taps: Any, stretches: Any, sources: Any) -> int:
+    """The tap that is expected to bring the most records to a stream, NONE where none brings any (``kernel.records_way``)."""
+    found, most = codes.NONE, 0.0
+    for p, tap in enumerate(taps):
+        if sources[tap["source"]]["kind"] == codes.STREAM and tap["kind"] != codes.TAP_CLIENTS:
+            its = stretches[tap["first_stretch"] : tap["first_stretch"] + tap["stretch_n"]]
+            n = float((its["count"] + its["rate"] * (its["end"] - its["start"])).sum())
+            found, most = (p, n) if n > most else (found, most)
+    return found

@@ -17,7 +17,7 @@ from echotally.engine import codes, layout, records
 from echotally.engine.build.accounts import accounts_of, crowds_of
 from echotally.engine.build.shared import Shared, Unit, stream_seed
 from echotally.engine.build.sources import backlogs_of, edges_of, partitions_of, sources_of, triggers_of, wire
-from echotally.engine.build.taps import lead_short_ways, taps_of
+from echotally.engine.build.taps import busiest_of_streams, lead_short_ways, taps_of
 from echotally.engine.build.turns import turns_of
 from echotally.engine.build.units import units_of
 from echotally.errors import BadInput
@@ -85,6 +85,7 @@ class Site:
         lead_short_ways(taps, units, ours["triggers"], ours["sources"])
         turns, conditions = turns_of(shared, arrivals.happenings, ours["accounts"], arrivals.length_ns)
         clock, pools = _pools(arrivals.length_ns, len(units), self._margin, self._instances, self._reserved)
+        clock[0]["held"], clock[0]["held_at"] = busiest_of_streams(taps, stretches, ours["sources"]), codes.NEVER
         fixed = {
             "clock": clock,
             "chains": _chains(shared.lists),

@@ -119,6 +119,12 @@ def carries_all(w: World, c: int) -> None:
 
 
 @hot
+def tells_of_events(w: World) -> bool:
+    """Whether it is kept what attempts carried or what became of events."""
+    return n_carried(w) > 1 or n_moments(w) > 1
+
+
+@hot
 def for_whom(w: World, place: int) -> None:
     """What is put out next is for the event in this place among those that were handled or asked."""
     if n_born(w) > 1:

@@ -65,13 +65,19 @@ def _counted(w: World, u: int, how: int, n: int) -> None:
 @hot
 def handled(w: World, e: int, u: int, wait_ns: int) -> None:
     """Event ``e`` was handled successfully for the first time, after ``wait_ns``."""
+    event_at(w, e).handled = YES
+    waited(w, e, u, wait_ns)
+    ends(w, e, u, HANDLED)
+
+
+@hot
+def waited(w: World, e: int, u: int, wait_ns: int) -> None:
+    """Event ``e`` is handled: how long it waited and how long all took."""
     event = event_at(w, e)
-    event.handled = YES
     # What a sampled month laid never arrived, so how long it waited means nothing.
     if event.tap != LAID:
         waits.wait_seen(w, u, wait_ns, event.items)
         waits.latency_seen(w, u, clock_of(w).now - event.at, event.items)
-    ends(w, e, u, HANDLED)
 
 
 @hot

@@ -22,7 +22,7 @@ from echotally.engine.codes import (
     TOPIC,
     YES,
 )
-from echotally.engine.kernel import pushed, queues, requests, streams, topics
+from echotally.engine.kernel import diary, pushed, queues, requests, streams, topics
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -104,6 +104,18 @@ def handled(w: World, c: int, kind: int, e: int) -> None:
         requests.handled(w, c, e)
     else:
         pushed.handled(w, c, e)
+
+
+@hot
+def leaves_as_one(w: World, kind: int) -> bool:
+    """Whether the cargo of a run that went well leaves its source as one : a stream's, if nobody wants to know of each."""
+    return kind == STREAM and not diary.tells_of_events(w)
+
+
+@hot
+def all_handled(w: World, c: int) -> int:
+    """A run of call ``c`` handled all of its cargo, which ``leaves_as_one``; returns how many events that were."""
+    return streams.all_handled(w, c)
 
 
 @hot

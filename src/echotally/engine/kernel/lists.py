@@ -58,6 +58,23 @@ def remove(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     chain.length -= 1
 
 
+@hot
+def remove_run(w: World, items: Accessor[Any], lst: int, first: int, last: int, n: int) -> None:
+    """Take ``n`` items out that stand one behind the other, from ``first`` to ``last``; they stay linked through ``next``."""
+    chain = chain_at(w, lst)
+    before, after = items(w, first).prev, items(w, last).next
+    if before >= 0:
+        items(w, before).next = after
+    else:
+        chain.head = after
+    if after >= 0:
+        items(w, after).prev = before
+    else:
+        chain.tail = before
+    chain.hint = -1
+    chain.length -= n
+
+
 @kernel
 def insert(w: World, items: Accessor[Any], lst: int, i: int) -> None:
     """Put item ``i`` where its number belongs; the search begins at the last place used."""

@@ -59,6 +59,7 @@ from echotally.engine.kernel import (
     nodes,
     polled,
     queues,
+    records_way,
     requests,
     settle,
     short_way,
@@ -94,13 +95,33 @@ def _tap_flows(w: World, p: int) -> None:
 
 
 @hot
-def _short_way(w: World, kind: int, ref: int, steps: int) -> int:
-    """Play on as far as calls of an entry's tap go the short way; returns how many entries that were."""
+def _goes_short(w: World, first: Entry, steps: int) -> bool:
+    """Play on as far as calls of the first entry's tap go the short way, ``steps`` entries at most; False where not even that does."""
+    kind, ref = first.what & _KIND_MASK, first.what >> KIND_BITS
+    if kind != K_TAP and kind != K_SHORT_END:
+        return False
     p = ref if kind == K_TAP else call_at(w, ref).tap
     # Whoever keeps a diary wants every event, so the usual way.
     if tap_at(w, p).short < 0 or not short_way.unwatched(w):
-        return ZERO
-    return short_way.played(w, p, steps)
+        return False
+    taken = short_way.played(w, p, steps)
+    # None of them takes more of the pools than a step of the usual way may.
+    clock_of(w).sure -= taken
+    return taken > 0
+
+
+@hot
+def _takes_a_step(w: World, first: Entry) -> None:
+    """The first entry has its turn, the usual way."""
+    clock, kind, ref = clock_of(w), first.what & _KIND_MASK, first.what >> KIND_BITS
+    clock.steps += 1
+    clock.now = first.at
+    if kind == K_TAP:
+        _tap_flows(w, ref)
+    else:
+        number = first.key & _NUMBER_MASK
+        drop_first(w)
+        _happens(w, kind, ref, number)
 
 
 @kernel
@@ -169,7 +190,7 @@ def _timer_is_due(w: World, kind: int, ref: int, number: int) -> None:
     elif kind == K_EXPIRE_BATCH:
         streams.expire_batch(w, ref, number)
     else:
-        streams.refresh(w, ref)
+        records_way.waited_enough(w, ref)
 
 
 @hot
@@ -181,7 +202,10 @@ def _goes_before(w: World, first: Entry) -> bool:
     """
     clock = clock_of(w)
     step = first.key >> STEP_SHIFT if first.at == clock.now else LATER
-    return step >= ARRIVE if clock.expected_n > 0 else step > WAKE
+    if clock.expected_n > 0:
+        return step >= ARRIVE
+    # A record beside the calendar arrives before that.
+    return step > WAKE and clock.held_at > clock.now
 
 
 @hot
@@ -210,27 +234,16 @@ def _play(w: World, steps: int) -> int:
         # Room is made between two steps, never in one: a step may hold addresses of what would move.
         if dispatch.low(w):
             return MORE_ROOM
-        if first.at >= over:
+        if min(first.at, clock.held_at) >= over:
             # Where the stretch ends and not at its last event: integrals are brought up to here (``month.flush``).
             clock.now = over
             return REACHED if clock.until < clock.horizon else DONE
         if clock.steps == last:
             return PAUSED
-        kind, ref = first.what & _KIND_MASK, first.what >> KIND_BITS
-        if kind == K_TAP or kind == K_SHORT_END:
-            taken = _short_way(w, kind, ref, last - clock.steps)
-            if taken > 0:
-                # None of them takes more of the pools than a step of the usual way may.
-                clock.sure -= taken
-                continue
-        clock.steps += 1
-        clock.now = first.at
-        if kind == K_TAP:
-            _tap_flows(w, ref)
-        else:
-            number = first.key & _NUMBER_MASK
-            drop_first(w)
-            _happens(w, kind, ref, number)
+        if records_way.comes_first(w):
+            records_way.played(w, last - clock.steps)
+        elif not _goes_short(w, first, last - clock.steps):
+            _takes_a_step(w, first)
 
 
 @kernel

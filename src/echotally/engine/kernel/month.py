@@ -107,7 +107,9 @@ def _first_arrivals(w: World, p: int) -> None:
             put(w, whole(tap.think_scale * k / tap.clients), ARRIVE, p, K_CLIENT, p)
     elif tap.stretch_n > 0:
         coming = taps.next_arrival(w, p)
-        if coming < clock.horizon:
+        if coming < clock.horizon and p == clock.held:
+            clock.held_at = coming
+        elif coming < clock.horizon:
             put(w, coming, ARRIVE, p, K_TAP, p)
 
 

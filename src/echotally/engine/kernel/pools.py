@@ -149,6 +149,19 @@ def drop_cargo(w: World, link: int) -> None:
 
 
 @hot
+def free_all(w: World, c: int, first: int, last: int) -> None:
+    """Give back all that call ``c`` carries: events from ``first`` to ``last``, linked through ``next``, that are gone with it."""
+    clock, call = clock_of(w), call_at(w, c)
+    event_at(w, last).next = clock.free_event
+    clock.free_event = first
+    clock.events_left += call.events
+    cargo_at(w, call.tail).next = clock.free_cargo
+    clock.free_cargo = call.head
+    clock.cargo_left += call.events
+    unloaded(w, c)
+
+
+@hot
 def load_event(w: World, c: int, e: int) -> None:
     """Put an event into a call's cargo."""
     clock, call = clock_of(w), call_at(w, c)

@@ -288,6 +288,8 @@ def _all_handled(w: World, c: int) -> int:
     """Settle the cargo of a run of which nothing failed; returns how many events that were."""
     call = call_at(w, c)
     kind = trigger_at(w, call.trigger).kind
+    if kinds.leaves_as_one(w, kind):
+        return kinds.all_handled(w, c)
     good, link = ZERO, call.head
     while link >= 0:
         after, e = cargo_at(w, link).next, cargo_at(w, link).event

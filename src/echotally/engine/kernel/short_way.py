@@ -32,7 +32,19 @@ from echotally.engine.codes import (
     YES,
     ZERO,
 )
-from echotally.engine.kernel import diary, kinds, lifecycle, pools, series, settle, starting, taps, waits
+from echotally.engine.kernel import (
+    diary,
+    dispatch,
+    kinds,
+    lifecycle,
+    pools,
+    records_way,
+    series,
+    settle,
+    starting,
+    taps,
+    waits,
+)
 from echotally.engine.kernel.access import (
     World,
     account_at,
@@ -117,20 +129,27 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
     asked, puts_out = kinds.is_answered(trigger_at(w, g).kind), unit.emit_n > 0
     # The only tap's next event need not stand in the calendar while nobody else looks into it.
     only, held, stays = n_taps(w) == 1, NEVER, True
+    # Until then no record of a stream comes.
+    until = min(limit, clock.held_at)
     # Where a pool is low Python makes it larger first.
     while stays and starts + ends < most and clock.entries_n + clock.aside_n <= fullest and clock.calls_left >= margin:
         first = entry_at(w, 0)
         # Ends come before arrivals of an instant (rule 1.3), which the keys say.
         arrives = held < first.at or (held == first.at and _key(p) < first.key)
         at, what = held if arrives else first.at, first.what
-        if at >= limit:
-            break
-        if arrives or what == (p << KIND_BITS) | K_TAP:
+        if at >= until:
+            # Whatever else comes at a record's instant: the usual way knows the order.
+            if at == until or until == limit or dispatch.low(w):
+                break
+            most -= records_way.played(w, most - starts - ends)
+            until = min(limit, clock.held_at)
+            stays = not _busy_now(w, u)
+        elif arrives or what == (p << KIND_BITS) | K_TAP:
             clock.now = at
             payload, held = _arrives(w, p, only, arrives)
             i = chain_at(w, idle).head
             # An arrival with company at its instant goes with it: what starts first is ``dispatch``'s to say.
-            stays = min(held, entry_at(w, 0).at) > at and payload <= heaviest and level < highest and i >= 0
+            stays = min(held, entry_at(w, 0).at, until) > at and payload <= heaviest and level < highest and i >= 0
             if stays:
                 since, since_all = _weighed(w, u, level, others, since, since_all)
                 longest = max(longest, _starts(w, p, i, items, payload))

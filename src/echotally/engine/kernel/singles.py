@@ -73,7 +73,7 @@ def alone(w: World, c: int) -> bool:
         and unit.plan_kind == PER_CALL
         and unit.waiting == call.items
         # Anything else of this instant may take the room first (rule 1.3).
-        and entry_at(w, 0).at > clock.now
+        and min(entry_at(w, 0).at, clock.held_at) > clock.now
         and source_at(w, trigger_at(w, call.trigger).source).trigger_n == 1
     )
 

@@ -7,6 +7,7 @@ from echotally.engine.codes import (
     CARRIED,
     EXPIRE,
     EXPIRED,
+    GONE,
     K_EXPIRE_BATCH,
     K_EXPIRE_PARTITION,
     K_WAKE_PART,
@@ -14,6 +15,7 @@ from echotally.engine.codes import (
     L_PARTS,
     NEVER,
     NO,
+    NONE,
     OTHERS,
     POLLED,
     TOO_LARGE,
@@ -42,6 +44,12 @@ from echotally.engine.kernel.compiled import hot, kernel
 
 @kernel
 def arrive(w: World, s: int, payload: int) -> None:
+    """As ``arrives``, in machine code of its own."""
+    arrives(w, s, payload)
+
+
+@hot
+def arrives(w: World, s: int, payload: int) -> None:
     """A record arrives: each trigger of the stream gets a copy in the same partition."""
     source = source_at(w, s)
     source.sends += 1
@@ -207,6 +215,32 @@ def handled(w: World, c: int, e: int) -> None:
     call = call_at(w, c)
     lists.remove(w, event_at, partition_at(w, call.partition).list, e)
     endings.handled(w, e, call.unit, call.run_at - event_at(w, e).at)
+
+
+@kernel
+def all_handled(w: World, c: int) -> int:
+    """A run handled all records of batch ``c``, and nobody watches; returns how many.
+
+    The same as one by one: they stand in their partition one behind the other, as they were taken, and so leave it as one.
+    """
+    clock, call = clock_of(w), call_at(w, c)
+    u, n, items, link, last = call.unit, call.events, call.items, call.head, NONE
+    while link >= 0:
+        last = cargo_at(w, link).event
+        event = event_at(w, last)
+        endings.waited(w, last, u, call.run_at - event.at)
+        event.state = GONE
+        event.refs = 0
+        link = cargo_at(w, link).next
+    first = cargo_at(w, call.head).event
+    lists.remove_run(w, event_at, partition_at(w, call.partition).list, first, last, n)
+    pools.free_all(w, c, first, last)
+    unit_at(w, u).handled += items
+    source = source_at(w, trigger_at(w, call.trigger).source)
+    clock.ended += n
+    source.ended += n
+    source.ended_at = clock.now
+    return items
 
 
 @kernel
