@@ -80,12 +80,14 @@ def lead_short_ways(taps: Any, units: Any, triggers: Any, sources: Any) -> None:
             tap["short"] = source["first_trigger"]
 
 
-def busiest_of_streams(taps: Any, stretches: Any, sources: Any) -> int:
-    """The tap that is expected to bring the most records to a stream, NONE where none brings any (``kernel.records_way``)."""
-    found, most = codes.NONE, 0.0
+def taps_beside(taps: Any, stretches: Any, sources: Any) -> tuple[int, int]:
+    """The two taps that stand beside the calendar (``kernel.beside``), NONE where there are none: those that should bring the most."""
+    many = {}
     for p, tap in enumerate(taps):
-        if sources[tap["source"]]["kind"] == codes.STREAM and tap["kind"] != codes.TAP_CLIENTS:
+        streams = sources[tap["source"]]["kind"] == codes.STREAM and tap["kind"] != codes.TAP_CLIENTS
+        if streams or tap["short"] >= 0:
             its = stretches[tap["first_stretch"] : tap["first_stretch"] + tap["stretch_n"]]
-            n = float((its["count"] + its["rate"] * (its["end"] - its["start"])).sum())
-            found, most = (p, n) if n > most else (found, most)
-    return found
+            many[p] = float((its["count"] + its["rate"] * (its["end"] - its["start"])).sum())
+    busiest = sorted(many, key=lambda p: (-many[p], p))[:2]
+    one, other, *_ = [*busiest, codes.NONE, codes.NONE]
+    return one, other

@@ -17,7 +17,7 @@ from echotally.engine import codes, layout, records
 from echotally.engine.build.accounts import accounts_of, crowds_of
 from echotally.engine.build.shared import Shared, Unit, stream_seed
 from echotally.engine.build.sources import backlogs_of, edges_of, partitions_of, sources_of, triggers_of, wire
-from echotally.engine.build.taps import busiest_of_streams, lead_short_ways, taps_of
+from echotally.engine.build.taps import lead_short_ways, taps_beside, taps_of
 from echotally.engine.build.turns import turns_of
 from echotally.engine.build.units import units_of
 from echotally.errors import BadInput
@@ -29,7 +29,7 @@ _HOUR_NS = 3_600 * 10**9
 #: More records than that for one step are more than memory holds.
 _MOST_AT_ONCE = 20_000_000
 #: Records of a pool at first, beside twice the margin: some, and enough for a dozen steps before anybody must look again.
-_ROOM, _STEPS, _MOST_ROOM = 16, 14, 512
+_ROOM, _STEPS, _MOST_ROOM = 16, 62, 2048
 
 
 @dataclass
@@ -85,7 +85,7 @@ class Site:
         lead_short_ways(taps, units, ours["triggers"], ours["sources"])
         turns, conditions = turns_of(shared, arrivals.happenings, ours["accounts"], arrivals.length_ns)
         clock, pools = _pools(arrivals.length_ns, len(units), self._margin, self._instances, self._reserved)
-        clock[0]["held"], clock[0]["held_at"] = busiest_of_streams(taps, stretches, ours["sources"]), codes.NEVER
+        clock[0]["beside"], clock[0]["behind"] = taps_beside(taps, stretches, ours["sources"])
         fixed = {
             "clock": clock,
             "chains": _chains(shared.lists),
@@ -138,6 +138,7 @@ def _pools(length_ns: int, units: int, margin: int, instances: Any, reserved: in
     clock = layout.records(records.Clock, 1)
     c = clock[0]
     c["horizon"], c["until"], c["near_until"], c["row"] = length_ns, codes.NEVER, codes.BEYOND, layout.ROW
+    c["beside_at"], c["behind_at"] = codes.NEVER, codes.NEVER
     c["number"] = codes.FIRST_NUMBER
     c["units"], c["hour_ns"], c["hours"] = units, _HOUR_NS, -(-length_ns // _HOUR_NS)
     c["margin"], c["asker"] = margin, -1

@@ -247,8 +247,15 @@ def arm_idle(w: World, u: int) -> None:
     if unit.plan_kind == PER_CALL and unit.idle_timer >= NEVER and current(unit) > unit.floor:
         oldest = oldest_idle(w, u)
         if oldest >= 0:
-            unit.idle_timer = max(clock_of(w).now, instance_at(w, oldest).released + unit.keep_alive)
-            put(w, unit.idle_timer, IDLE, u, K_IDLE, u)
+            _looks_at(w, u, oldest)
+
+
+@hot
+def _looks_at(w: World, u: int, oldest: int) -> None:
+    """Arm the unit's one idle timer for the instance that has been idle longest."""
+    unit = unit_at(w, u)
+    unit.idle_timer = max(clock_of(w).now, instance_at(w, oldest).released + unit.keep_alive)
+    put(w, unit.idle_timer, IDLE, u, K_IDLE, u)
 
 
 @kernel
@@ -272,7 +279,9 @@ def idle_looked_at(w: World, u: int) -> None:
         lists.remove(w, instance_at, unit.lists + L_FREE, i)
         gone(w, i)
         i = oldest_idle(w, u)
-    arm_idle(w, u)
+    # The others may go later, in their turn.
+    if i >= 0 and current(unit) > unit.floor:
+        _looks_at(w, u, i)
 
 
 @hot

@@ -50,6 +50,7 @@ from echotally.engine.codes import (
     ZERO,
 )
 from echotally.engine.kernel import (
+    beside,
     diary,
     dispatch,
     kinds,
@@ -84,7 +85,9 @@ def _tap_flows(w: World, p: int) -> None:
     """A tap's event arrives; its next one takes its place in the calendar."""
     payload = taps.payload_of(w, p)
     coming = taps.next_arrival(w, p)
-    if coming < clock_of(w).horizon:
+    if p == clock_of(w).beside:
+        beside.moves_on(w, coming)
+    elif coming < clock_of(w).horizon:
         # Its own place is the first one: overwriting it spares the calendar a removal and an insertion.
         first = entry_at(w, 0)
         replace_first(w, coming, first.key, first.what)
@@ -95,12 +98,29 @@ def _tap_flows(w: World, p: int) -> None:
 
 
 @hot
-def _goes_short(w: World, first: Entry, steps: int) -> bool:
-    """Play on as far as calls of the first entry's tap go the short way, ``steps`` entries at most; False where not even that does."""
+def _comes_beside(w: World, steps: int) -> None:
+    """The next event beside the calendar has its turn, and ``steps`` more at most that come one after the other."""
+    clock, p = clock_of(w), clock_of(w).beside
+    if tap_at(w, p).short < 0:
+        records_way.played(w, steps)
+    elif not _goes_short(w, p, steps):
+        clock.steps += 1
+        clock.now = clock.beside_at
+        _tap_flows(w, p)
+
+
+@hot
+def _first_goes_short(w: World, first: Entry, steps: int) -> bool:
+    """As ``_goes_short``, of the calendar's first entry."""
     kind, ref = first.what & _KIND_MASK, first.what >> KIND_BITS
-    if kind != K_TAP and kind != K_SHORT_END:
-        return False
-    p = ref if kind == K_TAP else call_at(w, ref).tap
+    if kind == K_SHORT_END:
+        return _goes_short(w, call_at(w, ref).tap, steps)
+    return kind == K_TAP and _goes_short(w, ref, steps)
+
+
+@hot
+def _goes_short(w: World, p: int, steps: int) -> bool:
+    """Play on as far as calls of tap ``p`` go the short way, ``steps`` entries at most; False where not even the next one does."""
     # Whoever keeps a diary wants every event, so the usual way.
     if tap_at(w, p).short < 0 or not short_way.unwatched(w):
         return False
@@ -204,8 +224,8 @@ def _goes_before(w: World, first: Entry) -> bool:
     step = first.key >> STEP_SHIFT if first.at == clock.now else LATER
     if clock.expected_n > 0:
         return step >= ARRIVE
-    # A record beside the calendar arrives before that.
-    return step > WAKE and clock.held_at > clock.now
+    # What stands beside the calendar arrives before that.
+    return step > WAKE and clock.beside_at > clock.now
 
 
 @hot
@@ -234,15 +254,15 @@ def _play(w: World, steps: int) -> int:
         # Room is made between two steps, never in one: a step may hold addresses of what would move.
         if dispatch.low(w):
             return MORE_ROOM
-        if min(first.at, clock.held_at) >= over:
+        if beside.next_at(w) >= over:
             # Where the stretch ends and not at its last event: integrals are brought up to here (``month.flush``).
             clock.now = over
             return REACHED if clock.until < clock.horizon else DONE
         if clock.steps == last:
             return PAUSED
-        if records_way.comes_first(w):
-            records_way.played(w, last - clock.steps)
-        elif not _goes_short(w, first, last - clock.steps):
+        if beside.comes_first(w):
+            _comes_beside(w, last - clock.steps)
+        elif not _first_goes_short(w, first, last - clock.steps):
             _takes_a_step(w, first)
 
 

@@ -35,6 +35,7 @@ from echotally.engine.codes import (
     ZERO,
 )
 from echotally.engine.kernel import (
+    beside,
     diary,
     dispatch,
     endings,
@@ -82,6 +83,7 @@ def begin(w: World) -> None:
     clock = clock_of(w)
     for p in range(n_taps(w)):
         _first_arrivals(w, p)
+    beside.moves_on(w, clock.beside_at)
     for u in range(clock.units):
         unit = unit_at(w, u)
         if unit.plan_kind != RESERVED:
@@ -107,9 +109,13 @@ def _first_arrivals(w: World, p: int) -> None:
             put(w, whole(tap.think_scale * k / tap.clients), ARRIVE, p, K_CLIENT, p)
     elif tap.stretch_n > 0:
         coming = taps.next_arrival(w, p)
-        if coming < clock.horizon and p == clock.held:
-            clock.held_at = coming
-        elif coming < clock.horizon:
+        if coming >= clock.horizon:
+            return
+        if p == clock.beside:
+            clock.beside_at = coming
+        elif p == clock.behind:
+            clock.behind_at = coming
+        else:
             put(w, coming, ARRIVE, p, K_TAP, p)
 
 

@@ -1,56 +1,42 @@
-"""The way of most records: one that comes to a stream and waits there, while nothing else goes on at its instant.
-
-The tap that brings the most of them keeps its next event beside the calendar (``Clock.held_at``) and not in it: one record after the
-other comes without a place being looked for among all that is due, and what is due is looked at without it in between. What comes
-first is the same (rule 1.3), whichever tap it is.
-"""
+"""The way of most records: one comes to a stream and waits there while nothing else goes on, and leaves in a batch that is alone."""
 
 from __future__ import annotations
 
-from echotally.engine.codes import ARRIVE, L_FREE, L_LINE, L_PARTS, NEVER, NO, NONE, PER_CALL, ZERO
-from echotally.engine.kernel import diary, dispatch, starting, streams, taps
+from echotally.engine.codes import L_FREE, L_LINE, L_PARTS, NO, NONE, PER_CALL, ZERO
+from echotally.engine.kernel import beside, diary, dispatch, starting, streams, taps
 from echotally.engine.kernel.access import (
     World,
     account_at,
     chain_at,
     clock_of,
-    earlier,
-    entry_at,
     event_at,
     partition_at,
     tap_at,
     trigger_at,
     unit_at,
 )
-from echotally.engine.kernel.calendar import STEP_SHIFT
 from echotally.engine.kernel.compiled import hot, kernel
-
-
-@hot
-def comes_first(w: World) -> bool:
-    """Whether the next record of the tap beside the calendar comes before all that stands in it."""
-    clock, first = clock_of(w), entry_at(w, ZERO)
-    return earlier(clock.held_at, (ARRIVE << STEP_SHIFT) | clock.held, first.at, first.key) != 0
 
 
 @kernel
 def played(w: World, most: int) -> int:
-    """Play up to ``most`` records, the first of which comes before all else; returns how many that were.
+    """Play up to ``most`` records of the tap beside the calendar, the first of which comes next; returns how many that were.
 
-    As many as come one after the other: until something can start, is put out or is due before the next one.
+    As many as come one after the other: until something can start or is due before the next one.
     """
-    clock, p = clock_of(w), clock_of(w).held
+    clock, p = clock_of(w), clock_of(w).beside
     over, source = min(clock.until, clock.horizon), tap_at(w, p).source
     n = ZERO
     while True:
         n += 1
-        clock.now = clock.held_at
+        clock.now = clock.beside_at
         payload = taps.payload_of(w, p)
-        coming = taps.next_arrival(w, p)
-        clock.held_at = coming if coming < clock.horizon else NEVER
+        beside.moves_on(w, taps.next_arrival(w, p))
         diary.from_outside(w, source, p)
         streams.arrives(w, source, payload)
-        if n >= most or clock.held_at >= over or clock.marked_n > 0 or not comes_first(w) or dispatch.low(w):
+        if n >= most or clock.beside != p or clock.beside_at >= over or clock.marked_n > 0:
+            break
+        if not beside.comes_first(w) or dispatch.low(w):
             break
     clock.steps += n
     return n
@@ -93,7 +79,7 @@ def _alone(w: World, p: int) -> bool:
         and event_at(w, partition.first).at + trigger.batch_wait <= clock.now
         and clock.marked_n == 0
         and clock.expected_n == 0
-        and min(entry_at(w, ZERO).at, clock.held_at) > clock.now
+        and beside.next_at(w) > clock.now
         # Other lines of the unit, and other sources.
         and chain_at(w, unit.lists + L_PARTS).head < 0
         and chain_at(w, unit.lists + L_LINE).head < 0

@@ -11,7 +11,6 @@ from __future__ import annotations
 
 from echotally.engine.codes import (
     ARRIVALS,
-    ARRIVE,
     BACKLOG_PEAK,
     CARRIED,
     END,
@@ -33,6 +32,7 @@ from echotally.engine.codes import (
     ZERO,
 )
 from echotally.engine.kernel import (
+    beside,
     diary,
     dispatch,
     kinds,
@@ -61,14 +61,13 @@ from echotally.engine.kernel.access import (
     n_diary,
     n_log,
     n_moments,
-    n_taps,
     source_at,
     tap_at,
     trigger_at,
     unit_at,
     wait_bin,
 )
-from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
+from echotally.engine.kernel.calendar import KIND_BITS, drop_first, put, replace_first
 from echotally.engine.kernel.chance import uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import level_bin
@@ -127,29 +126,25 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
     starts, ends, last_end, payload, longest, usual, bad = ZERO, ZERO, ZERO, ZERO, ZERO, ZERO, NONE
     busy, busy_hi, billed, billed_hi = ZERO, ZERO, ZERO, ZERO
     asked, puts_out = kinds.is_answered(trigger_at(w, g).kind), unit.emit_n > 0
-    # The only tap's next event need not stand in the calendar while nobody else looks into it.
-    only, held, stays = n_taps(w) == 1, NEVER, True
-    # Until then no record of a stream comes.
-    until = min(limit, clock.held_at)
+    stays = True
     # Where a pool is low Python makes it larger first.
     while stays and starts + ends < most and clock.entries_n + clock.aside_n <= fullest and clock.calls_left >= margin:
-        first = entry_at(w, 0)
         # Ends come before arrivals of an instant (rule 1.3), which the keys say.
-        arrives = held < first.at or (held == first.at and _key(p) < first.key)
-        at, what = held if arrives else first.at, first.what
-        if at >= until:
-            # Whatever else comes at a record's instant: the usual way knows the order.
-            if at == until or until == limit or dispatch.low(w):
+        comes, what, at = beside.comes_first(w), entry_at(w, 0).what, beside.next_at(w)
+        if at >= limit:
+            break
+        if comes and clock.beside != p:
+            # A record of a stream; what another tap brings may go a short way of its own.
+            if tap_at(w, clock.beside).short >= 0 or dispatch.low(w):
                 break
             most -= records_way.played(w, most - starts - ends)
-            until = min(limit, clock.held_at)
             stays = not _busy_now(w, u)
-        elif arrives or what == (p << KIND_BITS) | K_TAP:
+        elif comes or what == (p << KIND_BITS) | K_TAP:
             clock.now = at
-            payload, held = _arrives(w, p, only, arrives)
+            payload = _arrives(w, p, comes)
             i = chain_at(w, idle).head
             # An arrival with company at its instant goes with it: what starts first is ``dispatch``'s to say.
-            stays = min(held, entry_at(w, 0).at, until) > at and payload <= heaviest and level < highest and i >= 0
+            stays = beside.next_at(w) > at and payload <= heaviest and level < highest and i >= 0
             if stays:
                 since, since_all = _weighed(w, u, level, others, since, since_all)
                 longest = max(longest, _starts(w, p, i, items, payload))
@@ -173,9 +168,6 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
                 ends, last_end = ends + 1, at
         else:
             break
-    # From here on others look into the calendar.
-    if held < NEVER:
-        put(w, held, ARRIVE, p, K_TAP, p)
     unit.level_since, clock.level_since, unit.longest_run = since, since_all, max(unit.longest_run, longest)
     _spent(w, u, busy, busy_hi, billed, billed_hi)
     n = starts + ends + usual + (bad >= 0)
@@ -193,21 +185,17 @@ def _room_in_log(w: World) -> int:
 
 
 @hot
-def _key(p: int) -> int:
-    """The key of a tap's entry, by which it stands among others of its instant."""
-    return (ARRIVE << STEP_SHIFT) | p
-
-
-@hot
-def _arrives(w: World, p: int, only: bool, was_held: bool) -> tuple[int, int]:
-    """An event of a tap comes; returns its size, bytes, and when the next one does, where that is held and not in the calendar."""
+def _arrives(w: World, p: int, is_beside: bool) -> int:
+    """An event of a tap comes, whose next one stands beside the calendar or in it; returns its size, bytes."""
     payload, first = taps.payload_of(w, p), entry_at(w, 0)
     coming = taps.next_arrival(w, p)
-    if not was_held and (only or coming >= clock_of(w).horizon):
-        drop_first(w)
-    elif not only:
+    if is_beside:
+        beside.moves_on(w, coming)
+    elif coming < clock_of(w).horizon:
         replace_first(w, coming, first.key, first.what)
-    return payload, coming if only and coming < clock_of(w).horizon else NEVER
+    else:
+        drop_first(w)
+    return payload
 
 
 @hot

@@ -18,8 +18,20 @@ from echotally.engine.codes import (
     YES,
     ZERO,
 )
-from echotally.engine.kernel import asking, clients, diary, endings, lists, marking, placing, pools, series, starting
-from echotally.engine.kernel.access import World, call_at, clock_of, entry_at, event_at, source_at, trigger_at, unit_at
+from echotally.engine.kernel import (
+    asking,
+    beside,
+    clients,
+    diary,
+    endings,
+    lists,
+    marking,
+    placing,
+    pools,
+    series,
+    starting,
+)
+from echotally.engine.kernel.access import World, call_at, clock_of, event_at, source_at, trigger_at, unit_at
 from echotally.engine.kernel.compiled import hot
 
 
@@ -73,7 +85,7 @@ def alone(w: World, c: int) -> bool:
         and unit.plan_kind == PER_CALL
         and unit.waiting == call.items
         # Anything else of this instant may take the room first (rule 1.3).
-        and min(entry_at(w, 0).at, clock.held_at) > clock.now
+        and beside.next_at(w) > clock.now
         and source_at(w, trigger_at(w, call.trigger).source).trigger_n == 1
     )
 

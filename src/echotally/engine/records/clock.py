@@ -23,8 +23,10 @@ class Clock:
     line_up: int  # YES: one of those in the heap may start something sooner than it says, so all are looked at anew
     entries_n: int  # entries of the calendar
     row: int  # how many of them may stand in a row, 0: they are a heap (``kernel.calendar``)
-    held: int  # the tap whose next event stands beside the calendar (``kernel.records_way``), -1: none
-    held_at: int  # when that comes, NEVER: none does
+    beside: int  # the tap whose next event stands beside the calendar (``kernel.beside``), -1: none
+    beside_at: int  # when that comes, NEVER: none does
+    behind: int  # another one, whose next event comes no sooner
+    behind_at: int  # when that comes
     near_until: int  # entries from here on are put aside, BEYOND: none are
     aside_n: int  # entries put aside
     free_aside: int  # first of the free places for them
