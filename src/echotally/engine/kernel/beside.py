@@ -31,10 +31,13 @@ def moves_on(w: World, coming: int) -> None:
     """The tap in front has its next event at ``coming``: whichever of the two comes sooner stands in front."""
     clock = clock_of(w)
     at = coming if coming < clock.horizon else NEVER
-    # Without a branch: which of them it is nobody can guess.
-    swaps = earlier(clock.behind_at, clock.behind, at, clock.beside)
-    times, taps = (at ^ clock.behind_at) & swaps, (clock.beside ^ clock.behind) & swaps
-    clock.beside_at = at ^ times
-    clock.behind_at ^= times
-    clock.beside ^= taps
-    clock.behind ^= taps
+    clock.beside_at = at
+    # There need not be another one.
+    if clock.behind_at < NEVER:
+        # Without a branch: which of them it is nobody can guess.
+        swaps = earlier(clock.behind_at, clock.behind, at, clock.beside)
+        times, taps = (at ^ clock.behind_at) & swaps, (clock.beside ^ clock.behind) & swaps
+        clock.beside_at = at ^ times
+        clock.behind_at ^= times
+        clock.beside ^= taps
+        clock.behind ^= taps

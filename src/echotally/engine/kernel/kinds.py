@@ -10,6 +10,7 @@ from echotally.engine.codes import (
     ENDPOINT,
     L_FRESH,
     L_LINE,
+    L_PARTS,
     L_VISIBLE,
     LAID,
     LAY_PARTITION,
@@ -17,6 +18,7 @@ from echotally.engine.codes import (
     NEVER,
     NO,
     NONE,
+    PER_CALL,
     QUEUE,
     STREAM,
     TOPIC,
@@ -104,6 +106,22 @@ def handled(w: World, c: int, kind: int, e: int) -> None:
         requests.handled(w, c, e)
     else:
         pushed.handled(w, c, e)
+
+
+@hot
+def waits_for_more(w: World, g: int) -> bool:
+    """Whether all that waits for the unit of trigger ``g`` waits for its batches to fill, so that a free slot starts nothing."""
+    trigger = trigger_at(w, g)
+    unit = unit_at(w, trigger.unit)
+    # Records that may leave are listed, and what failed stands in line.
+    return (
+        trigger.kind == STREAM
+        and unit.plan_kind == PER_CALL
+        and unit.first_trigger == g
+        and trigger.after < 0
+        and chain_at(w, unit.lists + L_PARTS).head < 0
+        and chain_at(w, unit.lists + L_LINE).head < 0
+    )
 
 
 @hot

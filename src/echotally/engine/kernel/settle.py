@@ -156,7 +156,7 @@ def over(w: World, c: int) -> None:
     starting.frees(w, c)
     # A call less under the account's limit: whoever was blocked by it may start.
     marking.mark_blocked(w, unit.account)
-    if unit.waiting > 0:
+    if unit.waiting > 0 and not kinds.waits_for_more(w, call.trigger):
         marking.mark(w, u)
     _settle(w, c, own)
 
