@@ -21,6 +21,7 @@ from echotally.projection.loaded import load, placement_on
 from tests.conftest import CARD as CARD_OF_ONE
 from tests.conftest import HEAD, PRICES
 from tests.engine.test_short_way import differences
+from tests.slow_engine.comparing import difference
 from tests.strategies import CARD, estates
 
 #: Where an event stood, and what only a diary writes down: not part of any answer.
@@ -123,3 +124,37 @@ def test_any_estate_is_the_same_to_the_byte(estate, pauses):
         usual = month(loaded, (codes.NONE, codes.NONE), True, tuple(pauses))
         assume(usual.clock[0]["steps"] < 2_000_000)
         assert unlike(usual, month(loaded, pauses=tuple(pauses))) == []
+
+
+#: What the plain engine draws none for.
+PLAIN = F.replace('{ mean = "3 s", shape = "exponential" }', '"3 s"')
+#: Both batches have waited enough at one instant, and the account has room for one; the record whose stream comes last is older.
+TWO_DUE_AT_ONCE = (
+    PLAIN
+    + G
+    + '[streams.s]\n[streams.t]\n[demand.t]\ninto = "streams.t"\nlumps = [{ cron = "*/2 0-3 1 3 *", count = 1 }]\n'
+    + '[demand.s]\ninto = "streams.s"\nlumps = [{ cron = "*/2 0-3 1 3 *", count = 1 }]\n'
+    + "".join(
+        f'[[triggers]]\nfrom = "streams.{of}"\nto = "{to}"\nbatch = 3\nbatch_wait = "15 s"\n'
+        for of, to in (("s", "f"), ("t", "g"))
+    )
+)
+#: A batch that fails keeps its partition, though another reader is free; records come all the while.
+A_READER_FREE_BEHIND_ONE_THAT_FAILED = (
+    PLAIN
+    + "error_rate = 0.5\ninstance_floor = 2\n"
+    + S.replace("partitions = 2", "partitions = 1").replace('"1 min"', '"4 s"')
+    + 'readers = 3\ntries = 4\n[demand.d]\ninto = "streams.s"\nlumps = [{ cron = "*/3 0-3 1 3 *", count = 8, over = "50 s" }]\n'
+)
+
+
+@pytest.mark.parametrize(
+    ("model", "keys"),
+    [
+        (TWO_DUE_AT_ONCE, 'concurrency_limit = 1\nkeep_alive = "1 h"\n'),
+        (A_READER_FREE_BEHIND_ONE_THAT_FAILED, 'keep_alive = "1 h"\n'),
+    ],
+    ids=["two due at once", "a reader free behind one that failed"],
+)
+def test_a_batch_leaves_as_the_plain_engine_has_it(model, keys, write):
+    assert difference(load(write(model, card=CARD_OF_ONE.format(keys=keys, prices=PRICES))), "test.plan") is None
