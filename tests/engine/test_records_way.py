@@ -146,6 +146,10 @@ A_READER_FREE_BEHIND_ONE_THAT_FAILED = (
     + S.replace("partitions = 2", "partitions = 1").replace('"1 min"', '"4 s"')
     + 'readers = 3\ntries = 4\n[demand.d]\ninto = "streams.s"\nlumps = [{ cron = "*/3 0-3 1 3 *", count = 8, over = "50 s" }]\n'
 )
+#: Runs of 8 s, and records that wait for 4 s, with an instance to spare.
+THE_ONLY_READER_AT_WORK = A_READER_FREE_BEHIND_ONE_THAT_FAILED.replace("readers = 3", "readers = 1").replace(
+    '"3 s"', '"8 s"'
+)
 
 
 @pytest.mark.parametrize(
@@ -153,8 +157,9 @@ A_READER_FREE_BEHIND_ONE_THAT_FAILED = (
     [
         (TWO_DUE_AT_ONCE, 'concurrency_limit = 1\nkeep_alive = "1 h"\n'),
         (A_READER_FREE_BEHIND_ONE_THAT_FAILED, 'keep_alive = "1 h"\n'),
+        (THE_ONLY_READER_AT_WORK, 'keep_alive = "1 h"\n'),
     ],
-    ids=["two due at once", "a reader free behind one that failed"],
+    ids=["two due at once", "a reader free behind one that failed", "the only reader at work"],
 )
 def test_a_batch_leaves_as_the_plain_engine_has_it(model, keys, write):
     assert difference(load(write(model, card=CARD_OF_ONE.format(keys=keys, prices=PRICES))), "test.plan") is None
