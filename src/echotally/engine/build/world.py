@@ -28,8 +28,8 @@ from echotally.rates.card_loading import Offer
 _HOUR_NS = 3_600 * 10**9
 #: More records than that for one step are more than memory holds.
 _MOST_AT_ONCE = 20_000_000
-#: Records of a pool at first, beside twice the margin: some, and enough for a dozen steps before anybody must look again.
-_ROOM, _STEPS, _MOST_ROOM = 16, 62, 2048
+#: Records of a pool at first, beside twice the margin: some, and enough for some dozens of steps before anybody must look again.
+_ROOM, _STEPS, _MOST_ROOM = 16, 30, 1024
 
 
 @dataclass
