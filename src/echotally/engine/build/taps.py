@@ -82,12 +82,15 @@ def lead_short_ways(taps: Any, units: Any, triggers: Any, sources: Any) -> None:
 
 def taps_beside(taps: Any, stretches: Any, sources: Any) -> tuple[int, int]:
     """The two taps that stand beside the calendar (``kernel.beside``), NONE where there are none: those that should bring the most."""
-    many = {}
-    for p, tap in enumerate(taps):
-        streams = sources[tap["source"]]["kind"] == codes.STREAM and tap["kind"] != codes.TAP_CLIENTS
-        if streams or tap["short"] >= 0:
-            its = stretches[tap["first_stretch"] : tap["first_stretch"] + tap["stretch_n"]]
-            many[p] = float((its["count"] + its["rate"] * (its["end"] - its["start"])).sum())
-    busiest = sorted(many, key=lambda p: (-many[p], p))[:2]
-    one, other, *_ = [*busiest, codes.NONE, codes.NONE]
+    streams = (sources["kind"][taps["source"]] == codes.STREAM) & (taps["kind"] != codes.TAP_CLIENTS)
+    may = np.flatnonzero(streams | (taps["short"] >= 0)).tolist()
+    if len(may) > 2:
+        may.sort(key=lambda p: -_expected(taps[p], stretches))
+    one, other, *_ = [*may, codes.NONE, codes.NONE]
     return one, other
+
+
+def _expected(tap: Any, stretches: Any) -> float:
+    """How many events a tap should bring."""
+    its = stretches[tap["first_stretch"] : tap["first_stretch"] + tap["stretch_n"]]
+    return float((its["count"] + its["rate"] * (its["end"] - its["start"])).sum())

@@ -97,6 +97,12 @@ def _tap_flows(w: World, p: int) -> None:
     kinds.arrive(w, tap_at(w, p).source, payload, p)
 
 
+@kernel
+def _flows_apart(w: World, p: int) -> None:
+    """As ``_tap_flows``, in machine code of its own: few that stand beside the calendar go the usual way."""
+    _tap_flows(w, p)
+
+
 @hot
 def _comes_beside(w: World, steps: int) -> None:
     """The next event beside the calendar has its turn, and ``steps`` more at most that come one after the other."""
@@ -106,7 +112,7 @@ def _comes_beside(w: World, steps: int) -> None:
     elif not _goes_short(w, p, steps):
         clock.steps += 1
         clock.now = clock.beside_at
-        _tap_flows(w, p)
+        _flows_apart(w, p)
 
 
 @hot
