@@ -5,24 +5,19 @@ Whichever two taps stand beside the calendar, or none; and with a diary of what 
 
 from __future__ import annotations
 
-import os
-import tempfile
 from itertools import permutations
-from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, Phase, assume, given, settings
-from hypothesis import strategies as st
+from hypothesis import assume
 
 from echotally.engine import codes
 from echotally.engine.build import world as building
 from echotally.engine.play import Room, begun, finish, flushed, play, play_entries
 from echotally.projection.loaded import load, placement_on
 from tests.conftest import CARD as CARD_OF_ONE
-from tests.conftest import HEAD, PRICES
-from tests.engine.test_short_way import differences
+from tests.conftest import PRICES
+from tests.engine.test_short_way import differences, of_any_estate
 from tests.slow_engine.comparing import difference
-from tests.strategies import CARD, estates
 
 #: Where an event stood, and what only a diary writes down: not part of any answer.
 STOOD = {
@@ -110,20 +105,11 @@ def test_a_month_is_the_same_to_the_byte(name, write):
     assert unlike(*(month(loaded, beside, pauses=pauses) for beside in ((codes.NONE, codes.NONE), None))) == []
 
 
-@settings(
-    max_examples=int(os.environ.get("ECHOTALLY_ESTATES", "0")) or 60, deadline=None, suppress_health_check=list(HealthCheck),
-    derandomize=True, phases=[Phase.generate], database=None,
-)  # fmt: skip
-@given(estates(), st.lists(st.integers(1, 40), max_size=4))
-def test_any_estate_is_the_same_to_the_byte(estate, pauses):
-    model, keys = estate
-    with tempfile.TemporaryDirectory() as name:
-        (Path(name) / "model.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + model)
-        (Path(name) / "card.toml").write_text(CARD.format(keys=keys))
-        loaded = load(Path(name) / "model.toml")
-        usual = month(loaded, (codes.NONE, codes.NONE), True, tuple(pauses))
-        assume(usual.clock[0]["steps"] < 2_000_000)
-        assert unlike(usual, month(loaded, pauses=tuple(pauses))) == []
+@of_any_estate
+def test_any_estate_is_the_same_to_the_byte(loaded, pauses):
+    usual = month(loaded, (codes.NONE, codes.NONE), True, tuple(pauses))
+    assume(usual.clock[0]["steps"] < 2_000_000)
+    assert unlike(usual, month(loaded, pauses=tuple(pauses))) == []
 
 
 #: What the plain engine draws none for.

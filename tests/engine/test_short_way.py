@@ -130,19 +130,28 @@ def test_calls_do_go_the_short_way_and_run_on_as_the_month_ends(write):
     assert unit["unfinished"] == unit["flying"] == unit["in_flight"] > 0
 
 
-@settings(
-    max_examples=int(os.environ.get("ECHOTALLY_ESTATES", "0")) or 60, deadline=None, suppress_health_check=list(HealthCheck),
-    derandomize=True, phases=[Phase.generate], database=None,
-)  # fmt: skip
-@given(estates(), st.lists(st.integers(1, 40), max_size=4))
-def test_any_estate_is_the_same_to_the_byte(estate, pauses):
-    model, keys = estate
-    with tempfile.TemporaryDirectory() as name:
-        (Path(name) / "model.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + model)
-        (Path(name) / "card.toml").write_text(CARD.format(keys=keys))
-        loaded = load(Path(name) / "model.toml")
-        usual, _ = world(loaded, "test.plan", 2, tuple(pauses))
-        assume(usual.clock[0]["steps"] < 2_000_000)
-        assert differences(usual, world(loaded, "test.plan", 1, tuple(pauses))[0]) == []
-        usual, quick = (world(loaded, "test.plan", diary, tuple(pauses), log=True)[0] for diary in (2, 1))
-        assert differences(usual, quick) == [] and np.array_equal(logged(usual), logged(quick))
+def of_any_estate(test):
+    """Let a test look at estates drawn at random, loaded, and at how many entries are played before each stop on the way."""
+
+    @settings(
+        max_examples=int(os.environ.get("ECHOTALLY_ESTATES", "0")) or 60, deadline=None, suppress_health_check=list(HealthCheck),
+        derandomize=True, phases=[Phase.generate], database=None,
+    )  # fmt: skip
+    @given(estates(), st.lists(st.integers(1, 40), max_size=4))
+    def looked_at(estate, pauses):
+        model, keys = estate
+        with tempfile.TemporaryDirectory() as name:
+            (Path(name) / "model.toml").write_text(HEAD.format(month="2027-03", zone="UTC") + model)
+            (Path(name) / "card.toml").write_text(CARD.format(keys=keys))
+            test(load(Path(name) / "model.toml"), pauses)
+
+    return looked_at
+
+
+@of_any_estate
+def test_any_estate_is_the_same_to_the_byte(loaded, pauses):
+    usual, _ = world(loaded, "test.plan", 2, tuple(pauses))
+    assume(usual.clock[0]["steps"] < 2_000_000)
+    assert differences(usual, world(loaded, "test.plan", 1, tuple(pauses))[0]) == []
+    usual, quick = (world(loaded, "test.plan", diary, tuple(pauses), log=True)[0] for diary in (2, 1))
+    assert differences(usual, quick) == [] and np.array_equal(logged(usual), logged(quick))

@@ -39,11 +39,9 @@ def push_front(w: World, items: Accessor[Any], lst: int, i: int) -> None:
 
 
 @hot
-def remove(w: World, items: Accessor[Any], lst: int, i: int) -> None:
-    """Take item ``i`` out."""
+def _closes_up(w: World, items: Accessor[Any], lst: int, before: int, after: int) -> None:
+    """Neighbours close a gap; where there is none on a side, the list's own end does."""
     chain = chain_at(w, lst)
-    # Its neighbours close the gap; where it has none, the list's own end does.
-    before, after = items(w, i).prev, items(w, i).next
     if before >= 0:
         items(w, before).next = after
     else:
@@ -52,6 +50,13 @@ def remove(w: World, items: Accessor[Any], lst: int, i: int) -> None:
         items(w, after).prev = before
     else:
         chain.tail = before
+
+
+@hot
+def remove(w: World, items: Accessor[Any], lst: int, i: int) -> None:
+    """Take item ``i`` out."""
+    chain, before, after = chain_at(w, lst), items(w, i).prev, items(w, i).next
+    _closes_up(w, items, lst, before, after)
     # The hint must stay a member of the list.
     if chain.hint == i:
         chain.hint = after if after >= 0 else before
@@ -62,15 +67,7 @@ def remove(w: World, items: Accessor[Any], lst: int, i: int) -> None:
 def remove_run(w: World, items: Accessor[Any], lst: int, first: int, last: int, n: int) -> None:
     """Take ``n`` items out that stand one behind the other, from ``first`` to ``last``; they stay linked through ``next``."""
     chain = chain_at(w, lst)
-    before, after = items(w, first).prev, items(w, last).next
-    if before >= 0:
-        items(w, before).next = after
-    else:
-        chain.head = after
-    if after >= 0:
-        items(w, after).prev = before
-    else:
-        chain.tail = before
+    _closes_up(w, items, lst, items(w, first).prev, items(w, last).next)
     chain.hint = -1
     chain.length -= n
 
