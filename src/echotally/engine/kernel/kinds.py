@@ -126,7 +126,7 @@ def waits_for_more(w: World, g: int) -> bool:
 
 @hot
 def leaves_as_one(w: World, kind: int) -> bool:
-    """Whether the cargo of a run that went well leaves its source as one : a stream's, if nobody wants to know of each."""
+    """Whether the cargo of a run that went well leaves its source as one: a stream's, if nobody wants to know of each."""
     return kind == STREAM and not diary.tells_of_events(w)
 
 

@@ -12,6 +12,8 @@ from echotally.engine.codes import (
     NO_NODE,
     NO_ROOM,
     NO_TOKEN,
+    NONE,
+    PER_CALL,
     POLLED,
     RESERVED,
     STARTS_ONLY,
@@ -23,7 +25,7 @@ from echotally.engine.kernel import diary, nodes, reserved
 from echotally.engine.kernel.access import World, account_at, chain_at, clock_of, unit_at
 from echotally.engine.kernel.calendar import put
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.records import Unit
+from echotally.engine.records import Account, Unit
 
 
 @hot
@@ -38,12 +40,18 @@ def lacks_a_node(w: World, u: int) -> bool:
 
 
 @hot
+def _is_full(account: Account) -> bool:
+    """Whether an account has as many calls in flight as it may."""
+    return account.limit >= 0 and account.in_flight >= account.limit
+
+
+@hot
 def room_for(w: World, u: int) -> int:
     """The instance that would take a call of unit ``u`` now; NEW_INSTANCE; NO_ROOM, or ALL_TAKEN of what it shares with others."""
     unit = unit_at(w, u)
     account = account_at(w, unit.account)
     # The account's limit comes first: it holds whatever room there is. Whoever is blocked is woken by the next end.
-    if account.limit >= 0 and account.in_flight >= account.limit:
+    if _is_full(account):
         account.blocked = YES
         diary.no_room(w, u, AT_ACCOUNT, account.in_flight, account.limit)
         return ALL_TAKEN
@@ -70,6 +78,18 @@ def room_for(w: World, u: int) -> int:
         diary.no_room(w, u, NO_TOKEN, unit.count, unit.limit)
         return NO_ROOM
     return NEW_INSTANCE
+
+
+@hot
+def warm_for(w: World, u: int) -> int:
+    """The instance that ``room_for`` names where an instance comes a call and one has a free slot; else NONE.
+
+    Nobody is told that there is no room.
+    """
+    unit = unit_at(w, u)
+    if unit.plan_kind != PER_CALL or _is_full(account_at(w, unit.account)):
+        return NONE
+    return chain_at(w, unit.lists + L_FREE).head
 
 
 @hot

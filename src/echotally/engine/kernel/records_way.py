@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import L_FREE, L_LINE, L_PARTS, NO, NONE, PER_CALL, ZERO
-from echotally.engine.kernel import beside, diary, dispatch, starting, streams, taps
+from echotally.engine.codes import L_LINE, L_PARTS, NO, ZERO
+from echotally.engine.kernel import beside, diary, dispatch, placing, starting, streams, taps
 from echotally.engine.kernel.access import (
     World,
-    account_at,
     chain_at,
     clock_of,
     event_at,
@@ -48,21 +47,11 @@ def waited_enough(w: World, p: int) -> None:
 
     What ``dispatch`` would do, without lists, where nothing else goes on and the unit has a warm instance for it: the usual case.
     """
-    i = _warm_for(w, p)
+    i = placing.warm_for(w, trigger_at(w, partition_at(w, p).trigger).unit)
     if i >= 0 and _alone(w, p):
         starting.start(w, streams.take_batch(w, p), i)
     else:
         streams.refresh(w, p)
-
-
-@hot
-def _warm_for(w: World, p: int) -> int:
-    """The instance that would take a batch of partition ``p``, where that is one with a free slot (``placing.room_for``); else NONE."""
-    unit = unit_at(w, trigger_at(w, partition_at(w, p).trigger).unit)
-    account = account_at(w, unit.account)
-    if unit.plan_kind != PER_CALL or (account.limit >= 0 and account.in_flight >= account.limit):
-        return NONE
-    return chain_at(w, unit.lists + L_FREE).head
 
 
 @hot

@@ -110,7 +110,8 @@ def _highest(w: World, u: int) -> int:
 def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, whose numbers a compiler keeps in registers
     """Play up to ``most`` entries that are arrivals of tap ``p`` or ends of its short calls; returns how many that were.
 
-    None: the next entry goes the usual way. Counts and levels are written back before anybody else looks at them.
+    Records of a stream that come in between and only wait do not end the run, and are not counted here. None: the next entry goes
+    the usual way. Counts and levels are written back before anybody else looks at them.
     """
     clock, g, u = clock_of(w), tap_at(w, p).short, trigger_at(w, tap_at(w, p).short).unit
     unit, idle = unit_at(w, u), unit_at(w, u).lists + L_FREE
