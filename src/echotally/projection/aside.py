@@ -76,11 +76,13 @@ def set_aside(work: Callable[[Progress | None], Result]) -> Iterator[Aside[Resul
             yield Aside(work, receiver, share)
 
 
-def by_processes(tasks: Sequence[Callable[[], Result]], what: str, progress: Progress | None = None) -> list[Result]:
+def by_processes(
+    tasks: Sequence[Callable[[], Result]], what: str, progress: Progress | None = None, beside: int | None = None
+) -> list[Result]:
     """What each task returns, in their order: each is done here or in a process beside this one, by whoever comes to it first.
 
-    For work of which most is the interpreter's. As ``set_aside``: no other thread may be at work, and where a process cannot be begun
-    or is ended, its tasks are done here.
+    For work of which most is the interpreter's. ``beside``: so many processes at the most (left out: one for each other core). As
+    ``set_aside``: no other thread may be at work, and where a process cannot be begun or is ended, its tasks are done here.
     """
     with _untaken(len(tasks)) as untaken, ExitStack() as stack:
 
@@ -93,8 +95,8 @@ def by_processes(tasks: Sequence[Callable[[], Result]], what: str, progress: Pro
                     tell(what, (n + 1) / len(tasks))
             return found
 
-        beside = min(os.cpu_count() or 1, _PROCESSES, len(tasks)) - 1
-        others = [stack.enter_context(set_aside(some)) for _ in range(beside)]
+        most = min(os.cpu_count() or 1, _PROCESSES, len(tasks)) - 1
+        others = [stack.enter_context(set_aside(some)) for _ in range(most if beside is None else min(most, beside))]
         found = some(progress)
         for other in others:
             found |= other.result(what)

@@ -64,15 +64,25 @@ class AssignedMonths(Generic[Seen]):
         return found if isinstance(found, PlayedPlan) else None
 
     def each(
-        self, assignments: Sequence[Mapping[str, str]], progress: Progress | None = None, *, rough: bool = False
+        self,
+        assignments: Sequence[Mapping[str, str]],
+        progress: Progress | None = None,
+        *,
+        rough: bool = False,
+        if_known: bool = False,
     ) -> list[Seen]:
-        """What is seen of the month under each of some assignments, played side by side."""
+        """What is seen of the month under each of some assignments, played side by side.
+
+        ``rough`` as in ``try_out``; ``if_known``: but the month itself where it has been seen, which tells the same more closely.
+        """
         workers, cores = (1, None) if self._many else (self.places.width, 1)
         if self._lean:
             workers, cores = shared_out(self.loaded.model.units, len(assignments), early=True)
 
         def told(assignment: Mapping[str, str], tell: Callable[[float], None]) -> Seen:
-            key = self._key(assignment, (), rough)
+            key, itself = (self._key(assignment, (), how) for how in (rough, False))
+            if if_known and itself in self._known:
+                return self._known[itself]
             if key not in self._known:
                 month = self.try_out(assignment, rough=rough, tell=tell, cores=cores, lean=self._lean)
                 self._known[key] = self._seen(month, assignment)

@@ -44,7 +44,8 @@ _PLAYED, _WORK, _FEWEST = 12, 20_000_000, 2
 _FINALISTS = 3
 #: Samples of large months played at once: no part of them is, and the same number everywhere finds the same.
 _AT_ONCE = 2
-#: Sizes of so many functions are tried by several processes, since most of a small part's time is the interpreter's.
+#: Sizes of so many functions, and those of large months, are tried part by part by several processes: most of a small part's time is
+#: the interpreter's.
 _MANY = 64
 _Result = tuple["Stood", dict[str, str]]
 _ONCE = ("reserved_hours", "node_hours")
@@ -174,7 +175,7 @@ class _Chooser:
     # -- estimates ----------------------------------------------------------------------------------------------
     def used(self) -> dict[str, Used]:
         """What each function used on each plan, which is played once with the functions that fit it."""
-        played = self.months.each(list(self.widest.values()), self.progress, rough=True)
+        played = self.months.each(list(self.widest.values()), self.progress, rough=True, if_known=True)
         return {plan: seen.used[plan] for plan, seen in zip(self.widest, played, strict=True)}
 
     def _seen(self, month: PlanProjection, assignment: Mapping[str, str]) -> _Seen:
@@ -209,7 +210,7 @@ class _Chooser:
         ranked = sorted(results, key=lambda r: (_seems(r[0]), list(r[1].values())))
         cheapest = min(results, key=lambda r: r[0].cost)
         if cheapest[0].misses > ranked[0][0].misses:
-            ranked.insert(0, self._towards(cheapest, ranked[0]))
+            ranked[:0] = self._towards(cheapest, ranked[0])
         if self.months.large:
             # Samples of so few events part what differs by some percent, and today is to be beaten by what is told of both.
             finalists = [a for n, (_, a) in enumerate(ranked) if n < _FINALISTS or a == self.todays]
@@ -220,24 +221,28 @@ class _Chooser:
             how += "; following a cheaper one was cut short"
         return chosen, estimated.count, how, estimated.bound
 
-    def _towards(self, cheap: _Result, sound: _Result) -> _Result:
-        """As many functions of a sound assignment on their plans in a cheap one as leave it no worse; what saves most goes first."""
+    def _towards(self, cheap: _Result, sound: _Result) -> list[_Result]:
+        """As many functions of a sound assignment on their plans in a cheap one as leave it no worse; what saves most goes first. Empty
+        where none does.
+        """
 
         def played(some: Sets) -> Stood | None:
             assignment = sound[1] | dict(some)
             (seen,) = self.months.each([assignment], rough=True)
             return seen.stood
 
+        # Of what differs by little, sample is laid beside sample.
+        (base,) = self.months.each([sound[1]], rough=True)
         moves = [(name, plan) for name, plan in cheap[1].items() if sound[1][name] != plan]
         moves.sort(key=lambda move: cheap[0].functions[move[0]] - sound[0].functions[move[0]])
         some_months = SomeMonths(played, self.soon_played, _AT_ONCE if self.months.large else 1)
-        stood, kept = holding(sound[0], moves, some_months, _seems)
+        stood, kept = holding(base.stood or sound[0], moves, some_months, _seems)
         self._cut_short = some_months.refused
-        return stood, sound[1] | dict(kept)
+        return [(stood, sound[1] | dict(kept))] if kept else []
 
     def _played(self, tried: list[dict[str, str]], *, rough: bool = False) -> list[_Result]:
         """Those that find room."""
-        played = self.months.each(tried, self.progress, rough=rough)
+        played = self.months.each(tried, self.progress, rough=rough, if_known=True)
         return [(seen.stood, a) for seen, a in zip(played, tried, strict=True) if seen.stood]
 
     def _uniform(self) -> Iterator[dict[str, str]]:
@@ -258,8 +263,7 @@ class _Chooser:
         trials = SizeTrials(self.months, assignment, pinned)
         chosen: Sets = ()
         names = self.functions
-        # Threads that talk to other machines are no company for a process that begins with all of this one's.
-        if len(names) >= _MANY and self.places is HERE:
+        if len(names) >= _MANY or self.months.large:
             sized = self._sized_by_part(assignment, trials)
             chosen = tuple(each for found in sized.values() for each in found or ())
             names = [name for name, found in sized.items() if found is None]
@@ -279,7 +283,9 @@ class _Chooser:
             played, self.months.played = self.months.played - before, before
             return found if trials.end_in_parts() else None, played
 
-        answers = by_processes([partial(sized, names) for names in parts], "sizes", self.progress)
+        # Threads that talk to other machines are no company for a process that begins with all of this one's.
+        beside = None if self.places is HERE else 0
+        answers = by_processes([partial(sized, names) for names in parts], "sizes", self.progress, beside)
         self.months.played += sum(played for _, played in answers)
         found: dict[str, Sets | None] = {}
         for names, (of_part, _) in zip(parts, answers, strict=True):

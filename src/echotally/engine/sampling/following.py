@@ -64,9 +64,7 @@ class PartOfMonth:
             self.total.add(stretch.spans[self.part], lasted / stretch.part_ns)
         for hours, times in self.counted.values():
             self.total.add(hours.span, times)
-        for (hour, (group, full)), lasted in self.by_hour.items():
-            stretch = self.sampler.stretch(group, full)
-            self.total.add_hours(stretch.spans[self.part], hour, lasted / stretch.part_ns)
+        self._by_the_hour()
         self._ages()
         self._left()
         return self.total
@@ -81,6 +79,19 @@ class PartOfMonth:
                 self.carried[n].begins(0.0, held)
                 self.total.arrived[lane.units[0]] += held
                 self.total.source.arrived[lane.source] += held
+
+    def _by_the_hour(self) -> None:
+        """What each steady hour was made of goes into the series."""
+        if not self.by_hour:
+            return
+        stretches = {key: self.sampler.stretch(*key) for key in self.times}
+        places = {key: n for n, key in enumerate(stretches)}
+        self.total.add_hours(
+            [stretch.spans[self.part] for stretch in stretches.values()],
+            np.array([places[key] for _, key in self.by_hour]),
+            np.array([hour for hour, _ in self.by_hour]),
+            np.array([lasted / stretches[key].part_ns for (_, key), lasted in self.by_hour.items()]),
+        )
 
     def _hour(self, at_ns: int) -> int:
         """Which row of the series an instant belongs to."""
@@ -165,12 +176,12 @@ class PartOfMonth:
         _, before = self.counted.get(id(hours), (hours, 0))
         self.counted[id(hours)] = hours, before + 1
         ends = self.cut.segments[at + hours.segments - 1].end_ns
-        for n in range(at, at + hours.segments):
-            s = self.cut.segments[n]
-            # Hours that were played as one share what happened by their length.
-            share = (s.end_ns - s.start_ns) / (ends - segment.start_ns)
-            self.total.add_hours(hours.span, s.hour, share)
-        lasts = ends - segment.start_ns
+        covered, lasts = self.cut.segments[at : at + hours.segments], ends - segment.start_ns
+        # Hours that were played as one share what happened by their length.
+        shares = [(s.end_ns - s.start_ns) / lasts for s in covered]
+        self.total.add_hours(
+            [hours.span], np.zeros(len(covered), int), np.array([s.hour for s in covered]), np.array(shares)
+        )
         for lane in range(len(self.lanes)):
             if lane in full:
                 per_ns = 1.0 / lasts

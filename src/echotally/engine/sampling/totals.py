@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -34,6 +34,7 @@ from echotally.engine.sketch import WIDTHS, bins_of
 
 _HOUR = 3_600 * 10**9
 _PIECES = 16
+_PEAKS = (codes.IN_FLIGHT_PEAK, codes.COUNT_PEAK, codes.BACKLOG_PEAK)
 
 
 @dataclass
@@ -196,16 +197,22 @@ class Total(Span):
         for most, its in self.maxima.pairs(span.maxima):
             most += np.where(alone, its - most, 0)
 
-    def add_hours(self, span: Span, hour: int, weight: float) -> None:
-        """A span's part of an hour of the series: arrivals and throttled attempts, peaks."""
-        self.series[:, hour, codes.ARRIVALS] += span.arrived * weight
-        self.series[:, hour, codes.THROTTLES] += span.unit.throttled * weight
-        for column, most in (
-            (codes.IN_FLIGHT_PEAK, span.maxima.level_peak),
-            (codes.COUNT_PEAK, span.maxima.count_peak),
-            (codes.BACKLOG_PEAK, span.maxima.backlog_peak),
-        ):
-            np.maximum(self.series[:, hour, column], most, out=self.series[:, hour, column])
+    def add_hours(self, spans: Sequence[Span], which: Any, hours: Any, weights: Any) -> None:
+        """Spans' parts of hours of the series, in the order of time: arrivals and throttled attempts, peaks.
+
+        ``which`` numbers the span of each, ``hours`` its hour and ``weights`` how often it is counted: arrays of equal length.
+        """
+        counts = np.array([(span.arrived, span.unit.throttled) for span in spans])
+        peaks = np.array([(s.maxima.level_peak, s.maxima.count_peak, s.maxima.backlog_peak) for s in spans])
+        nth = np.arange(len(hours)) - np.searchsorted(hours, hours)
+        # Hour by hour at once, and what an hour has of several spans one after the other: sums are rounded as one by one.
+        for n in range(int(nth.max(initial=-1)) + 1):
+            now = nth == n
+            span, hour, weight = which[now], hours[now], weights[now]
+            for column, its in zip((codes.ARRIVALS, codes.THROTTLES), counts.swapaxes(0, 1), strict=True):
+                self.series[:, hour, column] += (its[span] * weight[:, None]).T
+            for column, most in zip(_PEAKS, peaks.swapaxes(0, 1), strict=True):
+                self.series[:, hour, column] = np.maximum(self.series[:, hour, column], most[span].T)
 
     def add_waits(self, unit: int, counts: Any, low_ns: Any, high_ns: Any, run_ns: float) -> None:
         """Events of a unit that waited between ``low_ns`` and ``high_ns``, evenly spread, and then ran ``run_ns``."""
