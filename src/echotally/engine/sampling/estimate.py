@@ -215,7 +215,7 @@ class Sampler:
 
     def _whole_stretch(self, group: int, full: Mode) -> Stretch:
         """The same, to its end where it was cut short for a lane that fills."""
-        if self.stretch(group, full).cut_short:
+        if self.stretch(group, full).filling:
             self.stretches[group, full] = self.player.stretch(self.cut, group, full, patient=True)
         return self.stretches[group, full]
 
@@ -240,15 +240,31 @@ class Sampler:
         if key not in self.modes:
             now = full
             for _ in range(len(self.player.lanes)):
-                suspicious = self.stretch(group, now).suspicious - now
+                played = self.stretch(group, now)
+                more = self._fill_together(group, now, played.filling)
+                suspicious = played.suspicious - now - played.filling
                 suspicious -= self._keep_up(group, now, suspicious)
-                more = {lane for lane in sorted(suspicious) if self._outgrows(group, now | {lane}, lane)}
+                more |= {lane for lane in sorted(suspicious) if self._outgrows(group, now | more | {lane}, lane)}
                 if not more:
                     self._whole_stretch(group, now)
                     break
                 now = now | more
             self.modes[key] = now
         return self.modes[key]
+
+    def _fill_together(self, group: int, full: Mode, filling: Mode) -> Mode:
+        """Of lanes that fill quickly those that outgrow what takes from them, each beside all of these: of very many events only so few
+        have to be played, as none waits for long.
+        """
+        while filling and (more := self._look(group, full | filling).filling):
+            filling |= more
+        while filling:
+            those = frozenset(lane for lane in sorted(filling) if self._outgrows(group, full | filling, lane))
+            if those == filling:
+                break
+            # Beside fewer that are full the others have more room.
+            filling = those
+        return filling
 
     def _keep_up(self, group: int, full: Mode, suspicious: set[int]) -> set[int]:
         """Of many lanes in which something waits those that surely keep up: a few are each looked at closely."""
@@ -262,7 +278,7 @@ class Sampler:
         """Whether more comes into a lane than goes out of it when it is always full, as far as the parts can tell."""
         if (group, full) not in self.stretches:
             # Most lanes fill or keep up by far, which a short look tells as well.
-            if (group, full) not in self.looks:
+            if self._look(group, full).filling:
                 self.looks[group, full] = self.player.stretch(self.cut, group, full, patient=True, shorter=_LOOK)
             net, noise = self._net(group, self.looks[group, full], lane)
             if abs(net) > _CLEARLY * noise:
@@ -273,6 +289,12 @@ class Sampler:
         if abs(net) <= _SURE * noise:
             self.critical |= {self.player.first.units[u].function for u in self.player.lanes[lane].units}
         return net > -_SURE * noise
+
+    def _look(self, group: int, full: Mode) -> Stretch:
+        """A shorter stretch of a group, to its end or until other lanes fill."""
+        if (group, full) not in self.looks:
+            self.looks[group, full] = self.player.stretch(self.cut, group, full, shorter=_LOOK)
+        return self.looks[group, full]
 
     def _net(self, group: int, played: Stretch, lane: int) -> tuple[float, float]:
         """How much a lane grows while it is full, events a ns, and the standard error of that."""

@@ -26,8 +26,8 @@ from echotally.errors import OurFault
 #: A lane with more waiting than this share of the square root of what came in is looked at more closely. A queue that is
 #: just critical has about |Z| sqrt(arrivals) waiting, Z standard normal (Glynn, "Diffusion approximations", 1990).
 _SUSPICIOUS = 0.25
-#: Lanes with so many waiting, and this share of all that came, fill.
-_MUCH, _MOST = 100_000, 0.3
+#: Lanes with so many waiting, of all lanes together and of one, and this share of all that came, fill.
+_MUCH, _SOME, _MOST = 100_000, 20_000, 0.3
 _NEVER = int(codes.NEVER)
 _QUANTILES = 65
 
@@ -172,8 +172,8 @@ class LaneState:
 
     def filling(self, start: LaneState) -> set[int]:
         """Lanes in which much waits and most of what came does: they need not be watched for longer."""
-        came = self.arrived - start.arrived
-        return set(np.flatnonzero((self.waiting > _MUCH) & (self.waiting > _MOST * came)).tolist())
+        fill = (self.waiting > _SOME) & (self.waiting > _MOST * (self.arrived - start.arrived))
+        return set(np.flatnonzero(fill).tolist()) if self.waiting[fill].sum() > _MUCH else set()
 
 
 def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:

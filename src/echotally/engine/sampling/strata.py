@@ -80,6 +80,10 @@ class Cut:
     more: float = 1.0
     ticking: int = 0
 
+    def events_a_ns(self, group: Group) -> float:
+        """Events a ns expected in a group, those from inside with them."""
+        return float(group.rates.sum()) * self.more
+
     @property
     def apart_from_ticks(self) -> list[Tap]:
         """Taps of demand."""

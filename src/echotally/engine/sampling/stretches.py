@@ -35,8 +35,8 @@ from echotally.rates.card_loading import Offer
 
 #: Work sent away and still there after so long, and after two of a plan's longest pauses, does not clear by itself.
 _LONG_AWAY_NS = 300 * 10**9
-#: How often a warming world is looked at for lanes that fill.
-_LOOKS = 4
+#: How often a warming world is looked at for lanes that fill, at the least, and about how many events come between two looks.
+_LOOKS, _BETWEEN = 4, 100_000
 #: Events that full lanes hand on in a stretch, about.
 _FULL_EVENTS = 400_000
 #: The same of lanes that empty so fast that a stretch with them full would take millions.
@@ -68,7 +68,7 @@ class Flow:
 class Stretch:
     """A stretch that was played: a span and a flow for each part, how long each lasted, what was amiss at its end.
 
-    ``cut_short``: a lane filled so quickly that only what it does when it is full is of interest.
+    ``filling``: lanes that filled so quickly that it was cut short, as only what they do when they are full is of interest.
     """
 
     spans: list[Span]
@@ -76,7 +76,7 @@ class Stretch:
     part_ns: int
     suspicious: set[int]
     away: bool
-    cut_short: bool = False
+    filling: Mode = frozenset()
 
 
 @dataclass
@@ -148,11 +148,13 @@ class Player:
         part = self._part_ns(-(-group.part_ns // shorter), warm, full)
         label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
         laid = {lane: self._first_guess(lane, max(warm, part)) for lane in full}
+        rate = cut.events_a_ns(group)
+        look_ns = _BETWEEN / rate if rate else math.inf
         while True:
             if cut.ticking:
                 warm, part = self._whole_minutes(warm, part, full)
             kept = self._laid_out(cut, group, warm + part * PARTS, label, laid)
-            found = self._read_parts(kept, warm, part, full, patient)
+            found = self._read_parts(kept, warm, part, full, None if patient else look_ns)
             dry = self._dry(kept.built, full)
             if found is not None and not dry:
                 break
@@ -189,7 +191,7 @@ class Player:
         self, cut: Cut, group: Group, length: int, label: str, laid: Mapping[int, int], parts: int = 1 + PARTS
     ) -> KeptFull:
         """A world in which a group's demand lasts for ``length`` ns, with so much laid into lanes for each of its parts."""
-        self._refuse(self.played + int(min(1e18, float(group.rates.sum()) * length * cut.more)))
+        self._refuse(self.played + int(min(1e18, cut.events_a_ns(group) * length)))
         floors = Happenings(floors={name: ((0, floor),) for name, floor in group.floors})
         plan = _lasting(steady(cut.taps, group, length), length, floors)
         built = self._begin(plan, label)
@@ -228,38 +230,43 @@ class Player:
     def _dry(self, built: Built, full: Iterable[int]) -> list[int]:
         return [lane for lane in full if ran_dry(built, self.lanes[lane])]
 
-    def _read_parts(self, kept: KeptFull, warm: int, part: int, full: Mode, patient: bool) -> Stretch | None:
-        """A warm-up and the parts; None as soon as a lane that was to stay full has run dry."""
+    def _read_parts(self, kept: KeptFull, warm: int, part: int, full: Mode, look_ns: float | None) -> Stretch | None:
+        """A warm-up and the parts; None as soon as a lane that was to stay full has run dry.
+
+        ``look_ns``: how often it is looked at for lanes that fill, which end it (None: never).
+        """
         built = kept.built
         start = LaneState(built, self.lanes)
-        for n in range(1, _LOOKS + 1) if warm else ():
-            play(built, warm * n // _LOOKS, self._heard)
+        if warm:
+            filling = self._fills(built, start, 0, warm, full, look_ns)
             if self._dry(built, full):
                 self._count(built)
                 return None
-            filling = LaneState(built, self.lanes).filling(start) - full
-            if filling and not patient:
+            if filling:
                 self._count(built)
-                return Stretch([], [], part, filling, False, True)
+                return Stretch([], [], part, set(filling), False, filling)
         before, held = forgotten(built), LaneState(built, self.lanes)
         spans, flows, suspicious = [], [], set[int]()
         units = {unit for lane in full for unit in self.lanes[lane].units}
         for number in range(1, PARTS + 1):
             if kept.again():
                 before, held = Reading(built), LaneState(built, self.lanes)
-            play(built, warm + part * number, self._heard)
+            # At its end there is nothing left to be spared.
+            filling = self._fills(
+                built, start, warm + part * (number - 1), part, full, look_ns if number < PARTS else None
+            )
             if self._dry(built, full):
                 self._count(built)
                 return None
-            after, now = Reading(built), LaneState(built, self.lanes)
+            now = LaneState(built, self.lanes)
+            suspicious |= now.suspicious(self.lanes, start, int(built.world.clock[0]["now"])) - full
+            if filling:
+                self._count(built)
+                return Stretch([], [], part, suspicious, False, filling)
+            after = Reading(built)
             span = after.since(before)
             flows.append(self._flow(span, held, now, part))
             spans.append(span.without_lanes_kept_full(units) if units else span)
-            suspicious |= now.suspicious(self.lanes, start, warm + part * number) - full
-            # At its end there is nothing left to be spared.
-            if (now.filling(start) - full) and not patient and number < PARTS:
-                self._count(built)
-                return Stretch([], [], part, suspicious, False, True)
             before, held = after, now
         away = self._away(built)
         self._count(built)
@@ -267,6 +274,18 @@ class Player:
             if lane not in full:
                 self.rates[lane] = max(self.rates.get(lane, 0.0), *(float(f.gone[lane]) for f in flows))
         return Stretch(spans, flows, part, suspicious, away)
+
+    def _fills(
+        self, built: Built, start: LaneState, begins: int, lasts: int, full: Mode, look_ns: float | None
+    ) -> Mode:
+        """Play a time, ns since the start, no further than until lanes fill, or one that is to be full runs dry; returns those that fill."""
+        looks = max(_LOOKS, math.ceil(lasts / look_ns) if look_ns else 0)
+        for n in range(1, looks + 1):
+            play(built, begins + lasts * n // looks, self._heard)
+            filling = frozenset(LaneState(built, self.lanes).filling(start) - full)
+            if self._dry(built, full) or (look_ns is not None and filling):
+                return filling
+        return frozenset()
 
     def _flow(self, span: Span, held: LaneState, now: LaneState, length: int) -> Flow:
         """In, out, handled: what left is what came and is no longer held."""
