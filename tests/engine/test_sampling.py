@@ -16,6 +16,7 @@ import pytest
 
 from echotally.engine import sampling
 from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
+from echotally.engine.pools import with_room
 from echotally.engine.sampling.estimate import Sampler
 from echotally.engine.sketch import LEVELS, level_of
 from echotally.errors import TooLarge
@@ -162,6 +163,30 @@ def test_what_piles_up_is_said_first(write, tmp_path):
     assert lines[1].startswith("f: work piles up by 1,0") or lines[1].startswith("f: work piles up by 1,1")
     assert "until what is oldest reaches the retention of 1 d on 02 March" in lines[1]
     assert lines[2].startswith("No plan meets every target.")
+
+
+def test_of_an_overloaded_month_few_events_are_held_at_once_and_each_function_does_what_it_can(write, monkeypatch):
+    """Three streams get many times what they can hand on (a record takes 100 ms, one at a time), a fourth a tenth of that."""
+    rates = {"a": 2_000, "b": 900, "c": 500, "d": 1}
+    model = "".join(
+        f'[functions.{n}]\nmemory = "512 MB"\nrun = "100 ms"\ncpu_share = 0\n[streams.{n}]\n[demand.{n}]\n'
+        f'into = "streams.{n}"\nrate = "{rate} /s"\n[[triggers]]\nfrom = "streams.{n}"\nto = "{n}"\n'
+        for n, rate in rates.items()
+    )
+    held = []
+
+    def grown(world, *more):
+        held.append(len(world.events) - int(world.clock[0]["events_left"]))
+        return with_room(world, *more)
+
+    monkeypatch.setattr("echotally.engine.play.with_room", grown)
+    plan = sampled(write, model)
+    seconds = 744 * 3_600
+    for unit in plan.measured.units:
+        name = unit.unit.function
+        assert unit.events["succeeded"] == pytest.approx(min(10, rates[name]) * seconds, rel=0.03)
+    # In a minute of warming up 200,000 come, and half a million wait before it is sure that they do.
+    assert max(held) < 250_000
 
 
 def test_a_stream_with_room_to_spare_is_not_taken_for_one_that_falls_behind(write):
