@@ -51,25 +51,18 @@ def holding(
     for _ in range(_LEFT_OUT):
         if not rest:
             break
+        (whole,) = no_worse([(*kept, *rest)])
+        if whole:
+            return whole, (*kept, *rest)
         good, bad = 0, len(rest)
-        # All of them; as many parts beside them as are played at once say where to look if they are worse.
-        places = [bad, *_between(good, bad, played.width - 1)]
-        while places:
-            found = dict(zip(places, no_worse([(*kept, *rest[:place]) for place in places]), strict=True))
-            whole = found.get(len(rest))
-            if whole:
-                return whole, (*kept, *rest)
-            for place in sorted(found):
-                its = found[place]
-                if not its:
+        while bad - good > 1:
+            # As many at once as are played side by side, evenly spread over what is left.
+            parts = played.width + 1
+            places = sorted({good + max(1, (bad - good) * n // parts) for n in range(1, parts)})
+            for place, found in zip(places, no_worse([(*kept, *rest[:place]) for place in places]), strict=True):
+                if not found:
                     bad = place
                     break
-                good, month = place, its
-            places = _between(good, bad, played.width)
+                good, month = place, found
         kept, rest = (*kept, *rest[:good]), rest[bad:]
     return month, kept
-
-
-def _between(good: int, bad: int, most: int) -> list[int]:
-    """So many numbers between two others, if there are as many, evenly spread."""
-    return sorted({good + (bad - good) * n // (most + 1) for n in range(1, most + 1)} - {good})
