@@ -92,6 +92,10 @@ class TooLarge(BadInput):
     """What is asked for would play more events than may be played, even as a sample."""
 
 
+class Crowded(TooLarge):
+    """More events would wait at once than are held one by one."""
+
+
 class OurFault(EchoTallyError):
     """A sum that must hold does not: the program is wrong, not the model."""
 

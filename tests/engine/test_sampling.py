@@ -450,3 +450,46 @@ def test_a_sampled_month_is_the_same_bytes_for_any_processor_and_any_number_of_c
         one_core, cwd=tmp_path, capture_output=True, text=True, timeout=240, env={**os.environ, **plain}
     )
     assert done.stdout == native, done.stderr
+
+
+def readers_behind(rates: dict[str, str], more: str = "") -> str:
+    """Queues, each read by a function of its own that handles an event in ten seconds."""
+    return "".join(
+        f'[functions.{n}]\nmemory = "512 MB"\nrun = "10 s"\ncpu_share = 0\n[queues.{n}]\nretention = "40 d"\n{more}\n'
+        f'[demand.{n}]\ninto = "queues.{n}"\n{rate}\n[[triggers]]\nfrom = "queues.{n}"\nto = "{n}"\nreaders = 1\n'
+        for n, rate in rates.items()
+    )
+
+
+def test_where_half_a_million_events_wait_a_month_is_sampled_and_tells_what_every_event_does(write):
+    # 0.4 come a second and 0.1 are handled: 0.3 x 744 x 3,600 = 803,520 are left.
+    loaded = load(write(readers_behind({"a": 'rate = "0.4 /s"'})))
+    offer = loaded.offers["test.plan"]
+    usual, exact = (project_plan(loaded, offer, 1, how=Playing(exact=exact)) for exact in (False, True))
+    assert (usual.method, exact.method) == ("sampled", "exact")
+    left = [plan.totals.left_behind_share * plan.totals.events["in"] for plan in (usual, exact)]
+    assert left == pytest.approx([803_520] * 2, rel=0.01)
+    low, high = usual.confidence.cost
+    assert low < float(exact.bill.unrounded) < high
+
+
+@pytest.mark.parametrize(
+    ("rate", "more"),
+    [
+        ('rate = "0.25 /s"', ""),
+        ('lumps = [{ at = "2027-03-02T00:00", count = 700_000 }]', ""),
+        ('rate = "0.01 /s"', "backlog = 600_000"),
+    ],
+)
+def test_fewer_that_wait_and_what_is_there_at_once_are_played_event_by_event(write, rate, more):
+    loaded = load(write(readers_behind({"a": rate}, more)))
+    assert project_plan(loaded, loaded.offers["test.plan"], 1).method == "exact"
+
+
+@pytest.mark.parametrize(("rate", "method"), [("0.19", "exact"), ("0.21", "sampled")])
+def test_functions_that_wait_apart_are_added_up_on_any_number_of_cores(write, rate, method):
+    # Of each of the two 241,056 or 294,624 are left: only together more than half a million.
+    loaded = load(write(readers_behind(dict.fromkeys(("a", "b"), f'rate = "{rate} /s"'))))
+    plans = [project_plan(loaded, loaded.offers["test.plan"], 1, how=Playing(cores=cores)) for cores in (1, 2)]
+    assert [plan.method for plan in plans] == [method] * 2
+    assert figures(plans[0]) == figures(plans[1])

@@ -87,7 +87,8 @@ CLOSE = ("dashboard", "levels", "backlog")
     "--sampled-from",
     type=Whole(min=0),
     metavar="EVENTS",
-    help="Sample months of more expected events than this (default: 40 million, up to which a month is played exactly).",
+    help="Sample months of more expected events than this (default: 40 million, up to which a month is played exactly, unless half "
+    "a million events wait in it).",
 )
 @click.option(
     "--series",

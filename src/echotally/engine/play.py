@@ -173,6 +173,7 @@ def play_watched(built: Built, watch: Watch, until_ns: int | None, progress: Pro
         codes.REACHED,
     ):
         if state == codes.MORE_ROOM:
+            watch.grows()
             built.world = with_room(built.world)
             continue
         watch.looks()

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from echotally.engine.build import Built
 from echotally.engine.layout import attempts_so_far
-from echotally.errors import BadInput, Problem, TooLarge
+from echotally.errors import BadInput, Crowded, Problem, TooLarge
 
 #: Calendar entries between two looks at the clock and the keyboard, at most; fewer where they take long.
 _STEPS, _FEWEST_STEPS = 400_000, 1_000
@@ -24,18 +24,27 @@ _LOOK_AHEAD_FROM = 10_000_000
 class Bounds(NamedTuple):
     """What the playing of a month may take before it is refused.
 
-    ``entries``: whether calendar entries out of all proportion to what came are refused; ``attempts``: the most attempts (None: any
-    number of them).
+    ``entries``: whether calendar entries out of all proportion to what came are refused; ``attempts``: the most attempts, and
+    ``waiting``: the most events that wait, the highest numbers of all functions together (None: any number of them).
     """
 
     entries: bool = True
     attempts: int | None = None
+    waiting: int | None = None
 
     def hold(self, attempts: int) -> None:
         """Raises ``TooLarge`` where so many attempts are more than may be."""
         if self.attempts is not None and attempts > self.attempts:
             what = f"has more than {self.attempts:,} attempts in a month: what finds no room is tried over and over"
             raise TooLarge(Problem(what, allowed="less demand, or more room for it"))
+
+    def hold_waiting(self, waiting: int) -> None:
+        """Raises ``Crowded`` where so many events wait that they are more than may be.
+
+        Highest numbers of functions add up to the same whichever of them are played together, so that it is raised of the same months.
+        """
+        if self.waiting is not None and waiting > self.waiting:
+            raise Crowded(Problem(f"more than {self.waiting:,} events wait", allowed="a sample; or more who take them"))
 
 
 USUAL = Bounds()
@@ -56,6 +65,10 @@ class Watch:
     def chunk(self) -> int:
         """How many entries to play next: never past the next look, so that looks fall at the same counts everywhere."""
         return min(self.steps, _STEPS - int(self.built.world.clock[0]["steps"]) % _STEPS)
+
+    def grows(self) -> None:
+        """More room is asked for. Raises ``Crowded`` where it would be for more waiting events than may be."""
+        self.bounds.hold_waiting(int(self.built.world.units["backlog_peak"].sum()))
 
     def looks(self) -> None:
         """One more chunk is played. Raises ``BadInput`` where the month would not end, or is not within its bounds."""

@@ -11,7 +11,7 @@ from echotally.engine.machines import HERE, Machines
 
 @dataclass(frozen=True)
 class Playing:
-    """How a plan's month is played. Left out: every event of up to 40 million, a sample of more, on one core.
+    """How a plan's month is played. Left out: every event of up to 40 million, a sample of more or where very many wait, on one core.
 
     ``exact``: every event, however many there are. ``sampled_from``: months of more expected events than that are sampled.
     ``effort``: how many events a sample plays in its steady hours (left out: six million), ``most``: how many in all, before it is

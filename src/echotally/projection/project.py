@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from functools import partial
 from typing import Unpack
@@ -15,6 +16,7 @@ from echotally.engine.play import Wanted
 from echotally.engine.reading import Measured
 from echotally.engine.sampling import Effort, Sampled, expected_flows, sample, sample_unless_dearer, wants_sampling
 from echotally.engine.watch import Bounds
+from echotally.errors import Crowded, TooLarge
 from echotally.model.estate import Model
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlanProjection, PlayedPlan, Projection, RefusedPlan
@@ -34,6 +36,8 @@ from echotally.rates.feasibility import Expected, limit_hint, memory_hint, reaso
 from echotally.rates.node_room import floors_on_nodes
 
 _LOG = logging.getLogger(__name__)
+#: Where more events than that wait, a month is sampled: each takes a tenth of a kB.
+_WAITING = 500_000
 #: Of so many plans of many functions some are played at the same time.
 _ROOM = 4
 
@@ -52,27 +56,65 @@ def project_plan(
     if reasons:
         _LOG.info("%s cannot run the estate", candidate.name)
         return RefusedPlan(candidate, reasons)
-    found = None
+    played = None
     if not how.exact and wants_sampling(model, loaded.month, placement, how.sampled_from):
-        usual = Effort()
-        effort = Effort(how.effort or usual.steady, how.most or usual.most, how.attempts)
-        sampling = partial(sample if how.alike else sample_unless_dearer, effort=effort)
-        found = how.places.run(progress, sampling, model, loaded.month, placement, seed)
-    if found:
-        played = _sampled(loaded, found, candidate)
-    else:
-        marks = marks_for(placement.values(), loaded.month.arrivals.length_ns)._replace(passing_ns=how.passing_ns)
-        bounds = Bounds(not how.exact, how.attempts)
-        wanted = Wanted(bounds, how.starts, marks, how.cores, how.places, how.memory, how.quantities_only)
-        measured = simulate_month(model, loaded.month.arrivals, placement, seed, progress, wanted)
-        played = _exact(loaded, measured, candidate)
-        # Its parts may have been played one by one, each within its bounds.
-        bounds.hold(played.totals.attempts["total"])
+        played = _as_sample(loaded, candidate, seed, progress, how)
+    if played is None:
+        # What was played of a crowded month is let go before the sample is.
+        with suppress(Crowded):
+            played = _event_by_event(
+                loaded, candidate, seed, progress, how, None if how.exact else _most_waiting(loaded)
+            )
+    if played is None:
+        with suppress(TooLarge):
+            played = _as_sample(loaded, candidate, seed, progress, how)
+    # Where even that would play too much, or the month itself is sooner played, there is no other way.
+    played = played or _event_by_event(loaded, candidate, seed, progress, how)
     if model.units >= MANY:
         give_back_memory()
     _tell(candidate, played, time.perf_counter() - began)
     idle = bill_when_idle(loaded, candidate) if how.standing else None
     return replace(played, hints=_hints(model, placement), when_idle=idle, happenings=loaded.month.happenings)
+
+
+def _as_sample(
+    loaded: Loaded, candidate: Offer, seed: int, progress: Callable[[float], None] | None, how: Playing
+) -> PlayedPlan | None:
+    """The month from a sample; None where the month itself is sooner played."""
+    usual, placement = Effort(), placement_on(loaded.model, loaded.offers, candidate)
+    effort = Effort(how.effort or usual.steady, how.most or usual.most, how.attempts)
+    sampling = partial(sample if how.alike else sample_unless_dearer, effort=effort)
+    found = how.places.run(progress, sampling, loaded.model, loaded.month, placement, seed)
+    return _sampled(loaded, found, candidate) if found else None
+
+
+def _event_by_event(
+    loaded: Loaded,
+    candidate: Offer,
+    seed: int,
+    progress: Callable[[float], None] | None,
+    how: Playing,
+    waiting: int | None = None,
+) -> PlayedPlan:
+    """The month with every event. Raises ``Crowded`` where more of them than ``waiting`` wait."""
+    arrivals, placement = loaded.month.arrivals, placement_on(loaded.model, loaded.offers, candidate)
+    marks = marks_for(placement.values(), arrivals.length_ns)._replace(passing_ns=how.passing_ns)
+    bounds = Bounds(not how.exact, how.attempts, waiting)
+    wanted = Wanted(bounds, how.starts, marks, how.cores, how.places, how.memory, how.quantities_only)
+    measured = simulate_month(loaded.model, arrivals, placement, seed, progress, wanted)
+    played = _exact(loaded, measured, candidate)
+    # Its parts may have been played one by one, each within its bounds.
+    bounds.hold(played.totals.attempts["total"])
+    bounds.hold_waiting(sum(unit.backlog_peak for unit in measured.units))
+    return played
+
+
+def _most_waiting(loaded: Loaded) -> int:
+    """So many events may wait in a month that is played event by event, lumps and backlogs aside, which are there at once anyway."""
+    backlogs = sum(queue.backlog or 0 for queue in loaded.model.queues.values()) * len(loaded.model.environments)
+    counted = [tap.stretches for tap in loaded.month.taps if not tap.stretches.are_instants]
+    lumps = sum(int(its.count[(its.start_ns == its.end_ns) & (its.count > 1)].sum()) for its in counted)
+    return _WAITING + backlogs + lumps
 
 
 def _tell(candidate: Offer, played: PlayedPlan, took_s: float) -> None:
@@ -184,7 +226,7 @@ def project(
 
     ``sets`` are (address, value) overrides, ``progress`` is told (plan, share of the month played),
     ``exact`` simulates every event however many there are, ``sampled_from`` samples months of more expected events
-    than that (left out: 40 million). ``cluster``: the address of a Dask scheduler, on whose workers plans and the independent
+    than that (left out: 40 million), and unless ``exact`` those in which very many wait. ``cluster``: the address of a Dask scheduler, on whose workers plans and the independent
     parts of a large estate are played, with the same answer.
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """

@@ -205,9 +205,14 @@ def _happenings(projection: Projection) -> Iterator[str]:
 
 
 def _method(projection: Projection) -> str:
-    if not any(p.confidence for p in projection.played):
+    sampled = [p.offer.name for p in projection.played if p.confidence]
+    if not sampled:
         return "every event simulated"
-    return "a sample simulated (--exact for every event): figures are estimates, with 95 % intervals"
+    if len(sampled) == len(projection.played):
+        return "a sample simulated (--exact for every event): figures are estimates, with 95 % intervals"
+    # On some plans so much waits that their months are sampled, and on others not.
+    which = f"every event simulated, but a sample on {', '.join(map(safe, sampled))}, where very many wait"
+    return f"{which} (--exact for every event): what has an interval is an estimate, 95 %"
 
 
 def _intervals(projection: Projection, width: int | None = None) -> list[RenderableType]:
