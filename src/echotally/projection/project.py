@@ -56,19 +56,17 @@ def project_plan(
     if reasons:
         _LOG.info("%s cannot run the estate", candidate.name)
         return RefusedPlan(candidate, reasons)
-    played = None
-    if not how.exact and wants_sampling(model, loaded.month, placement, how.sampled_from):
+    played, many = None, not how.exact and wants_sampling(model, loaded.month, placement, how.sampled_from)
+    if many:
         played = _as_sample(loaded, candidate, seed, progress, how)
-    if played is None:
+    elif not how.exact:
         # What was played of a crowded month is let go before the sample is.
         with suppress(Crowded):
-            played = _event_by_event(
-                loaded, candidate, seed, progress, how, None if how.exact else _most_waiting(loaded)
-            )
-    if played is None:
-        with suppress(TooLarge):
-            played = _as_sample(loaded, candidate, seed, progress, how)
-    # Where even that would play too much, or the month itself is sooner played, there is no other way.
+            played = _event_by_event(loaded, candidate, seed, progress, how, _most_waiting(loaded))
+        if played is None:
+            with suppress(TooLarge):
+                played = _as_sample(loaded, candidate, seed, progress, how)
+    # Where even a sample would play too much, or the month itself is sooner played, there is no other way.
     played = played or _event_by_event(loaded, candidate, seed, progress, how)
     if model.units >= MANY:
         give_back_memory()
