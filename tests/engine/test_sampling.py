@@ -25,7 +25,7 @@ from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.tables import figures
 from echotally.projection.totals import totals_of
-from tests.conftest import run_program
+from tests.conftest import CARD, PRICES, run_program
 
 MODEL = """
 [functions.f]
@@ -484,6 +484,14 @@ def test_where_half_a_million_events_wait_a_month_is_sampled_and_tells_what_ever
 def test_fewer_that_wait_and_what_is_there_at_once_are_played_event_by_event(write, rate, more):
     loaded = load(write(readers_behind({"a": rate}, more)))
     assert project_plan(loaded, loaded.offers["test.plan"], 1).method == "exact"
+
+
+def test_only_the_plans_on_which_very_many_wait_are_sampled_and_that_is_said(write, tmp_path):
+    wide, narrow = (CARD.format(keys=keys, prices=PRICES) for keys in ("", "concurrency_limit = 1"))
+    card = wide + narrow[narrow.index("[plans.plan]") :].replace("plans.plan", "plans.narrow")
+    write(readers_behind({"a": 'rate = "0.4 /s"'}).replace("readers = 1", "readers = 9"), card=card)
+    done = run_program("project", "model.toml", cwd=tmp_path)
+    assert "every event simulated, but a sample on test.narrow, where very many wait" in " ".join(done.stdout.split())
 
 
 @pytest.mark.parametrize(("rate", "method"), [("0.19", "exact"), ("0.21", "sampled")])
