@@ -224,8 +224,9 @@ def project(
 
     ``sets`` are (address, value) overrides, ``progress`` is told (plan, share of the month played),
     ``exact`` simulates every event however many there are, ``sampled_from`` samples months of more expected events
-    than that (left out: 40 million), and unless ``exact`` those in which very many wait. ``cluster``: the address of a Dask scheduler, on whose workers plans and the independent
-    parts of a large estate are played, with the same answer.
+    than that (left out: 40 million); months in which very many wait are sampled as well, unless ``exact``.
+    ``cluster``: the address of a Dask scheduler, on whose workers plans and the independent parts of a large estate are
+    played, with the same answer.
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """
     loaded = load(path, sets)
