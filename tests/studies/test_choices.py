@@ -284,13 +284,13 @@ def test_changes_that_hold_are_looked_for_in_so_many_months_and_what_is_kept_was
         asked.append(some)
         return sum(changes.index(each) in bad for each in some), some
 
-    def rank(month):
-        return month[0]
+    def is_no_worse(new, old):
+        return new[0] <= old[0]
 
-    every = holding((0, ()), changes, SomeMonths(played, 1_000), rank)
+    every = holding((0, ()), changes, SomeMonths(played, 1_000), is_no_worse)
     asked.clear()
     some = SomeMonths(played, most, width)
-    month, kept = holding((0, ()), changes, some, rank)
+    month, kept = holding((0, ()), changes, some, is_no_worse)
     assert len(asked) <= most and month == (0, kept) and not {changes.index(each) for each in kept} & bad
     # Where nothing was refused it is what any number of months would have found.
     assert some.refused or (month, kept) == every

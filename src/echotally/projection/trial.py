@@ -407,8 +407,7 @@ class _Part:
             *(c for c in base.checks if c.function is not None and c.function not in self.functions),
             *(c for c in played.checks if c.function is not None),
         ]
-        missed = tuple(check for check in checks if check.missed)
-        return Trial(cost, totals, missed, tuple(played.units), self._sampled)
+        return Trial(cost, totals, tuple(checks), tuple(played.units), self._sampled)
 
     @cached_property
     def _other_totals(self) -> Totals:

@@ -8,7 +8,7 @@ from decimal import Decimal
 from echotally.engine.reading import UnitMeasured
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.totals import Totals
-from echotally.projection.verdict import Check
+from echotally.projection.verdict import Check, goes_further
 
 
 @dataclass(frozen=True)
@@ -20,9 +20,18 @@ class Trial:
 
     cost: Decimal
     totals: Totals
-    misses: tuple[Check, ...]
+    checks: tuple[Check, ...]
     part: tuple[UnitMeasured, ...]
     sampled: bool = False
+
+    @property
+    def misses(self) -> tuple[Check, ...]:
+        """The targets that are missed."""
+        return tuple(check for check in self.checks if check.missed)
+
+    def misses_more(self, other: Trial) -> bool:
+        """Whether it misses more targets than another, or exceeds one that both exceed by more."""
+        return len(self.misses) > len(other.misses) or goes_further(self.checks, other.checks)
 
     def units_of(self, function: str) -> list[UnitMeasured]:
         """What was measured of one function of the part, an item an environment."""
@@ -31,4 +40,4 @@ class Trial:
 
 def trial_of(plan: PlayedPlan, sampled: bool = False) -> Trial:
     """A month that was played whole."""
-    return Trial(plan.bill.unrounded, plan.totals, plan.misses, tuple(plan.units), sampled)
+    return Trial(plan.bill.unrounded, plan.totals, plan.checks, tuple(plan.units), sampled)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -16,6 +17,8 @@ from echotally.rates.billing import rounded_total
 
 #: Targets that totals are held against, of the estate and of a function.
 _OF_TOTALS = ("throttled", "refused", "lost", "left_behind")
+#: Two figures that are closer than this, as a share, differ by the order in which they were added up.
+_NOISE = 1e-9
 
 
 @dataclass(frozen=True)
@@ -36,6 +39,11 @@ class Check:
     value: str | None = None
 
     @property
+    def of(self) -> tuple[str | None, ...]:
+        """Which target it is of all that there are."""
+        return self.target, self.function, self.by, self.value
+
+    @property
     def undecided(self) -> bool:
         """Whether the figure is an estimate whose interval, ends included, holds what is wanted (rule 7.75)."""
         return (
@@ -54,6 +62,12 @@ class Check:
     def used(self) -> float:
         """How much of the target is used up, 1 at the target itself (0 of a target of 0 counts as met with room)."""
         return self.found / self.wanted if self.wanted else float(self.found > 0)
+
+
+def goes_further(new: Iterable[Check], old: Iterable[Check]) -> bool:
+    """Whether a target that is exceeded in both of two months is exceeded by more in the new one, surely or not."""
+    before = {check.of: check.found for check in old if check.found > check.wanted}
+    return any(check.found > before.get(check.of, math.inf) * (1 + _NOISE) for check in new)
 
 
 class _Judge:

@@ -34,6 +34,7 @@ from echotally.studies.choice import Choice, Sets
 from echotally.studies.committing import commitments
 from echotally.studies.holding import SomeMonths, holding
 from echotally.studies.size_trials import SizeTrials
+from echotally.studies.standing import Stood, function_of, is_harmed, is_no_worse, rank, seems
 from echotally.studies.warm_hours import warm_hours
 from echotally.studies.work import month_work
 
@@ -47,7 +48,7 @@ _AT_ONCE = 2
 #: Sizes of so many functions, and those of large months, are tried part by part by several processes: most of a small part's time is
 #: the interpreter's.
 _MANY = 64
-_Result = tuple["Stood", dict[str, str]]
+_Result = tuple[Stood, dict[str, str]]
 _ONCE = ("reserved_hours", "node_hours")
 _BATCHES = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000)
 
@@ -91,7 +92,7 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
     # What decided on a sample of a large month, or in a part of an estate, need not hold in the whole of it.
     width = _AT_ONCE if chooser.months.large else 1
     some_months = SomeMonths(lambda some: chooser.months.if_played(assignment, some), chooser.soon_played, width)
-    chosen, sized = holding(plain, sized, some_months, lambda month: _rank(Stood.in_(month)))
+    chosen, sized = holding(plain, sized, some_months, is_no_worse, chooser.blames)
     if some_months.refused:
         method += "; finding the sizes that hold all together was cut short"
     return Choice(
@@ -112,14 +113,12 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
 
 def _seem_to_hold(chooser: _Chooser, assignment: dict[str, str], sized: Sets) -> Sets:
     """Sizes of a large month that seem no worse together by small samples, so that few of those that are told must be played."""
-
-    def stood(some: Sets) -> Stood | None:
-        month = chooser.months.if_played(assignment, some, rough=True)
-        return Stood.in_(month) if month else None
-
-    plain = stood(())
-    some_months = SomeMonths(stood, chooser.soon_played, _AT_ONCE)
-    return holding(plain, sized, some_months, _seems)[1] if plain else sized
+    some_months = SomeMonths(
+        lambda some: chooser.months.if_played(assignment, some, rough=True), chooser.soon_played, _AT_ONCE
+    )
+    plain = chooser.months.if_played(assignment, (), rough=True)
+    seems_no_worse = partial(is_no_worse, ranked=seems)
+    return holding(plain, sized, some_months, seems_no_worse, chooser.blames)[1] if plain else sized
 
 
 @dataclass
@@ -164,7 +163,7 @@ class _Chooser:
             if seen.stood
         ]
         if feasible:
-            _, offer, self.todays = min(feasible, key=lambda each: _rank(each[0]))
+            _, offer, self.todays = min(feasible, key=lambda each: rank(each[0]))
             today = replace(self.months.play(self.todays), offer=offer)
         else:
             today = self.months.play({n: fits[0] for n, fits in self.fits.items()})
@@ -207,7 +206,7 @@ class _Chooser:
         tried += [today for today in (self.todays,) if today and today not in tried]
         # Where none has room beside the others, the first says why.
         results = self._played(tried, rough=True) or [(Stood.in_(self.months.play(tried[0])), tried[0])]
-        ranked = sorted(results, key=lambda r: (_seems(r[0]), list(r[1].values())))
+        ranked = sorted(results, key=lambda r: (seems(r[0]), list(r[1].values())))
         cheapest = min(results, key=lambda r: r[0].cost)
         if cheapest[0].misses > ranked[0][0].misses:
             ranked[:0] = self._towards(cheapest, ranked[0])
@@ -215,7 +214,7 @@ class _Chooser:
             # Samples of so few events part what differs by some percent, and today is to be beaten by what is told of both.
             finalists = [a for n, (_, a) in enumerate(ranked) if n < _FINALISTS or a == self.todays]
             ranked = self._played(finalists) or ranked
-        chosen = min(ranked, key=lambda r: (_rank(r[0]), list(r[1].values())))[1]
+        chosen = min(ranked, key=lambda r: (rank(r[0]), list(r[1].values())))[1]
         how = f"{estimated.method}; the best {len(tried)} played"
         if self._cut_short:
             how += "; following a cheaper one was cut short"
@@ -236,7 +235,7 @@ class _Chooser:
         moves = [(name, plan) for name, plan in cheap[1].items() if sound[1][name] != plan]
         moves.sort(key=lambda move: cheap[0].functions[move[0]] - sound[0].functions[move[0]])
         some_months = SomeMonths(played, self.soon_played, _AT_ONCE if self.months.large else 1)
-        stood, kept = holding(base.stood or sound[0], moves, some_months, _seems)
+        stood, kept = holding(base.stood or sound[0], moves, some_months, lambda new, old: seems(new) <= seems(old))
         self._cut_short = some_months.refused
         return [(stood, sound[1] | dict(kept))] if kept else []
 
@@ -322,6 +321,10 @@ class _Chooser:
                 progress("sizes", (number + 1) / len(names))
         return chosen
 
+    def blames(self, size: tuple[str, str], new: PlayedPlan, old: PlayedPlan) -> bool:
+        """Whether the function of a size fares worse in a month with it than in the old one."""
+        return is_harmed(function_of(size[0], self.loaded.model.triggers), new, old)
+
     def _with_pins(self, assignment: dict[str, str]) -> list[tuple[str, str]]:
         return [*self.loaded.document.changed_sets(), *((f"functions.{n}.plan", p) for n, p in assignment.items())]
 
@@ -366,26 +369,6 @@ class _Chooser:
         return None if high < 1 or high == now else high
 
 
-@dataclass(frozen=True)
-class Stood:
-    """How the month stood under an assignment: how many targets it missed, whether some are undecided, its unrounded cost and that of
-    each function.
-    """
-
-    misses: int
-    undecided: bool
-    cost: Decimal
-    functions: Mapping[str, Decimal]
-
-    @classmethod
-    def in_(cls, month: PlayedPlan) -> Stood:
-        """Of a month that was played."""
-        functions: dict[str, Decimal] = {}
-        for (name, _), amount in month.bill.functions.items():
-            functions[name] = functions.get(name, Decimal(0)) + amount
-        return cls(len(month.misses), bool(month.undecided), month.bill.unrounded, functions)
-
-
 class _Seen(NamedTuple):
     """What is kept of a month: how it stood (None: it could not be played), and what was used on plans that took all they can."""
 
@@ -405,13 +388,3 @@ def _used_on(name: str, metered: Metered) -> Used:
                 meters = kept.setdefault(None if meter_name in _ONCE else key, {})
                 meters[account, meter_name] = meters.get((account, meter_name), 0.0) + float(quantity)
     return kept
-
-
-def _seems(stood: Stood) -> tuple[int, Decimal]:
-    """How good it seems by a small sample, which leaves more undecided than the month."""
-    return stood.misses, stood.cost
-
-
-def _rank(stood: Stood) -> tuple[int, bool, Decimal]:
-    """What surely meets all goes before what perhaps does, though it cost more (rule 6.8)."""
-    return stood.misses, not stood.misses and stood.undecided, stood.cost

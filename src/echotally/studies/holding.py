@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
-from typing import Any, Generic, TypeVar
+from operator import itemgetter
+from typing import Generic, TypeGuard, TypeVar
 
 from echotally.projection.threads import side_by_side
 from echotally.studies.choice import Sets
@@ -36,33 +37,42 @@ def holding(
     base: _Month,
     changes: Sequence[tuple[str, str]],
     played: SomeMonths[_Month],
-    rank: Callable[[_Month], Any],
+    is_no_worse: Callable[[_Month, _Month], bool],
+    blames: Callable[[tuple[str, str], _Month, _Month], bool] | None = None,
 ) -> tuple[_Month, Sets]:
     """The month with those of some changes that leave it no worse than ``base``, which has none of them; and these.
 
     All of them together, else the first that makes it worse is left out, and so on with the rest, as long as that takes few months.
+    Changes that ``blames`` suspects, in a month that is worse, come last: mostly one of them it is.
     """
+    places = {change: place for place, change in enumerate(changes)}
 
-    def no_worse(several: list[Sets]) -> list[_Month | None]:
-        return [found if found is not None and rank(found) <= rank(base) else None for found in played(several)]
+    def with_(some: Iterable[tuple[str, str]]) -> Sets:
+        return tuple(sorted((*kept, *some), key=places.__getitem__))
 
-    month, rest = base, tuple(changes)
-    kept: Sets = ()
+    def is_good(found: _Month | None) -> TypeGuard[_Month]:
+        return found is not None and is_no_worse(found, base)
+
+    month, kept, rest = base, Sets(), tuple(changes)
     for _ in range(_LEFT_OUT):
         if not rest:
             break
-        (whole,) = no_worse([(*kept, *rest)])
-        if whole:
-            return whole, (*kept, *rest)
-        good, bad = 0, len(rest)
+        (whole,) = played([with_(rest)])
+        if is_good(whole):
+            return whole, with_(rest)
+        good, bad, likely = 0, len(rest), 0
+        if blames and whole is not None:
+            blamed = [blames(each, whole, base) for each in rest]
+            rest = tuple(each for _, each in sorted(zip(blamed, rest, strict=True), key=itemgetter(0)))
+            likely = blamed.count(False) % len(rest)
         while bad - good > 1:
-            # As many at once as are played side by side, evenly spread over what is left.
-            parts = played.width + 1
-            places = sorted({good + max(1, (bad - good) * n // parts) for n in range(1, parts)})
-            for place, found in zip(places, no_worse([(*kept, *rest[:place]) for place in places]), strict=True):
-                if not found:
-                    bad = place
+            # As many at once as are played side by side, evenly spread over what is left, or over those that are blamed.
+            parts, start = played.width + 1, max(good, likely)
+            steps = sorted({start + max(start == good, (bad - start) * n // parts) for n in range(1, parts)})
+            for step, found in zip(steps, played([with_(rest[:step]) for step in steps]), strict=True):
+                if not is_good(found):
+                    bad, likely = step, 0
                     break
-                good, month = place, found
-        kept, rest = (*kept, *rest[:good]), rest[bad:]
+                good, month = step, found
+        kept, rest = with_(rest[:good]), rest[bad:]
     return month, kept

@@ -62,11 +62,11 @@ class SizeTrials:
 
     def no_worse(self, name: str, sets: Sets) -> bool:
         """Whether these, of which the last are of a function, cost no more and miss no more than what was taken so far."""
-        return any(new.cost <= old.cost and len(new.misses) <= len(old.misses) for old, new in self._pair(name, sets))
+        return any(new.cost <= old.cost and not new.misses_more(old) for old, new in self._pair(name, sets))
 
     def misses_no_more(self, name: str, sets: Sets) -> bool:
         """Whether these miss no more targets than what was taken so far."""
-        return any(len(new.misses) <= len(old.misses) for old, new in self._pair(name, sets))
+        return any(not new.misses_more(old) for old, new in self._pair(name, sets))
 
     def most_instances(self, name: str, sets: Sets) -> int | None:
         """The most instances there are of a function; None where that is not known."""

@@ -1,0 +1,77 @@
+"""How a month stands under an assignment and sizes, and which of two months stands no worse."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+from echotally.model.estate import Trigger
+from echotally.projection.answer import PlayedPlan
+from echotally.projection.totals import totals_of
+from echotally.projection.verdict import goes_further
+
+
+@dataclass(frozen=True)
+class Stood:
+    """How the month stood under an assignment: how many targets it missed, whether some are undecided, its unrounded cost and that of
+    each function.
+    """
+
+    misses: int
+    undecided: bool
+    cost: Decimal
+    functions: Mapping[str, Decimal]
+
+    @classmethod
+    def in_(cls, month: PlayedPlan) -> Stood:
+        """Of a month that was played."""
+        functions: dict[str, Decimal] = {}
+        for (name, _), amount in month.bill.functions.items():
+            functions[name] = functions.get(name, Decimal(0)) + amount
+        return cls(len(month.misses), bool(month.undecided), month.bill.unrounded, functions)
+
+
+def seems(stood: Stood) -> tuple[int, Decimal]:
+    """How good it seems by a small sample, which leaves more undecided than the month."""
+    return stood.misses, stood.cost
+
+
+def rank(stood: Stood) -> tuple[int, bool, Decimal]:
+    """What surely meets all goes before what perhaps does, though it cost more (rule 6.8)."""
+    return stood.misses, not stood.misses and stood.undecided, stood.cost
+
+
+def is_no_worse(new: PlayedPlan, old: PlayedPlan, ranked: Callable[[Stood], Any] = rank) -> bool:
+    """Whether sizes leave a month no worse: as good by its rank, and no target that is exceeded anyway is exceeded by more."""
+    return ranked(Stood.in_(new)) <= ranked(Stood.in_(old)) and not goes_further(new.checks, old.checks)
+
+
+def is_harmed(function: str, new: PlayedPlan, old: PlayedPlan) -> bool:
+    """Whether a function has to do with what is worse than in the old month: targets exceeded by more, and the cost."""
+    before = {check.of: check.found for check in old.checks}
+    worse = {check.target for check in new.checks if check.found > max(check.wanted, before.get(check.of, 0.0))}
+    now, then = _figures(function, new), _figures(function, old)
+    return any(now[target] > then[target] for target in (*worse, "monthly_cost"))
+
+
+def _figures(function: str, month: PlayedPlan) -> dict[str, float]:
+    """What each target is about, of one function."""
+    units = month.units_of(function)
+    totals = totals_of(units)
+    return {
+        "throttled": totals.attempts["throttled"],
+        "refused": totals.events["rejected"],
+        "lost": totals.lost,
+        "left_behind": totals.left_behind,
+        "wait_p95": totals.wait_p95_s or 0.0,
+        "latency_p95": max((u.answers.p95 for u in units if u.answers.p95 is not None), default=0.0),
+        "monthly_cost": float(Stood.in_(month).functions.get(function, 0)),
+    }
+
+
+def function_of(address: str, triggers: Sequence[Trigger]) -> str:
+    """The function that the size at an address belongs to: one of its own keys, or of a trigger's that calls it."""
+    table, name, *_ = address.split(".")
+    return triggers[int(name)].to if table == "triggers" else name
