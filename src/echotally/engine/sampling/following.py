@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from echotally.engine.sampling.estimate import Sampler
 
 Array = NDArray[np.float64]
+_EMPTY: Mode = frozenset()
 
 
 class PartOfMonth:
@@ -45,6 +46,7 @@ class PartOfMonth:
         self.random = np.random.Generator(np.random.PCG64(stream_seed(sampler.seed, f"carried {part}")))
         self.waits: dict[int, list[tuple[float, float, float, float]]] = {}
         self.lags: dict[int, list[tuple[float, float, float]]] = {}
+        self.companies: dict[Mode, dict[int, list[int]]] = {}
 
     def follow(self) -> Total:
         """Segment after segment; then everything that was played is weighed by the time it stands for."""
@@ -101,28 +103,48 @@ class PartOfMonth:
     def _steady(self, at: int) -> None:
         segment = self.cut.segments[at]
         assert segment.group is not None
-        now = segment.start_ns
+        now, full = segment.start_ns, _EMPTY
+        # Since when each company of full lanes has been going on as it does, and until when at the most: one that is about to be empty
+        # is looked at every few minutes, and the others are not for that.
+        pace: dict[int, tuple[int, int]] = {}
         while now < segment.end_ns:
-            full = self.sampler.mode(segment.group, self._full())
-            step = segment.end_ns - now
-            if full:
-                # No further than until a lane is empty: from then on another stretch stands for the time.
-                step = min(step, *(self.carried[lane].step_ns(now) for lane in full))
+            before, full = full, self.sampler.mode(segment.group, self._full())
+            if full != before and pace:
+                # From here on another stretch stands for the time.
+                for company, (since, _) in pace.items():
+                    self._move(segment.group, before, company, since, now - since)
+                pace, full = {}, self.sampler.mode(segment.group, self._full())
+            for company, lanes in self._companies(full).items():
+                if company not in pace:
+                    # No further than until a lane is empty.
+                    steps = [self.carried[lane].step_ns(now) for lane in lanes]
+                    pace[company] = now, min(segment.end_ns, now + min(steps))
+            until = min((due for _, due in pace.values()), default=segment.end_ns)
             key = (segment.group, full)
-            self.times[key] = self.times.get(key, 0.0) + step
+            self.times[key] = self.times.get(key, 0.0) + until - now
             hour = (self._hour(now), key)
-            self.by_hour[hour] = self.by_hour.get(hour, 0.0) + step
-            if full:
-                self._move(segment.group, full, now, step)
-            now += step
+            self.by_hour[hour] = self.by_hour.get(hour, 0.0) + until - now
+            now = until
+            for company in [company for company, (_, due) in pace.items() if due <= now]:
+                since, _ = pace.pop(company)
+                self._move(segment.group, full, company, since, now - since)
+
+    def _companies(self, full: Mode) -> dict[int, list[int]]:
+        """Lanes that are full, by the company they are of."""
+        if full not in self.companies:
+            found = self.companies[full] = dict[int, list[int]]()
+            for lane in sorted(full):
+                found.setdefault(self.lanes.company[lane], []).append(lane)
+        return self.companies[full]
 
     def _full(self) -> Mode:
         # Less than an event is what rounding leaves.
         return frozenset(n for n, c in self.carried.items() if c.came and c.held >= 1.0)
 
-    def _move(self, group: int, full: Mode, now: int, step: int) -> None:
-        flow = self.sampler.stretch(group, full).flows[self.part]
-        for lane in sorted(full):
+    def _move(self, group: int, full: Mode, company: int, now: int, step: int) -> None:
+        """Let the full lanes of a company go on from ``now`` for so many ns."""
+        flow, lanes = self.sampler.stretch(group, full).flows[self.part], self._companies(full)[company]
+        for lane in lanes:
             carried = self.carried[lane]
             if not carried.came:
                 carried.begins(float(now))
@@ -131,7 +153,7 @@ class PartOfMonth:
             noise = float(self.random.standard_normal()) * (come * self.sampler.burst(lane)) ** 0.5
             lot = carried.moves(now, step, max(0.0, come + noise), float(flow.gone[lane]) * step)
             self._hand_on(lane, step, lot, flow.handled, flow.run_ns)
-        for unit in {unit for lane in full for unit in self.lanes[lane].units}:
+        for unit in {unit for lane in lanes for unit in self.lanes[lane].units}:
             self._lag(unit, now, step)
 
     def _hand_on(self, lane: int, step: int, lot: Lot, handled: Array, run_ns: Array) -> None:

@@ -121,6 +121,22 @@ class Lanes(list[Lane]):
         for n, lane in enumerate(self):
             for unit in lane.units:
                 self.of_unit.setdefault(unit, []).append(n)
+        #: A number for each lane, the same for those that have a unit in common, directly or by others.
+        self.company = self._company()
+
+    def _company(self) -> list[int]:
+        found = [-1] * len(self)
+        company_of: dict[int, int] = {}
+        for first in range(len(self)):
+            ahead = [first] if found[first] < 0 else []
+            while ahead:
+                lane = ahead.pop()
+                found[lane] = first
+                for unit in self[lane].units:
+                    if company_of.setdefault(unit, -1) < 0:
+                        company_of[unit] = first
+                        ahead += [other for other in self.of_unit[unit] if found[other] < 0]
+        return found
 
     def _those(self, kind: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Which lanes are of a kind, and their sources, partitions or triggers."""
