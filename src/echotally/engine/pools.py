@@ -24,6 +24,20 @@ def _room_beside(world: World, n: int) -> dict[str, Any]:
     return {"aside": longer, "ahead": world.ahead if before else layout.none_ahead()}
 
 
+def _lengthened(array: Any, n: int) -> Any:
+    """The array with so many places, those that are new of zeros.
+
+    In its own memory where that can be made longer: a copy of a large pool would stand beside it while it is made.
+    """
+    if not array.flags.owndata:
+        longer = np.zeros(n, array.dtype)
+        longer[: len(array)] = array
+        return longer
+    # Whoever else looks at it does so through the world, which is another one from here on.
+    array.resize(n, refcheck=False)
+    return array
+
+
 def with_room(world: World, events: int = 0) -> World:
     """The same world with every pool that is low made twice as large, or a quarter larger where it is large already.
 
@@ -34,16 +48,15 @@ def with_room(world: World, events: int = 0) -> World:
     changed: dict[str, Any] = {}
     for name in _POOLS:
         if clock[f"{name}_left"] <= margin:
-            array = getattr(world, name)
-            # Of very many a few more at a time: the old ones are there as well while they are copied.
-            more = len(array) if len(array) < _MANY else len(array) // 4
+            array, before = getattr(world, name), len(getattr(world, name))
+            # Of very many a few more at a time.
+            more = before if before < _MANY else before // 4
             if events and name == "events":
                 more = events + events // 4
-            changed[name] = longer = np.zeros(len(array) + more + margin, array.dtype)
-            longer[: len(array)] = array
+            changed[name] = longer = _lengthened(array, before + more + margin)
             # The old free list ends by pointing one past the array, which is where the new part begins.
-            link_free(longer, len(array))
-            clock[f"{name}_left"] += len(longer) - len(array)
+            link_free(longer, before)
+            clock[f"{name}_left"] += len(longer) - before
     if len(world.calendar) - layout.SENTINELS - clock["entries_n"] - clock["aside_n"] <= 4 * margin:
         changed["calendar"] = longer = layout.empty_calendar(2 * len(world.calendar) + 4 * margin)
         longer[: len(world.calendar)] = world.calendar

@@ -113,10 +113,9 @@ class Watched:
             steps = min(until - int(clock["steps"]), watch.chunk())
             state = kernels.run(self.built.door(kernels.door), codes.PLAY, steps, 0)
             if state == codes.MORE_ROOM:
-                world = with_room(self.built.world)
-                grown = any(new is not old for new, old in zip(world, self.built.world, strict=True))
-                self.built.world = world
-                if grown:
+                before = [*map(len, self.built.world)]
+                self.built.world = with_room(self.built.world)
+                if [*map(len, self.built.world)] != before:
                     continue
                 # Nothing was low but the page, which is full.
                 return False

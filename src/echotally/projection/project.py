@@ -68,7 +68,7 @@ def project_plan(
                 played = _as_sample(loaded, candidate, seed, progress, how)
     # Where even a sample would play too much, or the month itself is sooner played, there is no other way.
     played = played or _event_by_event(loaded, candidate, seed, progress, how)
-    if model.units >= MANY:
+    if model.units >= MANY or played.confidence:
         give_back_memory()
     _tell(candidate, played, time.perf_counter() - began)
     idle = bill_when_idle(loaded, candidate) if how.standing else None
