@@ -9,6 +9,7 @@ import os
 import subprocess
 import sys
 import weakref
+from collections import Counter
 from dataclasses import replace
 
 import numpy as np
@@ -16,8 +17,11 @@ import pytest
 
 from echotally.engine import sampling
 from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
+from echotally.engine.play import begun
 from echotally.engine.pools import with_room
+from echotally.engine.sampling.carrying import Carried
 from echotally.engine.sampling.estimate import Sampler
+from echotally.engine.sampling.lanes import Lanes
 from echotally.engine.sketch import LEVELS, level_of
 from echotally.errors import TooLarge
 from echotally.projection.loaded import load, placement_on
@@ -501,3 +505,55 @@ def test_functions_that_wait_apart_are_added_up_on_any_number_of_cores(write, ra
     plans = [project_plan(loaded, loaded.offers["test.plan"], 1, how=Playing(cores=cores)) for cores in (1, 2)]
     assert [plan.method for plan in plans] == [method] * 2
     assert figures(plans[0]) == figures(plans[1])
+
+
+def test_lanes_that_have_nothing_in_common_go_on_at_their_own_pace(write, monkeypatch):
+    """Two streams get twice what they hand on (a record a second); a third just as much, so that it is about to be empty all month."""
+    model = "".join(
+        f'[functions.{n}]\nmemory = "512 MB"\nrun = "1 s"\ncpu_share = 0\n[streams.{n}]\n[demand.{n}]\n'
+        f'into = "streams.{n}"\nrate = "{rate} /s"\n[[triggers]]\nfrom = "streams.{n}"\nto = "{n}"\n'
+        for n, rate in {"a": 2, "b": 2, "c": 1}.items()
+    )
+    steps, moves = Counter[int](), Carried.moves
+    monkeypatch.setattr(Carried, "moves", lambda c, *step: (steps.update([c.lane.source]), moves(c, *step))[1])
+    a, b, c = sampled(write, model, 0).measured.units
+    seconds = 744 * 3_600
+    for unit in (a, b):
+        assert unit.events["succeeded"] == pytest.approx(seconds, rel=0.001)
+        assert unit.left_behind_events == pytest.approx(seconds, rel=0.01)
+    assert c.events["succeeded"] == pytest.approx(seconds, rel=0.02)
+    # An hour at a time in each of the four parts, whatever the third is about; that one is looked at every few minutes.
+    assert max(steps[0], steps[1]) < 1.3 * 744 * 4 < steps[2] / 2
+
+
+def test_lanes_are_in_one_company_that_share_a_unit_directly_or_by_others(write):
+    # q feeds f and g, and r feeds g; both partitions of s feed h; t stands alone.
+    feeds = [("queues.q", "f"), ("queues.q", "g"), ("queues.r", "g"), ("streams.s", "h"), ("queues.t", "i")]
+    model = "".join(f'[functions.{n}]\nmemory = "512 MB"\nrun = "1 s"\n' for n in "fghi")
+    model += "[queues.q]\n[queues.r]\n[queues.t]\n[streams.s]\npartitions = 2\n"
+    model += "".join(f'[[triggers]]\nfrom = "{source}"\nto = "{function}"\n' for source, function in feeds)
+    loaded = load(write(model))
+    place = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    lanes = Lanes(begun(loaded.model, loaded.month.arrivals, place, 1))
+    found = Counter(zip(lanes.company, (lane.units for lane in lanes), strict=True))
+    companies = {
+        company: {u for (its, units), _ in found.items() if its == company for u in units} for company in lanes.company
+    }
+    assert sorted(map(sorted, companies.values())) == [[0, 1], [2], [3]] and len(lanes) == 5
+
+
+@pytest.mark.parametrize("owns", [True, False])
+def test_pools_grow_with_all_that_is_in_them_and_their_new_places_are_free(write, owns):
+    loaded = load(write(MODEL))
+    place = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    world = begun(loaded.model, loaded.month.arrivals, place, 1).world
+    if not owns:
+        world = world._replace(events=world.events[:])
+    clock, before = world.clock[0], world.events.copy()
+    clock["events_left"] = 0
+    grown = with_room(world)
+    assert len(grown.events) > len(before) and (grown.events is world.events) is owns
+    assert np.array_equal(grown.events[: len(before)], before)
+    # The free list of the old places ends where the new ones begin, each of which points at the next.
+    assert grown.events["next"][len(before) :].tolist() == [*range(len(before) + 1, len(grown.events) + 1)]
+    assert int(clock["events_left"]) == len(grown.events) - len(before)

@@ -294,3 +294,44 @@ def test_changes_that_hold_are_looked_for_in_so_many_months_and_what_is_kept_was
     assert len(asked) <= most and month == (0, kept) and not {changes.index(each) for each in kept} & bad
     # Where nothing was refused it is what any number of months would have found.
     assert some.refused or (month, kept) == every
+
+
+@given(st.sets(st.integers(0, 11)), st.integers(1, 4))
+def test_changes_that_are_blamed_are_found_in_fewer_months_and_the_rest_are_kept(bad, width):
+    changes = [(f"functions.f{n}.memory", "128 MB") for n in range(12)]
+    asked = []
+
+    def played(some):
+        asked.append(some)
+        return frozenset(changes.index(each) for each in some) & bad, some
+
+    def is_no_worse(new, old):
+        return len(new[0]) <= len(old[0])
+
+    months = SomeMonths(played, 1_000, width)
+    month, kept = holding(
+        (frozenset(), ()), changes, months, is_no_worse, lambda one, new, _: changes.index(one) in new[0]
+    )
+    # Those that come after the fourth bad one are not looked at; the good ones come before all of them.
+    assert kept == tuple(each for n, each in enumerate(changes) if n not in bad)
+    assert month == (frozenset(), kept)
+    # The whole, and for each bad one a search among those that are blamed and the whole without it.
+    assert len(asked) <= 1 + 4 * (1 + width * 4)
+    if len(bad) == 1:
+        # The whole, and everything but what is blamed.
+        assert len(asked) <= 1 + width
+
+
+def test_a_size_that_misses_a_target_by_more_is_none_though_it_saves_money_and_the_target_is_missed_anyway(estate):
+    # For two hours 4 messages a second, of which two instances hand on 2 and one hands on 1; the queue keeps them no longer.
+    model = QUEUED.replace("[queues.q]", 'instance_limit = 2\n[queues.q]\nretention = "1 h"') + (
+        'spread = "even"\nrate = "4 /s"\nsurges = [{ at = "2027-03-01T02:00", lasts = "31 d", times = 0 }]\n'
+        '[[triggers]]\nfrom = "queues.q"\nto = "f"\nbatch = 1\n[targets]\nleft_behind = 0.01\n'
+    )
+    path = estate(model, RUNS.format(name="p", calls="0.01", seconds="0.001", free=0))
+    found = choose(path, sizes=True)
+    assert not any(address.endswith("instance_limit") for address, _ in found.sets)
+    (fewer,) = project(path, [("functions.f.instance_limit", "1")]).played
+    then, now = fewer.misses[0], found.chosen.misses[0]
+    assert then.of == now.of and then.found > now.found and len(fewer.misses) == len(found.chosen.misses)
+    assert fewer.bill.unrounded < found.chosen.bill.unrounded
