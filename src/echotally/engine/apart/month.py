@@ -12,7 +12,7 @@ from echotally.demand.month import Arrivals
 from echotally.engine.apart.joining import joined
 from echotally.engine.apart.merging import MOST_ACCOUNTS, Merged
 from echotally.engine.apart.playing import TASKS, Player, Players
-from echotally.engine.apart.splitting import Part, parts_of
+from echotally.engine.apart.splitting import Part, Split
 from echotally.engine.apart.spread import Month, spread_out
 from echotally.engine.machines import HERE
 from echotally.engine.play import PLAIN, Wanted, simulate
@@ -50,17 +50,17 @@ def _in_parts(month: Month, wanted: Wanted, progress: Callable[[float], None] | 
     """The month part by part; None where it is sooner played jointly, or parts got in each other's way."""
     width, memory = wanted.places.width, None if wanted.starts else wanted.memory
     pays = _pays(month.model, month.arrivals, width or wanted.cores) and not (width and wanted.starts)
-    parts = parts_of(*month[:3]) if pays or memory else []
-    if memory and memory.pays(month, parts):
+    split = Split(*month[:3]) if pays or memory else ()
+    if memory and split and memory.pays(month, parts := split.parts()):
         return memory.month(month, parts, progress)
-    if not pays or len(parts) < 2:
+    if not pays or not split or len(split) < 2:
         return None
     if width:
-        return spread_out(wanted.places, month, parts, progress)
+        return spread_out(wanted.places, month, split.parts(), progress)
     if _IN_THE_WAY.is_likely(month):
         return None
     # Where none is to be kept for another month, small ones are sooner played several in a world.
-    found = _apart(month, parts_of(*month[:3], units=_together(month.model, wanted.cores)), progress, wanted)
+    found = _apart(month, split.parts(_together(month.model, wanted.cores)), progress, wanted)
     if found is None:
         _IN_THE_WAY.remember(month)
     return found

@@ -37,14 +37,33 @@ def parts_of(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], u
 
     Small ones are put together, up to ``units`` functions (in all their environments) in one.
     """
-    groups = _Groups()
-    for environment in model.environments:
-        for one, other in _links(model):
-            groups.join((environment, one), (environment, other))
-    for members in _sharing_room(model, placement):
-        for member in members[1:]:
-            groups.join(members[0], member)
-    return _made(model, arrivals, groups, units)
+    return Split(model, arrivals, placement).parts(units)
+
+
+class Split:
+    """An estate split once: how many parts there are is asked before it is said how many are put together."""
+
+    def __init__(self, model: Model, arrivals: Arrivals, placement: Mapping[str, Offer]) -> None:
+        groups, links = _Groups(), list(_links(model))
+        for environment in model.environments:
+            for one, other in links:
+                groups.join((environment, one), (environment, other))
+        for members in _sharing_room(model, placement):
+            for member in members[1:]:
+                groups.join(members[0], member)
+        self._model, self._arrivals = model, arrivals
+        self._contents = _contents(model, arrivals, groups)
+
+    def __len__(self) -> int:
+        return len(self._contents)
+
+    def parts(self, units: int = 1) -> list[Part]:
+        """As ``parts_of``."""
+        length, happenings = self._arrivals.length_ns, self._arrivals.happenings
+        return [
+            Part(part.of(self._model), Arrivals(part.in_order(), length, happenings))
+            for part in _packed(self._contents, units)
+        ]
 
 
 class Together:
@@ -122,7 +141,7 @@ def _sharing_room(model: Model, placement: Mapping[str, Offer]) -> list[list[_Pl
     return list(found.values())
 
 
-def _made(model: Model, arrivals: Arrivals, groups: _Groups, units: int) -> list[Part]:
+def _contents(model: Model, arrivals: Arrivals, groups: _Groups) -> list[_Contents]:
     # The wiring is the same in each environment, and so is who shares room: a part is some functions in some environments.
     first = next(iter(model.functions))
     parts: dict[_Place, _Contents] = {}
@@ -146,25 +165,23 @@ def _made(model: Model, arrivals: Arrivals, groups: _Groups, units: int) -> list
         for n, tap in enumerate(arrivals.taps):
             if tap.environment == environment:
                 home(tap.source).taps[n] = tap
-    return [
-        Part(part.of(model), Arrivals(part.in_order(), arrivals.length_ns, arrivals.happenings))
-        for part in _packed(list(parts.values()), units)
-    ]
+    return list(parts.values())
 
 
 def _packed(parts: list[_Contents], units: int) -> list[_Contents]:
     """Neighbours in the same environments put together, as long as there are no more than so many units in one."""
-    found: list[_Contents] = []
-    last: dict[tuple[str, ...], _Contents] = {}
+    found: list[list[_Contents]] = []
+    last: dict[tuple[str, ...], list[_Contents]] = {}
+    held: dict[tuple[str, ...], int] = {}
     for part in parts:
-        where = tuple(part.environments)
-        before = last.get(where)
-        if before and len(where) * (len(before.functions) + len(part.functions)) <= units:
-            before.takes(part)
+        where, more = tuple(part.environments), len(part.environments) * len(part.functions)
+        if where in last and held[where] + more <= units:
+            last[where].append(part)
+            held[where] += more
         else:
-            last[where] = part
-            found.append(part)
-    return found
+            last[where], held[where] = [part], more
+            found.append(last[where])
+    return [_Contents.joined(several) for several in found]
 
 
 @dataclass
@@ -175,17 +192,23 @@ class _Contents:
     functions: dict[str, Function] = field(default_factory=dict)
     triggers: dict[int, Trigger] = field(default_factory=dict)
     demand: dict[str, Demand] = field(default_factory=dict)
-    sources: dict[SourceKind, dict[str, object]] = field(default_factory=lambda: {kind: {} for kind in SourceKind})
+    sources: dict[SourceKind, dict[str, object]] = field(default_factory=lambda: defaultdict(dict))
     taps: dict[int, Tap] = field(default_factory=dict)
 
-    def takes(self, other: _Contents) -> None:
-        """Put what stands in another part of the same environments into this one."""
-        self.functions.update(other.functions)
-        self.triggers.update(other.triggers)
-        self.demand.update(other.demand)
-        self.taps.update(other.taps)
-        for kind, table in self.sources.items():
-            table.update(other.sources[kind])
+    @classmethod
+    def joined(cls, parts: list[_Contents]) -> _Contents:
+        """What stands in several parts of the same environments."""
+        if len(parts) == 1:
+            return parts[0]
+        found = cls(parts[0].environments)
+        for part in parts:
+            found.functions.update(part.functions)
+            found.triggers.update(part.triggers)
+            found.demand.update(part.demand)
+            found.taps.update(part.taps)
+            for kind, table in part.sources.items():
+                found.sources[kind].update(table)
+        return found
 
     def in_order(self) -> tuple[Tap, ...]:
         """The taps, numbered as they are in the whole."""
@@ -199,4 +222,4 @@ class _Contents:
             "triggers": tuple(self.triggers.values()),
             "demand": self.demand,
         }
-        return model.model_copy(update={**own, **{str(kind): table for kind, table in self.sources.items()}})
+        return model.model_copy(update={**own, **{str(kind): self.sources.get(kind, {}) for kind in SourceKind}})
