@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import sys
 from decimal import Decimal
 from pathlib import Path
 
 import pytest
 
+from echotally.errors import BadInput
 from echotally.studies.follow import Followed, Which, follow
 from echotally.studies.follow.answer import Copy, Wait
 from echotally.studies.follow.moments import moments
@@ -418,3 +420,20 @@ def test_the_program_refuses_in_one_line(words: list[str], said: str, tmp_path: 
     done = run_program("follow", "model.toml", *words, cwd=tmp_path)
     assert done.returncode == 2 and said in done.stderr and not done.stdout
     assert done.stderr.rstrip().splitlines()[-1].lower().startswith("error")
+
+
+def test_a_month_in_which_very_many_wait_is_followed_when_that_is_asked_for(tmp_path, monkeypatch):
+    # For a day two messages come each second, and one is handed on: the last of them waits for a day more.
+    model = (
+        function(more="instance_limit = 1") + '[queues.q]\nretention = "40 d"\n' + trigger("queues.q", more="batch = 1")
+    )
+    demand = 'into = "queues.q"\nrate = "2 /s"\nspread = "even"\nsurges = [{ at = "2027-03-02T00:00", lasts = "31 d", times = 0 }]\n'
+    monkeypatch.setattr(sys.modules["echotally.studies.follow.follow"], "_WAITING", 10_000)
+    slowest = Which(happened="slowest")
+    with pytest.raises(BadInput, match=r"holds more than 10,000 events that wait at once.*--exact plays them all"):
+        followed(tmp_path, model + "[demand.d]\n" + demand, slowest)
+    copy = one(follow(tmp_path / "model.toml", slowest, exact=True))
+    assert (copy.ended - copy.came) / 1e9 == pytest.approx(86_400, rel=0.001)
+    # So many that are there at once are no crowd: they are in the model.
+    lumps = lump("queues.q", 20_000)
+    assert len(followed(tmp_path, model + lumps, "demand.d:15000").root.copies) == 1

@@ -18,7 +18,7 @@ from echotally.engine.build import Built
 from echotally.engine.compiling import form
 from echotally.engine.play import Progress, ask, finish
 from echotally.engine.pools import with_room
-from echotally.engine.watch import Bounds, Watch
+from echotally.engine.watch import USUAL, Bounds, Watch
 from echotally.errors import OurFault
 
 #: Arrays of the world that a watched run fills, and the clock's count of the lines in each.
@@ -60,7 +60,7 @@ class Watched:
 
     built: Built
     keeps: frozenset[str]
-    bounded: bool = True
+    bounds: Bounds = USUAL
     troubled: bool = False
     noted: int = 0
 
@@ -90,7 +90,7 @@ class Watched:
 
         Raises ``BadInput`` as ``engine.play.play`` does, ``OurFault`` where a page was too small.
         """
-        watch, clock = Watch(self.built, Bounds(self.bounded)), self.built.world.clock[0]
+        watch, clock = Watch(self.built, self.bounds), self.built.world.clock[0]
         over, entries = False, _FIRST
         while not over:
             self._make_room()
@@ -113,6 +113,7 @@ class Watched:
             steps = min(until - int(clock["steps"]), watch.chunk())
             state = kernels.run(self.built.door(kernels.door), codes.PLAY, steps, 0)
             if state == codes.MORE_ROOM:
+                watch.grows()
                 before = [*map(len, self.built.world)]
                 self.built.world = with_room(self.built.world)
                 if [*map(len, self.built.world)] != before:

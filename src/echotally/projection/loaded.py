@@ -50,6 +50,13 @@ class Loaded(Answer):
         """Events expected of the month at all sources together, with unpinned functions on a candidate plan."""
         return expected_events(self.model, self.month, placement_on(self.model, self.offers, candidate))
 
+    @property
+    def there_at_once(self) -> int:
+        """Events of backlogs and lumps: they are there at one instant, however fast work is done."""
+        backlogs = sum(queue.backlog or 0 for queue in self.model.queues.values()) * len(self.model.environments)
+        counted = [tap.stretches for tap in self.month.taps if not tap.stretches.are_instants]
+        return backlogs + sum(int(its.count[(its.start_ns == its.end_ns) & (its.count > 1)].sum()) for its in counted)
+
     def offers_in(self, model: Model) -> dict[str, Offer]:
         """The plans that exist in the month of a model of the same files."""
         same = model.estate.month == self.model.estate.month or not self.cards.cards

@@ -36,7 +36,7 @@ from echotally.rates.feasibility import Expected, limit_hint, memory_hint, reaso
 from echotally.rates.node_room import floors_on_nodes
 
 _LOG = logging.getLogger(__name__)
-#: Where more events than that wait, a month is sampled: each takes a tenth of a kB.
+#: Where more events than that wait, lumps and backlogs aside, a month is sampled: each takes a tenth of a kB.
 _WAITING = 500_000
 #: Of so many plans of many functions some are played at the same time.
 _ROOM = 4
@@ -62,7 +62,7 @@ def project_plan(
     elif not how.exact:
         # What was played of a crowded month is let go before the sample is.
         with suppress(Crowded):
-            played = _event_by_event(loaded, candidate, seed, progress, how, _most_waiting(loaded))
+            played = _event_by_event(loaded, candidate, seed, progress, how, _WAITING + loaded.there_at_once)
         if played is None:
             with suppress(TooLarge):
                 played = _as_sample(loaded, candidate, seed, progress, how)
@@ -105,14 +105,6 @@ def _event_by_event(
     bounds.hold(played.totals.attempts["total"])
     bounds.hold_waiting(sum(unit.backlog_peak for unit in measured.units))
     return played
-
-
-def _most_waiting(loaded: Loaded) -> int:
-    """So many events may wait in a month that is played event by event, lumps and backlogs aside, which are there at once anyway."""
-    backlogs = sum(queue.backlog or 0 for queue in loaded.model.queues.values()) * len(loaded.model.environments)
-    counted = [tap.stretches for tap in loaded.month.taps if not tap.stretches.are_instants]
-    lumps = sum(int(its.count[(its.start_ns == its.end_ns) & (its.count > 1)].sum()) for its in counted)
-    return _WAITING + backlogs + lumps
 
 
 def _tell(candidate: Offer, played: PlayedPlan, took_s: float) -> None:

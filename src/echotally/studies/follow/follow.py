@@ -14,8 +14,9 @@ from echotally.engine.build import Built
 from echotally.engine.play import begun, play
 from echotally.engine.reading import read_out
 from echotally.engine.sampling import wants_sampling
+from echotally.engine.watch import Bounds
 from echotally.engine.watching import EVERYTHING, Watched, carried_now
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Crowded, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.sources import SourceKind
 from echotally.naming import known_name
@@ -66,6 +67,10 @@ class Which:
         if self.at:
             return f"the first event{where} from {self.at} on"
         return HAPPENINGS[self.happened or "slowest"] + where
+
+
+#: Where more events than that wait at once, lumps and backlogs aside, they and what is written down of them take a gigabyte.
+_WAITING = 2_000_000
 
 
 class FollowWords(TypedDict, total=False):
@@ -155,9 +160,14 @@ class Month:
             allowed = f"a plan that can; {function}: {text}"
             raise BadInput(Problem("cannot run this estate", "--plan", value=offer.name, allowed=allowed))
         if not exact and wants_sampling(loaded.model, loaded.month, self.placement, None):
-            text = "is too large to be played event by event, and one event is followed only where all are played"
-            raise BadInput(Problem(text, "--exact", value=loaded.model.estate.month, allowed="--exact plays them all"))
+            raise self._too_large("is too large to be played event by event")
+        self.bounds = Bounds(not exact, waiting=None if exact else _WAITING + loaded.there_at_once)
         self.first = self._begun()
+
+    def _too_large(self, why: str) -> BadInput:
+        text = f"{why}, and one event is followed only where all are played"
+        month = self.loaded.model.estate.month
+        return BadInput(Problem(text, "--exact", value=month, allowed="--exact plays them all"))
 
     def _begun(self) -> Built:
         return begun(self.loaded.model, self.loaded.month.arrivals, self.placement, self.seed)
@@ -225,14 +235,17 @@ class Month:
     def found(self, question: Question | Target, progress: Progress | None = None) -> tuple[Target, PlayedPlan]:
         """Play the whole month, find what is looked for, and bill it."""
         keeps = question.keeps if isinstance(question, Question) else frozenset[str]()
-        watched = Watched(self.first, keeps, not self.exact, troubled=isinstance(question, ByAttempts))
+        watched = Watched(self.first, keeps, self.bounds, troubled=isinstance(question, ByAttempts))
         if isinstance(question, Question):
             question.begins(self.first)
-        # Page by page: a diary of the whole month would not fit into memory.
-        for page in watched.pages(_of(progress, "the month")):
-            if isinstance(question, Question):
-                question.look(page)
-                question.begins(self.first)
+        try:
+            # Page by page: a diary of the whole month would not fit into memory.
+            for page in watched.pages(_of(progress, "the month")):
+                if isinstance(question, Question):
+                    question.look(page)
+                    question.begins(self.first)
+        except Crowded:
+            raise self._too_large(f"holds more than {self.bounds.waiting:,} events that wait at once") from None
         played = billed_again(self.loaded, read_out(self.loaded.model, self.first), self.offer)
         target = question.target() if isinstance(question, Question) else question
         if any(offer.plan.commitment for offer in self.placement.values()):
@@ -250,7 +263,7 @@ class Month:
             # Unwatched up to the event, at full speed.
             play(built, begin, tell, bounded=not self.exact)
         tale = Tale(self.loaded.model, built, self.loaded.month.taps, target)
-        watched = Watched(built, EVERYTHING, not self.exact)
+        watched = Watched(built, EVERYTHING, self.bounds)
         tale.noted = watched.noted
         if target is not None and target.place is not None:
             tale.to_come = 1 if target.nth is None else target.nth - target.place.count(built)
