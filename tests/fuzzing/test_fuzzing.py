@@ -38,6 +38,13 @@ def test_estates_made_from_the_types_are_valid_and_played() -> None:
     assert not found.bad and found.counts["refused"] <= done / 10
 
 
+@pytest.mark.parametrize("case", [6_477, 7_728])
+def test_releases_every_few_minutes_are_played_on_plans_that_may_start_very_many_instances(case: int) -> None:
+    # Each of them looked through the room for all instances, a million; a minute was not enough for either.
+    found, done = run("play", case, 1)
+    assert not found.bad and found.counts["answered"] == done == 1
+
+
 def test_one_case_is_the_same_twice() -> None:
     assert files_of(7) == files_of(7) != files_of(8)
 

@@ -102,11 +102,15 @@ def _released(w: World, u: int) -> None:
     unit = unit_at(w, u)
     if unit.plan_kind == RESERVED:
         return
-    before = lifecycle.current(unit)
+    left = before = lifecycle.current(unit)
+    # The pool may have room for a million, of which this unit has a few.
     for i in range(n_instances(w)):
+        if left == 0:
+            break
         instance = instance_at(w, i)
         if instance.state == ABSENT or instance.unit != u or instance.drained == YES:
             continue
+        left -= 1
         if instance.listed > 0:
             lists.remove(w, instance_at, unit.lists + (L_FREE if instance.state == READY else L_STARTING), i)
             instance.listed = 0
