@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from itertools import islice
 from random import Random
+from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
 from dateutil.rrule import rrulestr
 
 from echotally.demand.clock import month_clock
-from echotally.demand.cron import BadSchedule, day_firings, parse_cron
+from echotally.demand.cron import BadSchedule, day_firings, last_firing, parse_cron
 from echotally.demand.daily_rules import DailyRule, local_s
-from echotally.demand.local_day import all_instants, day_s, first_instants, instant
+from echotally.demand.local_day import all_instants, day_s, first_instants, instant, plain_midnight_s
 from echotally.demand.preview import year_count
 from echotally.demand.recurring import daily_rule, month_recurrences_ns
 from echotally.demand.schedules import month_firings_ns
@@ -128,3 +129,29 @@ def test_firings_a_second_on_the_day_the_clock_goes_back_are_an_hour_more() -> N
     cron = parse_cron("* * * * * *", seconds=True)
     assert len(day_firings(cron, clock.zone, datetime(2027, 10, 31).date())) == 25 * 3_600
     assert len(month_firings_ns(Schedule(cron="* * * * * *", seconds=True), clock, "Europe/Dublin")) == 745 * 3_600
+
+
+@pytest.mark.parametrize(
+    ("zone", "ahead_h"), [("Pacific/Apia", 13), ("Pacific/Kiritimati", 14), ("UTC", 0), ("Etc/GMT+12", -12)]
+)
+@pytest.mark.parametrize("day", [date(9999, 12, 29), date(9999, 12, 30), date(9999, 12, 31)])
+def test_the_last_days_of_the_calendar_begin_at_midnight_in_every_zone(zone: str, ahead_h: int, day: date) -> None:
+    assert plain_midnight_s(ZoneInfo(zone), day) == day_s(day) - ahead_h * 3_600
+
+
+@pytest.mark.parametrize("day", [date(1, 1, 1), date(1, 1, 2)])
+def test_so_do_the_first_days(day: date) -> None:
+    assert plain_midnight_s(ZoneInfo("Etc/GMT-14"), day) == day_s(day) - 14 * 3_600
+    assert plain_midnight_s(ZoneInfo("Etc/GMT+12"), day) == day_s(day) + 12 * 3_600
+
+
+@pytest.mark.parametrize("zone", ["Pacific/Apia", "UTC", "Etc/GMT+12"])
+def test_the_last_firing_is_found_up_to_the_end_of_the_calendar(zone: str) -> None:
+    every, by_month, until = (
+        parse_cron("*/10 * * * *"),
+        parse_cron("0 6 1 * *"),
+        datetime(9999, 1, 1, tzinfo=ZoneInfo(zone)),
+    )
+    for cron, last in ((every, datetime(9998, 12, 31, 23, 50)), (by_month, datetime(9998, 12, 1, 6))):
+        found = last_firing(cron, ZoneInfo(zone), until - timedelta(microseconds=1))
+        assert found is not None and found.replace(tzinfo=None) == last

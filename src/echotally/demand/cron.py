@@ -7,12 +7,11 @@ expansion by whole days that is fast enough to count a year of minutes.
 
 from __future__ import annotations
 
-import math
 import re
 from calendar import monthrange
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, timedelta
+from datetime import MAXYEAR, UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -20,7 +19,7 @@ import numpy as np
 from cronsim import CronSim, CronSimError
 
 from echotally.demand.cron_mended import mended
-from echotally.demand.local_day import Seconds, all_instants, first_instants, instant, plain_midnight_s
+from echotally.demand.local_day import Seconds, all_instants, first_instants, instant, plain_midnight_s, whole_s
 from echotally.errors import Refused
 
 _AT_FORMS = {
@@ -326,12 +325,13 @@ def day_firings(cron: Cron, zone: ZoneInfo, day: date) -> Seconds:
 def last_firing(cron: Cron, zone: ZoneInfo, until: datetime) -> datetime | None:
     """The last firing at or before an aware instant, as an aware local time; None if there was none."""
     # One more: local years begin up to a day before those of UTC.
-    years = sorted(cron.years or range(1970, until.year + 2))
-    for year in reversed([y for y in years if y <= until.year + 1]):
+    latest = min(until.year + 1, MAXYEAR)
+    years = sorted(cron.years or range(1970, latest + 1))
+    for year in reversed([y for y in years if y <= latest]):
         for month in sorted(cron.rule.months, reverse=True):
             for n in range(monthrange(year, month)[1], 0, -1):
                 seconds = day_firings(cron, zone, date(year, month, n))
-                place = int(np.searchsorted(seconds, math.floor(until.timestamp()), side="right"))
+                place = int(np.searchsorted(seconds, whole_s(until), side="right"))
                 if place:
                     return instant(int(seconds[place - 1])).astimezone(zone)
     return None

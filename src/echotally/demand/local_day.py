@@ -50,9 +50,10 @@ def pieces(zone: ZoneInfo, day: date) -> tuple[Piece, ...]:
         low, high = middle - timedelta(hours=12 + _REACH_H), middle + timedelta(hours=12 + _REACH_H)
         low.astimezone(zone), high.astimezone(zone)
     except OverflowError:
-        # The first and the last days of the calendar: no zone changes its clock there.
-        low = high = middle
-    start, end = _whole_s(low), _whole_s(high)
+        # The first and the last days of the calendar: no zone changes its clock there, and some have left it.
+        noon, inside = whole_s(middle), middle + timedelta(days=3 if day.year == 1 else -3)
+        return (Piece(noon - 2 * _DAY_S, noon + 2 * _DAY_S, _offset(zone, whole_s(inside))),)
+    start, end = whole_s(low), whole_s(high)
     found: list[Piece] = []
     at = start
     while at < end:
@@ -107,7 +108,8 @@ def instant(seconds: int) -> datetime:
     return _EPOCH + timedelta(seconds=seconds)
 
 
-def _whole_s(at: datetime) -> int:
+def whole_s(at: datetime) -> int:
+    """The last whole second since 1970 of an aware instant, in whole numbers: far from 1970 a fraction has no room in a float."""
     gap = at - _EPOCH
     return gap.days * _DAY_S + gap.seconds
 
