@@ -310,7 +310,11 @@ def test_changes_that_are_blamed_are_found_in_fewer_months_and_the_rest_are_kept
 
     months = SomeMonths(played, 1_000, width)
     month, kept = holding(
-        (frozenset(), ()), changes, months, is_no_worse, lambda one, new, _: changes.index(one) in new[0]
+        (frozenset(), ()),
+        changes,
+        months,
+        is_no_worse,
+        lambda some, new, _: [changes.index(one) in new[0] for one in some],
     )
     # Those that come after the fourth bad one are not looked at; the good ones come before all of them.
     assert kept == tuple(each for n, each in enumerate(changes) if n not in bad)

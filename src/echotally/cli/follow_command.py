@@ -62,7 +62,11 @@ def _questions(command: Any) -> Any:
     help="Generations of output shown in the table.",
 )
 @click.option("--most", type=Whole(1, 20_000), default=25, show_default=True, help="Most events shown in the table.")
-@click.option("--exact", is_flag=True, help="Follow in a month of however many events; it is played twice.")
+@click.option(
+    "--exact",
+    is_flag=True,
+    help="Follow in a month of however many events, and however many wait at once; it is played twice.",
+)
 @options.seed_option
 @options.format_option("table", "json", "csv", "markdown", "otlp")
 @options.plot_option

@@ -34,7 +34,7 @@ from echotally.studies.choice import Choice, Sets
 from echotally.studies.committing import commitments
 from echotally.studies.holding import SomeMonths, holding
 from echotally.studies.size_trials import SizeTrials
-from echotally.studies.standing import Stood, function_of, is_harmed, is_no_worse, rank, seems
+from echotally.studies.standing import Stood, function_of, harmed, is_no_worse, rank, seems
 from echotally.studies.warm_hours import warm_hours
 from echotally.studies.work import month_work
 
@@ -321,9 +321,11 @@ class _Chooser:
                 progress("sizes", (number + 1) / len(names))
         return chosen
 
-    def blames(self, size: tuple[str, str], new: PlayedPlan, old: PlayedPlan) -> bool:
-        """Whether the function of a size fares worse in a month with it than in the old one."""
-        return is_harmed(function_of(size[0], self.loaded.model.triggers), new, old)
+    def blames(self, sizes: Sets, new: PlayedPlan, old: PlayedPlan) -> list[bool]:
+        """Of each size whether its function fares worse in a month with all of them than in the old one."""
+        functions = [function_of(address, self.loaded.model.triggers) for address, _ in sizes]
+        worse = harmed({*functions}, new, old)
+        return [function in worse for function in functions]
 
     def _with_pins(self, assignment: dict[str, str]) -> list[tuple[str, str]]:
         return [*self.loaded.document.changed_sets(), *((f"functions.{n}.plan", p) for n, p in assignment.items())]

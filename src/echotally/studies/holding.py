@@ -38,7 +38,7 @@ def holding(
     changes: Sequence[tuple[str, str]],
     played: SomeMonths[_Month],
     is_no_worse: Callable[[_Month, _Month], bool],
-    blames: Callable[[tuple[str, str], _Month, _Month], bool] | None = None,
+    blames: Callable[[Sets, _Month, _Month], list[bool]] | None = None,
 ) -> tuple[_Month, Sets]:
     """The month with those of some changes that leave it no worse than ``base``, which has none of them; and these.
 
@@ -62,7 +62,7 @@ def holding(
             return whole, with_(rest)
         good, bad, likely = 0, len(rest), 0
         if blames and whole is not None:
-            blamed = [blames(each, whole, base) for each in rest]
+            blamed = blames(rest, whole, base)
             rest = tuple(each for _, each in sorted(zip(blamed, rest, strict=True), key=itemgetter(0)))
             likely = blamed.count(False) % len(rest)
         while bad - good > 1:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -48,12 +48,16 @@ def is_no_worse(new: PlayedPlan, old: PlayedPlan, ranked: Callable[[Stood], Any]
     return ranked(Stood.in_(new)) <= ranked(Stood.in_(old)) and not goes_further(new.checks, old.checks)
 
 
-def is_harmed(function: str, new: PlayedPlan, old: PlayedPlan) -> bool:
-    """Whether a function has to do with what is worse than in the old month: targets exceeded by more, and the cost."""
+def harmed(functions: Iterable[str], new: PlayedPlan, old: PlayedPlan) -> set[str]:
+    """Of some functions those that have to do with what is worse than in the old month: targets exceeded by more, and the cost."""
     before = {check.of: check.found for check in old.checks}
     worse = {check.target for check in new.checks if check.found > max(check.wanted, before.get(check.of, 0.0))}
-    now, then = _figures(function, new), _figures(function, old)
-    return any(now[target] > then[target] for target in (*worse, "monthly_cost"))
+    found = set[str]()
+    for function in functions:
+        now, then = _figures(function, new), _figures(function, old)
+        if any(now[target] > then[target] for target in (*worse, "monthly_cost")):
+            found.add(function)
+    return found
 
 
 def _figures(function: str, month: PlayedPlan) -> dict[str, float]:
@@ -67,7 +71,7 @@ def _figures(function: str, month: PlayedPlan) -> dict[str, float]:
         "left_behind": totals.left_behind,
         "wait_p95": totals.wait_p95_s or 0.0,
         "latency_p95": max((u.answers.p95 for u in units if u.answers.p95 is not None), default=0.0),
-        "monthly_cost": float(Stood.in_(month).functions.get(function, 0)),
+        "monthly_cost": float(sum(month.bill.functions.get((function, u.unit.environment), 0) for u in units)),
     }
 
 

@@ -50,10 +50,12 @@ def _in_parts(month: Month, wanted: Wanted, progress: Callable[[float], None] | 
     """The month part by part; None where it is sooner played jointly, or parts got in each other's way."""
     width, memory = wanted.places.width, None if wanted.starts else wanted.memory
     pays = _pays(month.model, month.arrivals, width or wanted.cores) and not (width and wanted.starts)
-    split = Split(*month[:3]) if pays or memory else ()
-    if memory and split and memory.pays(month, parts := split.parts()):
+    if not pays and not memory:
+        return None
+    split = Split(*month[:3])
+    if memory and memory.pays(month, parts := split.parts()):
         return memory.month(month, parts, progress)
-    if not pays or not split or len(split) < 2:
+    if not pays or len(split) < 2:
         return None
     if width:
         return spread_out(wanted.places, month, split.parts(), progress)

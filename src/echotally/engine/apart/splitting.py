@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from echotally.demand.month import Arrivals, Tap
+from echotally.engine.groups import Groups
 from echotally.model.estate import Demand, Environment, Function, Model, Trigger
 from echotally.model.happenings import OF_ACCOUNTS
 from echotally.model.sources import SourceKind, SourceRef
@@ -44,7 +45,7 @@ class Split:
     """An estate split once: how many parts there are is asked before it is said how many are put together."""
 
     def __init__(self, model: Model, arrivals: Arrivals, placement: Mapping[str, Offer]) -> None:
-        groups, links = _Groups(), list(_links(model))
+        groups, links = Groups[_Place](), list(_links(model))
         for environment in model.environments:
             for one, other in links:
                 groups.join((environment, one), (environment, other))
@@ -70,7 +71,7 @@ class Together:
     """Which functions and sources belong together in some environment: by what they hand each other, or by shared room."""
 
     def __init__(self, model: Model, placement: Mapping[str, Offer]) -> None:
-        groups = _Groups()
+        groups = Groups[_Place]()
         for one, other in _links(model):
             groups.join(("", one), ("", other))
         for members in _sharing_room(model, placement):
@@ -88,23 +89,6 @@ class Together:
         """All functions and sources that belong with any of ``names``; names that are not there are passed over."""
         roots = {self._root[name] for name in names if name in self._root}
         return frozenset(name for root in roots for name in self._members[root])
-
-
-class _Groups:
-    """Disjoint sets, joined by halving paths (Tarjan and van Leeuwen, 1984)."""
-
-    def __init__(self) -> None:
-        self._above: dict[_Place, _Place] = {}
-
-    def root(self, place: _Place) -> _Place:
-        above = self._above
-        while (parent := above.setdefault(place, place)) != place:
-            above[place] = above[parent]
-            place = parent
-        return place
-
-    def join(self, one: _Place, other: _Place) -> None:
-        self._above[self.root(one)] = self.root(other)
 
 
 def _links(model: Model) -> Iterator[tuple[str, str]]:
@@ -141,7 +125,7 @@ def _sharing_room(model: Model, placement: Mapping[str, Offer]) -> list[list[_Pl
     return list(found.values())
 
 
-def _contents(model: Model, arrivals: Arrivals, groups: _Groups) -> list[_Contents]:
+def _contents(model: Model, arrivals: Arrivals, groups: Groups[_Place]) -> list[_Contents]:
     # The wiring is the same in each environment, and so is who shares room: a part is some functions in some environments.
     first = next(iter(model.functions))
     parts: dict[_Place, _Contents] = {}

@@ -25,7 +25,7 @@ from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
 from echotally.engine.sampling.sparse import Floats
 from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
-from echotally.engine.sampling.stretches import Dearer, Mode, Player, Stretch
+from echotally.engine.sampling.stretches import EMPTY, Dearer, Mode, Player, Stretch
 from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.sampling.wiring import Wiring
@@ -44,7 +44,6 @@ _UNTOLD = 0.02
 _CRITICAL = 1e-4
 #: A limit that schedules and the rest come so near together is one they share.
 _NEAR = 0.9
-_EMPTY: Mode = frozenset()
 #: So many lanes that may not keep up are first looked at together.
 _MANY = 4
 
@@ -192,7 +191,7 @@ class Sampler:
     def parts(self) -> tuple[list[Total], Floats]:
         """One month for each part of the sample, and what all of them say by hour, added up."""
         for number in range(len(self.cut.groups)):
-            self.stretch(number, _EMPTY)
+            self.stretch(number, EMPTY)
             self.progress.done = 0.5 * (number + 1) / len(self.cut.groups)
         apart = self._schedules()
         still = self.player.whole_month(()) if self.month.happenings.moments() else None
@@ -221,7 +220,7 @@ class Sampler:
 
     def flagged(self) -> set[int]:
         """Groups in which work sent away for lack of room does not clear."""
-        return {group for (group, full), s in self.stretches.items() if s.away and full == _EMPTY}
+        return {group for (group, full), s in self.stretches.items() if s.away and full == EMPTY}
 
     def _hours_each(self) -> list[int]:
         """How many hours of each kind a part plays: as much in all as the groups' stretches hold."""
@@ -346,10 +345,10 @@ class Sampler:
         self.stretches = {}
         for number in range(len(self.cut.groups)):
             # Groups are the same where their hours are; only how often they count has changed.
-            if (number, _EMPTY) in stretches and before[number].is_like(self.cut.groups[number]):
-                self.stretches[number, _EMPTY] = stretches[number, _EMPTY]
+            if (number, EMPTY) in stretches and before[number].is_like(self.cut.groups[number]):
+                self.stretches[number, EMPTY] = stretches[number, EMPTY]
             else:
-                self.stretch(number, _EMPTY)
+                self.stretch(number, EMPTY)
         apart = [tap for tap in taps if tap not in self.whole]
         return self.player.whole_month(apart)
 

@@ -16,7 +16,7 @@ from echotally.engine import codes
 from echotally.engine.build import stream_seed
 from echotally.engine.sampling.carrying import Carried, Lot
 from echotally.engine.sampling.strata import PARTS
-from echotally.engine.sampling.stretches import Hours, Mode
+from echotally.engine.sampling.stretches import EMPTY, Hours, Mode
 from echotally.engine.sampling.totals import Total
 from echotally.model.sources import SourceKind
 
@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     from echotally.engine.sampling.estimate import Sampler
 
 Array = NDArray[np.float64]
-_EMPTY: Mode = frozenset()
 
 
 class PartOfMonth:
@@ -103,7 +102,7 @@ class PartOfMonth:
     def _steady(self, at: int) -> None:
         segment = self.cut.segments[at]
         assert segment.group is not None
-        now, full = segment.start_ns, _EMPTY
+        now, full = segment.start_ns, EMPTY
         # Since when each company of full lanes has been going on as it does, and until when at the most: one that is about to be empty
         # is looked at every few minutes, and the others are not for that.
         pace: dict[int, tuple[int, int]] = {}

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from echotally.demand.month import Tap
 from echotally.engine import codes
 from echotally.engine.build import Built
+from echotally.engine.groups import Groups
 from echotally.engine.layout import World
 from echotally.engine.play import ask
 from echotally.engine.pools import with_room
@@ -121,22 +122,12 @@ class Lanes(list[Lane]):
         for n, lane in enumerate(self):
             for unit in lane.units:
                 self.of_unit.setdefault(unit, []).append(n)
+        groups = Groups[int]()
+        for first, *others in self.of_unit.values():
+            for other in others:
+                groups.join(other, first)
         #: A number for each lane, the same for those that have a unit in common, directly or by others.
-        self.company = self._company()
-
-    def _company(self) -> list[int]:
-        found = [-1] * len(self)
-        company_of: dict[int, int] = {}
-        for first in range(len(self)):
-            ahead = [first] if found[first] < 0 else []
-            while ahead:
-                lane = ahead.pop()
-                found[lane] = first
-                for unit in self[lane].units:
-                    if company_of.setdefault(unit, -1) < 0:
-                        company_of[unit] = first
-                        ahead += [other for other in self.of_unit[unit] if found[other] < 0]
-        return found
+        self.company = [groups.root(n) for n in range(len(self))]
 
     def _those(self, kind: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Which lanes are of a kind, and their sources, partitions or triggers."""

@@ -52,6 +52,7 @@ _FOLLOWING_NS = 6 * 3_600 * 10**9
 _FEW = 10
 
 Mode = frozenset[int]
+EMPTY: Mode = frozenset()
 
 
 @dataclass
@@ -76,7 +77,7 @@ class Stretch:
     part_ns: int
     suspicious: set[int]
     away: bool
-    filling: Mode = frozenset()
+    filling: Mode = EMPTY
 
 
 @dataclass
@@ -285,7 +286,7 @@ class Player:
             filling = frozenset(LaneState(built, self.lanes).filling(start) - full)
             if self._dry(built, full) or (look_ns is not None and filling):
                 return filling
-        return frozenset()
+        return EMPTY
 
     def _flow(self, span: Span, held: LaneState, now: LaneState, length: int) -> Flow:
         """In, out, handled: what left is what came and is no longer held."""
