@@ -135,6 +135,20 @@ MONTHS: dict[str, tuple[str, str, str]] = {
         "runs",
         '[plans.p.push]\nfirst_wait = "30 s"\ngive_up = "2 h"',
     ),
+    "a topic that falls behind by day": (
+        function("f", SLOW, "instance_limit = 3") + fed("topics", "t", "f", f'rate = "0.8 /s"\n{WORKING}'),
+        "runs",
+        '[plans.p.push]\nfirst_wait = "10 s"\ngive_up = "3 h"',
+    ),
+    "a topic, a queue and nightly jobs that never keep up": (
+        function("f", '"6 s"', "instance_limit = 2")
+        + function("g", SLOW, "instance_limit = 2")
+        + fed("topics", "t", "f", f'rate = "0.5 /s"\n{EVENING}')
+        + fed("queues", "q", "g", 'rate = "0.5 /s"')
+        + '[schedules.s]\ncron = "30 1 * * *"\nitems = 400\n[[triggers]]\nfrom = "schedules.s"\nto = "f"\n',
+        "runs",
+        '[plans.p.push]\nfirst_wait = "10 s"\ngive_up = "2 h"',
+    ),
     "hourly jobs beside requests": (
         function("f", '"5 s"')
         + function("job", '"50 min"', 'timeout = "60 min"')

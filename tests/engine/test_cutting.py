@@ -156,7 +156,7 @@ to = "job"
 
 
 def test_a_month_that_every_part_would_play_is_played_itself(write):
-    # 60 calls an hour come to one instance, which takes a minute for each: what is sent away does not clear in any hour.
+    # 70 calls an hour come to one instance, which takes a minute for each: what is sent away does not clear in any hour.
     model = """
 [functions.f]
 memory = "512 MB"
@@ -166,12 +166,13 @@ instance_limit = 1
 [folders.b]
 [demand.d]
 into = "folders.b"
-rate = "60 /h"
+rate = "70 /h"
 [[triggers]]
 from = "folders.b"
 to = "f"
 """
-    loaded = load(write(model))
+    # Nothing is ever given up, so that an hour depends on all before it.
+    loaded = load(write(model, keys='push = { longest_wait = "1 h", give_up = "40 d" }'))
     offer = loaded.offers["test.plan"]
     exact, asked = project_plan(loaded, offer, 1), project_plan(loaded, offer, 1, how=Playing(sampled_from=0))
     assert exact.totals.attempts["throttled"] > 1_000

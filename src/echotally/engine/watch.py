@@ -24,13 +24,15 @@ _LOOK_AHEAD_FROM = 10_000_000
 class Bounds(NamedTuple):
     """What the playing of a month may take before it is refused.
 
-    ``entries``: whether calendar entries out of all proportion to what came are refused; ``attempts``: the most attempts, and
-    ``waiting``: the most events that wait, the highest numbers of all functions together (None: any number of them).
+    ``entries``: whether calendar entries out of all proportion to what came are refused; ``attempts``: the most attempts,
+    ``waiting``: the most events that wait, the highest numbers of all functions together, and ``throttled``: the most attempts of
+    one function that find no room (None: any number of them).
     """
 
     entries: bool = True
     attempts: int | None = None
     waiting: int | None = None
+    throttled: int | None = None
 
     def hold(self, attempts: int) -> None:
         """Raises ``TooLarge`` where so many attempts are more than may be."""
@@ -45,6 +47,15 @@ class Bounds(NamedTuple):
         """
         if self.waiting is not None and waiting > self.waiting:
             raise Crowded(Problem(f"more than {self.waiting:,} events wait", allowed="a sample; or more who take them"))
+
+    def hold_throttled(self, throttled: int) -> None:
+        """Raises ``Crowded`` where so many attempts of a function found no room that they are more than may be.
+
+        Of one function, so that it is raised of the same months whichever are played together.
+        """
+        if self.throttled is not None and throttled > self.throttled:
+            what = f"more than {self.throttled:,} attempts of a function find no room"
+            raise Crowded(Problem(what, allowed="a sample; or more room"))
 
 
 USUAL = Bounds()
@@ -88,6 +99,7 @@ class Watch:
         self.since = played
         if self.bounds.attempts is not None:
             self.bounds.hold(attempts_so_far(self.built.world))
+        self.bounds.hold_throttled(int(self.built.world.units["throttled"].max()))
         if self.bounds.entries:
             self._within_bounds(found[0], found[1], int(clock["horizon"]), played)
 

@@ -14,7 +14,15 @@ from echotally.engine.apart import simulate_month
 from echotally.engine.machines import machines
 from echotally.engine.play import Wanted
 from echotally.engine.reading import Measured
-from echotally.engine.sampling import Effort, Sampled, expected_flows, sample, sample_unless_dearer, wants_sampling
+from echotally.engine.sampling import (
+    Effort,
+    Sampled,
+    expected_flows,
+    sample,
+    sample_unless_dearer,
+    sent_away,
+    wants_sampling,
+)
 from echotally.engine.watch import Bounds
 from echotally.errors import Crowded, TooLarge
 from echotally.model.estate import Model
@@ -38,6 +46,9 @@ from echotally.rates.node_room import floors_on_nodes
 _LOG = logging.getLogger(__name__)
 #: Where more events than that wait, lumps and backlogs aside, a month is sampled: each takes a tenth of a kB.
 _WAITING = 500_000
+#: Where more attempts of a function than that find no room, it is sampled as well: pushed events come again for hours, each a
+#: hundred times, and that takes a few seconds.
+_THROTTLED = 100_000_000
 #: Of so many plans of many functions some are played at the same time.
 _ROOM = 4
 
@@ -60,9 +71,11 @@ def project_plan(
     if many:
         played = _as_sample(loaded, candidate, seed, progress, how)
     elif not how.exact:
+        few = Bounds(True, how.attempts, _WAITING + loaded.there_at_once, _THROTTLED)
         # What was played of a crowded month is let go before the sample is.
         with suppress(Crowded):
-            played = _event_by_event(loaded, candidate, seed, progress, how, _WAITING + loaded.there_at_once)
+            few.hold_throttled(int(sent_away(model, loaded.month, placement)))
+            played = _event_by_event(loaded, candidate, seed, progress, how, few)
         if played is None:
             with suppress(TooLarge):
                 played = _as_sample(loaded, candidate, seed, progress, how)
@@ -92,18 +105,19 @@ def _event_by_event(
     seed: int,
     progress: Callable[[float], None] | None,
     how: Playing,
-    waiting: int | None = None,
+    within: Bounds | None = None,
 ) -> PlayedPlan:
-    """The month with every event. Raises ``Crowded`` where more of them than ``waiting`` wait."""
+    """The month with every event. Raises ``Crowded`` where it does not keep ``within`` bounds."""
     arrivals, placement = loaded.month.arrivals, placement_on(loaded.model, loaded.offers, candidate)
     marks = marks_for(placement.values(), arrivals.length_ns)._replace(passing_ns=how.passing_ns)
-    bounds = Bounds(not how.exact, how.attempts, waiting)
+    bounds = within or Bounds(not how.exact, how.attempts)
     wanted = Wanted(bounds, how.starts, marks, how.cores, how.places, how.memory, how.quantities_only)
     measured = simulate_month(loaded.model, arrivals, placement, seed, progress, wanted)
     played = _exact(loaded, measured, candidate)
     # Its parts may have been played one by one, each within its bounds.
     bounds.hold(played.totals.attempts["total"])
     bounds.hold_waiting(sum(unit.backlog_peak for unit in measured.units))
+    bounds.hold_throttled(max((unit.attempts["throttled"] for unit in measured.units), default=0))
     return played
 
 

@@ -23,6 +23,7 @@ from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
+from echotally.engine.sampling.runs import Past, remembered_ns
 from echotally.engine.sampling.sparse import Floats
 from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
 from echotally.engine.sampling.stretches import EMPTY, Dearer, Mode, Player, Stretch
@@ -194,6 +195,7 @@ class Sampler:
             self.stretch(number, EMPTY)
             self.progress.done = 0.5 * (number + 1) / len(self.cut.groups)
         apart = self._schedules()
+        self.past = Past(self.cut, remembered_ns(self.model, self.placement))
         still = self.player.whole_month(()) if self.month.happenings.moments() else None
         found: list[Total] = []
         for part in range(PARTS):

@@ -15,9 +15,11 @@ from echotally.engine.sampling.ticking import Ticks
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind, SourceRef
+from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns, unit_settings
 
+_PUSHED = {SourceKind.SCHEDULES, SourceKind.TOPICS, SourceKind.FOLDERS}
 #: Up to so many expected events a month is played exactly; so many a sample may play at the most.
 SAMPLED_FROM = 40_000_000
 #: Putting a sample together takes as long, for each function, as playing so many events, about: sketches are added up hour by hour.
@@ -83,6 +85,41 @@ def expected_flows(model: Model, month: MonthPlan) -> tuple[dict[str, float], di
                 by_label[f"what {name} {what}"] = by_function[name] * of[0].each
     full = {name: max((model.items_of(t) for t in model.triggers if t.to == name), default=1) for name in by_function}
     return {name: events / full[name] for name, events in by_function.items()}, by_label
+
+
+def sent_away(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) -> float:
+    """Attempts of a function that find no room, the most of any: how many there are in a month at the least.
+
+    Pushed events beyond what its instances can take in all of the month are given up, each after all its attempts (rule 4.3).
+    """
+    runs, most = expected_flows(model, month)[0], 0.0
+    for name, function in model.functions.items():
+        plan, kinds = placement[name].plan, {t.from_.kind for t in model.triggers if t.to == name}
+        limit = unit_settings(function, plan).limit
+        if (
+            limit is None
+            or not kinds
+            or not kinds <= _PUSHED
+            or plan.bills == "reserved"
+            or plan.scaling.kind == "polled"
+        ):
+            continue
+        run = max(1.0, min(function.timeout, run_ns(function, plan, function.run.mean)))
+        taken = len(model.environments) * limit * function.slots * month.clock.length_ns / run
+        most = max(most, (runs[name] - taken) * attempts_until_given_up(plan))
+    return most
+
+
+def attempts_until_given_up(plan: Plan) -> int:
+    """How often a pushed event is tried that never finds room."""
+    push = plan.push
+    wait, age, attempts = min(push.first_wait, push.longest_wait), 0, 1
+    while age + wait <= push.give_up:
+        if wait >= push.longest_wait:
+            # From here on all waits are the same.
+            return attempts + (push.give_up - age) // push.longest_wait
+        age, attempts, wait = age + wait, attempts + 1, min(2 * wait, push.longest_wait)
+    return attempts
 
 
 def wants_sampling(

@@ -15,8 +15,9 @@ from numpy.typing import NDArray
 from echotally.engine import codes
 from echotally.engine.build import stream_seed
 from echotally.engine.sampling.carrying import Carried, Lot
+from echotally.engine.sampling.runs import Runs
 from echotally.engine.sampling.strata import PARTS
-from echotally.engine.sampling.stretches import EMPTY, Hours, Mode
+from echotally.engine.sampling.stretches import EMPTY, Course, Hours, Mode
 from echotally.engine.sampling.totals import Total
 from echotally.model.sources import SourceKind
 
@@ -39,7 +40,9 @@ class PartOfMonth:
         self.hours: dict[tuple[int, Mode], list[Hours]] = {}
         self.turns: dict[tuple[int, Mode], int] = {}
         self.goes_on: set[tuple[int, Mode]] = set()
-        self.runs: list[tuple[tuple[int | None, ...], Mode, Hours]] = []
+        self.runs = Runs(self.player, sampler.past, part, sampler.whole, sampler.each, sampler.flagged())
+        #: The segment with which the present run of hours began that hand work on.
+        self.began: int | None = None
         # Hours as they are, and how often they stand in the month.
         self.counted: dict[int, tuple[Hours, int]] = {}
         self.random = np.random.Generator(np.random.PCG64(stream_seed(sampler.seed, f"carried {part}")))
@@ -52,11 +55,9 @@ class PartOfMonth:
         self._backlogs()
         segments, at = self.cut.segments, 0
         while at < len(segments):
-            segment = segments[at]
-            flagged = self.sampler.flagged()
             # A flagged group leaves work that does not clear within its hour, so its hours depend on those before.
-            if segment.kind is not None or segment.group in flagged:
-                at += self._as_it_is(at, flagged)
+            if self.began is not None or segments[at].kind is not None or segments[at].group in self.runs.flagged:
+                at += self._as_it_is(at)
             else:
                 self._steady(at)
                 at += 1
@@ -189,30 +190,34 @@ class PartOfMonth:
             self.lags.setdefault(unit, []).append((float(step), oldest.age_low, oldest.age_high))
 
     # -- hours as they are --------------------------------------------------------------------------------------
-    def _as_it_is(self, at: int, flagged: set[int]) -> int:
-        segment, full = self.cut.segments[at], self._full()
-        hours = self._played(at, full, flagged)
-        if at + hours.segments >= len(self.cut.segments):
+    def _as_it_is(self, at: int) -> int:
+        segment, hours = self.cut.segments[at], self._played(at, self._full())
+        after, full = at + hours.segments, hours.full
+        if after >= len(self.cut.segments):
             self.total.left += hours.unfinished
+        goes_on = self.runs.hands_on(after, hours.away)
+        self.began = (at if self.began is None else self.began) if goes_on else None
         _, before = self.counted.get(id(hours), (hours, 0))
         self.counted[id(hours)] = hours, before + 1
-        ends = self.cut.segments[at + hours.segments - 1].end_ns
-        covered, lasts = self.cut.segments[at : at + hours.segments], ends - segment.start_ns
+        ends = self.cut.segments[after - 1].end_ns
+        covered, lasts = self.cut.segments[at:after], ends - segment.start_ns
         # Hours that were played as one share what happened by their length.
         shares = [(s.end_ns - s.start_ns) / lasts for s in covered]
         self.total.add_hours(
             [hours.span], np.zeros(len(covered), int), np.array([s.hour for s in covered]), np.array(shares)
         )
         for lane in range(len(self.lanes)):
+            carried = self.carried[lane]
             if lane in full:
                 per_ns = 1.0 / lasts
-                lot = self.carried[lane].moves(
-                    segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane])
-                )
+                if not carried.came:
+                    carried.begins(float(segment.start_ns))
+                lot = carried.moves(segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane]))
                 self._hand_on(lane, lasts, lot, hours.handled * per_ns, hours.run_ns)
-            # What waits for its batch, or came in the last minute, is nothing left over.
-            elif hours.held[lane] > self._usual(lane, hours, lasts):
-                self.carried[lane].begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
+            # What waits for its batch, or came in the last minute, is nothing left over; and what waits where the next hour has been
+            # played with it is there.
+            elif after not in self.runs.ahead and hours.held[lane] > self._usual(lane, hours, lasts):
+                carried.begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:
             self._lag(unit, segment.start_ns, lasts)
         return hours.segments
@@ -222,28 +227,32 @@ class PartOfMonth:
         mine = self.lanes[lane]
         return 2 * mine.batch + 2 * float(hours.come[lane]) / lasts * (mine.filling_ns + 60e9)
 
-    def _played(self, at: int, full: Mode, flagged: set[int]) -> Hours:
+    def _played(self, at: int, full: Mode) -> Hours:
         """The hour played, or one like it that was: each part has one of its own of each kind."""
-        segment = self.cut.segments[at]
-        if segment.kind is None:
-            return self._like_before(at, full, flagged)
-        key = (segment.kind, full)
+        kind, began = self.cut.segments[at].kind, self.began
+        if began is not None or kind is None:
+            return self.runs.hours(at, at if began is None else began, full)
+        key = (kind, full)
         known = self.hours.setdefault(key, [])
         turn = self.turns.get(key, 0)
         self.turns[key] = turn + 1
-        alike = self._members(segment.kind) or [at]
-        if len(known) < len(alike):
-            # Where work went on once it mostly does: what another hour leads to is not played for nothing.
-            number = at if key in self.goes_on else alike[len(known)]
-            found = self.player.hours(self.cut, number, full, self.part, flagged, self.sampler.whole)
-            if found.segments == 1:
+        alike = self._members(kind) or [at]
+        if len(known) >= len(alike):
+            return known[turn % len(known)]
+        # Where work went on once it mostly does: what another hour leads to is not played for nothing.
+        number = at if key in self.goes_on else alike[len(known)]
+        if number != at:
+            [found] = self.player.hours(self.cut, Course(number, number, full), self.part, self.sampler.whole)
+            if not self.runs.hands_on(number + 1, found.away):
                 known.append(found)
                 return found
+            # It is the hours that follow this one that count.
+        found = self.runs.hours(at, at, full)
+        if found.segments == 1 and not self.runs.hands_on(at + 1, found.away):
+            known.append(found)
+        else:
             self.goes_on.add(key)
-            # Work went on into the following hours: it is those of this hour that count, not of one like it.
-            again = number != at
-            return self.player.hours(self.cut, at, full, self.part, flagged, self.sampler.whole) if again else found
-        return known[turn % len(known)]
+        return found
 
     def _members(self, kind: int) -> list[int]:
         """The hours of a kind that this part plays for all of them; none: too few for each part to have its own."""
@@ -253,19 +262,6 @@ class PartOfMonth:
         # Spread evenly over the month, each part between the others' hours.
         many = min(self.sampler.each[kind], len(members) // PARTS)
         return [members[(len(members) * (2 * (n * PARTS + self.part) + 1)) // (2 * PARTS * many)] for n in range(many)]
-
-    def _like_before(self, at: int, full: Mode, flagged: set[int]) -> Hours:
-        """Hours that do not clear by themselves, played on until they do; used again where the same groups follow."""
-        groups = tuple(s.group for s in self.cut.segments)
-        for follow, mode, hours in self.runs:
-            same = groups[at : at + len(follow)] == follow
-            after = at + len(follow)
-            ends = after >= len(groups) or groups[after] not in flagged
-            if same and mode == full and ends:
-                return hours
-        found = self.player.hours(self.cut, at, full, self.part, flagged, self.sampler.whole)
-        self.runs.append((groups[at : at + found.segments], full, found))
-        return found
 
     # -- the month's end ----------------------------------------------------------------------------------------
     def _ages(self) -> None:

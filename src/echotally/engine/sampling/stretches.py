@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -82,12 +83,14 @@ class Stretch:
 
 @dataclass
 class Hours:
-    """Hours played as they are: the span, the segments it covers, what its lanes hold at the end and how old that is
-    (quantiles, oldest first), and what is unfinished elsewhere, by unit.
+    """Hours played as they are, with the lanes ``full`` kept full: the span, how many segments it covers, what its lanes hold at the
+    end and how old that is (quantiles, oldest first), what is unfinished elsewhere, by unit, and whether something sent away for lack
+    of room is left over.
     """
 
     span: Span
     segments: int
+    full: Mode
     held: NDArray[np.float64]
     ages: dict[int, tuple[float, ...]]
     unfinished: NDArray[np.float64]
@@ -95,6 +98,42 @@ class Hours:
     gone: NDArray[np.float64]
     handled: NDArray[np.float64]
     run_ns: NDArray[np.float64]
+    away: bool
+
+
+@dataclass(frozen=True)
+class Course:
+    """Which hours are played as they are: ``number`` is the segment from which on they are read, ``first`` the one in which their world
+    begins. This one plays a segment by itself.
+    """
+
+    number: int
+    first: int
+    full: Mode
+
+    def goes_on(self, after: int, away: bool) -> bool:
+        """Whether segment ``after`` is to be played in the same world; ``away``: something sent away is left over for it."""
+        return False
+
+    def is_known(self, after: int, found: Sequence[Hours]) -> bool:
+        """Whether segment ``after`` need not be played, for what has been played like it, ``found`` so far with it."""
+        return True
+
+    def is_apart(self, segment: int) -> bool:
+        """Whether a segment is read by itself, and not together with those beside it."""
+        return True
+
+
+class _Instant(NamedTuple):
+    """What a world had counted up to an instant, and what its lanes held; its peaks are counted anew from there."""
+
+    reading: Reading
+    lanes: LaneState
+
+    @classmethod
+    def of(cls, built: Built, lanes: Lanes) -> _Instant:
+        """Take down what there is now."""
+        return cls(forgotten(built), LaneState(built, lanes))
 
 
 class Dearer(Exception):
@@ -243,9 +282,9 @@ class Player:
             if self._dry(built, full):
                 self._count(built)
                 return None
-            if filling:
+            if filling or self._hopeless(built):
                 self._count(built)
-                return Stretch([], [], part, set(filling), False, filling)
+                return Stretch([], [], part, set(filling), not filling, filling)
         before, held = forgotten(built), LaneState(built, self.lanes)
         spans, flows, suspicious = [], [], set[int]()
         units = {unit for lane in full for unit in self.lanes[lane].units}
@@ -261,9 +300,9 @@ class Player:
                 return None
             now = LaneState(built, self.lanes)
             suspicious |= now.suspicious(self.lanes, start, int(built.world.clock[0]["now"])) - full
-            if filling:
+            if filling or (number < PARTS and self._hopeless(built)):
                 self._count(built)
-                return Stretch([], [], part, suspicious, False, filling)
+                return Stretch([], [], part, suspicious, not filling, filling)
             after = Reading(built)
             span = after.since(before)
             flows.append(self._flow(span, held, now, part))
@@ -284,7 +323,7 @@ class Player:
         for n in range(1, looks + 1):
             play(built, begins + lasts * n // looks, self._heard)
             filling = frozenset(LaneState(built, self.lanes).filling(start) - full)
-            if self._dry(built, full) or (look_ns is not None and filling):
+            if self._dry(built, full) or (look_ns is not None and (filling or self._hopeless(built))):
                 return filling
         return EMPTY
 
@@ -301,33 +340,30 @@ class Player:
         runs = span.unit.busy_ns / np.maximum(1.0, span.unit.started)
         return Flow(come / length, gone / length, handled / length, runs)
 
-    def hours(self, cut: Cut, number: int, full: Mode, part: int, flagged: set[int], whole: Sequence[Tap]) -> Hours:
-        """The segment ``number`` and what follows it as they are, until nothing sent away for lack of room is left over.
-
-        ``flagged`` are groups in which such work does not clear; segments of theirs that follow are played on.
-        """
-        first, whole = cut.segments[number], [*cut.ticks, *whole]
-        warm = min(max(cut.warm_ns, self._longest_run(whole)), first.start_ns)
-        start = first.start_ns - warm
+    def hours(self, cut: Cut, course: Course, part: int, whole: Sequence[Tap]) -> list[Hours]:
+        """Segments as they are, one after the other in a world of their own, as far as a course goes."""
+        first, whole = cut.segments[course.first], [*cut.ticks, *whole]
+        read_from, ends = cut.segments[course.number].start_ns, cut.segments[course.number].end_ns
+        start = first.start_ns - min(max(cut.warm_ns, self._longest_run(whole)), first.start_ns)
         taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in cut.apart_from_ticks]
         # Room for all of the month that may follow is not bounded by what is played of it.
-        coming = expected_in(cut.taps, first.start_ns - warm, first.end_ns) * cut.more
+        coming = expected_in(cut.taps, start, ends) * cut.more
         self._refuse(self.played + int(min(1e18, coming)))
         # Firings of a few hours mostly do; a schedule may have millions.
-        until = first.end_ns + _FOLLOWING_NS
-        laid = {lane: self._first_guess(lane, warm + first.end_ns - first.start_ns) for lane in full}
+        until = ends + _FOLLOWING_NS
+        full = sorted(course.full)
+        laid = {lane: self._first_guess(lane, ends - start) for lane in full}
         while True:
             firings = [replace(t, stretches=clipped(t, start, min(until, self.month.clock.length_ns))) for t in whole]
             lasting = self.month.length_ns - start
             plan = _lasting((*taps, *firings), lasting, self.month.happenings.since(start))
-            built = self._begin(plan, f"hour {number} part {part}" + "".join(f" {lane}" for lane in sorted(full)))
+            built = self._begin(plan, f"hour {course.number} part {part}" + "".join(f" {lane}" for lane in full))
             for lane, count in laid.items():
                 lay(built, self.lanes[lane], count, plan.taps)
-            if warm:
-                play(built, warm, self._heard)
-            before, held = forgotten(built), LaneState(built, self.lanes)
-            covered = self._play_on(built, cut, number, start, flagged, until if firings else None)
-            if covered is None:
+            if read_from > start:
+                play(built, read_from - start, self._heard)
+            found = self._play_on(built, cut, course, start, until if firings else None)
+            if found is None:
                 until = self.month.clock.length_ns
                 continue
             dry = self._dry(built, full)
@@ -335,57 +371,54 @@ class Player:
                 break
             for lane in dry:
                 laid[lane] = min(_LAID_MOST, laid[lane] * 4)
-        found = self._hours_read(built, before, held, full, covered)
-        for lane in full:
-            self._full_at(lane, float(found.gone[lane]) / (cut.segments[number + covered - 1].end_ns - first.start_ns))
-        self.played_on += events_so_far(built.world) if covered > 1 else 0
+        self._count(built)
+        at = course.number
+        for hours in found:
+            lasted = cut.segments[at + hours.segments - 1].end_ns - cut.segments[at].start_ns
+            at += hours.segments
+            for lane in full:
+                self._full_at(lane, float(hours.gone[lane]) / lasted)
+        self.played_on += events_so_far(built.world) if at > course.number + 1 else 0
         # Each part plays on where another did: what one of them plays of the month, all of them play several times.
         if self.played_on > self.expected / 2 and not self.stubborn:
             raise Dearer
         return found
 
-    def _play_on(
-        self, built: Built, cut: Cut, number: int, start: int, flagged: set[int], until: int | None
-    ) -> int | None:
-        """Play a segment, and those after it as long as something sent away is left over; returns how many.
+    def _play_on(self, built: Built, cut: Cut, course: Course, start: int, until: int | None) -> list[Hours] | None:
+        """Play the segments of a course, and read them by themselves or together.
 
-        None where that is longer than ``until``, ns since the month's start, when its firings end.
+        None where they last longer than ``until``, ns since the month's start, when their firings end.
         """
-        covered = 0
+        found: list[Hours] = []
+        before, at, read = _Instant.of(built, self.lanes), course.number, course.number
         while True:
-            if until is not None and cut.segments[number + covered].end_ns > until:
+            if until is not None and cut.segments[at].end_ns > until:
                 return None
-            play(built, cut.segments[number + covered].end_ns - start, self._heard)
-            covered += 1
+            play(built, cut.segments[at].end_ns - start, self._heard)
             self._refuse(self.played + events_so_far(built.world))
             self.bounds.hold(self.tried + attempts_so_far(built.world))
-            if number + covered >= len(cut.segments):
-                return covered
-            if not self._away(built) and cut.segments[number + covered].group not in flagged:
-                return covered
+            away, at = self._away(built), at + 1
+            goes_on = at < len(cut.segments) and course.goes_on(at, away)
+            if not goes_on or course.is_apart(at - 1) or course.is_apart(at):
+                now = _Instant.of(built, self.lanes)
+                found.append(self._hours_read(built, before, now, course.full, at - read, away))
+                before, read = now, at
+            if not goes_on or course.is_known(at, found):
+                return found
 
-    def _hours_read(self, built: Built, before: Reading, held: LaneState, full: Mode, covered: int) -> Hours:
-        """What was played, and what it leaves."""
-        after, now = Reading(built), LaneState(built, self.lanes)
-        self._count(built)
-        span = after.since(before)
-        flow = self._flow(span, held, now, 1)
+    def _hours_read(
+        self, built: Built, before: _Instant, now: _Instant, full: Mode, segments: int, away: bool
+    ) -> Hours:
+        """What was played between two instants, and what it leaves."""
+        span = now.reading.since(before.reading)
+        flow = self._flow(span, before.lanes, now.lanes, 1)
         units = {unit for lane in full for unit in self.lanes[lane].units}
         if units:
             span.without_lanes_kept_full(units)
-        left = np.where([n in full for n in range(len(self.lanes))], 0.0, now.held)
+        left = np.where([n in full for n in range(len(self.lanes))], 0.0, now.lanes.held)
         ages = {n: ages_in(built, lane) for n, lane in enumerate(self.lanes) if left[n] > _FEW}
-        return Hours(
-            span,
-            covered,
-            left,
-            ages,
-            unfinished_outside(built, self.lanes),
-            flow.come,
-            flow.gone,
-            flow.handled,
-            flow.run_ns,
-        )
+        outside = unfinished_outside(built, self.lanes)
+        return Hours(span, segments, full, left, ages, outside, flow.come, flow.gone, flow.handled, flow.run_ns, away)
 
     def _away(self, built: Built) -> bool:
         """Whether some event has been sent away for lack of room for so long that its hour does not clear by itself."""
@@ -393,6 +426,13 @@ class Player:
             if oldest > max(_LONG_AWAY_NS, 2 * unit.offer.plan.push.longest_wait):
                 return True
         return False
+
+    def _hopeless(self, built: Built) -> bool:
+        """Whether some event has been sent away for so long that soon the first will be given up: no more need be seen of it."""
+        if not self._away(built):
+            return False
+        oldest = oldest_throttled_ns(built)
+        return any(o > u.offer.plan.push.give_up / 2 for o, u in zip(oldest, built.units, strict=True))
 
     def _longest_run(self, whole: Sequence[Tap]) -> int:
         """How long before an hour a firing may have begun that still runs in it."""

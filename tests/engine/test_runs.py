@@ -1,0 +1,201 @@
+"""Hours that hand on what was sent away: those with the same past stand for each other, and a month of them is a month."""
+
+from __future__ import annotations
+
+import sys
+from collections import Counter
+from random import Random
+
+import numpy as np
+import pytest
+
+from echotally.engine.apart import simulate_month
+from echotally.engine.play import Wanted
+from echotally.engine.sampling.expecting import attempts_until_given_up, sent_away
+from echotally.engine.sampling.runs import _LONGEST, Past, remembered_ns
+from echotally.engine.sampling.strata import Cut, Segment
+from echotally.engine.sampling.stretches import EMPTY, Player
+from echotally.engine.watch import Bounds
+from echotally.errors import Crowded
+from echotally.projection.loaded import load, placement_on
+from echotally.projection.playing import Playing
+from echotally.projection.project import project_plan
+from echotally.projection.tables import figures
+
+HOUR = 3_600 * 10**9
+BY_DAY = "day_shape = [" + ", ".join(["0.3"] * 8 + ["2.6"] * 8 + ["0.2"] * 8) + "]"
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_pasts_are_the_same_where_the_same_segments_follow_on_each_other(seed: int) -> None:
+    chance = Random(seed)
+    segments, at = [], 0
+    for n in range(chance.choice([1, 40, 300])):
+        lasts = chance.choice([HOUR, HOUR, HOUR // 2])
+        group = chance.randrange(chance.choice([1, 2, 3]))
+        segments.append(Segment(at, at + lasts, n, group if chance.random() < 0.9 else None, 0))
+        at += lasts
+    past = Past(Cut([], segments, []), chance.choice([0, HOUR, 5 * HOUR + 1, 24 * HOUR]))
+    alike = [(s.group, s.end_ns - s.start_ns) for s in segments]
+    seen: dict[object, set[object]] = {}
+    for n in range(len(segments)):
+        began = chance.randrange(n + 1)
+        first = past.first(n, began)
+        assert first == next(
+            k for k in range(began, n + 1) if segments[k].start_ns >= segments[n].start_ns - past.reaches_ns
+        )
+        window = tuple(alike[first : n + 1])
+        seen.setdefault((window, first == began), set()).add(past.of(n, began, EMPTY))
+        # A run begins where it does for what comes before it.
+        longer = tuple(alike[first - (first == began) : n + 1]) if first else window
+        every = Counter(tuple(alike[k : k + len(longer)]) for k in range(len(alike) + 1 - len(longer)))
+        assert past.times(n, began) == (every[longer] if first or began else 1)
+    assert all(len(keys) == 1 for keys in seen.values())
+    assert len({key for keys in seen.values() for key in keys}) == len(seen)
+
+
+def test_a_very_long_past_is_one_of_its_own() -> None:
+    segments = [Segment(n * HOUR, (n + 1) * HOUR, n, 0) for n in range(_LONGEST + 50)]
+    past, last = Past(Cut([], segments, []), _LONGEST * HOUR), len(segments) - 1
+    assert past.times(_LONGEST, 2) > 1 and past.times(last, 2) == past.times(last - 1, 2) == 1
+    assert past.of(last, 2, EMPTY) != past.of(last - 1, 2, EMPTY)
+
+
+def overloaded(rate: str, more: str = "", source: str = "") -> str:
+    """A folder whose pictures come faster than two instances can take them, one a minute each."""
+    return f"""
+[functions.f]
+memory = "512 MB"
+run = "1 min"
+timeout = "2 min"
+instance_limit = 2
+[folders.b]
+[demand.d]
+into = "folders.b"
+rate = "{rate}"
+{more}
+[[triggers]]
+from = "folders.b"
+to = "f"
+{source}"""
+
+
+KEYS = 'push = { first_wait = "5 s", longest_wait = "30 s", give_up = "30 min" }'
+
+
+def test_what_matters_of_the_past_is_how_long_events_are_tried(write):
+    loaded = load(write(overloaded("1 /min"), keys=KEYS))
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    # Half an hour, the last wait, two retries of failures (1 and 2 min) and a run cut at two minutes; three times all that.
+    assert remembered_ns(loaded.model, placement) == 3 * (30 * 60 + 30 + 60 + 120 + 120) * 10**9
+    queue = load(write(overloaded("1 /min").replace("folders", "queues"), keys=KEYS))
+    assert remembered_ns(queue.model, placement_on(queue.model, queue.offers, queue.offers["test.plan"])) == 0
+
+
+@pytest.mark.parametrize("more", ["", BY_DAY, 'lumps = [{ cron = "0 3 * * *", count = 300 }]'])
+def test_of_a_month_that_never_keeps_up_a_few_hours_are_played(write, monkeypatch, more):
+    loaded = load(write(overloaded("300 /h", more), keys=KEYS))
+    offer, hours = loaded.offers["test.plan"], []
+    real = Player.hours
+
+    def counted(self, cut, course, part, whole):
+        found = real(self, cut, course, part, whole)
+        hours.append(course.number - course.first + sum(each.segments for each in found))
+        return found
+
+    monkeypatch.setattr(Player, "hours", counted)
+    exact = project_plan(loaded, offer, 3, how=Playing(exact=True))
+    found = project_plan(loaded, offer, 3, how=Playing(sampled_from=0))
+    assert found.method == "sampled" and 4 * 2 < sum(hours) < 744 / 2
+    sure, truth = found.confidence, exact.totals
+    assert sure.cost[0] <= float(exact.bill.unrounded) <= sure.cost[1]
+    for interval, value in ((sure.throttled_share, truth.throttled_share), (sure.left_behind, truth.left_behind_share)):
+        assert interval[0] <= value <= interval[1] and interval[1] - interval[0] < 0.2 * value
+    attempts = found.totals.attempts
+    assert attempts["throttled"] == pytest.approx(truth.attempts["throttled"], rel=0.03)
+    assert attempts["succeeded"] == pytest.approx(truth.attempts["succeeded"], rel=0.01)
+    if not more:
+        # What two instances can take, one a minute each; a place that comes free is taken within half a minute, mostly at once.
+        assert 0.95 * 2 * 60 * 744 < attempts["succeeded"] <= 2 * 60 * 744
+    [mine], [its] = found.measured.units, exact.measured.units
+    assert mine.waits.p95 == pytest.approx(its.waits.p95, rel=0.05)
+    # By the hour as well.
+    told, true = (u.series.one(0, 2) for u in (found.measured, exact.measured))
+    assert np.abs(told[24:].reshape(-1, 24).mean(0) - true[24:].reshape(-1, 24).mean(0)).max() < 0.1 * true.max()
+
+
+def test_the_answer_is_the_same_however_often_it_is_asked_for(write):
+    loaded = load(write(overloaded("200 /h", BY_DAY), keys=KEYS))
+    asked = [project_plan(loaded, loaded.offers["test.plan"], 3, how=Playing(sampled_from=0, cores=n)) for n in (1, 2)]
+    assert figures(asked[0]) == figures(asked[1])
+
+
+BESIDE = """
+[functions.g]
+memory = "512 MB"
+run = "200 ms"
+[endpoints.e]
+[demand.e]
+into = "endpoints.e"
+rate = "600 /h"
+[[triggers]]
+from = "endpoints.e"
+to = "g"
+"""
+
+
+@pytest.mark.parametrize("beside", ["", BESIDE])
+@pytest.mark.parametrize("off", [-1, 0])
+def test_a_month_in_which_very_much_finds_no_room_is_sampled_at_once(write, monkeypatch, beside, off):
+    loaded = load(write(overloaded("200 /h", "", beside), keys=KEYS))
+    offer = loaded.offers["test.plan"]
+    exact = project_plan(loaded, offer, 3, how=Playing(exact=True))
+    most = max(u.attempts["throttled"] for u in exact.measured.units)
+    assert most > 1_000
+    monkeypatch.setattr(sys.modules["echotally.projection.project"], "_THROTTLED", most + off)
+    for cores in (1, 2):
+        found = project_plan(loaded, offer, 3, how=Playing(cores=cores))
+        assert found.method == ("sampled" if off else "exact")
+        assert off or figures(found) == figures(exact)
+    # Who asks for every event gets it.
+    assert project_plan(loaded, offer, 3, how=Playing(exact=True)).method == "exact"
+    # It ends as soon as that many are seen, not with the month.
+    placement = placement_on(loaded.model, loaded.offers, offer)
+    with pytest.raises(Crowded):
+        simulate_month(loaded.model, loaded.month.arrivals, placement, 3, wanted=Wanted(Bounds(throttled=most // 2)))
+
+
+@pytest.mark.parametrize(
+    ("first", "longest", "give_up"),
+    [
+        ("1 s", "5 min", "6 h"),
+        ("7 s", "7 s", "1 h"),
+        ("9 min", "2 min", "30 min"),
+        ("1 s", "8 min", "511 s"),
+        ("2 h", "3 h", "1 h"),
+    ],
+)
+def test_an_event_that_never_finds_room_is_tried_so_often_until_it_is_given_up(write, first, longest, give_up):
+    # Two pictures at once, one instance, which is busy with the first for far longer than the second is kept.
+    model = overloaded("0.000001 /h", 'lumps = [{ at = "2027-03-02T00:00", count = 2 }]').replace('"1 min"', '"50 h"')
+    model = model.replace('timeout = "2 min"', 'timeout = "60 h"').replace("instance_limit = 2", "instance_limit = 1")
+    keys = f'push = {{ first_wait = "{first}", longest_wait = "{longest}", give_up = "{give_up}" }}'
+    loaded = load(write(model, keys=keys))
+    offer = loaded.offers["test.plan"]
+    found = project_plan(loaded, offer, 1)
+    assert (
+        found.totals.attempts["throttled"] == attempts_until_given_up(offer.plan)
+        and found.measured.units[0].lost_events == 1
+    )
+
+
+@pytest.mark.parametrize("rate", ["100 /h", "180 /h", "400 /h"])
+def test_what_surely_finds_no_room_is_no_more_than_does(write, rate):
+    loaded = load(write(overloaded(rate), keys=KEYS))
+    offer = loaded.offers["test.plan"]
+    least = sent_away(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, offer))
+    throttled = project_plan(loaded, offer, 3, how=Playing(exact=True)).totals.attempts["throttled"]
+    # Two instances take 120 an hour; of the others each is tried 62 times: after 5, 15 and 35 s, and then every half minute.
+    assert attempts_until_given_up(offer.plan) == 62
+    assert least == pytest.approx(62 * 744 * (float(rate[:3]) - 120), rel=1e-9) if least > 0 else rate == "100 /h"
+    assert max(0.0, least) < throttled or rate == "100 /h"
