@@ -13,7 +13,8 @@ from echotally.engine import codes, layout, pools
 from echotally.engine.play import begun, play
 from echotally.projection.loaded import load, placement_on
 
-#: Thousands of files come at once for a function that takes one at a time: each is tried again by itself, for hours.
+#: Thousands of files come at once for a function that takes one at a time: each is tried again by itself, for hours. Calls of a
+#: function that also reads a queue stand in no lists (``kernel.again``).
 CROWDED = """
 [functions.look]
 memory = "512 MB"
@@ -24,6 +25,7 @@ error_rate = 0.02
 memory = "256 MB"
 run = "1 s"
 [folders.pictures]
+[queues.late]
 [endpoints.map]
 [demand.flood]
 into = "folders.pictures"
@@ -33,6 +35,9 @@ into = "endpoints.map"
 rate = "40 /h"
 [[triggers]]
 from = "folders.pictures"
+to = "look"
+[[triggers]]
+from = "queues.late"
 to = "look"
 [[triggers]]
 from = "endpoints.map"

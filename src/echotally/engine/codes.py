@@ -34,6 +34,7 @@ LATER = _code(9)
     K_DELAY_OVER,
     K_VISIBLE,
     K_RETRY,
+    K_AGAIN,
     K_READER,
     K_EXPIRE_QUEUE,
     K_EXPIRE_PARTITION,
@@ -52,7 +53,7 @@ LATER = _code(9)
     K_ASKED_LONG,
     K_COLD_LONG,
     K_SHORT_END,
-) = map(_code, range(24))
+) = map(_code, range(25))
 # What the clock brings (``records.Turn``): another condition of runs, floor, release, account's limit, whether instances may start.
 T_RUNS, T_FLOOR, T_RELEASE, T_LIMIT, T_GROWTH = map(_code, range(5))
 

@@ -48,7 +48,7 @@ _LOG = logging.getLogger(__name__)
 _WAITING = 500_000
 #: Where more attempts of a function than that find no room, it is sampled as well: pushed events come again for hours, each a
 #: hundred times, and that takes a few seconds.
-_THROTTLED = 100_000_000
+_THROTTLED = 200_000_000
 #: Of so many plans of many functions some are played at the same time.
 _ROOM = 4
 

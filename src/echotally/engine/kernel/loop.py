@@ -15,6 +15,7 @@ from echotally.engine.codes import (
     COUNT,
     DONE,
     FLUSH,
+    K_AGAIN,
     K_ANSWERED,
     K_ASKED_LONG,
     K_CLIENT,
@@ -51,6 +52,7 @@ from echotally.engine.codes import (
 )
 from echotally.engine.kernel import (
     beside,
+    comes_again,
     diary,
     dispatch,
     kinds,
@@ -157,8 +159,8 @@ def _happens(w: World, kind: int, ref: int, number: int) -> None:
         settle.end(w, ref)
     elif kind == K_READY:
         starting.ready(w, ref, number)
-    elif kind == K_RETRY:
-        kinds.try_again(w, ref)
+    elif kind == K_RETRY or kind == K_AGAIN:
+        _tries_again(w, kind, ref, number)
     elif kind == K_CLIENT:
         diary.from_outside(w, tap_at(w, ref).source, ref)
         kinds.arrive_apart(w, tap_at(w, ref).source, taps.payload_of(w, ref), ref)
@@ -175,6 +177,15 @@ def _happens(w: World, kind: int, ref: int, number: int) -> None:
         _unusual(w, kind, ref, number)
     else:
         _timer_is_due(w, kind, ref, number)
+
+
+@hot
+def _tries_again(w: World, kind: int, ref: int, number: int) -> None:
+    """A pause is over: of a call, or of the first of a list of them."""
+    if kind == K_AGAIN:
+        comes_again.comes(w, ref, number)
+    else:
+        kinds.try_again(w, ref)
 
 
 @kernel
@@ -251,6 +262,7 @@ def _play(w: World, steps: int) -> int:
     # The calendar's first place: whatever stands there, and where it is empty what is beyond every month.
     clock, first = clock_of(w), entry_at(w, 0)
     over, last = min(clock.until, clock.horizon), clock.steps + steps
+    clock.last = last
     while True:
         # Most steps leave nothing behind at their instant.
         if (clock.marked_n > 0 or clock.expected_n > 0) and _goes_before(w, first):

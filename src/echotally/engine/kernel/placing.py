@@ -40,7 +40,7 @@ def lacks_a_node(w: World, u: int) -> bool:
 
 
 @hot
-def _is_full(account: Account) -> bool:
+def is_full(account: Account) -> bool:
     """Whether an account has as many calls in flight as it may."""
     return account.limit >= 0 and account.in_flight >= account.limit
 
@@ -51,7 +51,7 @@ def room_for(w: World, u: int) -> int:
     unit = unit_at(w, u)
     account = account_at(w, unit.account)
     # The account's limit comes first: it holds whatever room there is. Whoever is blocked is woken by the next end.
-    if _is_full(account):
+    if is_full(account):
         account.blocked = YES
         diary.no_room(w, u, AT_ACCOUNT, account.in_flight, account.limit)
         return ALL_TAKEN
@@ -87,7 +87,7 @@ def warm_for(w: World, u: int) -> int:
     Nobody is told that there is no room.
     """
     unit = unit_at(w, u)
-    if unit.plan_kind != PER_CALL or _is_full(account_at(w, unit.account)):
+    if unit.plan_kind != PER_CALL or is_full(account_at(w, unit.account)):
         return NONE
     return chain_at(w, unit.lists + L_FREE).head
 

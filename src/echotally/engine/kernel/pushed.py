@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from echotally.engine.codes import BACKOFF, COMES_BACK, DUE, FRESH, K_RETRY, L_FRESH, L_LINE, PER_CALL, WAITING
-from echotally.engine.kernel import diary, endings, pools, singles
+from echotally.engine.kernel import again, diary, endings, pools, singles
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -64,7 +64,10 @@ def throttle(w: World, c: int) -> None:
         pools.free_call(w, c)
         return
     call.state = BACKOFF
-    put(w, clock.now + call.wait, DUE, call.number, K_RETRY, c)
+    if unit.waits >= 0:
+        again.joins(w, c)
+    else:
+        put(w, clock.now + call.wait, DUE, call.number, K_RETRY, c)
     diary.comes_back(w, e, u, COMES_BACK, clock.now + call.wait)
 
 

@@ -52,6 +52,7 @@ class Clock:
     sure: int  # steps for which no pool can have fewer: it need not be looked at before them
     lean: int  # YES: only quantities are asked for: no sketches of waits, latencies, charges and levels are kept
     steps: int  # calendar entries played
+    last: int  # how many there may be before playing pauses
     arrived: int  # events that came, and that ended
     ended: int  # events that ended: at the end as many as arrived
     trail_n: int  # lines of the trail

@@ -62,7 +62,7 @@ class Call:
     events: Small  # events in it
     items: int  # the same, a firing counted by its items
     run_at: int  # when its run began, NEVER: not yet
-    ends: int  # when its run ends; asking: when its timeout ends it
+    ends: int  # when its run ends; asking: when its timeout ends it; sent away: when it comes again
     head: Small  # its cargo, first and last link
     tail: Small  # last link
     condition: Small  # what incidents made of its run as it began, -1: nothing

@@ -25,6 +25,7 @@ class Unit:
     first_wait: int  # first wait of a throttled pushed call, ns
     longest_wait: int  # it doubles up to this, ns
     give_up: int  # until this long after the event, ns
+    waits: int  # first of the lists of calls that were sent away, one for each length of wait (``kernel.again``), -1: it has none
     retry_from: int  # first of its waits after failed runs in ``World.pauses``
     retry_n: int  # how many there are
     look_every: int  # polled scaling: ns between two looks
