@@ -5,7 +5,10 @@ from __future__ import annotations
 import time
 from typing import NamedTuple
 
+import numpy as np
+
 from echotally.engine.build import Built
+from echotally.engine.codes import QUEUE, STREAM
 from echotally.engine.layout import attempts_so_far
 from echotally.errors import BadInput, Crowded, Problem, TooLarge
 
@@ -26,13 +29,14 @@ class Bounds(NamedTuple):
 
     ``entries``: whether calendar entries out of all proportion to what came are refused; ``attempts``: the most attempts,
     ``waiting``: the most events that wait, the highest numbers of all functions together, and ``throttled``: the most attempts of
-    one function that find no room (None: any number of them).
+    one function that find no room (None: any number of them). An event that waits as a call of its own counts as ``a_call`` others.
     """
 
     entries: bool = True
     attempts: int | None = None
     waiting: int | None = None
     throttled: int | None = None
+    a_call: int = 1
 
     def hold(self, attempts: int) -> None:
         """Raises ``TooLarge`` where so many attempts are more than may be."""
@@ -40,12 +44,12 @@ class Bounds(NamedTuple):
             what = f"has more than {self.attempts:,} attempts in a month: what finds no room is tried over and over"
             raise TooLarge(Problem(what, allowed="less demand, or more room for it"))
 
-    def hold_waiting(self, waiting: int) -> None:
-        """Raises ``Crowded`` where so many events wait that they are more than may be.
+    def hold_waiting(self, events: int, calls: int) -> None:
+        """Raises ``Crowded`` where so many events wait, and so many calls of one event, that they are more than may be.
 
         Highest numbers of functions add up to the same whichever of them are played together, so that it is raised of the same months.
         """
-        if self.waiting is not None and waiting > self.waiting:
+        if self.waiting is not None and events + self.a_call * calls > self.waiting:
             raise Crowded(Problem(f"more than {self.waiting:,} events wait", allowed="a sample; or more who take them"))
 
     def hold_throttled(self, throttled: int) -> None:
@@ -72,6 +76,10 @@ class Watch:
         self.steps = _STEPS
         self.last = (-1, -1, -1)
         self.began, self.since, self.at_once = time.monotonic(), 0, 0
+        triggers = built.world.triggers
+        #: Units whose events wait as calls, each of its own.
+        self.singly = np.zeros(len(built.world.units), bool)
+        self.singly[triggers["unit"][~np.isin(triggers["kind"], (QUEUE, STREAM))]] = True
 
     def chunk(self) -> int:
         """How many entries to play next: never past the next look, so that looks fall at the same counts everywhere."""
@@ -79,7 +87,8 @@ class Watch:
 
     def grows(self) -> None:
         """More room is asked for. Raises ``Crowded`` where it would be for more waiting events than may be."""
-        self.bounds.hold_waiting(int(self.built.world.units["backlog_peak"].sum()))
+        waiting = self.built.world.units["backlog_peak"]
+        self.bounds.hold_waiting(int(waiting[~self.singly].sum()), int(waiting[self.singly].sum()))
 
     def looks(self) -> None:
         """One more chunk is played. Raises ``BadInput`` where the month would not end, or is not within its bounds."""

@@ -50,12 +50,16 @@ class Loaded(Answer):
         """Events expected of the month at all sources together, with unpinned functions on a candidate plan."""
         return expected_events(self.model, self.month, placement_on(self.model, self.offers, candidate))
 
-    @property
-    def there_at_once(self) -> int:
-        """Events of backlogs and lumps: they are there at one instant, however fast work is done."""
+    def there_at_once(self, a_call: int = 1) -> int:
+        """Events of backlogs and lumps: they are there at one instant, however fast work is done. Those that are handed to functions
+        one by one count as ``a_call`` others.
+        """
         backlogs = sum(queue.backlog or 0 for queue in self.model.queues.values()) * len(self.model.environments)
-        counted = [tap.stretches for tap in self.month.taps if not tap.stretches.are_instants]
-        return backlogs + sum(int(its.count[(its.start_ns == its.end_ns) & (its.count > 1)].sum()) for its in counted)
+        for tap in self.month.taps:
+            its, weight = tap.stretches, 1 if tap.source.kind.traits.batched else a_call
+            if not its.are_instants:
+                backlogs += weight * int(its.count[(its.start_ns == its.end_ns) & (its.count > 1)].sum())
+        return backlogs
 
     def offers_in(self, model: Model) -> dict[str, Offer]:
         """The plans that exist in the month of a model of the same files."""

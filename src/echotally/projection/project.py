@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
@@ -32,7 +33,7 @@ from echotally.projection.bills import Bill, make_bill
 from echotally.projection.choosing import Judged, choose_plan
 from echotally.projection.confidence import Confidence, Doubt
 from echotally.projection.loaded import Loaded, load, placement_on
-from echotally.projection.memory import give_back_memory
+from echotally.projection.memory import give_back_memory, keep_large_arrays_apart
 from echotally.projection.metering import Metered, marks_for, meter
 from echotally.projection.playing import USUAL, Playing, PlayingWords
 from echotally.projection.threads import MANY, Progress, Tell, part_of, shared_out, side_by_side
@@ -46,6 +47,8 @@ from echotally.rates.node_room import floors_on_nodes
 _LOG = logging.getLogger(__name__)
 #: Where more events than that wait, lumps and backlogs aside, a month is sampled: each takes a tenth of a kB.
 _WAITING = 500_000
+#: As many of them an event counts that waits as a call of its own.
+_A_CALL = 3
 #: Where more attempts of a function than that find no room, it is sampled as well: pushed events come again for hours, each a
 #: hundred times, and that takes a few seconds.
 _THROTTLED = 200_000_000
@@ -61,6 +64,7 @@ def project_plan(
     how: Playing = USUAL,
 ) -> PlanProjection:
     """One candidate plan, unpinned functions on it. Raises ``TooLarge`` where even the sample would play too much."""
+    keep_large_arrays_apart()
     model, began = loaded.model, time.perf_counter()
     placement = placement_on(model, loaded.offers, candidate)
     reasons = why_not(loaded, placement)
@@ -71,7 +75,8 @@ def project_plan(
     if many:
         played = _as_sample(loaded, candidate, seed, progress, how)
     elif not how.exact:
-        few = Bounds(True, how.attempts, _WAITING + loaded.there_at_once, _THROTTLED)
+        waiting = _WAITING + loaded.there_at_once(_A_CALL)
+        few = Bounds(True, how.attempts, waiting, _THROTTLED, _A_CALL)
         # What was played of a crowded month is let go before the sample is.
         with suppress(Crowded):
             few.hold_throttled(int(sent_away(model, loaded.month, placement)))
@@ -116,7 +121,11 @@ def _event_by_event(
     played = _exact(loaded, measured, candidate)
     # Its parts may have been played one by one, each within its bounds.
     bounds.hold(played.totals.attempts["total"])
-    bounds.hold_waiting(sum(unit.backlog_peak for unit in measured.units))
+    singly = {trigger.to for trigger in loaded.model.triggers if not trigger.from_.kind.traits.batched}
+    waiting: Counter[bool] = Counter()
+    for unit in measured.units:
+        waiting[unit.unit.function in singly] += unit.backlog_peak
+    bounds.hold_waiting(waiting[False], waiting[True])
     bounds.hold_throttled(max((unit.attempts["throttled"] for unit in measured.units), default=0))
     return played
 

@@ -2,8 +2,21 @@
 
 from __future__ import annotations
 
-from echotally.engine.codes import BACKOFF, COMES_BACK, DUE, FRESH, K_RETRY, L_FRESH, L_LINE, PER_CALL, WAITING
-from echotally.engine.kernel import again, diary, endings, pools, singles
+from echotally.engine.codes import (
+    ARRIVALS,
+    BACKOFF,
+    COMES_BACK,
+    DUE,
+    FRESH,
+    K_RETRY,
+    L_FRESH,
+    L_LINE,
+    LAID,
+    PER_CALL,
+    WAITING,
+    YES,
+)
+from echotally.engine.kernel import again, diary, endings, pools, series, singles
 from echotally.engine.kernel.access import (
     World,
     call_at,
@@ -31,9 +44,24 @@ def arrive(w: World, s: int, payload: int, tap: int) -> None:
 @hot
 def hand_over(w: World, s: int, g: int, payload: int, tap: int) -> None:
     """An event becomes a call of trigger ``g``, which asks for room."""
+    if unit_at(w, trigger_at(w, g).unit).full == YES and tap != LAID and _stands_behind(w, g, payload):
+        return
     c = singles.taken_in(w, s, g, payload, tap)
     if c >= 0:
         ask(w, c)
+
+
+@kernel
+def _stands_behind(w: World, g: int, payload: int) -> bool:
+    """Whether an event would only stand behind what a sampled month has laid into its unit's line: it is counted."""
+    trigger = trigger_at(w, g)
+    unit, source = unit_at(w, trigger.unit), source_at(w, trigger.source)
+    if trigger.skip == YES or (unit.payload_limit >= 0 and payload > unit.payload_limit):
+        return False
+    series.add(w, trigger.unit, ARRIVALS, trigger.items)
+    source.arrived += 1
+    clock_of(w).number += 1
+    return True
 
 
 @hot

@@ -73,6 +73,7 @@ class Unit:
     idle_timer: int  # when idle instances are looked at, NEVER: not
     busy_count: int  # instances with a call
     waiting: int  # events waiting, over all its triggers
+    full: int  # YES: a sampled month keeps its line of calls full
     refused_since: int  # calls refused since the last look
     marked: int  # YES: it stands among the marked ones
     crowd: int  # those it waits with where what they share is full (``World.crowds``)

@@ -92,21 +92,19 @@ def sent_away(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) ->
 
     Pushed events beyond what its instances can take in all of the month are given up, each after all its attempts (rule 4.3).
     """
-    runs, most = expected_flows(model, month)[0], 0.0
+    others = {trigger.to for trigger in model.triggers if trigger.from_.kind not in _PUSHED}
+    rooms: dict[str, int] = {}
     for name, function in model.functions.items():
-        plan, kinds = placement[name].plan, {t.from_.kind for t in model.triggers if t.to == name}
+        plan = placement[name].plan
         limit = unit_settings(function, plan).limit
-        if (
-            limit is None
-            or not kinds
-            or not kinds <= _PUSHED
-            or plan.bills == "reserved"
-            or plan.scaling.kind == "polled"
-        ):
-            continue
+        if limit is not None and name not in others and plan.bills != "reserved" and plan.scaling.kind != "polled":
+            rooms[name] = len(model.environments) * limit * function.slots
+    runs, most = expected_flows(model, month)[0] if rooms else {}, 0.0
+    for name, room in rooms.items():
+        function, plan = model.functions[name], placement[name].plan
         run = max(1.0, min(function.timeout, run_ns(function, plan, function.run.mean)))
-        taken = len(model.environments) * limit * function.slots * month.clock.length_ns / run
-        most = max(most, (runs[name] - taken) * attempts_until_given_up(plan))
+        beyond = runs.get(name, 0.0) - room * month.clock.length_ns / run
+        most = max(most, beyond * attempts_until_given_up(plan))
     return most
 
 

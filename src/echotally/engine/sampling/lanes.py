@@ -198,12 +198,14 @@ def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:
         built.world.sources[lane.ref]["full"] = 1
     elif lane.kind == codes.LAY_PARTITION:
         built.world.partitions[lane.ref]["full"] = 1
+    else:
+        built.world.units[lane.units[0]]["full"] = 1
 
 
 class KeptFull:
     """Lanes that are kept full: before each part of a stretch so much is laid into them that ``most`` of each wait.
 
-    Into a line of calls it is all laid at once, as much as ``parts`` parts take: what comes stands in line behind it.
+    Into a line of calls it is all laid at once, as much as ``parts`` parts take: others may stand in line with it.
     """
 
     def __init__(self, built: Built, lanes: Lanes, most: Mapping[int, int], parts: int, taps: Sequence[Tap]) -> None:
@@ -286,14 +288,14 @@ def ages_in(built: Built, lane: Lane) -> tuple[float, ...]:
     """
     w = built.world
     if lane.kind == codes.LAY_LINE:
-        came = w.calls[(w.calls["state"] == codes.WAITING) & (w.calls["unit"] == lane.units[0])]["arrived"]
+        came = w.calls["arrived"][(w.calls["state"] == codes.WAITING) & (w.calls["unit"] == lane.units[0])]
     else:
         here = (
             (w.events["state"] == codes.VISIBLE)
             & (w.events["at_source"] == lane.source)
             & (w.events["tap"] != codes.LAID)
         )
-        came = w.events[here]["at"]
+        came = w.events["at"][here]
     if not len(came):
         return ()
     ordered = np.sort(came)
@@ -305,9 +307,10 @@ def unfinished_outside(built: Built, lanes: Sequence[Lane]) -> Floats:
     """Events of each unit that are neither over nor in a lane: sent away, or waiting to be tried again."""
     w = built.world
     found = np.zeros(len(built.units))
-    away = w.calls[w.calls["state"] == codes.BACKOFF]
-    away = away[~np.isin(w.triggers["source"][away["trigger"]], [lane.source for lane in lanes])]
-    np.add.at(found, away["unit"], away["items"].astype(float))
+    # Field by field: there may be hundreds of thousands, of which a copy of the records takes many times as much.
+    away = np.flatnonzero(w.calls["state"] == codes.BACKOFF)
+    away = away[~np.isin(w.triggers["source"][w.calls["trigger"][away]], [lane.source for lane in lanes])]
+    np.add.at(found, w.calls["unit"][away], w.calls["items"][away].astype(float))
     return found
 
 
@@ -315,6 +318,6 @@ def oldest_throttled_ns(built: Built) -> Floats:
     """Of each unit, the age of its oldest event that was sent away for lack of room and will come again; 0: none."""
     w = built.world
     found = np.zeros(len(built.units))
-    away = w.calls[(w.calls["state"] == codes.BACKOFF) & (w.calls["wait"] > 0)]
-    np.maximum.at(found, away["unit"], (w.clock[0]["now"] - away["arrived"]).astype(float))
+    away = np.flatnonzero((w.calls["state"] == codes.BACKOFF) & (w.calls["wait"] > 0))
+    np.maximum.at(found, w.calls["unit"][away], (w.clock[0]["now"] - w.calls["arrived"][away]).astype(float))
     return found

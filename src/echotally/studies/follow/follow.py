@@ -161,7 +161,7 @@ class Month:
             raise BadInput(Problem("cannot run this estate", "--plan", value=offer.name, allowed=allowed))
         if not exact and wants_sampling(loaded.model, loaded.month, self.placement, None):
             raise self._too_large("is too large to be played event by event")
-        self.bounds = Bounds(not exact, waiting=None if exact else _WAITING + loaded.there_at_once)
+        self.bounds = Bounds(not exact, waiting=None if exact else _WAITING + loaded.there_at_once())
         self.first = self._begun()
 
     def _too_large(self, why: str) -> BadInput:
