@@ -140,7 +140,7 @@ MONTHS: dict[str, tuple[str, str, str]] = {
         "runs",
         '[plans.p.push]\nfirst_wait = "10 s"\ngive_up = "3 h"',
     ),
-    "a topic, a queue and nightly jobs that never keep up": (
+    "a topic, a queue and nightly jobs never keep up": (
         function("f", '"6 s"', "instance_limit = 2")
         + function("g", SLOW, "instance_limit = 2")
         + fed("topics", "t", "f", f'rate = "0.5 /s"\n{EVENING}')

@@ -195,8 +195,8 @@ class PartOfMonth:
         after, full = at + hours.segments, hours.full
         if after >= len(self.cut.segments):
             self.total.left += hours.unfinished
-        goes_on = self.runs.hands_on(after, hours.away)
-        self.began = (at if self.began is None else self.began) if goes_on else None
+        began = at if self.began is None else self.began
+        self.began = began if self.runs.hands_on(after, hours.away) else None
         _, before = self.counted.get(id(hours), (hours, 0))
         self.counted[id(hours)] = hours, before + 1
         ends = self.cut.segments[after - 1].end_ns
@@ -206,6 +206,7 @@ class PartOfMonth:
         self.total.add_hours(
             [hours.span], np.zeros(len(covered), int), np.array([s.hour for s in covered]), np.array(shares)
         )
+        stays = self.began is not None and self.runs.going_on(after, began) is not None
         for lane in range(len(self.lanes)):
             carried = self.carried[lane]
             if lane in full:
@@ -214,18 +215,12 @@ class PartOfMonth:
                     carried.begins(float(segment.start_ns))
                 lot = carried.moves(segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane]))
                 self._hand_on(lane, lasts, lot, hours.handled * per_ns, hours.run_ns)
-            # What waits for its batch, or came in the last minute, is nothing left over; and what waits where the next hour has been
-            # played with it is there.
-            elif after not in self.runs.ahead and hours.held[lane] > self._usual(lane, hours, lasts):
+            # Where the world goes on of which they are, what waits in it is there.
+            elif not stays and self.runs.is_held(lane, float(hours.held[lane]), hours, at):
                 carried.begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:
             self._lag(unit, segment.start_ns, lasts)
         return hours.segments
-
-    def _usual(self, lane: int, hours: Hours, lasts: int) -> float:
-        """How much a lane may hold at an hour's end with nothing left over."""
-        mine = self.lanes[lane]
-        return 2 * mine.batch + 2 * float(hours.come[lane]) / lasts * (mine.filling_ns + 60e9)
 
     def _played(self, at: int, full: Mode) -> Hours:
         """The hour played, or one like it that was: each part has one of its own of each kind."""

@@ -28,6 +28,8 @@ _TIMES = 3
 
 #: So many attempts in hours alike tell as much as more of them.
 _ENOUGH = 2_000_000
+#: For a day a world goes on with what waits in its queues, which rises and falls with the hours.
+_PATIENT_NS = 24 * 3_600 * 10**9
 #: One in so many of those alike is read by one of the parts, at the most.
 _SHARE = 4
 
@@ -105,30 +107,66 @@ class Runs:
     flagged: set[int]
     known: dict[_Key, list[Hours]] = field(default_factory=dict)
     turns: Counter[_Key] = field(default_factory=Counter)
+    #: What has been played of segments to come.
     ahead: dict[int, Hours] = field(default_factory=dict)
+    #: The hours behind those known, in the same world, with their past.
+    behind: dict[int, tuple[_Key, Hours]] = field(default_factory=dict)
+    #: The hours that were taken last, and the segment behind them.
+    last: tuple[Hours, int] | None = None
 
     def hours(self, at: int, began: int, full: Mode) -> Hours:
         """Segment ``at`` of the run that began with segment ``began``, and maybe some that follow it."""
+        found = self.going_on(at, began) or self._like_it(at, began, full) or self._played(at, began, full)
+        self.ahead.pop(at, None)
+        self.last = found, at + found.segments
+        return found
+
+    def going_on(self, at: int, began: int) -> Hours | None:
+        """Segment ``at`` as the world went on of which the hours before it are, with all that was left over there."""
         if at in self.ahead:
-            return self.ahead.pop(at)
+            return self.ahead[at]
+        if self.last and self.last[1] == at and id(self.last[0]) in self.behind:
+            past, hours = self.behind[id(self.last[0])]
+            return hours if past == self.past.of(at, began, hours.full) else None
+        return None
+
+    def _like_it(self, at: int, began: int, full: Mode) -> Hours | None:
+        """Hours with the same past, in turn, where there are enough of them."""
         key = self.past.of(at, began, full)
         known = self.known.get(key, [])
-        if self.is_enough(at, began, known):
-            self.turns[key] += 1
-            return known[(self.turns[key] - 1) % len(known)]
+        if not self.is_enough(at, began, known):
+            return None
+        self.turns[key] += 1
+        return known[(self.turns[key] - 1) % len(known)]
+
+    def _played(self, at: int, began: int, full: Mode) -> Hours:
         course = _OfRun(at, self.past.first(at, began), full, self, began)
-        number = at
+        number, before = at, None
         for hours in self.player.hours(self.past.cut, course, self.part, self.whole):
             self.ahead[number] = hours
-            if course.is_apart(number):
-                self.known.setdefault(self.past.of(number, began, full), []).append(hours)
-            number += hours.segments
-        return self.ahead.pop(at)
+            key, after = self.past.of(number, began, full), number + hours.segments
+            if before:
+                self.behind[id(before)] = key, hours
+            # What waits in a queue may have come there long before.
+            if self.past.times(number, began) > 1 and not self.is_any_held(hours.found, hours, number):
+                self.known.setdefault(key, []).append(hours)
+            number, before = after, hours
+        return self.ahead[at]
 
     def hands_on(self, after: int, away: bool) -> bool:
         """Whether the work before segment ``after`` goes on in it; ``away``: something sent away is left over."""
         segments = self.past.cut.segments
         return after < len(segments) and (away or segments[after].group in self.flagged)
+
+    def is_held(self, lane: int, held: float, hours: Hours, at: int) -> bool:
+        """Whether a lane holds more, in hours from segment ``at`` on, than what waits for its batch, or came in a minute."""
+        mine, segments = self.player.lanes[lane], self.past.cut.segments
+        lasted = segments[at + hours.segments - 1].end_ns - segments[at].start_ns
+        return held > 2 * mine.batch + 2 * float(hours.come[lane]) / lasted * (mine.filling_ns + 60e9)
+
+    def is_any_held(self, held: NDArray[np.float64], hours: Hours, at: int) -> bool:
+        """Whether any lane does."""
+        return any(self.is_held(lane, float(its), hours, at) for lane, its in enumerate(held))
 
     def is_enough(self, at: int, began: int, known: Sequence[Hours]) -> bool:
         """Whether so many hours like segment ``at`` stand for all others."""
@@ -167,17 +205,25 @@ class _OfRun(Course):
         """As ``Course.is_known``."""
         if not self.is_apart(after):
             return False
+        now, segments = found[-1], self.runs.past.cut.segments
+        # Lanes that hold less and less are full no longer than they are.
+        if any(now.gone[lane] > now.come[lane] for lane in self.full):
+            return True
+        # What waits in others mostly does not for long, and goes on doing so as it does.
+        patient = segments[after].start_ns - segments[self.number].start_ns < _PATIENT_NS
+        if patient and self.runs.is_any_held(now.held, now, after - now.segments):
+            return False
         key, number = self._key(after), self.number
         known = [*self.runs.known.get(key, ())]
         for hours in found:
-            if self.is_apart(number) and self._key(number) == key:
+            if self._key(number) == key and not self.runs.is_any_held(hours.found, hours, number):
                 known.append(hours)
             number += hours.segments
         return self.runs.is_enough(after, self.began, known)
 
     def is_apart(self, segment: int) -> bool:
         """As ``Course.is_apart``: where it stands for others."""
-        return self.runs.past.times(segment, self.began) > 1
+        return bool(self.full) or self.runs.past.times(segment, self.began) > 1
 
     def _key(self, segment: int) -> _Key:
         return self.runs.past.of(segment, self.began, self.full)

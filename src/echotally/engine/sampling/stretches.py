@@ -83,14 +83,15 @@ class Stretch:
 
 @dataclass
 class Hours:
-    """Hours played as they are, with the lanes ``full`` kept full: the span, how many segments it covers, what its lanes hold at the
-    end and how old that is (quantiles, oldest first), what is unfinished elsewhere, by unit, and whether something sent away for lack
-    of room is left over.
+    """Hours played as they are, with the lanes ``full`` kept full: the span, how many segments it covers, what its other lanes hold at
+    their beginning and end and how old that is (quantiles, oldest first), what is unfinished elsewhere, by unit, and whether something
+    sent away for lack of room is left over.
     """
 
     span: Span
     segments: int
     full: Mode
+    found: NDArray[np.float64]
     held: NDArray[np.float64]
     ages: dict[int, tuple[float, ...]]
     unfinished: NDArray[np.float64]
@@ -415,10 +416,13 @@ class Player:
         units = {unit for lane in full for unit in self.lanes[lane].units}
         if units:
             span.without_lanes_kept_full(units)
-        left = np.where([n in full for n in range(len(self.lanes))], 0.0, now.lanes.held)
+        others = np.array([n not in full for n in range(len(self.lanes))], bool)
+        found, left = (np.where(others, at.lanes.held, 0.0) for at in (before, now))
         ages = {n: ages_in(built, lane) for n, lane in enumerate(self.lanes) if left[n] > _FEW}
         outside = unfinished_outside(built, self.lanes)
-        return Hours(span, segments, full, left, ages, outside, flow.come, flow.gone, flow.handled, flow.run_ns, away)
+        return Hours(
+            span, segments, full, found, left, ages, outside, flow.come, flow.gone, flow.handled, flow.run_ns, away
+        )
 
     def _away(self, built: Built) -> bool:
         """Whether some event has been sent away for lack of room for so long that its hour does not clear by itself."""
