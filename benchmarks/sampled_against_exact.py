@@ -1,4 +1,4 @@
-"""Twelve awkward months, sampled and exact, over many seeds: how far off, how often the interval holds, how often a verdict is wrong.
+"""Awkward months, sampled and exact, over many seeds: how far off, how often the interval holds, how often a verdict is wrong.
 
 The truth is the exact month of the same seed. Each month has one to three million events and is sampled as if it were
 large, so that both can be played often; ``--large`` adds some at full size (minutes each). A wanted figure is laid at

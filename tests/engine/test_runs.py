@@ -199,3 +199,49 @@ def test_what_surely_finds_no_room_is_no_more_than_does(write, rate):
     assert attempts_until_given_up(offer.plan) == 62
     assert least == pytest.approx(62 * 744 * (float(rate[:3]) - 120), rel=1e-9) if least > 0 else rate == "100 /h"
     assert max(0.0, least) < throttled or rate == "100 /h"
+
+
+#: A topic that never keeps up beside a queue that does, but for Tuesdays: all runs are slow for two hours.
+BESIDE_A_QUEUE = """
+[functions.f]
+memory = "512 MB"
+run = { mean = "20 s", shape = "exponential" }
+instance_limit = 1
+[topics.t]
+[demand.t]
+into = "topics.t"
+rate = "0.2 /s"
+SHAPE
+[[triggers]]
+from = "topics.t"
+to = "f"
+[functions.g]
+memory = "512 MB"
+cpu_share = 0
+run = { median = "4 s", p95 = "9 s" }
+instance_limit = 2
+[queues.q]
+[demand.q]
+into = "queues.q"
+rate = "0.2 /s"
+[[triggers]]
+from = "queues.q"
+to = "g"
+[[incidents]]
+name = "slow"
+cron = "0 9 * * 2"
+lasts = "2 h"
+run_times = 3
+"""
+
+
+def test_a_queue_that_is_full_for_an_hour_is_not_played_full_for_a_day(write):
+    shape = "day_shape = [" + ", ".join(["0.5"] * 17 + ["3"] * 3 + ["0.5"] * 4) + "]"
+    keys = 'push = { first_wait = "30 s", longest_wait = "10 min", give_up = "6 h" }'
+    loaded = load(write(BESIDE_A_QUEUE.replace("SHAPE", shape), keys=keys))
+    offer = loaded.offers["test.plan"]
+    exact = project_plan(loaded, offer, 3, how=Playing(exact=True))
+    found = project_plan(loaded, offer, 3, how=Playing(sampled_from=0, alike=True))
+    assert found.confidence.cost[0] <= float(exact.bill.unrounded) <= found.confidence.cost[1]
+    for mine, its in zip(found.measured.units, exact.measured.units, strict=True):
+        assert its.backlog_peak > 300 and mine.events["succeeded"] == pytest.approx(its.events["succeeded"], rel=0.015)

@@ -207,6 +207,7 @@ class PartOfMonth:
             [hours.span], np.zeros(len(covered), int), np.array([s.hour for s in covered]), np.array(shares)
         )
         stays = self.began is not None and self.runs.going_on(after, began) is not None
+        much = self.runs.much(hours, at)
         for lane in range(len(self.lanes)):
             carried = self.carried[lane]
             if lane in full:
@@ -216,7 +217,7 @@ class PartOfMonth:
                 lot = carried.moves(segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane]))
                 self._hand_on(lane, lasts, lot, hours.handled * per_ns, hours.run_ns)
             # Where the world goes on of which they are, what waits in it is there.
-            elif not stays and self.runs.is_held(lane, float(hours.held[lane]), hours, at):
+            elif not stays and hours.held[lane] > much[lane]:
                 carried.begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:
             self._lag(unit, segment.start_ns, lasts)

@@ -125,7 +125,7 @@ class Runs:
         """Segment ``at`` as the world went on of which the hours before it are, with all that was left over there."""
         if at in self.ahead:
             return self.ahead[at]
-        if self.last and self.last[1] == at and id(self.last[0]) in self.behind:
+        if at > began and self.last and self.last[1] == at and id(self.last[0]) in self.behind:
             past, hours = self.behind[id(self.last[0])]
             return hours if past == self.past.of(at, began, hours.full) else None
         return None
@@ -148,7 +148,7 @@ class Runs:
             if before:
                 self.behind[id(before)] = key, hours
             # What waits in a queue may have come there long before.
-            if self.past.times(number, began) > 1 and not self.is_any_held(hours.found, hours, number):
+            if self.past.times(number, began) > 1 and not (hours.found > self.much(hours, number)).any():
                 self.known.setdefault(key, []).append(hours)
             number, before = after, hours
         return self.ahead[at]
@@ -158,15 +158,12 @@ class Runs:
         segments = self.past.cut.segments
         return after < len(segments) and (away or segments[after].group in self.flagged)
 
-    def is_held(self, lane: int, held: float, hours: Hours, at: int) -> bool:
-        """Whether a lane holds more, in hours from segment ``at`` on, than what waits for its batch, or came in a minute."""
-        mine, segments = self.player.lanes[lane], self.past.cut.segments
+    def much(self, hours: Hours, at: int) -> NDArray[np.float64]:
+        """More than so much in a lane, in hours from segment ``at`` on, is neither what waits for its batch nor came in a minute."""
+        lanes, segments = self.player.lanes, self.past.cut.segments
         lasted = segments[at + hours.segments - 1].end_ns - segments[at].start_ns
-        return held > 2 * mine.batch + 2 * float(hours.come[lane]) / lasted * (mine.filling_ns + 60e9)
-
-    def is_any_held(self, held: NDArray[np.float64], hours: Hours, at: int) -> bool:
-        """Whether any lane does."""
-        return any(self.is_held(lane, float(its), hours, at) for lane, its in enumerate(held))
+        found: NDArray[np.float64] = 2 * lanes.batch + 2 * hours.come / lasted * (lanes.filling_ns + 60e9)
+        return found
 
     def is_enough(self, at: int, began: int, known: Sequence[Hours]) -> bool:
         """Whether so many hours like segment ``at`` stand for all others."""
@@ -211,12 +208,12 @@ class _OfRun(Course):
             return True
         # What waits in others mostly does not for long, and goes on doing so as it does.
         patient = segments[after].start_ns - segments[self.number].start_ns < _PATIENT_NS
-        if patient and self.runs.is_any_held(now.held, now, after - now.segments):
+        if patient and (now.held > self.runs.much(now, after - now.segments)).any():
             return False
         key, number = self._key(after), self.number
         known = [*self.runs.known.get(key, ())]
         for hours in found:
-            if self._key(number) == key and not self.runs.is_any_held(hours.found, hours, number):
+            if self._key(number) == key and not (hours.found > self.runs.much(hours, number)).any():
                 known.append(hours)
             number += hours.segments
         return self.runs.is_enough(after, self.began, known)
