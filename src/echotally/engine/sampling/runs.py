@@ -28,7 +28,7 @@ _TIMES = 3
 
 #: So many attempts in hours alike tell as much as more of them.
 _ENOUGH = 2_000_000
-#: For a day a world goes on with what waits in its queues, which rises and falls with the hours.
+#: For a day a world goes on with what waits in its queues.
 _PATIENT_NS = 24 * 3_600 * 10**9
 #: One in so many of those alike is read by one of the parts, at the most.
 _SHARE = 4
@@ -206,10 +206,9 @@ class _OfRun(Course):
         # Lanes that hold less and less are full no longer than they are.
         if any(now.gone[lane] > now.come[lane] for lane in self.full):
             return True
-        # What waits in others mostly does not for long, and goes on doing so as it does.
-        patient = segments[after].start_ns - segments[self.number].start_ns < _PATIENT_NS
-        if patient and (now.held > self.runs.much(now, after - now.segments)).any():
-            return False
+        # What waits in others mostly does not for long, and rises and falls with the hours; what then still waits is carried on.
+        if (now.held > self.runs.much(now, after - now.segments)).any():
+            return segments[after].start_ns - segments[self.number].start_ns >= _PATIENT_NS
         key, number = self._key(after), self.number
         known = [*self.runs.known.get(key, ())]
         for hours in found:
