@@ -9,8 +9,8 @@ from __future__ import annotations
 import pytest
 from hypothesis import assume
 
-from echotally.engine.build import units as building
 from echotally.engine.play import begun, play
+from echotally.model.estate import Model
 from echotally.projection.loaded import load, placement_on
 from tests.conftest import CARD as CARD_OF_ONE
 from tests.conftest import PRICES
@@ -25,7 +25,7 @@ LISTED = STOOD | {"sure", "last", "aside_n", "free_aside", "near_until", "stretc
 def one_by_one(loaded, pauses=()):
     """The month with an entry of its own for each call that comes again."""
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(building, "_pushed_alone", lambda _: set())
+        patch.setattr(Model, "only_pushed", lambda _: set())
         return month(loaded, pauses=pauses)
 
 
@@ -101,7 +101,7 @@ def test_they_are_sent_away_one_after_the_other(write):
     assert found.series[0, :, 1].sum() == 299 * 80 and found.series[0, 3, 1] == 299 * 12
     assert entries_after_two_hours(loaded) < 10
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(building, "_pushed_alone", lambda _: set())
+        patch.setattr(Model, "only_pushed", lambda _: set())
         assert entries_after_two_hours(loaded) > 299
 
 

@@ -11,10 +11,11 @@ import pytest
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.play import Wanted
-from echotally.engine.sampling.expecting import attempts_until_given_up, sent_away
+from echotally.engine.sampling.expecting import sent_away
+from echotally.engine.sampling.played import EMPTY
 from echotally.engine.sampling.runs import _LONGEST, Past, remembered_ns
 from echotally.engine.sampling.strata import Cut, Segment
-from echotally.engine.sampling.stretches import EMPTY, Player
+from echotally.engine.sampling.stretches import Player
 from echotally.engine.watch import Bounds
 from echotally.errors import Crowded
 from echotally.projection.loaded import load, placement_on
@@ -183,10 +184,7 @@ def test_an_event_that_never_finds_room_is_tried_so_often_until_it_is_given_up(w
     loaded = load(write(model, keys=keys))
     offer = loaded.offers["test.plan"]
     found = project_plan(loaded, offer, 1)
-    assert (
-        found.totals.attempts["throttled"] == attempts_until_given_up(offer.plan)
-        and found.measured.units[0].lost_events == 1
-    )
+    assert found.totals.attempts["throttled"] == offer.plan.push.attempts and found.measured.units[0].lost_events == 1
 
 
 @pytest.mark.parametrize("rate", ["100 /h", "180 /h", "400 /h"])
@@ -196,7 +194,7 @@ def test_what_surely_finds_no_room_is_no_more_than_does(write, rate):
     least = sent_away(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, offer))
     throttled = project_plan(loaded, offer, 3, how=Playing(exact=True)).totals.attempts["throttled"]
     # Two instances take 120 an hour; of the others each is tried 62 times: after 5, 15 and 35 s, and then every half minute.
-    assert attempts_until_given_up(offer.plan) == 62
+    assert offer.plan.push.attempts == 62
     assert least == pytest.approx(62 * 744 * (float(rate[:3]) - 120), rel=1e-9) if least > 0 else rate == "100 /h"
     assert max(0.0, least) < throttled or rate == "100 /h"
 

@@ -396,6 +396,10 @@ class Model(f.Strict):
         """The queue or stream of an address; raises ``KeyError`` for another kind."""
         return self.streams[source.name] if source.kind is SourceKind.STREAMS else self.queues[source.name]
 
+    def only_pushed(self) -> set[str]:
+        """Functions all of whose events are pushed, one by one."""
+        return {*self.functions} - {trigger.to for trigger in self.triggers if not trigger.from_.kind.traits.pushed}
+
     def items_of(self, trigger: Trigger) -> int:
         """Events of a full call of a trigger: of a schedule its items, else the batch."""
         source = trigger.from_

@@ -40,8 +40,8 @@ class Traits:
     """What a kind of source takes and gives.
 
     ``demand``: demand may put events in; ``inside``: functions may. ``letters``: it takes dead letters and a topic's feeds.
-    ``trigger_keys`` are the keys of a trigger that have an effect; ``batched``: its calls hold batches; ``shared_out``: each of
-    its triggers gets every event, so that its cost is shared. ``readers`` and ``tries`` are a trigger's where it gives none
+    ``trigger_keys`` are the keys of a trigger that have an effect; ``batched``: its calls hold batches; ``pushed``: its events are
+    handed over one by one, and what finds no room comes again (rule 4.3); ``shared_out``: each of its triggers gets every event, so that its cost is shared. ``readers`` and ``tries`` are a trigger's where it gives none
     (``tries`` None: without end).
     """
 
@@ -50,18 +50,19 @@ class Traits:
     letters: bool = False
     trigger_keys: frozenset[str] = _PUSHED
     batched: bool = False
+    pushed: bool = False
     shared_out: bool = False
     readers: int = 1
     tries: int | None = 3
 
 
 _TRAITS = {
-    SourceKind.SCHEDULES: Traits(demand=False, inside=False),
+    SourceKind.SCHEDULES: Traits(demand=False, inside=False, pushed=True),
     SourceKind.QUEUES: Traits(letters=True, trigger_keys=_BATCHED, batched=True, readers=100, tries=None),
-    SourceKind.TOPICS: Traits(trigger_keys=_PUSHED | {"share"}, shared_out=True),
+    SourceKind.TOPICS: Traits(trigger_keys=_PUSHED | {"share"}, pushed=True, shared_out=True),
     SourceKind.STREAMS: Traits(trigger_keys=_BATCHED | _PUSHED, batched=True, shared_out=True, tries=None),
     SourceKind.ENDPOINTS: Traits(trigger_keys=frozenset(), tries=None),
-    SourceKind.FOLDERS: Traits(),
+    SourceKind.FOLDERS: Traits(pushed=True),
 }
 
 

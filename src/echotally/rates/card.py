@@ -173,6 +173,24 @@ class Push(f.Strict):
     give_up: f.Duration = 6 * _H
     retry_waits: Annotated[tuple[f.Duration, ...], Field(min_length=1)] = (_MIN, 2 * _MIN)
 
+    @property
+    def waits(self) -> tuple[int, ...]:
+        """The waits of a call that is throttled again and again, ns, doubling up to the longest, which is the last (rule 4.3)."""
+        found = [min(self.first_wait, self.longest_wait)]
+        while found[-1] < self.longest_wait:
+            found.append(min(2 * found[-1], self.longest_wait))
+        return tuple(found)
+
+    @property
+    def attempts(self) -> int:
+        """How often an event is tried that never finds room, until it is given up."""
+        attempts, age = 1, 0
+        for wait in self.waits[:-1]:
+            if age + wait > self.give_up:
+                return attempts
+            attempts, age = attempts + 1, age + wait
+        return attempts + (self.give_up - age) // self.longest_wait
+
 
 def _meter(found: object) -> str:
     if found not in METERS:

@@ -7,8 +7,7 @@ from typing import Any
 
 from echotally.engine import codes, layout, records
 from echotally.engine.build.shared import UNLIMITED, Shared, Unit
-from echotally.model.estate import Function, Model
-from echotally.model.sources import SourceKind
+from echotally.model.estate import Function
 from echotally.rates.card import BILLS, Plan
 
 #: In the order of ``codes.RUN_STREAM`` and its like.
@@ -18,7 +17,7 @@ _PURPOSES = ("run", "cold", "error", "emit", "poison", "emitted", "ask", "asked"
 def units_of(shared: Shared) -> Any:
     """A record for each unit."""
     found = layout.records(records.Unit, len(shared.units))
-    pushed = _pushed_alone(shared.model)
+    pushed = shared.model.only_pushed()
     for n, unit in enumerate(shared.units):
         function, plan = shared.model.functions[unit.function], unit.offer.plan
         _room(found[n], shared, unit, function)
@@ -26,23 +25,8 @@ def units_of(shared: Shared) -> Any:
         _work(found[n], shared, unit, function)
         _scaling(found[n], shared, plan)
         alone = unit.function in pushed and found[n]["plan_kind"] == codes.PER_CALL
-        found[n]["waits"] = shared.take_lists(_lengths_of_waits(plan)) if alone else codes.NONE
+        found[n]["waits"] = shared.take_lists(len(plan.push.waits)) if alone else codes.NONE
     return found
-
-
-def _pushed_alone(model: Model) -> set[str]:
-    """Functions all of whose events are pushed."""
-    pushed = {SourceKind.SCHEDULES, SourceKind.TOPICS, SourceKind.FOLDERS}
-    others = {trigger.to for trigger in model.triggers if trigger.from_.kind not in pushed}
-    return {*model.functions} - others
-
-
-def _lengths_of_waits(plan: Plan) -> int:
-    """How many different waits a call has that is sent away again and again (rule 4.3)."""
-    wait, n = min(plan.push.first_wait, plan.push.longest_wait), 1
-    while wait < plan.push.longest_wait:
-        wait, n = min(2 * wait, plan.push.longest_wait), n + 1
-    return n
 
 
 def _room(f: Any, shared: Shared, unit: Unit, function: Function) -> None:

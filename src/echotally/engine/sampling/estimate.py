@@ -23,10 +23,11 @@ from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
+from echotally.engine.sampling.played import EMPTY, Mode, Stretch
 from echotally.engine.sampling.runs import Past, remembered_ns
 from echotally.engine.sampling.sparse import Floats
 from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
-from echotally.engine.sampling.stretches import EMPTY, Dearer, Mode, Player, Stretch
+from echotally.engine.sampling.stretches import Dearer, Player
 from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.sampling.wiring import Wiring

@@ -15,11 +15,9 @@ from echotally.engine.sampling.ticking import Ticks
 from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind, SourceRef
-from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import run_ns, unit_settings
 
-_PUSHED = {SourceKind.SCHEDULES, SourceKind.TOPICS, SourceKind.FOLDERS}
 #: Up to so many expected events a month is played exactly; so many a sample may play at the most.
 SAMPLED_FROM = 40_000_000
 #: Putting a sample together takes as long, for each function, as playing so many events, about: sketches are added up hour by hour.
@@ -92,32 +90,19 @@ def sent_away(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) ->
 
     Pushed events beyond what its instances can take in all of the month are given up, each after all its attempts (rule 4.3).
     """
-    others = {trigger.to for trigger in model.triggers if trigger.from_.kind not in _PUSHED}
     rooms: dict[str, int] = {}
-    for name, function in model.functions.items():
-        plan = placement[name].plan
+    for name in model.only_pushed():
+        function, plan = model.functions[name], placement[name].plan
         limit = unit_settings(function, plan).limit
-        if limit is not None and name not in others and plan.bills != "reserved" and plan.scaling.kind != "polled":
+        if limit is not None and plan.bills != "reserved" and plan.scaling.kind != "polled":
             rooms[name] = len(model.environments) * limit * function.slots
     runs, most = expected_flows(model, month)[0] if rooms else {}, 0.0
     for name, room in rooms.items():
         function, plan = model.functions[name], placement[name].plan
         run = max(1.0, min(function.timeout, run_ns(function, plan, function.run.mean)))
         beyond = runs.get(name, 0.0) - room * month.clock.length_ns / run
-        most = max(most, beyond * attempts_until_given_up(plan))
+        most = max(most, beyond * plan.push.attempts)
     return most
-
-
-def attempts_until_given_up(plan: Plan) -> int:
-    """How often a pushed event is tried that never finds room."""
-    push = plan.push
-    wait, age, attempts = min(push.first_wait, push.longest_wait), 0, 1
-    while age + wait <= push.give_up:
-        if wait >= push.longest_wait:
-            # From here on all waits are the same.
-            return attempts + (push.give_up - age) // push.longest_wait
-        age, attempts, wait = age + wait, attempts + 1, min(2 * wait, push.longest_wait)
-    return attempts
 
 
 def wants_sampling(

@@ -15,9 +15,9 @@ from numpy.typing import NDArray
 from echotally.engine import codes
 from echotally.engine.build import stream_seed
 from echotally.engine.sampling.carrying import Carried, Lot
+from echotally.engine.sampling.played import EMPTY, Course, Hours, Mode
 from echotally.engine.sampling.runs import Runs
 from echotally.engine.sampling.strata import PARTS
-from echotally.engine.sampling.stretches import EMPTY, Course, Hours, Mode
 from echotally.engine.sampling.totals import Total
 from echotally.model.sources import SourceKind
 

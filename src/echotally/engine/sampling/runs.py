@@ -15,13 +15,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
+from echotally.engine.sampling.played import Course, Hours, Mode
 from echotally.engine.sampling.strata import PARTS, Cut
-from echotally.engine.sampling.stretches import Course, Hours, Mode, Player
+from echotally.engine.sampling.stretches import Player
 from echotally.model.estate import Model
-from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
 
-_PUSHED = (SourceKind.SCHEDULES, SourceKind.TOPICS, SourceKind.FOLDERS)
 #: Those who came first found nobody before them, and left those after them too much room: it takes so many times until that is
 #: over (a topic that gets 1.7 times what is handled loses 30 % less than it will after 6 h, 15 % less after 12, 1 % after 18).
 _TIMES = 3
@@ -44,7 +43,7 @@ def remembered_ns(model: Model, placement: Mapping[str, Offer]) -> int:
     """How far back an hour depends on those before it, where pushed calls find no room."""
     longest = 0
     for trigger in model.triggers:
-        if trigger.from_.kind in _PUSHED:
+        if trigger.from_.kind.traits.pushed:
             plan, function = placement[trigger.to].plan, model.functions[trigger.to]
             tried = plan.push.give_up + sum(plan.push.retry_waits) + plan.push.longest_wait + function.timeout
             longest = max(longest, tried)

@@ -1,0 +1,83 @@
+"""What is told of stretches and hours that were played, and which hours are to be."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from echotally.engine.sampling.totals import Span
+
+Mode = frozenset[int]
+EMPTY: Mode = frozenset()
+
+
+@dataclass
+class Flow:
+    """What passed through the lanes and units in one part of a stretch, per ns: in, out, and handled of what was laid."""
+
+    come: NDArray[np.float64]
+    gone: NDArray[np.float64]
+    handled: NDArray[np.float64]
+    run_ns: NDArray[np.float64]
+
+
+@dataclass
+class Stretch:
+    """A stretch that was played: a span and a flow for each part, how long each lasted, what was amiss at its end.
+
+    ``filling``: lanes that filled so quickly that it was cut short, as only what they do when they are full is of interest.
+    """
+
+    spans: list[Span]
+    flows: list[Flow]
+    part_ns: int
+    suspicious: set[int]
+    away: bool
+    filling: Mode = EMPTY
+
+
+@dataclass
+class Hours:
+    """Hours played as they are, with the lanes ``full`` kept full: the span, how many segments it covers, what its other lanes hold at
+    their beginning and end and how old that is (quantiles, oldest first), what is unfinished elsewhere, by unit, and whether something
+    sent away for lack of room is left over.
+    """
+
+    span: Span
+    segments: int
+    full: Mode
+    found: NDArray[np.float64]
+    held: NDArray[np.float64]
+    ages: dict[int, tuple[float, ...]]
+    unfinished: NDArray[np.float64]
+    come: NDArray[np.float64]
+    gone: NDArray[np.float64]
+    handled: NDArray[np.float64]
+    run_ns: NDArray[np.float64]
+    away: bool
+
+
+@dataclass(frozen=True)
+class Course:
+    """Which hours are played as they are: ``number`` is the segment from which on they are read, ``first`` the one in which their world
+    begins. This one plays a segment by itself.
+    """
+
+    number: int
+    first: int
+    full: Mode
+
+    def goes_on(self, after: int, away: bool) -> bool:
+        """Whether segment ``after`` is to be played in the same world; ``away``: something sent away is left over for it."""
+        return False
+
+    def is_known(self, after: int, found: Sequence[Hours]) -> bool:
+        """Whether segment ``after`` need not be played, for what has been played like it, ``found`` so far with it."""
+        return True
+
+    def is_apart(self, segment: int) -> bool:
+        """Whether a segment is read by itself, and not together with those beside it."""
+        return True
