@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections import Counter
 from random import Random
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -13,7 +14,7 @@ from echotally.engine.apart import simulate_month
 from echotally.engine.play import Wanted
 from echotally.engine.sampling.expecting import sent_away
 from echotally.engine.sampling.played import EMPTY
-from echotally.engine.sampling.runs import _LONGEST, Past, remembered_ns
+from echotally.engine.sampling.runs import _LONGEST, Past, Runs, remembered_ns
 from echotally.engine.sampling.strata import Cut, Segment
 from echotally.engine.sampling.stretches import Player
 from echotally.engine.watch import Bounds
@@ -60,6 +61,28 @@ def test_a_very_long_past_is_one_of_its_own() -> None:
     past, last = Past(Cut([], segments, []), _LONGEST * HOUR), len(segments) - 1
     assert past.times(_LONGEST, 2) > 1 and past.times(last, 2) == past.times(last - 1, 2) == 1
     assert past.of(last, 2, EMPTY) != past.of(last - 1, 2, EMPTY)
+
+
+@pytest.mark.parametrize(
+    ("come", "held", "much"),
+    [
+        # Twice what comes in a minute, two batches, and a few by chance.
+        (12, 4, False),
+        (30, 7, False),
+        (30, 8, True),
+        (6_000, 230, False),
+        (6_000, 260, True),
+        # Hardly any has been let go.
+        (5, 4, True),
+        (1, 1, False),
+    ],
+)
+def test_what_is_held_by_chance_is_not_much(come, held, much):
+    past = Past(Cut([], [Segment(0, HOUR, 0, 0)], []), HOUR)
+    lanes = SimpleNamespace(batch=np.array([1.0]), filling_ns=np.array([0.0]))
+    runs = Runs(SimpleNamespace(lanes=lanes), past, 0, [], [], set())
+    hours = SimpleNamespace(segments=1, come=np.array([float(come)]), held=np.array([float(held)]))
+    assert (hours.held > runs.much(hours, 0)).tolist() == [much]
 
 
 def overloaded(rate: str, more: str = "", source: str = "") -> str:

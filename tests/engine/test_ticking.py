@@ -7,14 +7,14 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretches
 from echotally.engine.sampling import estimate, spared_events
-from echotally.engine.sampling.ticking import MINUTE, Ticks, lasting, patterns
+from echotally.engine.sampling.ticking import MINUTE, Ticks, _may_tick, _ticks, lasting, patterns
 from echotally.model.sources import SourceRef
 from echotally.projection.loaded import load, placement_on
 from echotally.projection.playing import Playing
@@ -76,6 +76,26 @@ def test_an_hour_ticks_where_each_of_its_minutes_has_the_same_firings(minutes, a
         assert (None if found is None else np.frombuffer(found, np.int64).tolist()) == (
             [s * 10**9 for s in sorted(own[0])] if same else None
         )
+
+
+@settings(max_examples=200)
+@given(
+    st.lists(st.sampled_from([(), (0,), (7, 30), tuple(range(60))]), min_size=4, max_size=4),
+    st.lists(st.tuples(st.integers(0, 239), st.integers(0, 59)), max_size=12),
+)
+def test_how_often_it_fires_in_each_hour_rules_out_none_that_ticks(hours, odd):
+    at = {60 * n + minute: set(each) for n, each in enumerate(hours) for minute in range(60)}
+    for minute, second in odd:
+        at[minute] ^= {second}
+    mine = tap(np.array([n * MINUTE + s * 10**9 for n, seconds in at.items() for s in sorted(seconds)], np.int64))
+    if len(mine.stretches):
+        assert _may_tick(mine, HOURS) or not _ticks(mine, patterns(mine, HOURS), HOURS)
+
+
+def test_a_schedule_of_every_five_minutes_is_ruled_out_by_how_often_it_fires():
+    every = np.arange(48, dtype=np.int64) * 5 * MINUTE
+    assert not _may_tick(tap(every), HOURS)
+    assert _may_tick(tap(np.arange(240, dtype=np.int64) * MINUTE), HOURS)
 
 
 @given(st.sets(st.integers(0, MINUTE - 1), min_size=1, max_size=6), st.integers(1, 5 * MINUTE))

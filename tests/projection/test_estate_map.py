@@ -206,3 +206,18 @@ def test_the_layout_reads_no_memory_that_it_never_wrote(filled_with: str) -> Non
         check=False,
     )
     assert (done.returncode, done.stdout) == (0, "all laid out\n"), done.stderr
+
+
+def test_ways_that_part_and_meet_again_are_told_once(tmp_path: Path, river: Path) -> None:
+    layers = 16
+    text = '[demand.d]\ninto = "topics.t0"\nrate = "1 /h"\n'
+    for n in range(layers):
+        into = f'emits = [{{ into = "topics.t{n + 1}", each = 0.5, payload = "1 kB" }}]\n' if n + 1 < layers else ""
+        text += f"[topics.t{n}]\n"
+        for side in "ab":
+            text += f'[functions.{side}{n}]\n{into}[[triggers]]\nfrom = "topics.t{n}"\nto = "{side}{n}"\n'
+    found, plan = played(tmp_path, river, text)
+    told = map_text(found, 200).splitlines()
+    # A line for each way from place to place, not one for each of the 2 ** 16 through the estate.
+    assert sum(" → " in line for line in told) <= len(estate_map(found, plan).lines)
+    assert sum("(above)" in line for line in told) == layers - 1

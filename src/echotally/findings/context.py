@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass, field, replace
@@ -147,14 +148,24 @@ class Context:
 
     def cost(self, name: str) -> Decimal:
         """What a function costs in all environments."""
-        bill = self.base.bill if self.base else None
-        return sum((cost for key, cost in bill.functions.items() if key[0] == name), Decimal(0)) if bill else Decimal(0)
+        return self._paid.get(name, (Decimal(0), Decimal(0)))[0]
 
     def paid_for_time(self, name: str) -> Decimal:
         """What a function pays for its time, in all environments: seconds and hours of instances with calls."""
-        shares = self.base.bill.shares if self.base else {}
-        own = [parts for key, parts in shares.items() if key[0] == name]
-        return sum((parts.get(meter, Decimal(0)) for parts in own for meter in _OF_TIME), Decimal(0))
+        return self._paid.get(name, (Decimal(0), Decimal(0)))[1]
+
+    @cached_property
+    def _paid(self) -> dict[str, tuple[Decimal, Decimal]]:
+        """What each function costs, and pays for its time, in all environments."""
+        found: dict[str, tuple[Decimal, Decimal]] = {}
+        bill = self.base.bill if self.base else None
+        for (name, *_), cost in bill.functions.items() if bill else ():
+            whole, for_time = found.get(name, (Decimal(0), Decimal(0)))
+            found[name] = whole + cost, for_time
+        for (name, *_), parts in bill.shares.items() if bill else ():
+            whole, for_time = found.get(name, (Decimal(0), Decimal(0)))
+            found[name] = whole, for_time + sum((parts.get(meter, Decimal(0)) for meter in _OF_TIME), Decimal(0))
+        return found
 
     def at_stake(self, name: str) -> Decimal | None:
         """The most that other runs of a function could save: what they pay, and what stands idle; None where not played.
@@ -273,8 +284,16 @@ class Context:
         functions = self._trials.functions_played(sets)
         if len(functions) <= _SMALL_PART:
             return 0
-        events = sum(u.attempts["total"] for u in self.base.measured.units if u.unit.function in functions)
+        events = sum(self._attempts.get(name, 0) for name in functions)
         return (_SMALL if self.too_large and events > _MOST_REPLAYED else events) + _WORK_OF_A_FUNCTION * len(functions)
+
+    @cached_property
+    def _attempts(self) -> Counter[str]:
+        """Attempts of each function in all environments."""
+        found: Counter[str] = Counter()
+        for unit in self.base.measured.units if self.base else ():
+            found[unit.unit.function] += unit.attempts["total"]
+        return found
 
     def _tried(self, sets: Sets) -> tuple[Trial | None, Trial | None]:
         # In the part that the change touches where that tells all, else in the whole month.

@@ -9,6 +9,7 @@ have run out (an account's limit, start tokens), there is no such trial, and the
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Collection, Mapping
 from dataclasses import replace
 from decimal import Decimal, localcontext
@@ -75,6 +76,12 @@ class Trials:
         self._parts: dict[frozenset[str], _Part] = {}
         self._named: dict[tuple[str, str], _Part | None] = {}
         self._lock = Lock()
+        # Where each function's units stand among all that were measured, and how many units each account has.
+        self.places: dict[str, list[int]] = {}
+        self.accounts: Counter[Account] = Counter()
+        for n, unit in enumerate(base.measured.units):
+            self.places.setdefault(unit.unit.function, []).append(n)
+            self.accounts[unit.unit.billed_to] += 1
         self.tokens = StartTokens(loaded, base, self.seed)
         # The change asked for last, of which part: how many events it brings is asked before it is played.
         self.last: tuple[_Part, Sets, Loaded] | None = None
@@ -341,7 +348,9 @@ class _Part:
 
     @cached_property
     def _other_accounts(self) -> set[Account]:
-        return {u.unit.billed_to for u in self._others}
+        units = self._trials.base.measured.units
+        own = Counter(units[n].unit.billed_to for n in self._own_places)
+        return {account for account, many in self._trials.accounts.items() if many > own[account]}
 
     def _enough_room(self, played: PlayedPlan) -> bool:
         """Whether an account's calls stay below its limit: in each hour all parts' peaks added up, or what the whole estate
@@ -365,8 +374,7 @@ class _Part:
     @cached_property
     def _own_places(self) -> list[int]:
         """Where the part's functions stand among all that were measured."""
-        units = self._trials.base.measured.units
-        return [n for n, unit in enumerate(units) if unit.unit.function in self.functions]
+        return sorted(n for name in self.functions for n in self._trials.places.get(name, ()))
 
     def _enough_tokens(self, account: Account, played: PlayedPlan) -> bool:
         """Whether the bucket that an account's parts share was never short, with this part's starts among the others'."""

@@ -13,7 +13,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from statistics import fmean, stdev
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -23,14 +23,13 @@ from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
+from echotally.engine.sampling.meeting import Crowded, Rest
 from echotally.engine.sampling.played import EMPTY, Mode, Stretch
 from echotally.engine.sampling.runs import Past, remembered_ns
 from echotally.engine.sampling.sparse import Floats
 from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
 from echotally.engine.sampling.stretches import Dearer, Player
-from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.totals import Span, Total
-from echotally.engine.sampling.wiring import Wiring
 from echotally.engine.watch import Bounds
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
@@ -44,8 +43,6 @@ _LOOK, _CLEARLY = 8, 10.0
 _UNTOLD = 0.02
 #: A lane that is full within this share of what comes is critical: a month tells, a stretch cannot.
 _CRITICAL = 1e-4
-#: A limit that schedules and the rest come so near together is one they share.
-_NEAR = 0.9
 #: So many lanes that may not keep up are first looked at together.
 _MANY = 4
 
@@ -337,7 +334,10 @@ class Sampler:
         ticking = {tap.label for tap in self.cut.ticks}
         taps = [t for t in self.month.taps if t.source.kind is SourceKind.SCHEDULES and t.label not in ticking]
         span = self.player.whole_month(taps)
-        self.whole = [tap for tap in taps if self._shares(tap, span)]
+        rest = Rest(self.model, self.placement, self.cut.taps)
+        peaks = [span.maxima for stretch in self.stretches.values() for span in stretch.spans]
+        crowded = Crowded(self.player.first.units, peaks, span.maxima)
+        self.whole = [tap for tap in taps if rest.meets(tap, crowded)]
         if not self.whole:
             return span
         stretches, before = self.stretches, self.cut.groups
@@ -352,45 +352,9 @@ class Sampler:
                 self.stretches[number, EMPTY] = stretches[number, EMPTY]
             else:
                 self.stretch(number, EMPTY)
-        apart = [tap for tap in taps if tap not in self.whole]
+        cut_in = {tap.label for tap in self.whole}
+        apart = [tap for tap in taps if tap.label not in cut_in]
         return self.player.whole_month(apart)
-
-    def _shares(self, tap: Tap, alone: Span) -> bool:
-        """Whether a schedule's calls may meet the rest at a limit: a function, an account's, nodes, reserved room."""
-        wiring = Wiring(self.model)
-        mine = wiring.reached(tap.source)
-        others = {t.source for t in self.cut.taps if t.environment == tap.environment}
-        theirs = set[str]().union(*(wiring.reached(source) for source in others))
-        if mine & theirs:
-            return True
-        for name in mine:
-            offer = self.placement[name]
-            beside = [other for other in theirs if self.placement[other].name == offer.name]
-            if beside and (offer.plan.bills in ("reserved", "nodes") or self._near_a_limit(tap, offer, alone)):
-                return True
-        return False
-
-    def _near_a_limit(self, tap: Tap, offer: Offer, alone: Span) -> bool:
-        plan = offer.plan
-        units = self.player.first.units
-        account = self.model.environments[tap.environment].account or ""
-        rows = [n for n, u in enumerate(units) if u.account == account and u.offer.name == offer.name]
-        limits: tuple[tuple[Callable[[Maxima], Any], int | None], ...] = (
-            (lambda most: most.level_peak, plan.concurrency_limit),
-            (lambda most: most.count_peak, _tokens(offer)),
-        )
-        for peaks, limit in limits:
-            spans = [span for stretch in self.stretches.values() for span in stretch.spans]
-            most = sum(max((int(peaks(s.maxima)[n]) for s in spans), default=0) for n in rows)
-            most += sum(int(peaks(alone.maxima)[n]) for n in rows)
-            if limit is not None and most > _NEAR * limit:
-                return True
-        return False
-
-
-def _tokens(offer: Offer) -> int | None:
-    scaling = offer.plan.scaling
-    return scaling.burst if scaling.burst is not None and scaling.scope == "account" else None
 
 
 def _direct(sampler: Sampler, lane: Lane) -> list[tuple[int, float]] | None:

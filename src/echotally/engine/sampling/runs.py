@@ -32,6 +32,9 @@ _PATIENT_NS = 24 * 3_600 * 10**9
 #: One in so many of those alike is read by one of the parts, at the most.
 _SHARE = 4
 
+#: So many standard deviations of what came in a minute are chance, among hundreds of lanes and hours.
+_CHANCE = 4.0
+
 #: Of pasts of more segments each is one of its own.
 _LONGEST = 500
 
@@ -161,7 +164,10 @@ class Runs:
         """More than so much in a lane, in hours from segment ``at`` on, is neither what waits for its batch nor came in a minute."""
         lanes, segments = self.player.lanes, self.past.cut.segments
         lasted = segments[at + hours.segments - 1].end_ns - segments[at].start_ns
-        found: NDArray[np.float64] = 2 * lanes.batch + 2 * hours.come / lasted * (lanes.filling_ns + 60e9)
+        coming = hours.come / lasted * (lanes.filling_ns + 60e9)
+        usual = 2 * lanes.batch + 2 * coming
+        # Of hundreds of lanes some always holds a few more, by chance; not where it has hardly let go of anything.
+        found: NDArray[np.float64] = np.where(2 * hours.held > hours.come, usual, usual + 2 + _CHANCE * coming**0.5)
         return found
 
     def is_enough(self, at: int, began: int, known: Sequence[Hours]) -> bool:

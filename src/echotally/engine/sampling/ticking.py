@@ -38,7 +38,7 @@ class Ticks:
         self.first, self.hours = first, month.clock.local_hours()
         taps = [tap for tap in month.taps if tap.source.kind is SourceKind.SCHEDULES]
         often = sum(len(tap.stretches) for tap in taps) > _OFTEN
-        found = [(tap, patterns(tap, self.hours)) for tap in taps if often]
+        found = [(tap, patterns(tap, self.hours)) for tap in taps if often and _may_tick(tap, self.hours)]
         self._ticking = [(tap, each) for tap, each in found if _ticks(tap, each, self.hours)]
         self.taps = [tap for tap, _ in self._ticking]
         self.patterns = [each for _, each in self._ticking]
@@ -63,6 +63,14 @@ class Ticks:
                 hour = self.hours[n]
                 first, last = tap.stretches.places((hour.start_ns, hour.end_ns)).tolist()
                 yield n, firings_in(tap, tap.stretches[first:last].start_ns - hour.start_ns)
+
+
+def _may_tick(tap: Tap, hours: Sequence[LocalHour]) -> bool:
+    """Whether ``_ticks`` may be true, by how often a schedule fires in each hour alone: of a thousand schedules few ask for more."""
+    lasts = np.array([hour.end_ns - hour.start_ns for hour in hours])
+    counts = np.diff(tap.stretches.places([*(hour.start_ns for hour in hours), hours[-1].end_ns]))
+    may = (lasts % MINUTE == 0) & (counts % np.maximum(1, lasts // MINUTE) == 0)
+    return int(counts[may].sum()) > (1 - _ODD) * len(tap.stretches)
 
 
 def _ticks(tap: Tap, each: Sequence[Pattern | None], hours: Sequence[LocalHour]) -> bool:

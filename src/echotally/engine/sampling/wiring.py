@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
+from graphlib import TopologicalSorter
+from typing import NamedTuple
 
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind, SourceRef
@@ -17,6 +20,13 @@ class Flows:
     at_functions: dict[str, float] = field(default_factory=dict)
 
 
+class _Onward(NamedTuple):
+    """Of one event in a source, how many come to functions and, put out by them or handed on, into other sources."""
+
+    functions: list[tuple[str, float]]
+    sources: list[tuple[SourceRef, float]]
+
+
 class Wiring:
     """The estate's graph, read once. Cycles are an error of the model, so that following it ends."""
 
@@ -25,54 +35,67 @@ class Wiring:
         triggers = model.triggers_by_source()
         self.triggers = {s: triggers.get(s, []) for s in model.sources()}
 
+    @cached_property
+    def _downstream(self) -> dict[SourceRef, _Onward]:
+        """What passes on from each source, those that put events into others before these."""
+        onward = {source: self._passes_on(source) for source in self.triggers}
+        order = TopologicalSorter[SourceRef]()
+        for source, its in onward.items():
+            order.add(source)
+            for into, _ in its.sources:
+                order.add(into, source)
+        return {source: onward[source] for source in order.static_order()}
+
     def flows(self, outside: Mapping[SourceRef, float]) -> Flows:
         """Expected events everywhere, from the events of the outside world by source address."""
-        found = Flows()
-        for source, events in outside.items():
-            self._into(source, events, found)
+        found, coming = Flows(), dict.fromkeys(self.triggers, 0.0) | dict(outside)
+        # Each source once: of ways that part and meet again there may be more than can be followed one by one.
+        for source, onward in self._downstream.items():
+            events = coming[source]
+            if events <= 0:
+                continue
+            copies = max(1, len(self.triggers[source])) if source.kind is SourceKind.STREAMS else 1
+            found.at_sources[source] = events * copies
+            for function, each in onward.functions:
+                found.at_functions[function] = found.at_functions.get(function, 0.0) + events * each
+            for into, each in onward.sources:
+                coming[into] += events * each
         return found
 
-    def _into(self, source: SourceRef, events: float, found: Flows) -> None:
-        if events <= 0:
-            return
-        kind, name = source.kind, source.name
-        triggers = self.triggers[source]
-        copies = max(1, len(triggers)) if kind is SourceKind.STREAMS else 1
-        found.at_sources[source] = found.at_sources.get(source, 0.0) + events * copies
+    def _passes_on(self, source: SourceRef) -> _Onward:
+        kind, name, triggers = source.kind, source.name, self.triggers[source]
         items = self.model.schedules[name].items if kind is SourceKind.SCHEDULES else 1
+        onward = _Onward([], [])
         if kind is SourceKind.TOPICS:
-            for feed in self.model.topics[name].feeds:
-                self._into(feed.into, events * feed.share, found)
+            onward.sources.extend((feed.into, feed.share) for feed in self.model.topics[name].feeds)
         for trigger in triggers:
             share = (
                 trigger.share if kind is SourceKind.TOPICS else 1 / len(triggers) if kind is SourceKind.QUEUES else 1.0
             )
-            self._handled(trigger.to, events * share * items, found)
+            function, each = self.model.functions[trigger.to], share * items
+            onward.functions.append((trigger.to, each))
+            onward.sources.extend((emit.into, each * emit.each) for emit in function.emits)
+            onward.sources.extend((ask.to, each * ask.each) for ask in function.asks)
+        return onward
 
-    def _handled(self, function: str, events: float, found: Flows) -> None:
-        found.at_functions[function] = found.at_functions.get(function, 0.0) + events
-        for emit in self.model.functions[function].emits:
-            self._into(emit.into, events * emit.each, found)
-        for ask in self.model.functions[function].asks:
-            self._into(ask.to, events * ask.each, found)
-
-    def reached(self, source: SourceRef) -> set[str]:
-        """Functions that an event put into ``source`` can reach, through topics, emits, requests and dead letters."""
-        functions: set[str] = set()
-        self._reach(source, functions, set())
+    def reached(self, *sources: SourceRef) -> set[str]:
+        """Functions that an event put into one of ``sources`` can reach, through topics, emits, requests and dead letters."""
+        functions, seen, waiting = set[str](), set[SourceRef](), [*sources]
+        while waiting:
+            source = waiting.pop()
+            if source not in seen:
+                seen.add(source)
+                waiting += self._onward(source)
+                functions |= {trigger.to for trigger in self.triggers[source]}
         return functions
 
-    def _reach(self, source: SourceRef, functions: set[str], seen: set[SourceRef]) -> None:
-        if source in seen:
-            return
-        seen.add(source)
-        kind, name = source.kind, source.name
-        onward = [feed.into for feed in self.model.topics[name].feeds] if kind is SourceKind.TOPICS else []
-        letters = self.model.queues[name].dead_letter if kind is SourceKind.QUEUES else None
-        onward += [letters] if letters else []
+    def _onward(self, source: SourceRef) -> list[SourceRef]:
+        """Where an event in a source may be put next."""
+        onward = (
+            [feed.into for feed in self.model.topics[source.name].feeds] if source.kind is SourceKind.TOPICS else []
+        )
+        letters = self.model.queues[source.name].dead_letter if source.kind is SourceKind.QUEUES else None
         for trigger in self.triggers[source]:
-            functions.add(trigger.to)
             onward += self.model.functions[trigger.to].feeds
             onward += [trigger.dead_letter] if trigger.dead_letter else []
-        for each in onward:
-            self._reach(each, functions, seen)
+        return [*onward, letters] if letters else onward

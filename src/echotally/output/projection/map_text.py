@@ -39,7 +39,7 @@ def map_text(projection: Projection, width: int | None = None, colour: bool | No
 
 
 def _grow(drawn: EstateMap, tree: Tree, key: str, told: set[str]) -> None:
-    """What comes after a place; what was told already is only named."""
+    """What comes after a place; what was told already, in whichever branch, is only named: ways that part and meet again are many."""
     told.add(key)
     for line in _onward(drawn, key):
         label = _line(drawn, line)
@@ -47,10 +47,9 @@ def _grow(drawn: EstateMap, tree: Tree, key: str, told: set[str]) -> None:
             label.append("  (above)", style="dim")
             tree.add(label)
             continue
-        branch = tree.add(label)
         # A function that a source alone leads to stands on the source's own line.
-        _grow(drawn, branch, _last(drawn, line), told | {line.end})
-        told |= {line.end, _last(drawn, line)}
+        told.add(line.end)
+        _grow(drawn, tree.add(label), _last(drawn, line), told)
 
 
 def _onward(drawn: EstateMap, key: str) -> Iterator[Line]:
