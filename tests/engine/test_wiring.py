@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import defaultdict
 from itertools import pairwise
 
 import pytest
@@ -82,7 +82,7 @@ def test_expected_events_are_those_of_all_ways_together(lines, events):
             for i, (n, _, _) in enumerate(onward)
         ],
     )
-    came: Counter[str] = Counter()
+    came: dict[str, float] = defaultdict(float)
 
     def goes(at: int, many: float) -> None:
         came[f"topics.t{at}"] += many
