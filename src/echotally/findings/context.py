@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass, field, replace
@@ -21,6 +21,7 @@ from echotally.findings.rule import Sets
 from echotally.model.estate import Model, Trigger
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load, placement_on
+from echotally.projection.metering import UnitKey
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.totals import Totals, totals_of
@@ -148,24 +149,22 @@ class Context:
 
     def cost(self, name: str) -> Decimal:
         """What a function costs in all environments."""
-        return self._paid.get(name, (Decimal(0), Decimal(0)))[0]
+        return self._costs.get(name, Decimal(0))
 
     def paid_for_time(self, name: str) -> Decimal:
         """What a function pays for its time, in all environments: seconds and hours of instances with calls."""
-        return self._paid.get(name, (Decimal(0), Decimal(0)))[1]
+        return self._costs_of_time.get(name, Decimal(0))
 
     @cached_property
-    def _paid(self) -> dict[str, tuple[Decimal, Decimal]]:
-        """What each function costs, and pays for its time, in all environments."""
-        found: dict[str, tuple[Decimal, Decimal]] = {}
-        bill = self.base.bill if self.base else None
-        for (name, *_), cost in bill.functions.items() if bill else ():
-            whole, for_time = found.get(name, (Decimal(0), Decimal(0)))
-            found[name] = whole + cost, for_time
-        for (name, *_), parts in bill.shares.items() if bill else ():
-            whole, for_time = found.get(name, (Decimal(0), Decimal(0)))
-            found[name] = whole, for_time + sum((parts.get(meter, Decimal(0)) for meter in _OF_TIME), Decimal(0))
-        return found
+    def _costs(self) -> dict[str, Decimal]:
+        return _by_function(self.base.bill.functions.items()) if self.base else {}
+
+    @cached_property
+    def _costs_of_time(self) -> dict[str, Decimal]:
+        shares = self.base.bill.shares if self.base else {}
+        return _by_function(
+            (key, parts[meter]) for key, parts in shares.items() for meter in _OF_TIME if meter in parts
+        )
 
     def at_stake(self, name: str) -> Decimal | None:
         """The most that other runs of a function could save: what they pay, and what stands idle; None where not played.
@@ -354,6 +353,14 @@ class Context:
         """What a change saves a month, by playing it."""
         now, played = self._pair(sets)
         return now.cost - played.cost if now and played else None
+
+
+def _by_function(amounts: Iterable[tuple[UnitKey, Decimal]]) -> dict[str, Decimal]:
+    """Amounts of units added up over the environments, once for all functions."""
+    found: dict[str, Decimal] = defaultdict(Decimal)
+    for (function, _), amount in amounts:
+        found[function] += amount
+    return found
 
 
 def _figures_of(trial: Trial | None) -> Trial | None:

@@ -23,7 +23,7 @@ from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
 from echotally.engine.sampling.lanes import Lane
-from echotally.engine.sampling.meeting import Crowded, Rest
+from echotally.engine.sampling.meeting import Crowding, Rest
 from echotally.engine.sampling.played import EMPTY, Mode, Stretch
 from echotally.engine.sampling.runs import Past, remembered_ns
 from echotally.engine.sampling.sparse import Floats
@@ -336,8 +336,8 @@ class Sampler:
         span = self.player.whole_month(taps)
         rest = Rest(self.model, self.placement, self.cut.taps)
         peaks = [span.maxima for stretch in self.stretches.values() for span in stretch.spans]
-        crowded = Crowded(self.player.first.units, peaks, span.maxima)
-        self.whole = [tap for tap in taps if rest.meets(tap, crowded)]
+        crowding = Crowding(self.player.first.units, peaks, span.maxima)
+        self.whole = [tap for tap in taps if rest.meets(tap, crowding)]
         if not self.whole:
             return span
         stretches, before = self.stretches, self.cut.groups

@@ -47,7 +47,7 @@ class Rest:
         functions = self.wiring.reached(*sources)
         return _Reached(functions, {self.placement[name].name for name in functions})
 
-    def meets(self, tap: Tap, crowded: Crowded) -> bool:
+    def meets(self, tap: Tap, crowding: Crowding) -> bool:
         """Whether a schedule's calls may meet the rest at a limit: a function's, an account's, nodes, reserved room."""
         reached = self._reached.get(tap.environment)
         if reached is None:
@@ -58,11 +58,11 @@ class Rest:
         account = self.model.environments[tap.environment].account or ""
         beside = {offer.name: offer for offer in map(self.placement.__getitem__, mine) if offer.name in reached.plans}
         return any(
-            offer.plan.bills in ("reserved", "nodes") or crowded.is_near(account, offer) for offer in beside.values()
+            offer.plan.bills in ("reserved", "nodes") or crowding.is_near(account, offer) for offer in beside.values()
         )
 
 
-class Crowded:
+class Crowding:
     """How near to its limits an account comes on a plan, where schedules, played alone, and the rest have their peaks at once."""
 
     def __init__(self, units: Sequence[Unit], stretches: Sequence[Maxima], alone: Maxima) -> None:

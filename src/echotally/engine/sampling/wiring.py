@@ -85,17 +85,14 @@ class Wiring:
             source = waiting.pop()
             if source not in seen:
                 seen.add(source)
-                waiting += self._onward(source)
-                functions |= {trigger.to for trigger in self.triggers[source]}
+                functions |= {function for function, _ in self._downstream[source].functions}
+                waiting += [into for into, _ in self._downstream[source].sources]
+                waiting += self._letters(source)
         return functions
 
-    def _onward(self, source: SourceRef) -> list[SourceRef]:
-        """Where an event in a source may be put next."""
-        onward = (
-            [feed.into for feed in self.model.topics[source.name].feeds] if source.kind is SourceKind.TOPICS else []
-        )
-        letters = self.model.queues[source.name].dead_letter if source.kind is SourceKind.QUEUES else None
-        for trigger in self.triggers[source]:
-            onward += self.model.functions[trigger.to].feeds
-            onward += [trigger.dead_letter] if trigger.dead_letter else []
-        return [*onward, letters] if letters else onward
+    def _letters(self, source: SourceRef) -> list[SourceRef]:
+        """Where what fails for good goes from a source, or from those it triggers."""
+        letters = [trigger.dead_letter for trigger in self.triggers[source]]
+        if source.kind is SourceKind.QUEUES:
+            letters.append(self.model.queues[source.name].dead_letter)
+        return [each for each in letters if each]
