@@ -173,9 +173,8 @@ _NUMBERS: dict[str, Any] = {"int": np.int64, "float": np.float64, "Bits": np.uin
 
 
 def fields_of(record: type) -> dict[str, Any]:
-    """Each field of a kind of record with its number type, whole numbers first."""
-    found = {name: _NUMBERS[kind] for name, kind in record.__annotations__.items()}
-    return dict(sorted(found.items(), key=lambda field: field[1] is np.float64))
+    """Each field of a kind of record with its number type, in the order in which they stand in memory."""
+    return {name: _NUMBERS[kind] for name, kind in record.__annotations__.items()}
 
 
 DTYPES: dict[type, np.dtype[Any]] = {

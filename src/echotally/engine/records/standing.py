@@ -2,30 +2,35 @@
 
 from __future__ import annotations
 
+from echotally.engine.records.numbers import Small
+
 
 class Trigger:
     """The line from a source to a function, in one environment."""
 
-    source: int  # where its events come from
-    unit: int  # the unit they go to
+    # What every event touches stands together, as in ``units.Unit``.
+    kind: Small  # its source's kind
+    unit: Small  # the unit they go to
+    source: Small  # where its events come from
+    skip: Small  # YES: a firing is skipped while the last one's call is active
+    fail_each: Small  # YES: only the failed events of a batch come back
+    after: Small  # the unit's next trigger
+    items: int  # events of a firing
+    active: int  # single-event calls not yet over
+    # Of queues and streams.
+    visible_list: Small  # its source's list of visible messages
     batch: int  # most events of a call
     batch_wait: int  # longest wait for a batch to fill, ns
     readers: int  # most batches in flight; of a stream, a partition
     in_flight: int  # batches in flight, pausing readers included
+    wake_timer: int  # when a filling batch is looked at
+    # What is touched less often.
     tries: int  # runs until it is given up, 0: without end
     dead_letter: int  # the source given-up events go to, -1: none
     random: int  # its random stream: a topic's share
-    active: int  # single-event calls not yet over
     first_partition: int  # a stream's: its partitions, and how many
     partition_n: int  # how many partitions
-    fail_each: int  # YES: only the failed events of a batch come back
-    wake_timer: int  # when a filling batch is looked at
     share_all: int  # YES: it gets every event of a topic
-    skip: int  # YES: a firing is skipped while the last one's call is active
-    items: int  # events of a firing
-    kind: int  # its source's kind
-    visible_list: int  # its source's list of visible messages
-    after: int  # the unit's next trigger
     letters: int  # events sent to the dead letter
     share: float  # share of a topic's events
 
@@ -33,37 +38,40 @@ class Trigger:
 class Source:
     """A schedule, queue, topic, stream, endpoint or folder in one environment."""
 
-    kind: int  # SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER
+    # What every event touches stands together, as in ``units.Unit``.
+    kind: Small  # SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER
+    home: Small  # the unit of its first trigger, -1: nobody reads it
+    first_trigger: Small  # its triggers, and how many
+    trigger_n: Small  # how many triggers
+    lists: Small  # first of its lists (L_DELAYED ...)
+    fifo: Small  # YES: batches in order, at most ``groups`` in flight
+    full: Small  # YES: a lane a sampled month keeps full
+    sends: int  # events put in
+    arrived: int  # events that came (a stream's: for each trigger), and that ended
+    ended: int  # events that ended
+    ended_at: int  # when the last one ended
+    # Of queues.
+    idle_since: int  # since when nothing waits
+    idle_ns: int  # time in which nothing waits
     visibility: int  # how long a received message is hidden, ns
-    retention: int  # how long one stays, ns
-    tries: int  # receipts before the dead letter
     delay: int  # how long a new one is hidden, ns
+    retention: int  # how long one stays, ns
+    visibility_timer: int  # when the oldest hidden message comes back, NEVER: none
+    delay_timer: int  # when the oldest of each list is looked at, NEVER: not
+    expire_timer: int  # when the oldest visible one expires, NEVER: none
+    payload_limit: int  # largest message and batch, bytes, -1: none
+    receives: int  # batches received
+    deletes: int  # batches of which something was deleted
+    # What is touched less often.
+    tries: int  # receipts before the dead letter
     dead_letter: int  # the source it goes to, -1: none
-    fifo: int  # YES: batches in order, at most ``groups`` in flight
     groups: int  # most batches in flight in strict order
     held: int  # batches in flight or held in strict order
     partitions: int  # partitions of a stream
     random: int  # its random stream: feeds' shares, partitions by lot
     turn: int  # the next partition
-    first_trigger: int  # its triggers, and how many
-    trigger_n: int  # how many triggers
     first_edge: int  # a topic's feeds, and how many
     edge_n: int  # how many feeds
-    lists: int  # first of its lists (L_DELAYED ...)
-    delay_timer: int  # when the oldest of each list is looked at, NEVER: not
-    visibility_timer: int  # when the oldest hidden message comes back, NEVER: none
-    expire_timer: int  # when the oldest visible one expires, NEVER: none
-    idle_ns: int  # time in which nothing waits
-    idle_since: int  # since when nothing waits
-    sends: int  # events put in
-    receives: int  # batches received
-    deletes: int  # batches of which something was deleted
-    arrived: int  # events that came (a stream's: for each trigger), and that ended
-    ended: int  # events that ended
-    ended_at: int  # when the last one ended
-    payload_limit: int  # largest message and batch, bytes, -1: none
-    home: int  # the unit of its first trigger, -1: nobody reads it
-    full: int  # YES: a lane a sampled month keeps full
     skew: float  # share of the first partition, below 0: in turn
 
 
@@ -99,31 +107,33 @@ class Chain:
 class Tap:
     """Where the outside world's events come from."""
 
-    source: int  # the source its events arrive at
-    kind: int  # TAP_RATE, TAP_COUNTED, TAP_CLIENTS
-    spread: int  # POISSON, EVEN, BURSTY
-    first_stretch: int  # its stretches, and how many
-    stretch_n: int  # how many stretches
-    stretch: int  # the stretch it is in
+    # What every event touches stands together, as in ``units.Unit``.
+    source: Small  # the source its events arrive at
+    kind: Small  # TAP_RATE, TAP_COUNTED, TAP_CLIENTS
+    spread: Small  # POISSON, EVEN, BURSTY
+    short: Small  # the trigger whose calls may go the short way, -1: none
+    random: Small  # first of its random streams (ARRIVAL_STREAM ...)
+    payload_kind: Small  # spread of sizes: kind, first sample, samples
+    payload_from: Small  # first of the samples of sizes
+    payload_n: Small  # how many there are
+    first_stretch: Small  # its stretches, and how many
+    stretch_n: Small  # how many stretches
+    stretch: Small  # the stretch it is in
+    burst_left: int  # events left of a burst
     at: int  # its last event
     left: int  # counted: events left of the stretch
-    random: int  # first of its random streams (ARRIVAL_STREAM ...)
-    payload_kind: int  # spread of sizes: kind, first sample, samples
-    payload_from: int  # first of the samples of sizes
-    payload_n: int  # how many there are
+    came: int  # events that have come
+    payload_scale: float  # spreads: scale (bytes, ns) and sigma
+    payload_sigma: float  # sigma of sizes
+    # What is touched less often.
     think_kind: int  # the same of its clients' pauses
     think_from: int  # first of the samples of pauses
     think_n: int  # how many there are
-    came: int  # events that have come
-    short: int  # the trigger whose calls may go the short way, -1: none
     placed: int  # events placed evenly so far
     clients: int  # clients that ask in a circle
-    burst_left: int  # events left of a burst
     client_tries: int  # how often a refused request is asked
     client_pause: int  # ns between them
     refused_pause: int  # least pause of a refused client, ns
-    payload_scale: float  # spreads: scale (bytes, ns) and sigma
-    payload_sigma: float  # sigma of sizes
     think_scale: float  # scale of pauses, ns
     think_sigma: float  # sigma of pauses
     burst: float  # mean events of a burst

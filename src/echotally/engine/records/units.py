@@ -2,26 +2,109 @@
 
 from __future__ import annotations
 
+from echotally.engine.records.numbers import Small
+
 
 class Unit:
     """One function in one environment, on its plan."""
 
-    account: int  # the account it shares room with
-    plan_kind: int  # PER_CALL, POLLED or RESERVED
-    bills: int  # RUNS, ACTIVE, ALLOCATED, BY_THE_MONTH or NODES
-    limit: int  # most instances
-    shown_limit: int  # the same for ``at_limit_ns``, -1: none
+    # What nearly every attempt touches as it starts and as it ends stands together: the first two cache lines.
+    account: Small  # the account it shares room with
+    plan_kind: Small  # PER_CALL, POLLED or RESERVED
+    bills: Small  # RUNS, ACTIVE, ALLOCATED, BY_THE_MONTH or NODES
+    lists: Small  # first of its lists (L_LINE ...)
+    random: Small  # first of its random streams (RUN_STREAM ...)
+    condition: Small  # what incidents make of its runs now (``World.conditions``), -1: nothing
+    marked: Small  # YES: it stands among the marked ones
+    full: Small  # YES: a sampled month keeps its line of calls full
+    waiting: int  # events waiting, over all its triggers
+    in_flight: int  # calls in flight
+    in_flight_events: int  # events in them
+    level_since: int  # since when this number of calls is in flight
+    busy_count: int  # instances with a call
     floor: int  # fewest instances, now
+    floor_since: int  # since when ``busy_count`` holds
+    count: int  # instances there are, starting and drained ones included
+    # What it touches as it starts.
+    first_trigger: Small  # its triggers, linked by ``Trigger.after``
     slots: int  # calls one instance serves at once
-    memory: int  # MB of an instance, as the plan sells it
+    same_run: Small  # YES: the run time belongs to the oldest event, and not to the attempt
+    covers_cold: Small  # YES: the timeout clock starts with the cold start
+    run_kind: Small  # spread of the run time (``model.spread``): its kind,
+    run_from: Small  # its first sample,
+    run_n: Small  # and how many it has; of a mixture its portions
+    cold_billed: Small  # YES: cold starts are billed
+    idle_timer: int  # when idle instances are looked at, NEVER: not
     timeout: int  # longest run, ns
-    keep_alive: int  # how long an idle instance stays, ns
-    cold_billed: int  # YES: cold starts are billed
+    run_scale: float  # spreads: scale (ns) and sigma
+    run_sigma: float  # standard deviation of the logarithm
+    per_item: int  # run time for each event, ns
+    per_mb: float  # run time for each MB of payload, ns
+    cpu_factor: float  # how much longer a run is on this memory (rule 3.1)
+    cpu_load: float  # vCPUs a call keeps busy, s(m) x v(m) of rule 3.2
+    cpu_cap: float  # vCPUs of an instance
+    attempts: int  # attempts, and what they came to
+    calls: int  # calls started at least once
+    started: int  # attempts that started
+    started_items: int  # events of the attempts that started
+    level_peak: int  # most calls in flight
+    backlog_peak: int  # most events waiting
+    longest_run: int  # longest run drawn, ns
+    payload_limit: int  # largest event and batch, bytes, -1: none
+    # What it touches as it ends.
+    first_emit: Small  # its emits among the edges, and how many
+    emit_n: Small  # how many emits it has
+    ask_n: Small  # how many of them
+    look_armed: Small  # YES: the next look stands in the calendar
     round_ns: int  # billed time is rounded up to this, ns
     least_ns: int  # and is at least this, ns
-    payload_limit: int  # largest event and batch, bytes, -1: none
-    eager: int  # YES: readers take batches whether or not there is room
+    busy_ns: int  # time with runs
+    busy_hi: int  # upper word
+    billed_ns: int  # billed time after rounding; this and its like are wide sums, see WIDE
+    billed_hi: int  # the upper words of the sums above, in 2^26 ns
+    warming_ns: int  # billed cold-start time of attempts, not rounded
+    warming_hi: int  # upper word
+    error_rate: float  # share of runs that fail
+    poison_rate: float  # share of events that fail every time
+    succeeded: int  # attempts that succeeded
+    served: int  # events that its runs handled, each time
+    handled: int  # events by how they ended
+    latency_max: int  # longest latency, ns
+    wait_max: int  # longest wait and latency, ns
+    # Of requests.
+    requests: int  # requests asked, each try counted
+    replies: int  # requests answered
     wait_limit: int  # how long a request waits for room, ns
+    errored: int  # requests answered by an error
+    rejected: int  # requests given up by their client
+    cut_requests: int  # errored ones whose run was ended by the timeout
+    # What changes as instances come and go.
+    drained: int  # instances of an old release, which take no further calls
+    keep_alive: int  # how long an idle instance stays, ns
+    shown_limit: int  # the same for ``at_limit_ns``, -1: none
+    limit: int  # most instances
+    count_since: int  # since when there are so many instances
+    count_peak: int  # most instances
+    at_limit_ns: int  # time with as many instances as the limit allows
+    cold_kind: Small  # the same of the cold start
+    cold_from: Small  # its first sample,
+    cold_n: Small  # and how many it has
+    token_scope: Small  # YES: the account's bucket is used
+    cold_scale: float  # the same of the cold start, ns
+    cold_sigma: float  # its sigma
+    cold_factor: float  # the plan's factor on cold starts
+    cold_starts: int  # instances started cold
+    cold_calls: int  # attempts that waited for an instance to start
+    token_cost: int  # 0: starts need no token
+    burst_units: int  # a full bucket of start tokens, in units of which a token costs ``token_cost``
+    ramp_units: int  # units refilled each ns
+    token_level: int  # units in the bucket
+    token_at: int  # when that was
+    life_ns: int  # lives of instances, rounded where they are billed
+    life_hi: int  # upper word
+    # What is touched less often.
+    memory: int  # MB of an instance, as the plan sells it
+    eager: int  # YES: readers take batches whether or not there is room
     first_wait: int  # first wait of a throttled pushed call, ns
     longest_wait: int  # it doubles up to this, ns
     give_up: int  # until this long after the event, ns
@@ -37,63 +120,20 @@ class Unit:
     window_size: int  # looks the window holds
     window_top: int  # the most that a look of the window wanted
     window_top_at: int  # and which look that was
-    look_armed: int  # YES: the next look stands in the calendar
     next_look: int  # when it is
     look_rests: int  # YES: looks see nothing and change nothing before the window's highest leaves it
     look_timer: int  # when that is looked at, NEVER: not yet
     last_look: int  # when the last look was
     target: int  # instances polled scaling shrinks to
-    run_kind: int  # spread of the run time (``model.spread``): its kind,
-    run_from: int  # its first sample,
-    run_n: int  # and how many it has; of a mixture its portions
-    cold_kind: int  # the same of the cold start
-    cold_from: int  # its first sample,
-    cold_n: int  # and how many it has
-    random: int  # first of its random streams (RUN_STREAM ...)
-    per_item: int  # run time for each event, ns
-    burst_units: int  # a full bucket of start tokens, in units of which a token costs ``token_cost``
-    token_cost: int  # 0: starts need no token
-    ramp_units: int  # units refilled each ns
-    token_level: int  # units in the bucket
-    token_at: int  # when that was
-    token_scope: int  # YES: the account's bucket is used
-    first_trigger: int  # its triggers, linked by ``Trigger.after``
-    first_emit: int  # its emits among the edges, and how many
-    emit_n: int  # how many emits it has
     first_ask: int  # what its calls ask, among the edges
-    ask_n: int  # how many of them
-    condition: int  # what incidents make of its runs now (``World.conditions``), -1: nothing
-    same_run: int  # YES: the run time belongs to the oldest event, and not to the attempt
-    covers_cold: int  # YES: the timeout clock starts with the cold start
-    count: int  # instances there are, starting and drained ones included
-    drained: int  # instances of an old release, which take no further calls
     fill: int  # polled: instances there were as a release came, which it is to come back to
     filling: int  # YES: an entry to start what is missing stands in the calendar
-    lists: int  # first of its lists (L_LINE ...)
-    idle_timer: int  # when idle instances are looked at, NEVER: not
-    busy_count: int  # instances with a call
-    waiting: int  # events waiting, over all its triggers
-    full: int  # YES: a sampled month keeps its line of calls full
     refused_since: int  # calls refused since the last look
-    marked: int  # YES: it stands among the marked ones
     crowd: int  # those it waits with where what they share is full (``World.crowds``)
     crowd_at: int  # its place there, -1: it does not wait for that
-    in_flight: int  # calls in flight
-    in_flight_events: int  # events in them
-    attempts: int  # attempts, and what they came to
-    succeeded: int  # attempts that succeeded
     failed: int  # that ran and failed
     timed_out: int  # that the timeout ended
     throttled: int  # that found no room
-    calls: int  # calls started at least once
-    started: int  # attempts that started
-    cold_starts: int  # instances started cold
-    cold_calls: int  # attempts that waited for an instance to start
-    started_items: int  # events of the attempts that started
-    served: int  # events that its runs handled, each time
-    handled: int  # events by how they ended
-    errored: int  # requests answered by an error
-    rejected: int  # requests given up by their client
     lost: int  # given up without a dead letter
     dead_lettered: int  # given up to a dead letter
     expired: int  # that outlived the retention
@@ -101,18 +141,8 @@ class Unit:
     skipped: int  # of firings skipped
     unfinished: int  # still there at the month's end
     flying: int  # unfinished ones of which a run was in flight at the month's end
-    cut_requests: int  # errored ones whose run was ended by the timeout
     duplicates: int  # events handled again
-    level_since: int  # since when this number of calls is in flight
-    level_peak: int  # most calls in flight
-    count_since: int  # since when there are so many instances
-    count_peak: int  # most instances
-    at_limit_ns: int  # time with as many instances as the limit allows
-    billed_ns: int  # billed time after rounding; this and its like are wide sums, see WIDE
-    busy_ns: int  # time with runs
-    life_ns: int  # lives of instances, rounded where they are billed
     idle_floor_ns: int  # time of floor instances without a call
-    warming_ns: int  # billed cold-start time of attempts, not rounded
     failed_ns: int  # time of attempts by what they came to: billed time less its cold start, or time with runs (see ``charge``)
     cut_ns: int  # of those that the timeout ended
     again_ns: int  # of those whose every event had been handled before
@@ -120,40 +150,18 @@ class Unit:
     again: int  # attempts whose every event had been handled before, whatever they came to,
     again_failed: int  # and those among them that failed,
     again_cut: int  # or were ended by the timeout
-    billed_hi: int  # the upper words of the sums above, in 2^26 ns
-    busy_hi: int  # upper word
-    life_hi: int  # upper word
     idle_floor_hi: int  # upper word
-    warming_hi: int  # upper word
     failed_hi: int  # upper word
     cut_hi: int  # upper word
     again_hi: int  # upper word
     running_hi: int  # upper word
-    floor_since: int  # since when ``busy_count`` holds
-    backlog_peak: int  # most events waiting
-    wait_max: int  # longest wait and latency, ns
-    latency_max: int  # longest latency, ns
-    requests: int  # requests asked, each try counted
-    replies: int  # requests answered
     memory_cost: int  # reserved: memory of a call, in millionths of a MB
     token_timer: int  # when a token is looked for next
-    longest_run: int  # longest run drawn, ns
     stream_n: int  # triggers on streams
     lag_since: int  # since when ``lag_oldest`` holds
     lag_oldest: int  # arrival of the oldest unhandled record, NEVER: none
     lag_max: int  # longest lag, ns
     lag_zero: int  # time without an unhandled record
-    run_scale: float  # spreads: scale (ns) and sigma
-    run_sigma: float  # standard deviation of the logarithm
-    cold_scale: float  # the same of the cold start, ns
-    cold_sigma: float  # its sigma
-    cold_factor: float  # the plan's factor on cold starts
-    per_mb: float  # run time for each MB of payload, ns
-    cpu_factor: float  # how much longer a run is on this memory (rule 3.1)
-    cpu_load: float  # vCPUs a call keeps busy, s(m) x v(m) of rule 3.2
-    cpu_cap: float  # vCPUs of an instance
-    error_rate: float  # share of runs that fail
-    poison_rate: float  # share of events that fail every time
     vcpu: float  # vCPUs an instance asks of a node
 
 
