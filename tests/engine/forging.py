@@ -71,7 +71,7 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "turns": ("calls", _both(_cut("turns"), _set("calendar", "what", int(codes.K_TURN), 0))),
     "conditions": ("calls", _set("units", "condition")),
     "portions": ("calls", _both(_set("taps", "payload_kind", 4), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),
-    **{name: ("calls", _cut(name)) for name in ("wait_bins", "latency_bins", "request_bins", "level_bins", "count_bins", "charge_bins", "lag_bins", "series", "counts", "oldest")},
+    **{name: ("calls", _cut(name)) for name in ("wait_bins", "latency_bins", "request_bins", "level_bins", "estate_levels", "count_bins", "charge_bins", "lag_bins", "series", "counts", "oldest")},
     "log": ("calls", _both(_set("clock", "keeps_log", int(codes.WHOLE_LOG)), _set("clock", "log_n", -FAR))),
 }  # fmt: skip
 

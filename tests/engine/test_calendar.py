@@ -43,7 +43,7 @@ to = "look"
 from = "endpoints.map"
 to = "other"
 """
-COUNTED = ("units", "sources", "series", "wait_bins", "latency_bins", "level_bins", "count_bins", "charge_bins")
+COUNTED = ("units", "sources", "series", "wait_bins", "latency_bins", "level_bins", "estate_levels", "count_bins", "charge_bins")
 
 
 def played(loaded):

@@ -98,7 +98,7 @@ def test_they_are_sent_away_one_after_the_other(write):
     assert unlike(usual, found) == []
     # Each is tried after 1, 3, 7 ... 511 s and then every 5 min until it is 6 h old (rule 4.3): 9 + 71 times; one has the room.
     assert found.units[0]["throttled"] == 299 * 80 and found.units[0]["lost"] == 299
-    assert found.series[0, :, 1].sum() == 299 * 80 and found.series[0, 3, 1] == 299 * 12
+    assert found.series[:, 0, 1].sum() == 299 * 80 and found.series[3, 0, 1] == 299 * 12
     assert entries_after_two_hours(loaded) < 10
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(Model, "only_pushed", lambda _: set())

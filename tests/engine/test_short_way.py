@@ -26,7 +26,7 @@ from tests.strategies import CARD, estates
 ASIDE = {"free_event", "events_left", "free_call", "calls_left", "free_cargo", "cargo_left", "diary_n", "noted"}
 KEPT = (
     "units", "sources", "accounts", "triggers", "edges", "taps", "instances", "nodes", "random", "series", "wait_bins",
-    "latency_bins", "request_bins", "level_bins", "count_bins", "charge_bins", "lag_bins",
+    "latency_bins", "request_bins", "level_bins", "estate_levels", "count_bins", "charge_bins", "lag_bins",
 )  # fmt: skip
 
 

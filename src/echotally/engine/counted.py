@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.layout import World, by_rows
+from echotally.engine.layout import World, by_rows, by_units
 from echotally.engine.sketch import OfUnits
 
 
@@ -28,6 +28,7 @@ class Counted:
     latency_bins: OfUnits
     request_bins: OfUnits
     level_bins: OfUnits
+    estate_levels: NDArray[np.int64]
     count_bins: OfUnits
     charge_bins: OfUnits
     lag_bins: OfUnits
@@ -48,11 +49,12 @@ def counted(w: World, length_ns: int | None = None) -> Counted:
         wait_bins=by_rows(w.wait_bins),
         latency_bins=by_rows(w.latency_bins),
         request_bins=by_rows(w.request_bins),
-        level_bins=w.level_bins,
-        count_bins=w.count_bins,
+        level_bins=by_units(w.level_bins),
+        estate_levels=w.estate_levels,
+        count_bins=by_units(w.count_bins),
         charge_bins=by_rows(w.charge_bins),
         lag_bins=w.lag_bins,
-        series=w.series,
+        series=by_units(w.series),
         length_ns=int(clock["horizon"]) if length_ns is None else length_ns,
         level_peak=int(clock["level_peak"]),
     )

@@ -103,8 +103,9 @@ class World(NamedTuple):
     wait_bins: NDArray[Any]  # sketches (units, WAIT_BINS, 2): counts, and places in the bin; see ``by_rows``
     latency_bins: NDArray[Any]  # of all else but handled requests
     request_bins: NDArray[Any]  # of handled requests
-    level_bins: NDArray[Any]  # ns at each level (units + 1, LEVEL_BINS), the last row the estate's
-    count_bins: NDArray[Any]  # ns at each number of instances (units, LEVEL_BINS)
+    level_bins: NDArray[Any]  # ns at each level (LEVEL_BINS, units); see ``by_units``
+    estate_levels: NDArray[Any]  # the same of all units together (LEVEL_BINS,)
+    count_bins: NDArray[Any]  # ns at each number of instances (LEVEL_BINS, units)
     charge_bins: NDArray[Any]  # time charged for each attempt, as ``wait_bins``
     lag_bins: NDArray[Any]  # ns at each lag, and rises that passed a bin whole (units, 2, WAIT_BINS)
     trail: NDArray[Any]
@@ -116,7 +117,7 @@ class World(NamedTuple):
     rounds: NDArray[Any]  # for which events calls asked
     counts: NDArray[Any]  # events by spans of the month, where they are drawn and not played
     log: NDArray[Any]  # changes of the calls in flight, packed (``codes.LOG_SHIFT``)
-    series: NDArray[Any]  # (units, hours, SERIES)
+    series: NDArray[Any]  # (hours, units, SERIES); see ``by_units``
 
 
 #: What each array of the world holds.
@@ -155,6 +156,7 @@ HOLDS: dict[str, type] = {
     "latency_bins": Whole,
     "request_bins": Whole,
     "level_bins": Whole,
+    "estate_levels": Whole,
     "count_bins": Whole,
     "charge_bins": Whole,
     "lag_bins": Whole,
@@ -225,6 +227,15 @@ def set_wide(array: Any, name: str, values: NDArray[np.float64]) -> None:
 def by_rows(sketches: NDArray[Any]) -> NDArray[Any]:
     """Sketches of waits as they are read, (units, 2, WAIT_BINS): a row of counts and one of sums, without a copy."""
     return sketches.swapaxes(1, 2)
+
+
+def by_units(found: NDArray[Any]) -> NDArray[Any]:
+    """Levels and series with the unit in front, (units, ...), without a copy.
+
+    In memory the units stand side by side: what a thousand of them do in an hour, at the few levels that they have, is in a few
+    pages, while a page for each would leave the processor looking up addresses.
+    """
+    return found.swapaxes(0, 1)
 
 
 def events_so_far(world: World) -> int:

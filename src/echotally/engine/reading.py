@@ -235,7 +235,7 @@ def assemble(model: Model, built: Built, w: Counted, quantities_only: bool = Fal
         sources=[_source(w, n, env, source) for n, (env, source) in enumerate(built.sources)],
         concurrency=Level(0.0, 0, 0, w.level_peak)
         if quantities_only
-        else level_of(w.level_bins[len(built.units)], w.level_peak, length),
+        else level_of(w.estate_levels, w.level_peak, length),
         node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
         accounts=built.accounts,
         month_ns=length,
@@ -382,8 +382,8 @@ def levels(built: Built, n: int, length_ns: int) -> tuple[Level, Level]:
     """Calls in flight and instances of the n-th unit, weighed over the first ``length_ns``."""
     w, f = built.world, built.world.units[n]
     return (
-        level_of(w.level_bins[n], int(f["level_peak"]), length_ns),
-        level_of(w.count_bins[n], int(f["count_peak"]), length_ns),
+        level_of(w.level_bins[:, n], int(f["level_peak"]), length_ns),
+        level_of(w.count_bins[:, n], int(f["count_peak"]), length_ns),
     )
 
 

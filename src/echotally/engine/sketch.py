@@ -253,7 +253,9 @@ def levels_of(bins: NDArray[Any], peaks: Sequence[int], length_ns: int) -> list[
     for n in np.unique(looked_at).tolist():
         units = np.flatnonzero(looked_at == n)
         for unit, level in zip(
-            units.tolist(), _levels(bins[units, :n], np.array(peaks)[units], length_ns), strict=True
+            units.tolist(),
+            _levels(np.ascontiguousarray(bins[units, :n]), np.array(peaks)[units], length_ns),
+            strict=True,
         ):
             found[unit] = level
     return found

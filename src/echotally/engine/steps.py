@@ -100,20 +100,20 @@ class _Reading:
         # The kernel raises it at every change and at every flush; what is there now counts again at the next one.
         units["lag_max"] = 0
         for name in _KEPT_COUNTS:
-            world.series[:, hour, SERIES.index(name)] = 0.0
+            world.series[hour, :, SERIES.index(name)] = 0.0
         for name, field in _LEVELS.items():
-            world.series[:, hour, SERIES.index(name)] = units[field]
+            world.series[hour, :, SERIES.index(name)] = units[field]
 
     def since(self, built: Built) -> Iterator[tuple[str, Array]]:
         """What has come about since then, by column; and remember what is now."""
         world = built.world
         units = world.units
         # A step may end in a later hour than it began in; what the hours hold is of the step alone.
-        kept = world.series[:, self.hour : int(world.clock[0]["hour"]) + 1]
+        kept = world.series[self.hour : int(world.clock[0]["hour"]) + 1]
         for name in _KEPT_COUNTS:
-            yield name, kept[:, :, SERIES.index(name)].sum(axis=1)
+            yield name, kept[:, :, SERIES.index(name)].sum(axis=0)
         for name in _KEPT_PEAKS:
-            yield name, kept[:, :, SERIES.index(name)].max(axis=1)
+            yield name, kept[:, :, SERIES.index(name)].max(axis=0)
         for name, field in _COUNTED.items():
             yield name, (units[field] - self.counts[field]).astype(float)
         yield "busy_s", (wide_floats(units, "busy_ns") - self.busy) / 1e9

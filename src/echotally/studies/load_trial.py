@@ -283,7 +283,7 @@ def _forget(built: Built) -> None:
     ):
         f[name] = 0
     f["level_peak"], f["count_peak"] = f["in_flight"], f["count"]
-    for sketch in (w.wait_bins, w.latency_bins, w.request_bins, w.level_bins, w.count_bins):
+    for sketch in (w.wait_bins, w.latency_bins, w.request_bins, w.level_bins, w.estate_levels, w.count_bins):
         sketch[:] = 0
 
 

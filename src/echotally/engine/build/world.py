@@ -197,8 +197,9 @@ def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
                 "wait_bins": (n, layout.WAIT_BINS, 2),
                 "latency_bins": (n, layout.WAIT_BINS, 2),
                 "request_bins": (n, layout.WAIT_BINS, 2),
-                "level_bins": (n + 1, layout.LEVEL_BINS),
-                "count_bins": (n, layout.LEVEL_BINS),
+                "level_bins": (layout.LEVEL_BINS, n),
+                "estate_levels": (layout.LEVEL_BINS,),
+                "count_bins": (layout.LEVEL_BINS, n),
                 "charge_bins": (n, layout.WAIT_BINS, 2),
                 "lag_bins": (lag_rows, 2, layout.WAIT_BINS),
             }
@@ -212,7 +213,7 @@ def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
         "rounds": layout.records(records.Asked, 1),
         "counts": np.zeros(1, np.int64),
         "log": np.zeros(1, np.int64),
-        "series": np.zeros((n, max(1, hours), len(layout.SERIES))),
+        "series": np.zeros((max(1, hours), n, len(layout.SERIES))),
     }
 
 

@@ -52,6 +52,7 @@ __all__ = [
     "earlier",
     "edge_at",
     "entry_at",
+    "estate_level_at",
     "event_at",
     "expected_at",
     "fetch_call",
@@ -141,6 +142,7 @@ wait_bin: Accessor[kinds.Whole] = accessor("wait_bins")
 request_bin: Accessor[kinds.Whole] = accessor("request_bins")
 latency_bin: Accessor[kinds.Whole] = accessor("latency_bins")
 level_bin_at: Accessor[kinds.Whole] = accessor("level_bins")
+estate_level_at: Accessor[kinds.Whole] = accessor("estate_levels")
 count_bin_at: Accessor[kinds.Whole] = accessor("count_bins")
 lag_bin: Accessor[kinds.Whole] = accessor("lag_bins")
 charge_bin: Accessor[kinds.Whole] = accessor("charge_bins")

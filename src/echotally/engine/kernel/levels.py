@@ -4,10 +4,18 @@ from __future__ import annotations
 
 from echotally.engine.codes import COUNT_PEAK, FELL, IN_FLIGHT_PEAK, NO, ROSE, WHOLE_LOG, YES
 from echotally.engine.kernel import diary, series
-from echotally.engine.kernel.access import World, account_at, clock_of, count_bin_at, level_bin_at, unit_at
+from echotally.engine.kernel.access import (
+    World,
+    account_at,
+    clock_of,
+    count_bin_at,
+    estate_level_at,
+    level_bin_at,
+    unit_at,
+)
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import level_bin
-from echotally.engine.layout import LEVEL_BINS, WIDE_BITS, WIDE_LOW
+from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 
 
 @hot
@@ -18,10 +26,10 @@ def in_flight_changes(w: World, u: int, by: int) -> None:
     # The level that was held until now; what happens at one instant weighs nothing, nor, where none is asked for, does anything:
     # there levels begin at NEVER.
     if now > unit.level_since:
-        level_bin_at(w, u * LEVEL_BINS + level_bin(unit.in_flight)).v += now - unit.level_since
+        level_bin_at(w, level_bin(unit.in_flight) * clock.units + u).v += now - unit.level_since
         unit.level_since = now
     if now > clock.level_since:
-        level_bin_at(w, clock.units * LEVEL_BINS + level_bin(clock.in_flight)).v += now - clock.level_since
+        estate_level_at(w, level_bin(clock.in_flight)).v += now - clock.level_since
         clock.level_since = now
     unit.in_flight += by
     clock.in_flight += by
@@ -42,7 +50,7 @@ def instances_change(w: World, u: int, by: int) -> None:
     now = clock.now
     if now > unit.count_since:
         if clock.lean != YES:
-            count_bin_at(w, u * LEVEL_BINS + level_bin(unit.count)).v += now - unit.count_since
+            count_bin_at(w, level_bin(unit.count) * clock.units + u).v += now - unit.count_since
         # While as many exist as the limit allows, starting ones included (rule 5.1).
         if unit.shown_limit >= 0 and unit.count >= unit.shown_limit:
             unit.at_limit_ns += now - unit.count_since

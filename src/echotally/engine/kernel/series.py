@@ -15,7 +15,7 @@ def _cell(w: World, u: int, column: int) -> Real:
     """A cell of this hour's row of a unit."""
     clock = clock_of(w)
     # Six columns an hour, as ``layout.SERIES`` names them.
-    return series_at(w, (u * clock.hours + clock.hour) * 6 + column)
+    return series_at(w, (clock.hour * clock.units + u) * 6 + column)
 
 
 @hot

@@ -52,6 +52,7 @@ from echotally.engine.kernel.access import (
     chain_at,
     clock_of,
     entry_at,
+    estate_level_at,
     event_at,
     instance_at,
     level_bin_at,
@@ -71,7 +72,7 @@ from echotally.engine.kernel.calendar import KIND_BITS, drop_first, put, replace
 from echotally.engine.kernel.chance import uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import level_bin
-from echotally.engine.layout import LEVEL_BINS, SENTINELS, WAIT_BINS, WIDE_BITS, WIDE_LOW
+from echotally.engine.layout import SENTINELS, WAIT_BINS, WIDE_BITS, WIDE_LOW
 
 _KIND_MASK: int = (YES << KIND_BITS) - YES
 
@@ -208,10 +209,10 @@ def _weighed(w: World, u: int, level: int, others: int, since: int, since_all: i
     now = clock_of(w).now
     # What happens at one instant weighs nothing.
     if now > since:
-        level_bin_at(w, u * LEVEL_BINS + level_bin(level)).v += now - since
+        level_bin_at(w, level_bin(level) * clock_of(w).units + u).v += now - since
         since = now
     if now > since_all:
-        level_bin_at(w, clock_of(w).units * LEVEL_BINS + level_bin(level + others)).v += now - since_all
+        estate_level_at(w, level_bin(level + others)).v += now - since_all
         since_all = now
     return since, since_all
 

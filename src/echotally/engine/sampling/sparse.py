@@ -52,6 +52,17 @@ class Sparse:
         return cls(bins.shape, _counted(places, bins.size), values)
 
     @classmethod
+    def taken_by_units(cls, bins: NDArray[Any], most: int) -> Sparse:
+        """As ``taken``, of what stands as levels do, a bin after the other and in each the units (``layout.by_units``)."""
+        whole, records = bins.shape
+        bin_, record = np.divmod(np.flatnonzero(bins[: min(most + 1, whole)] != 0), records)
+        order = np.argsort(record, kind="stable")
+        bin_, record = bin_[order], record[order]
+        values = _narrow(bins[bin_, record])
+        bins[bin_, record] = 0
+        return cls((records, whole), _counted(record * whole + bin_, bins.size), values)
+
+    @classmethod
     def _paired(cls, bins: NDArray[Any], most: int) -> Sparse:
         records, whole, rows = bins.shape
         width = min(most + 1, whole)

@@ -157,6 +157,7 @@ class Sketches(Columns):
     latency_bins: Any
     request_bins: Any
     level_bins: Any
+    estate_levels: Any
     count_bins: Any
     lag_bins: Any
     charge_bins: Any
@@ -190,14 +191,17 @@ def take_sketches(world: World) -> Sketches:
     """What the sketches of a world hold since they were last taken; they are empty then. Bounded by the peaks so far, none of which
     has been forgotten while something was in them.
     """
-    most, estate = world.units, int(world.clock[0]["level_peak"])
+    most = world.units
     latest = _last_bin(most["latency_max"])
     return Sketches(
         wait_bins=Sparse.taken(world.wait_bins, _last_bin(most["wait_max"]), pairs=True),
         latency_bins=Sparse.taken(world.latency_bins, latest, pairs=True),
         request_bins=Sparse.taken(world.request_bins, latest, pairs=True),
-        level_bins=Sparse.taken(world.level_bins, _last_level(max(estate, int(most["level_peak"].max())))),
-        count_bins=Sparse.taken(world.count_bins, _last_level(int(most["count_peak"].max()))),
+        level_bins=Sparse.taken_by_units(world.level_bins, _last_level(int(most["level_peak"].max()))),
+        estate_levels=Sparse.taken_by_units(
+            world.estate_levels[:, None], _last_level(int(world.clock[0]["level_peak"]))
+        ),
+        count_bins=Sparse.taken_by_units(world.count_bins, _last_level(int(most["count_peak"].max()))),
         lag_bins=Sparse.taken(world.lag_bins, _last_bin(most["lag_max"])),
         charge_bins=Sparse.taken(world.charge_bins, WAIT_BINS, pairs=True),
     )

@@ -77,7 +77,7 @@ class Reading(Span):
         super().__init__(
             unit=read_sums(UnitCounts, w.units),
             times=read_sums(UnitTimes, w.units),
-            arrived=w.series[:, :, codes.ARRIVALS].sum(axis=1),
+            arrived=w.series[:, :, codes.ARRIVALS].sum(axis=0),
             source=read_sums(SourceCounts, w.sources),
             source_times=read_sums(SourceTimes, w.sources),
             put=read_put(w),
@@ -318,6 +318,7 @@ class Total(Span):
             latency_bins=Records(lambda n: _whole(late.record(n)) - _whole(answers.record(n))),
             request_bins=sketches.request_bins,
             level_bins=sketches.level_bins,
+            estate_levels=sketches.estate_levels[0],
             count_bins=sketches.count_bins,
             charge_bins=sketches.charge_bins,
             lag_bins=Records(lambda n: _whole(_spread(sums.lag_bins.record(n)))),
