@@ -15,6 +15,7 @@ from echotally.engine.records import (
     Aside,
     Asked,
     Attempt,
+    Bin,
     Born,
     Call,
     Cargo,
@@ -37,6 +38,7 @@ from echotally.engine.records import (
     Random,
     Real,
     Refusal,
+    Seen,
     Source,
     Stretch,
     Tap,
@@ -50,6 +52,11 @@ from echotally.engine.records import (
 SUB_BITS = 7
 SUB_BINS = 1 << SUB_BITS
 WAIT_BINS = 48 * SUB_BINS
+#: What each unit has sketches of, by their places among them.
+WAITS, LATENCIES, REQUESTS, CHARGES = range(4)
+SKETCHES = 4
+#: From so many units on what is to be put into their sketches is written down first, and so much at a time.
+MANY_UNITS, SEEN_AT_ONCE = 2, 512
 #: Entries behind the calendar's last that never come: what has one child has all four (``kernel.calendar``).
 SENTINELS = 4
 #: So many entries stand in a row; more are a heap.
@@ -100,13 +107,11 @@ class World(NamedTuple):
     random: NDArray[Any]  # states of all random streams
     samples: NDArray[Any]  # the ziggurat's tables, then samples of spreads
     pauses: NDArray[Any]  # waits after failed runs, ns
-    wait_bins: NDArray[Any]  # sketches (units, WAIT_BINS, 2): counts, and places in the bin; see ``by_rows``
-    latency_bins: NDArray[Any]  # of all else but handled requests
-    request_bins: NDArray[Any]  # of handled requests
+    sketches: NDArray[Any]  # (units, SKETCHES, WAIT_BINS, 2): counts, and places in the bin; see ``by_rows``
+    seen: NDArray[Any]  # what is still to be put into them, where there are many units
     level_bins: NDArray[Any]  # ns at each level (LEVEL_BINS, units); see ``by_units``
     estate_levels: NDArray[Any]  # the same of all units together (LEVEL_BINS,)
     count_bins: NDArray[Any]  # ns at each number of instances (LEVEL_BINS, units)
-    charge_bins: NDArray[Any]  # time charged for each attempt, as ``wait_bins``
     lag_bins: NDArray[Any]  # ns at each lag, and rises that passed a bin whole (units, 2, WAIT_BINS)
     trail: NDArray[Any]
     diary: NDArray[Any]
@@ -118,6 +123,30 @@ class World(NamedTuple):
     counts: NDArray[Any]  # events by spans of the month, where they are drawn and not played
     log: NDArray[Any]  # changes of the calls in flight, packed (``codes.LOG_SHIFT``)
     series: NDArray[Any]  # (hours, units, SERIES); see ``by_units``
+
+    @property
+    def wait_bins(self) -> NDArray[Any]:
+        """Waits, as all of the sketches (units, WAIT_BINS, 2)."""
+        return self._sketch(WAITS)
+
+    @property
+    def latency_bins(self) -> NDArray[Any]:
+        """Latencies of all else but handled requests."""
+        return self._sketch(LATENCIES)
+
+    @property
+    def request_bins(self) -> NDArray[Any]:
+        """Latencies of handled requests."""
+        return self._sketch(REQUESTS)
+
+    @property
+    def charge_bins(self) -> NDArray[Any]:
+        """Time that each attempt was charged for."""
+        return self._sketch(CHARGES)
+
+    def _sketch(self, which: int) -> NDArray[Any]:
+        found: NDArray[Any] = self.sketches[:, which]
+        return found
 
 
 #: What each array of the world holds.
@@ -152,13 +181,11 @@ HOLDS: dict[str, type] = {
     "random": Random,
     "samples": Real,
     "pauses": Whole,
-    "wait_bins": Whole,
-    "latency_bins": Whole,
-    "request_bins": Whole,
+    "sketches": Bin,
+    "seen": Seen,
     "level_bins": Whole,
     "estate_levels": Whole,
     "count_bins": Whole,
-    "charge_bins": Whole,
     "lag_bins": Whole,
     "trail": Change,
     "diary": Attempt,

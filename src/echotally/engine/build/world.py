@@ -194,16 +194,14 @@ def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
     return {
         **_untouched(
             {
-                "wait_bins": (n, layout.WAIT_BINS, 2),
-                "latency_bins": (n, layout.WAIT_BINS, 2),
-                "request_bins": (n, layout.WAIT_BINS, 2),
+                "sketches": (n, layout.SKETCHES, layout.WAIT_BINS, 2),
                 "level_bins": (layout.LEVEL_BINS, n),
                 "estate_levels": (layout.LEVEL_BINS,),
                 "count_bins": (layout.LEVEL_BINS, n),
-                "charge_bins": (n, layout.WAIT_BINS, 2),
                 "lag_bins": (lag_rows, 2, layout.WAIT_BINS),
             }
         ),
+        "seen": layout.records(records.Seen, layout.SEEN_AT_ONCE if n >= layout.MANY_UNITS else 1),
         "trail": layout.records(records.Change, 1),
         "diary": layout.records(records.Attempt, 1),
         "carried": layout.records(records.Carried, 1),

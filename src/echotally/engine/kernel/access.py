@@ -37,12 +37,12 @@ __all__ = [
     "ahead_at",
     "aside_at",
     "asked_at",
+    "bin_at",
     "born_at",
     "call_at",
     "cargo_at",
     "carried_at",
     "chain_at",
-    "charge_bin",
     "clock_of",
     "condition_at",
     "count_bin_at",
@@ -55,6 +55,7 @@ __all__ = [
     "estate_level_at",
     "event_at",
     "expected_at",
+    "fetch_bin",
     "fetch_call",
     "fetch_cargo",
     "fetch_event",
@@ -65,7 +66,6 @@ __all__ = [
     "highest_bit",
     "instance_at",
     "lag_bin",
-    "latency_bin",
     "level_bin_at",
     "log_at",
     "marked_at",
@@ -84,6 +84,7 @@ __all__ = [
     "n_nodes",
     "n_refusals",
     "n_rounds",
+    "n_seen",
     "n_sources",
     "n_taps",
     "n_trail",
@@ -95,8 +96,8 @@ __all__ = [
     "portion_at",
     "random_at",
     "refusal_at",
-    "request_bin",
     "sample_at",
+    "seen_at",
     "series_at",
     "source_at",
     "span_at",
@@ -106,7 +107,6 @@ __all__ = [
     "trigger_at",
     "turn_at",
     "unit_at",
-    "wait_bin",
     "window_at",
 ]
 
@@ -138,14 +138,12 @@ window_at: Accessor[kinds.Whole] = accessor("window")
 random_at: Accessor[kinds.Random] = accessor("random")
 sample_at: Accessor[kinds.Real] = accessor("samples")
 pause_at: Accessor[kinds.Whole] = accessor("pauses")
-wait_bin: Accessor[kinds.Whole] = accessor("wait_bins")
-request_bin: Accessor[kinds.Whole] = accessor("request_bins")
-latency_bin: Accessor[kinds.Whole] = accessor("latency_bins")
+bin_at: Accessor[kinds.Bin] = accessor("sketches")
+seen_at: Accessor[kinds.Seen] = accessor("seen")
 level_bin_at: Accessor[kinds.Whole] = accessor("level_bins")
 estate_level_at: Accessor[kinds.Whole] = accessor("estate_levels")
 count_bin_at: Accessor[kinds.Whole] = accessor("count_bins")
 lag_bin: Accessor[kinds.Whole] = accessor("lag_bins")
-charge_bin: Accessor[kinds.Whole] = accessor("charge_bins")
 trail_at: Accessor[kinds.Change] = accessor("trail")
 diary_at: Accessor[kinds.Attempt] = accessor("diary")
 carried_at: Accessor[kinds.Carried] = accessor("carried")
@@ -160,6 +158,7 @@ series_at: Accessor[kinds.Real] = accessor("series")
 
 #: Have what is needed soon brought near, without waiting for it.
 Fetcher = Callable[[World, int], None]
+fetch_bin: Fetcher = fetcher("sketches")
 fetch_call: Fetcher = fetcher("calls")
 fetch_cargo: Fetcher = fetcher("cargo")
 fetch_event: Fetcher = fetcher("events")
@@ -183,6 +182,7 @@ n_moments: Length = length("moments")
 n_nodes: Length = length("nodes")
 n_refusals: Length = length("refusals")
 n_rounds: Length = length("rounds")
+n_seen: Length = length("seen")
 n_sources: Length = length("sources")
 n_taps: Length = length("taps")
 n_trail: Length = length("trail")

@@ -70,6 +70,7 @@ from echotally.engine.kernel import (
     streams,
     taps,
     turns,
+    waits,
 )
 from echotally.engine.kernel.access import World, call_at, clock_of, entry_at, expected_at, n_expected, tap_at
 from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
@@ -316,7 +317,9 @@ def simulation(w: World, step: int, a: int, b: int) -> int:
     elif step == BACKLOG:
         return month.backlog(w, a, b, _BACKLOG_BYTES)
     elif step == PLAY:
-        return _play(w, a)
+        state = _play(w, a)
+        waits.complete(w)
+        return state
     elif step == FLUSH:
         month.flush(w)
     elif step == LAY:
@@ -324,5 +327,7 @@ def simulation(w: World, step: int, a: int, b: int) -> int:
     elif step == COUNT:
         return taps.count_arrivals(w, a, b)
     else:
-        return month.finish(w)
+        state = month.finish(w)
+        waits.complete(w)
+        return state
     return DONE

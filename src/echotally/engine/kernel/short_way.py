@@ -66,13 +66,12 @@ from echotally.engine.kernel.access import (
     tap_at,
     trigger_at,
     unit_at,
-    wait_bin,
 )
 from echotally.engine.kernel.calendar import KIND_BITS, drop_first, put, replace_first
 from echotally.engine.kernel.chance import uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import level_bin
-from echotally.engine.layout import SENTINELS, WAIT_BINS, WIDE_BITS, WIDE_LOW
+from echotally.engine.layout import SENTINELS, WIDE_BITS, WIDE_LOW
 
 _KIND_MASK: int = (YES << KIND_BITS) - YES
 
@@ -333,8 +332,7 @@ def _counted(w: World, p: int, n: int, came: int, starts: int, ends: int) -> Non
     clock.ended += ends
     source.ended += ends
     # None of them waited.
-    if clock.lean != YES:
-        wait_bin(w, trigger.unit * 2 * WAIT_BINS).v += ends * items
+    unit.at_once += ends * items
     if kinds.is_answered(trigger.kind):
         unit.requests += starts
         unit.replies += ends

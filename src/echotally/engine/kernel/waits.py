@@ -1,29 +1,35 @@
-"""How long events waited and how long they took: a sketch for each unit, and the longest."""
+"""How long events waited and how long they took: a sketch for each unit, and the longest.
+
+The sketches of many units lie far apart, each on pages of its own. Where each number were put in as it comes, all would wait while
+the processor looks up where its page is. So they are written down, and put in some hundred at a time: what one waits for, the
+others wait for as well. Sums of whole numbers are the same in any order.
+"""
 
 from __future__ import annotations
 
+import numpy as np
+
 from echotally.engine.codes import YES, ZERO
-from echotally.engine.kernel.access import (
-    Accessor,
-    World,
-    charge_bin,
-    clock_of,
-    latency_bin,
-    request_bin,
-    unit_at,
-    wait_bin,
-)
+from echotally.engine.kernel.access import World, bin_at, clock_of, fetch_bin, n_seen, seen_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import placed
-from echotally.engine.layout import OFFSET_BITS, WAIT_BINS
-from echotally.engine.records import Whole
+from echotally.engine.layout import CHARGES, LATENCIES, OFFSET_BITS, REQUESTS, SKETCHES, WAIT_BINS, WAITS
+
+_WAITS: int = np.int64(WAITS)  # type: ignore[assignment]
+_LATENCIES: int = np.int64(LATENCIES)  # type: ignore[assignment]
+_REQUESTS: int = np.int64(REQUESTS)  # type: ignore[assignment]
+_CHARGES: int = np.int64(CHARGES)  # type: ignore[assignment]
 
 
 @hot
 def wait_seen(w: World, u: int, wait_ns: int, n: int) -> None:
     """The wait of ``n`` events of one firing or of one event, arrival to the start of its successful run."""
-    _add(w, wait_bin, u, wait_ns, n)
     unit = unit_at(w, u)
+    # Most events start as they arrive.
+    if wait_ns == 0:
+        unit.at_once += n
+        return
+    _add(w, u, _WAITS, wait_ns, n)
     unit.wait_max = max(unit.wait_max, wait_ns)
 
 
@@ -33,7 +39,7 @@ def latency_seen(w: World, u: int, latency_ns: int, n: int) -> None:
 
     Requests that were handled are kept by ``answer_seen``.
     """
-    _add(w, latency_bin, u, latency_ns, n)
+    _add(w, u, _LATENCIES, latency_ns, n)
     unit = unit_at(w, u)
     unit.latency_max = max(unit.latency_max, latency_ns)
 
@@ -41,7 +47,7 @@ def latency_seen(w: World, u: int, latency_ns: int, n: int) -> None:
 @kernel
 def answer_seen(w: World, u: int, latency_ns: int) -> None:
     """The latency of a request that was handled, from asking to the answer."""
-    _add(w, request_bin, u, latency_ns, 1)
+    _add(w, u, _REQUESTS, latency_ns, 1)
     unit = unit_at(w, u)
     unit.latency_max = max(unit.latency_max, latency_ns)
 
@@ -49,18 +55,58 @@ def answer_seen(w: World, u: int, latency_ns: int) -> None:
 @hot
 def charge_seen(w: World, u: int, ns: int) -> None:
     """The time that one attempt is charged for."""
-    _add(w, charge_bin, u, ns, 1)
+    _add(w, u, _CHARGES, ns, 1)
 
 
 @hot
-def _add(w: World, sketch: Accessor[Whole], u: int, ns: int, n: int) -> None:
-    if clock_of(w).lean == YES:
+def _add(w: World, u: int, sketch: int, ns: int, n: int) -> None:
+    clock = clock_of(w)
+    if clock.lean == YES:
         return
     b, into, octave = placed(ns)
-    # Count and sum stand side by side: of hundreds of functions neither is near, and one brings the other.
-    place = 2 * (u * WAIT_BINS + b)
+    place = (u * SKETCHES + sketch) * WAIT_BINS + b
     # The sum is of how far into their bin the waits are, in 2^24ths of a wide bin, so that billions of long waits
     # stay inside an int64.
-    into >>= max(ZERO, octave - OFFSET_BITS)
-    sketch(w, place).v += n
-    sketch(w, place + 1).v += into * n
+    into = (into >> max(ZERO, octave - OFFSET_BITS)) * n
+    # Those of few units are near at hand.
+    if n_seen(w) == 1:
+        _put_in(w, place, n, into)
+        return
+    seen = seen_at(w, clock.seen_n)
+    seen.place = place
+    seen.n = n
+    seen.into = into
+    clock.seen_n += 1
+    if clock.seen_n == n_seen(w):
+        _all_put_in(w)
+
+
+@hot
+def _put_in(w: World, place: int, n: int, into: int) -> None:
+    its = bin_at(w, place)
+    its.n += n
+    its.into += into
+
+
+@kernel
+def _all_put_in(w: World) -> None:
+    """Put in what is written down; all its bins are asked for first, so that they come near side by side."""
+    clock = clock_of(w)
+    for k in range(clock.seen_n):
+        fetch_bin(w, seen_at(w, k).place)
+    for k in range(clock.seen_n):
+        seen = seen_at(w, k)
+        _put_in(w, seen.place, seen.n, seen.into)
+    clock.seen_n = ZERO
+
+
+@kernel
+def complete(w: World) -> None:
+    """Put in whatever is still to be: Python reads the sketches next."""
+    clock = clock_of(w)
+    _all_put_in(w)
+    for u in range(clock.units):
+        unit = unit_at(w, u)
+        if unit.at_once > 0 and clock.lean != YES:
+            _put_in(w, (u * SKETCHES + _WAITS) * WAIT_BINS, unit.at_once, ZERO)
+        unit.at_once = ZERO

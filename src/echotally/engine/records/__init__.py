@@ -8,7 +8,7 @@ int32, ``float`` float64, ``Bits`` uint64; the classes are never made, they name
 from echotally.engine.records.clock import Clock
 from echotally.engine.records.diary import Asked, Attempt, Born, Carried, Change, Moment, Refusal
 from echotally.engine.records.moving import Aside, Call, Cargo, Entry, Event, Expected, Instance, Lined, Node
-from echotally.engine.records.numbers import Bits, Random, Real, Small, Whole
+from echotally.engine.records.numbers import Bin, Bits, Random, Real, Seen, Small, Whole
 from echotally.engine.records.standing import (
     Chain,
     Condition,
@@ -28,6 +28,7 @@ __all__ = [
     "Aside",
     "Asked",
     "Attempt",
+    "Bin",
     "Bits",
     "Born",
     "Call",
@@ -51,6 +52,7 @@ __all__ = [
     "Random",
     "Real",
     "Refusal",
+    "Seen",
     "Small",
     "Source",
     "Stretch",

@@ -51,6 +51,7 @@ class Clock:
     margin: int  # most records of a kind one step can take: a pool with fewer is grown first
     sure: int  # steps for which no pool can have fewer: it need not be looked at before them
     lean: int  # YES: only quantities are asked for: no sketches of waits, latencies, charges and levels are kept
+    seen_n: int  # what is still to be put into the sketches of waits (``kernel.waits``)
     steps: int  # calendar entries played
     last: int  # how many there may be before playing pauses
     arrived: int  # events that came, and that ended

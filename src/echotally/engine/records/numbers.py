@@ -16,6 +16,21 @@ class Whole:
     v: int  # the number
 
 
+class Bin:
+    """A bin of a sketch: count and sum stand side by side, since of hundreds of functions neither is near, and one brings the other."""
+
+    n: int  # how many are in it
+    into: int  # how far into it they are, in 2^24ths of a wide bin, together
+
+
+class Seen:
+    """What is to be put into a bin (``kernel.waits``)."""
+
+    place: int  # which bin
+    n: int  # how many more are in it
+    into: int  # how far into it they are, together
+
+
 class Real:
     """A number."""
 

@@ -24,6 +24,7 @@ class Unit:
     busy_count: int  # instances with a call
     floor: int  # fewest instances, now
     floor_since: int  # since when ``busy_count`` holds
+    at_once: int  # events that did not wait, and are not yet in the sketch of waits
     count: int  # instances there are, starting and drained ones included
     # What it touches as it starts.
     first_trigger: Small  # its triggers, linked by ``Trigger.after``
