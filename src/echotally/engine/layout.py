@@ -56,7 +56,7 @@ WAIT_BINS = 48 * SUB_BINS
 WAITS, LATENCIES, REQUESTS, CHARGES = range(4)
 SKETCHES = 4
 #: From so many units on what is to be put into their sketches is written down first, and so much at a time.
-MANY_UNITS, SEEN_AT_ONCE = 2, 512
+MANY_UNITS, SEEN_AT_ONCE = 16, 512
 #: Entries behind the calendar's last that never come: what has one child has all four (``kernel.calendar``).
 SENTINELS = 4
 #: So many entries stand in a row; more are a heap.

@@ -71,7 +71,13 @@ def _add(w: World, u: int, sketch: int, ns: int, n: int) -> None:
     # Those of few units are near at hand.
     if n_seen(w) == 1:
         _put_in(w, place, n, into)
-        return
+    else:
+        _written_down(w, place, n, into)
+
+
+@kernel
+def _written_down(w: World, place: int, n: int, into: int) -> None:
+    clock = clock_of(w)
     seen = seen_at(w, clock.seen_n)
     seen.place = place
     seen.n = n
