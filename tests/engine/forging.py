@@ -67,11 +67,11 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "pauses": ("calls", _both(_set("units", "retry_from"), _set("units", "error_rate", 1.0), _set("triggers", "tries", 9))),
     "trail": ("calls", _set("clock", "trail_n", -5)), "diary": ("calls", _set("clock", "diary_n", -5)),
     "carried": ("calls", _both(_grown("carried"), _set("clock", "carried_n", -5))), "born": ("calls", _both(_grown("born"), _set("clock", "born_n", -5))),
-    **{name: (plan, _both(_grown(name), _set("clock", f"{name}_n", -5))) for name, plan in (("moments", "calls"), ("refusals", "polled"), ("rounds", "calls"))},
+    **{name: (plan, _both(_grown(name), _set("clock", f"{name}_n", -5))) for name, plan in (("moments", "calls"), ("refusals", "polled"), ("rounds", "calls"), ("seen", "calls"))},
     "turns": ("calls", _both(_cut("turns"), _set("calendar", "what", int(codes.K_TURN), 0))),
     "conditions": ("calls", _set("units", "condition")),
     "portions": ("calls", _both(_set("taps", "payload_kind", 4), _set("taps", "payload_from"), _set("taps", "payload_n", 5))),
-    **{name: ("calls", _cut(name)) for name in ("wait_bins", "latency_bins", "request_bins", "level_bins", "estate_levels", "count_bins", "charge_bins", "lag_bins", "series", "counts", "oldest")},
+    **{name: ("calls", _cut(name)) for name in ("sketches", "level_bins", "estate_levels", "count_bins", "lag_bins", "series", "counts", "oldest")},
     "log": ("calls", _both(_set("clock", "keeps_log", int(codes.WHOLE_LOG)), _set("clock", "log_n", -FAR))),
 }  # fmt: skip
 

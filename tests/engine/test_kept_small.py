@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from echotally.engine.hourly import Hourly
-from echotally.engine.layout import by_rows
+from echotally.engine.layout import by_rows, by_units
 from echotally.engine.sampling.sparse import Sparse, Sum, summed
 
 #: Some fit half the room (32 bits), some just do not.
@@ -41,6 +41,14 @@ def test_what_is_taken_is_what_was_there_and_leaves_nothing(bins):
     assert (np.diff(taken.places) > 0).all() and taken.values.all()
     # A bound beyond the last bin, as of what has no peak of its own, changes nothing.
     assert np.array_equal(whole(Sparse.taken(before.copy(), bins.shape[-1])), before)
+
+
+@given(arrays(np.int64, st.tuples(st.integers(1, 4), st.integers(1, 9)), elements=COUNTS))
+def test_levels_are_taken_from_units_side_by_side_as_unit_by_unit(bins):
+    side_by_side = by_units(bins).copy()
+    taken, expected = Sparse.taken_by_units(side_by_side, bins.shape[-1]), Sparse.taken(bins.copy(), bins.shape[-1])
+    assert not side_by_side.any() and taken.shape == expected.shape
+    assert np.array_equal(taken.places, expected.places) and np.array_equal(taken.values, expected.values)
 
 
 @given(pairs())

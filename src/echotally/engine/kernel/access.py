@@ -59,10 +59,6 @@ __all__ = [
     "fetch_call",
     "fetch_cargo",
     "fetch_event",
-    "fetch_instance",
-    "fetch_source",
-    "fetch_tap",
-    "fetch_unit",
     "highest_bit",
     "instance_at",
     "lag_bin",
@@ -162,10 +158,6 @@ fetch_bin: Fetcher = fetcher("sketches")
 fetch_call: Fetcher = fetcher("calls")
 fetch_cargo: Fetcher = fetcher("cargo")
 fetch_event: Fetcher = fetcher("events")
-fetch_instance: Fetcher = fetcher("instances")
-fetch_source: Fetcher = fetcher("sources", "idle_since")
-fetch_tap: Fetcher = fetcher("taps", "placed")
-fetch_unit: Fetcher = fetcher("units", "requests")
 
 Length = Callable[[World], int]
 n_aside: Length = length("aside")

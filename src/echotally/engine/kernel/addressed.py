@@ -118,14 +118,9 @@ def accessor(name: str) -> Any:
     return at
 
 
-def fetcher(name: str, upto: str | None = None) -> Any:
-    """``fetch(w, index)``: have a record, or what stands in it before the field ``upto``, brought near without waiting for it.
-
-    The answer does not depend on it.
-    """
-    record = DTYPES[HOLDS[name]]
-    size = record.itemsize
-    length = (record.fields or {})[upto][1] if upto else size
+def fetcher(name: str) -> Any:
+    """``fetch(w, index)``: have a record brought near, without waiting for it; the answer does not depend on it."""
+    size = DTYPES[HOLDS[name]].itemsize
 
     @intrinsic
     def fetch(typingctx, world, index):
@@ -137,7 +132,7 @@ def fetcher(name: str, upto: str | None = None) -> Any:
             )
             base = _number(builder, args[0], name)
             first = builder.add(base, builder.mul(args[1], ir.Constant(ir.IntType(64), size)))
-            for place in range(0, length, _LINE):
+            for place in range(0, size, _LINE):
                 at = builder.inttoptr(builder.add(first, ir.Constant(ir.IntType(64), place)), line)
                 # To be written, kept in all levels, data.
                 builder.call(prefetch, [at, *(ir.Constant(ir.IntType(32), n) for n in (1, 3, 1))])

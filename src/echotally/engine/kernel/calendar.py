@@ -69,7 +69,7 @@ def _write(w: World, i: int, at: int, key: int, what: int) -> None:
 
 
 @hot
-def earlier_of(w: World, i: int, j: int) -> int:
+def _before(w: World, i: int, j: int) -> int:
     """The earlier of two entries, without a branch that a processor would have to guess."""
     one, other = entry_at(w, i), entry_at(w, j)
     return i + ((j - i) & earlier(other.at, other.key, one.at, one.key))
@@ -79,7 +79,7 @@ def earlier_of(w: World, i: int, j: int) -> int:
 def _earliest(w: World, child: int) -> int:
     """The earliest of four neighbours from ``child`` on."""
     # Two pairs and then the winners: two comparisons that wait for nothing, and one.
-    return earlier_of(w, earlier_of(w, child, child + 1), earlier_of(w, child + 2, child + 3))
+    return _before(w, _before(w, child, child + 1), _before(w, child + 2, child + 3))
 
 
 @hot

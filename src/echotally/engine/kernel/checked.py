@@ -79,7 +79,7 @@ def accessor(name: str) -> Any:
     return at
 
 
-def fetcher(name: str, upto: str | None = None) -> Any:
+def fetcher(name: str) -> Any:
     """``fetch(w, index)``: of use to compiled code alone."""
     return lambda w, index: None
 

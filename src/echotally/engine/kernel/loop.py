@@ -279,7 +279,6 @@ def _play(w: World, steps: int) -> int:
             return REACHED if clock.until < clock.horizon else DONE
         if clock.steps == last:
             return PAUSED
-        # foresight.looks(w)
         if beside.comes_first(w):
             _comes_beside(w, last - clock.steps)
         elif not _first_goes_short(w, first, last - clock.steps):

@@ -117,7 +117,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
     unit, idle = unit_at(w, u), unit_at(w, u).lists + L_FREE
     if _busy_now(w, u):
         return ZERO
-    margin, units, items = clock.margin, clock.units, trigger_at(w, g).items
+    margin, items = clock.margin, trigger_at(w, g).items
     limit, fullest = min(clock.until, clock.horizon), n_calendar(w) - SENTINELS - 4 * margin
     most = min(most, _room_in_log(w))
     heaviest, highest = unit.payload_limit if unit.payload_limit >= 0 else NEVER, _highest(w, u)
@@ -147,7 +147,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
             # An arrival with company at its instant goes with it: what starts first is ``dispatch``'s to say.
             stays = beside.next_at(w) > at and payload <= heaviest and level < highest and i >= 0
             if stays:
-                since, since_all = _weighed(w, u, units, level, others, since, since_all)
+                since, since_all = _weighed(w, u, level, others, since, since_all)
                 longest = max(longest, _starts(w, p, i, items, payload))
                 level += 1
                 peak = max(peak, level)
@@ -161,7 +161,7 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
             # What is put out arrives at this instant, before anything else of it.
             stays = bad < 0 and not puts_out
             if bad < 0:
-                since, since_all = _weighed(w, u, units, level, others, since, since_all)
+                since, since_all = _weighed(w, u, level, others, since, since_all)
                 ran, own = _ends(w, what >> KIND_BITS, u, asked, items)
                 busy, busy_hi = busy + (ran & WIDE_LOW), busy_hi + (ran >> WIDE_BITS)
                 billed, billed_hi = billed + (own & WIDE_LOW), billed_hi + (own >> WIDE_BITS)
@@ -200,7 +200,7 @@ def _arrives(w: World, p: int, is_beside: bool) -> int:
 
 
 @hot
-def _weighed(w: World, u: int, units: int, level: int, others: int, since: int, since_all: int) -> tuple[int, int]:
+def _weighed(w: World, u: int, level: int, others: int, since: int, since_all: int) -> tuple[int, int]:
     """Until now so many calls were in flight, in the unit and, with ``others``, in all (as ``levels.in_flight_changes``).
 
     Returns since when the next levels hold.
@@ -208,7 +208,7 @@ def _weighed(w: World, u: int, units: int, level: int, others: int, since: int, 
     now = clock_of(w).now
     # What happens at one instant weighs nothing.
     if now > since:
-        level_bin_at(w, level_bin(level) * units + u).v += now - since
+        level_bin_at(w, level_bin(level) * clock_of(w).units + u).v += now - since
         since = now
     if now > since_all:
         estate_level_at(w, level_bin(level + others)).v += now - since_all

@@ -8,7 +8,7 @@ from echotally.engine.records.numbers import Small
 class Trigger:
     """The line from a source to a function, in one environment."""
 
-    # What every event touches stands together, as in ``units.Unit``.
+    # What every event touches stands together (see ``units.Unit``).
     kind: Small  # its source's kind
     unit: Small  # the unit they go to
     source: Small  # where its events come from
@@ -17,20 +17,20 @@ class Trigger:
     after: Small  # the unit's next trigger
     items: int  # events of a firing
     active: int  # single-event calls not yet over
-    # Of queues and streams.
+    # What comes of queues and streams.
     visible_list: Small  # its source's list of visible messages
+    share_all: Small  # YES: it gets every event of a topic
     batch: int  # most events of a call
     batch_wait: int  # longest wait for a batch to fill, ns
     readers: int  # most batches in flight; of a stream, a partition
     in_flight: int  # batches in flight, pausing readers included
     wake_timer: int  # when a filling batch is looked at
-    # What is touched less often.
+    # The rest.
     tries: int  # runs until it is given up, 0: without end
     dead_letter: int  # the source given-up events go to, -1: none
     random: int  # its random stream: a topic's share
     first_partition: int  # a stream's: its partitions, and how many
     partition_n: int  # how many partitions
-    share_all: int  # YES: it gets every event of a topic
     letters: int  # events sent to the dead letter
     share: float  # share of a topic's events
 
@@ -38,16 +38,19 @@ class Trigger:
 class Source:
     """A schedule, queue, topic, stream, endpoint or folder in one environment."""
 
-    # What every event touches stands together, as in ``units.Unit``.
+    # What every event touches stands together (see ``units.Unit``).
     kind: Small  # SCHEDULE, QUEUE, TOPIC, STREAM, ENDPOINT, FOLDER
     home: Small  # the unit of its first trigger, -1: nobody reads it
-    first_trigger: Small  # its triggers, and how many
+    first_trigger: Small  # its triggers
     trigger_n: Small  # how many triggers
+    first_edge: Small  # a topic's feeds
+    edge_n: Small  # how many feeds
     lists: Small  # first of its lists (L_DELAYED ...)
+    random: Small  # its random stream: feeds' shares, partitions by lot
     fifo: Small  # YES: batches in order, at most ``groups`` in flight
     full: Small  # YES: a lane a sampled month keeps full
     sends: int  # events put in
-    arrived: int  # events that came (a stream's: for each trigger), and that ended
+    arrived: int  # events that came (a stream's: for each trigger)
     ended: int  # events that ended
     ended_at: int  # when the last one ended
     # Of queues.
@@ -56,22 +59,19 @@ class Source:
     visibility: int  # how long a received message is hidden, ns
     delay: int  # how long a new one is hidden, ns
     retention: int  # how long one stays, ns
+    delay_timer: int  # when the oldest of the hidden ones is looked at, NEVER: not
     visibility_timer: int  # when the oldest hidden message comes back, NEVER: none
-    delay_timer: int  # when the oldest of each list is looked at, NEVER: not
     expire_timer: int  # when the oldest visible one expires, NEVER: none
     payload_limit: int  # largest message and batch, bytes, -1: none
     receives: int  # batches received
     deletes: int  # batches of which something was deleted
-    # What is touched less often.
+    # The rest.
     tries: int  # receipts before the dead letter
     dead_letter: int  # the source it goes to, -1: none
     groups: int  # most batches in flight in strict order
     held: int  # batches in flight or held in strict order
     partitions: int  # partitions of a stream
-    random: int  # its random stream: feeds' shares, partitions by lot
     turn: int  # the next partition
-    first_edge: int  # a topic's feeds, and how many
-    edge_n: int  # how many feeds
     skew: float  # share of the first partition, below 0: in turn
 
 
@@ -107,28 +107,28 @@ class Chain:
 class Tap:
     """Where the outside world's events come from."""
 
-    # What every event touches stands together, as in ``units.Unit``.
+    # What every event touches stands together (see ``units.Unit``).
     source: Small  # the source its events arrive at
     kind: Small  # TAP_RATE, TAP_COUNTED, TAP_CLIENTS
     spread: Small  # POISSON, EVEN, BURSTY
     short: Small  # the trigger whose calls may go the short way, -1: none
     random: Small  # first of its random streams (ARRIVAL_STREAM ...)
-    payload_kind: Small  # spread of sizes: kind, first sample, samples
+    payload_kind: Small  # spread of sizes
     payload_from: Small  # first of the samples of sizes
     payload_n: Small  # how many there are
-    first_stretch: Small  # its stretches, and how many
+    think_kind: Small  # spread of its clients' pauses
+    think_from: Small  # first of the samples of pauses
+    think_n: Small  # how many there are
+    first_stretch: Small  # its stretches
     stretch_n: Small  # how many stretches
     stretch: Small  # the stretch it is in
     burst_left: int  # events left of a burst
     at: int  # its last event
     left: int  # counted: events left of the stretch
     came: int  # events that have come
-    payload_scale: float  # spreads: scale (bytes, ns) and sigma
+    payload_scale: float  # scale of sizes, bytes
     payload_sigma: float  # sigma of sizes
-    # What is touched less often.
-    think_kind: int  # the same of its clients' pauses
-    think_from: int  # first of the samples of pauses
-    think_n: int  # how many there are
+    # The rest.
     placed: int  # events placed evenly so far
     clients: int  # clients that ask in a circle
     client_tries: int  # how often a refused request is asked
