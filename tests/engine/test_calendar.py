@@ -43,7 +43,17 @@ to = "look"
 from = "endpoints.map"
 to = "other"
 """
-COUNTED = ("units", "sources", "series", "wait_bins", "latency_bins", "level_bins", "estate_levels", "count_bins", "charge_bins")
+COUNTED = (
+    "units",
+    "sources",
+    "series",
+    "wait_bins",
+    "latency_bins",
+    "level_bins",
+    "estate_levels",
+    "count_bins",
+    "charge_bins",
+)
 
 
 def played(loaded):
