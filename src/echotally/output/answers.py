@@ -146,7 +146,8 @@ def _played(answer: Any) -> list[str]:
 
 
 def _refused(answer: Any) -> list[str]:
-    return [f"{answer.offer.name} cannot run the estate", *(f"{name}: {why}" for name, why in answer.reasons)]
+    head = "was not played" if answer.feasible is None else "cannot run the estate"
+    return [f"{answer.offer.name} {head}", *(f"{name}: {why}" for name, why in answer.reasons)]
 
 
 def _checked(answer: Any) -> list[str]:

@@ -27,17 +27,27 @@ if TYPE_CHECKING:
 
 #: What is said of a function: its name, and the text.
 Said = tuple[str, str]
+#: In place of the name where something is said of all functions together.
+ESTATE = "estate"
 
 
 @dataclass(frozen=True, repr=False)
 class RefusedPlan(Answer):
-    """A plan that cannot take the estate, and what speaks against it, by function."""
+    """A plan without figures: one that cannot take the estate, with what speaks against it by function, or one that was not played.
+
+    ``feasible`` is None where it was not played, since even a sample of its month is too large; the one reason says so.
+    """
 
     offer: Offer
     reasons: tuple[Said, ...]
-    feasible: Literal[False] = False
-    meets_targets: Literal[False] = False
-    method: str = "exact"
+    feasible: Literal[False] | None = False
+    meets_targets: Literal[False] | None = False
+    method: str | None = "exact"
+
+    @classmethod
+    def unplayed(cls, offer: Offer, why: str) -> RefusedPlan:
+        """A plan that may take the estate, but whose month is too large."""
+        return cls(offer, ((ESTATE, why),), None, None, None)
 
 
 @dataclass(frozen=True)
@@ -219,8 +229,13 @@ class Projection(Answer):
 
     @property
     def refused(self) -> list[RefusedPlan]:
-        """The plans that cannot."""
+        """The plans that cannot, or were not played."""
         return [plan for plan in self.plans if isinstance(plan, RefusedPlan)]
+
+    @property
+    def unplayed(self) -> list[RefusedPlan]:
+        """The plans of which it is not known: even a sample of their months is too large."""
+        return [plan for plan in self.refused if plan.feasible is None]
 
     @property
     def best(self) -> PlayedPlan | None:

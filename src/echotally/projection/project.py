@@ -241,7 +241,7 @@ def project(
     ``exact`` simulates every event however many there are, ``sampled_from`` samples months of more expected events
     than that (left out: 40 million); months in which very many wait are sampled as well, unless ``exact``.
     ``cluster``: the address of a Dask scheduler, on whose workers plans and the independent parts of a large estate are
-    played, with the same answer.
+    played, with the same answer. A plan whose month is too large even for a sample stands beside the others without figures.
     Raises ``BadInput``; ``OurFault`` if a sum that must hold does not.
     """
     loaded = load(path, sets)
@@ -272,6 +272,10 @@ def _all_played(
     return [found[offer.name] for offer in chosen]
 
 
+def _why_unplayed(offer: Offer, error: TooLarge) -> str:
+    return f"not played: {error.problems[0].message}; project --plan {offer.name} --exact plays it"
+
+
 def project_loaded(
     loaded: Loaded,
     plans: list[str],
@@ -279,10 +283,13 @@ def project_loaded(
     progress: Callable[[str, float], None] | None = None,
     workers: int | None = 1,
     how: Playing = USUAL,
+    *,
+    some_left_out: bool = True,
 ) -> Projection:
     """As ``project``, of a model already loaded.
 
     Plans are played on ``workers`` threads (None: one per core), or side by side on other machines; the result depends on neither.
+    ``some_left_out``: a plan whose month is too large even for a sample stands beside the others without figures.
     """
     model = loaded.model
     chosen = loaded.chosen(plans)
@@ -291,7 +298,22 @@ def project_loaded(
     def play(offer: Offer, cores: int, tell: Tell) -> PlanProjection:
         return project_plan(loaded, offer, the_seed, tell, replace(how, cores=cores))
 
-    found = _all_played(chosen, play, model.units, progress, how.places.width or workers)
+    too_large: dict[str, TooLarge] = {}
+
+    def play_if_possible(offer: Offer, cores: int, tell: Tell) -> PlanProjection:
+        try:
+            return play(offer, cores, tell)
+        except TooLarge as error:
+            if not some_left_out or len(chosen) == 1:
+                raise
+            too_large[offer.name] = error
+            tell(1.0)
+            return RefusedPlan.unplayed(offer, _why_unplayed(offer, error))
+
+    found = _all_played(chosen, play_if_possible, model.units, progress, how.places.width or workers)
+    if too_large and not any(isinstance(plan, PlayedPlan) for plan in found):
+        # Whichever was refused first by the clock, the same one is told.
+        raise next(too_large[offer.name] for offer in chosen if offer.name in too_large)
     # By the rounded total, which is what is shown: plans that cost the same to the cent are equal.
     judged = [
         Judged(p.offer.name, p.bill.total, len(p.misses), len(p.undecided)) for p in found if isinstance(p, PlayedPlan)

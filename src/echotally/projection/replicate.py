@@ -101,14 +101,14 @@ def replicate(
         # What a plan costs when nothing runs is asked once: no seed changes it.
         once = replace(how, standing=True, places=places)
         first = first or project_loaded(loaded, list(plans), seeds[0], _part(progress, 0, 1, n), None, once)
-        shared = places.share(loaded)
+        shared, names = places.share(loaded), [plan.offer.name for plan in first.played]
 
         workers, cores = places.width, 1
         if workers is None:
             workers, cores = shared_out(loaded.model.units, n - 1, how.workers if how.workers > 0 else None)
 
         def one(its_seed: int, tell: Callable[[float], None]) -> Outcome:
-            return places.run(tell, _outcome, shared, list(plans), its_seed, how, cores)
+            return places.run(tell, _outcome, shared, names, its_seed, how, cores)
 
         tasks = {str(its_seed): partial(one, its_seed) for its_seed in seeds[1:]}
         others = side_by_side(tasks, _part(progress, 1, n - 1, n), workers)
@@ -129,7 +129,7 @@ def _outcome(
     progress: Callable[[float], None] | None = None,
 ) -> Outcome:
     told: Progress | None = (lambda _, share: progress(share)) if progress else None
-    return Outcome.of(project_loaded(loaded, plans, seed, told, cores, how), how.by_function)
+    return Outcome.of(project_loaded(loaded, plans, seed, told, cores, how, some_left_out=False), how.by_function)
 
 
 def summarize(first: Projection, played: Sequence[Outcome], seeds: Sequence[int]) -> Replicated:

@@ -129,9 +129,9 @@ def _attempts_frame(projection: Projection) -> pd.DataFrame:
 
 
 def plans_frame(projection: Projection) -> pd.DataFrame:
-    """A row for each plan, over all its functions and environments; infeasible ones with the reason.
+    """A row for each plan, over all its functions and environments; those without figures with the reason.
 
-    Columns: plan, feasible, meets_targets (empty where undecided), method, cost (currency of the card, unrounded) and, of a
+    Columns: plan, feasible (empty where not played), meets_targets (empty where undecided), method, cost (currency of the card, unrounded) and, of a
     sampled month, its interval, then counts, shares and waits (s) named as in the projection's JSON.
     """
     rows: list[dict[str, Any]] = []
@@ -142,7 +142,7 @@ def plans_frame(projection: Projection) -> pd.DataFrame:
             "meets_targets": plan.meets_targets,
             "method": plan.method,
         }
-        if plan.feasible is False:
+        if plan.feasible is not True:
             rows.append({**head, "reason": "; ".join(f"{n}: {t}" for n, t in plan.reasons)})
             continue
         found, totals = figures_in_all(plan), plan.totals

@@ -122,7 +122,8 @@ def reconcile(
         raise BadInput(Problem("no plan can run this estate", "--plan"))
     on = found.plan(name)
     if isinstance(on, RefusedPlan):
-        raise BadInput(Problem("cannot run this estate", "--plan", value=name))
+        why = "cannot run this estate" if on.feasible is False else on.reasons[0][1]
+        raise BadInput(Problem(why, "--plan", value=name))
     ways = BillWays(Path(mapping) if mapping else None, **words)
     metered = on.metered if until is None or loaded is None else _metered_until(loaded, found, on, until)
     bill = read_bill(Path(path), found.model, ways, found.currency, found.month.clock, until)

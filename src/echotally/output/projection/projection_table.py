@@ -15,8 +15,8 @@ from echotally.output.projection.bill_view import NOTHING_ASKED, MoneyAsked, bil
 from echotally.output.projection.edges_view import edge_parts
 from echotally.output.projection.incidents_view import incident_parts
 from echotally.output.projection.replications_view import replication_parts
-from echotally.output.projection.verdict_text import check_text, has_targets, untold_text, verdict_lines
-from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan
+from echotally.output.projection.verdict_text import check_text, has_targets, refused_title, untold_text, verdict_lines
+from echotally.projection.answer import ESTATE, PlayedPlan, Projection, RefusedPlan
 from echotally.projection.bills import cost_per_million
 from echotally.projection.replicate import Replicated
 from echotally.projection.worth_following import worth_following
@@ -82,7 +82,7 @@ def plans_table(projection: Projection, width: int | None = None) -> list[Render
     rows = [[p.offer.name, ", ".join(names), text] for p in refused for text, names in _grouped(p)]
     if rows:
         columns = [Column("plan", False), Column("function", False, True), Column("why not", False, True)]
-        parts.append(table("Cannot be used", columns, rows))
+        parts.append(table(refused_title(projection), columns, rows))
     return parts
 
 
@@ -90,7 +90,9 @@ def _grouped(plan: RefusedPlan) -> list[tuple[str, list[str]]]:
     found: dict[str, list[str]] = {}
     for name, text in plan.reasons:
         found.setdefault(text, []).append(safe(name))
-    return [(text, ["every function"] if len(names) > 3 else names) for text, names in found.items()]
+    return [
+        (text, ["every function"] if len(names) > 3 or names == [ESTATE] else names) for text, names in found.items()
+    ]
 
 
 _UNIT_COLUMNS = [

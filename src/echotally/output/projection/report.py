@@ -33,7 +33,7 @@ from echotally.output.projection.month_charts import dashboard_chart, when_text
 from echotally.output.projection.projection_charts import backlog_chart, cost_chart, landing_chart, levels_chart
 from echotally.output.projection.projection_table import assumptions, targets_text
 from echotally.output.projection.report_parts import Cell, Grid, Heading, Picture, PlayedBeside, cell, grid, picture
-from echotally.output.projection.verdict_text import check_text, verdict_lines
+from echotally.output.projection.verdict_text import check_text, refused_title, verdict_lines
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
 from echotally.projection.outcomes import OUTCOMES
@@ -252,7 +252,7 @@ def _beside(projection: Projection) -> Sequence[Grid]:
     ]
     refused = [[p.offer.name, name, text] for p in projection.refused for name, text in p.reasons]
     found = [grid("Targets missed", ["plan", "by how much"], missed)] if missed else []
-    return [*found, grid("Cannot be used", ["plan", "function", "why not"], refused)] if refused else found
+    return [*found, grid(refused_title(projection), ["plan", "function", "why not"], refused)] if refused else found
 
 
 def _cost_text(projection: Projection) -> str:

@@ -90,11 +90,15 @@ def verdict_lines(projection: Projection) -> list[str]:
             *misses,
         ]
     before = list(trouble_lines(projection, shown)) if shown else []
-    return (
-        [*before[:1], headline(projection), *before[1:], *_reasons(projection)]
-        if _piling(projection)
-        else [headline(projection), *before, *_reasons(projection)]
-    )
+    first = 1 if _piling(projection) else 0
+    return [*before[:first], headline(projection), *_unplayed(projection), *before[first:], *_reasons(projection)]
+
+
+def _unplayed(projection: Projection) -> Iterator[str]:
+    """That it is not known of some plans what they would come to."""
+    if names := [safe(plan.offer.name) for plan in projection.unplayed]:
+        were = "was" if len(names) == 1 else "were"
+        yield f"{', '.join(names)} {were} not played, and may cost less: even a sample of the month there is too large (see below)."
 
 
 def headline(projection: Projection) -> str:
@@ -106,9 +110,11 @@ def headline(projection: Projection) -> str:
     if projection.pick:
         if best.undecided:
             return f"Pick {projection.pick}, undecided: {cost} {currency} a month{_between(best)}; no other plan surely meets every target."
-        met = "meets every target" if has_targets(projection) else "is the cheapest that takes every function"
+        those = " of those played" if projection.unplayed else ""
+        met = "meets every target" if has_targets(projection) else f"is the cheapest{those} that takes every function"
         return f"Pick {projection.pick}: {cost} {currency} a month{_between(best)}, {met}."
-    return f"No plan meets every target. Closest is {projection.closest}, {cost} {currency} a month{_between(best)}:"
+    played = " that was played" if projection.unplayed else ""
+    return f"No plan{played} meets every target. Closest is {projection.closest}, {cost} {currency} a month{_between(best)}:"
 
 
 def _between(plan: PlayedPlan) -> str:
@@ -126,6 +132,13 @@ def untold_text(plan: PlayedPlan) -> str:
         f"On {safe(plan.offer.name)} less gets done than comes to {names}{others}: how much less a sample does not tell, "
         f"--exact --plan {safe(plan.offer.name)} does."
     )
+
+
+def refused_title(projection: Projection) -> str:
+    """What stands over the plans without figures."""
+    if len(projection.unplayed) == len(projection.refused):
+        return "Not played"
+    return "Cannot be used, or not played" if projection.unplayed else "Cannot be used"
 
 
 def has_targets(projection: Projection) -> bool:
@@ -219,8 +232,9 @@ def _beside(projection: Projection, best: PlayedPlan) -> Iterator[str]:
         )
         yield f"Next is {name} at {money(costs[name][1])}{rise}: the pick changes if prices or volume move it past that."
     elif others:
+        played = " that was played" if projection.unplayed else ""
         yield (
-            "No other plan meets every target."
+            f"No other plan{played} meets every target."
             if has_targets(projection)
             else "No other plan can be used without leaving work behind."
         )

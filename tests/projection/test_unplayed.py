@@ -1,0 +1,96 @@
+"""A plan whose month is too large even for a sample stands beside the others, and is told from one that cannot be had."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+
+import pytest
+
+from echotally.errors import Problem, TooLarge
+from echotally.projection import project as projecting
+from echotally.projection.answer import RefusedPlan
+from echotally.projection.project import project
+from echotally.projection.replicate import replicate
+from tests.conftest import run_program
+
+WHY = (
+    "expects 117,350,514 events, of which even a sample would play more than 40,000,000: work is left over for so long"
+)
+PLANS = ("--plan", "heron.per-run", "--plan", "osier.cluster", "--plan", "heron.shared")
+
+
+@pytest.fixture
+def too_large(monkeypatch):
+    """Lets the months of some plans be too large."""
+    played, those = projecting.project_plan, set[str]()
+
+    def project_plan(loaded, candidate, *arguments, **words):
+        if candidate.name in those:
+            raise TooLarge(Problem(WHY, "2027-03", allowed="--exact plays them all"))
+        return played(loaded, candidate, *arguments, **words)
+
+    monkeypatch.setattr(projecting, "project_plan", project_plan)
+    return those
+
+
+def asked(river, *more):
+    return run_program("project", river.name, *PLANS, *more, cwd=river.parent)
+
+
+def test_the_others_are_told_and_the_verdict_says_which_is_not(river, too_large):
+    too_large.add("heron.per-run")
+    said = asked(river)
+    assert (said.returncode, said.stderr) == (0, "")
+    head = said.stdout.splitlines()[:8]
+    text = " ".join(said.stdout.split())
+    # The caveat stands in the first lines; the plan has no figures, and is not said to be impossible.
+    assert any("heron.per-run was not played, and may cost less" in line for line in head), head
+    assert "every function not played: expects 117,350,514 events" in text
+    assert "project --plan heron.per-run --exact plays it" in text
+    plans = {plan["plan"]: plan for plan in json.loads(asked(river, "--format", "json").stdout)["plans"]}
+    left_out = plans["heron.per-run"]
+    assert [left_out[key] for key in ("feasible", "meets_targets", "method", "cost", "functions")] == [None] * 5
+    assert left_out["reasons"][0]["function"] == "estate" and WHY in left_out["reasons"][0]["text"]
+    others = [plan for name, plan in plans.items() if name != "heron.per-run"]
+    assert len(others) == 2 and all(plan["cost"] for plan in others)
+    rows = {
+        row["plan"]: row
+        for row in csv.DictReader(io.StringIO(asked(river, "--format", "csv", "--level", "plans").stdout))
+    }
+    assert rows["heron.per-run"]["feasible"] == "" and rows["osier.cluster"]["feasible"] == "True"
+
+
+def test_a_report_has_it_beside_the_others(river, too_large, tmp_path):
+    too_large.add("heron.per-run")
+    said = run_program("report", str(river), *PLANS, "-o", "r.html", cwd=tmp_path)
+    assert said.returncode == 0
+    page = (tmp_path / "r.html").read_text()
+    assert "Not played" in page and "heron.per-run was not played" in page and "117,350,514" in page
+
+
+@pytest.mark.parametrize("plans", [("heron.per-run",), ("heron.per-run", "heron.shared")])
+def test_where_none_is_left_the_first_one_asked_for_says_why(river, too_large, plans):
+    too_large.update(plans)
+    words = [word for name in plans for word in ("--plan", name)]
+    said = run_program("project", river.name, *words, cwd=river.parent)
+    assert said.returncode == 2 and said.stderr.startswith("error: 2027-03: expects 117,350,514") and not said.stdout
+
+
+def test_a_bill_is_not_held_against_it(river, too_large, tmp_path):
+    too_large.add("heron.per-run")
+    found = project(river, plans=["heron.per-run", "heron.shared"])
+    plan = found.plan("heron.per-run")
+    assert isinstance(plan, RefusedPlan) and found.unplayed == [plan] and found.pick != "heron.per-run"
+    assert "was not played" in str(plan) and "cannot run" not in str(plan)
+
+
+def test_replications_are_of_those_that_were_played(river, too_large):
+    too_large.add("heron.per-run")
+    found = replicate(river, 2, ["heron.per-run", "heron.shared"])
+    assert list(found.figures) == ["heron.shared"] and set(found.picks) == {"heron.shared"}
+    # A month that is too large with one seed alone is no row of its own: it would be an interval of fewer.
+    too_large.add("heron.shared")
+    with pytest.raises(TooLarge):
+        replicate(river, 2, ["heron.shared"], first=found.first)
