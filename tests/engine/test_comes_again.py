@@ -63,6 +63,8 @@ CASES = {
     "an account that is full": (F + P + D + G + T.replace("TO", "g"), "concurrency_limit = 3"),
     "an account that is full, beside its own limit": (F + ONE + P + D + G + T.replace("TO", "g"), "concurrency_limit = 3"),
     "start tokens": (F + P + D, 'scaling = { kind = "per-call", burst = 1, ramp = "1 /min" }\nkeep_alive = "5 s"\ninstance_limit = 4'),
+    "start tokens that two share": (F + P + D + G + T.replace("TO", "g"), 'scaling = { kind = "per-call", burst = 2, ramp = "90 /h", scope = "account" }\nkeep_alive = "5 s"'),
+    "start tokens, and a limit now and then": (F + "instance_limit = 2\n" + P + D.replace(HOURS.format(540), LUMPS), 'scaling = { kind = "per-call", burst = 1, ramp = "7 /h" }\nkeep_alive = "40 s"\npush = { first_wait = "3 s", longest_wait = "1 min", give_up = "2 h" }'),
     "it also reads a queue": (F + ONE + P + D + '[queues.q]\n[demand.q]\ninto = "queues.q"\nrate = "9 /h"\n[[triggers]]\nfrom = "queues.q"\nto = "f"\n', ""),
     "incidents, releases, floors": (F + ONE.replace("1", "3") + 'releases = [{ cron = "20 * 2 3 *" }]\ninstance_floors = [{ cron = "0 6 * * *", floor = 3 }, { cron = "0 8 * * *", floor = 0 }]\n' + P + D.replace("540", "1200") + '[[incidents]]\nname = "stuck"\ncron = "40 * 2 3 *"\nlasts = "9 min"\nno_new_instances = true\n[[incidents]]\nname = "tight"\ncron = "5 3 2 3 *"\nlasts = "30 min"\nconcurrency_limit = 1\n', 'keep_alive = "30 s"'),
     "what runs put out": (F + ONE + 'emits = [{ into = "topics.t", each = 1.5 }]\n' + P + D + G + "instance_limit = 1\n" + T.replace("TO", "g"), ""),

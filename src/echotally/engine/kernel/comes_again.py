@@ -6,8 +6,8 @@ else in the estate happens before, those are not looked at more closely than the
 
 from __future__ import annotations
 
-from echotally.engine.codes import L_FREE, L_STARTING, THROTTLES, YES, ZERO
-from echotally.engine.kernel import again, beside, kinds, lists, placing, series, short_way
+from echotally.engine.codes import L_FREE, L_STARTING, NONE, THROTTLES, YES, ZERO
+from echotally.engine.kernel import again, beside, kinds, lists, nodes, placing, series, short_way
 from echotally.engine.kernel.access import (
     World,
     account_at,
@@ -59,11 +59,12 @@ def _lacks_room(w: World, u: int) -> bool:
     if placing.is_full(account):
         account.blocked = YES
         return True
-    return (
-        chain_at(w, unit.lists + L_FREE).head < 0
-        and chain_at(w, unit.lists + L_STARTING).head < 0
-        and (unit.count >= unit.limit or account.no_new == YES)
-    )
+    if chain_at(w, unit.lists + L_FREE).head >= 0 or chain_at(w, unit.lists + L_STARTING).head >= 0:
+        return False
+    if unit.count >= unit.limit or account.no_new == YES:
+        return True
+    # One that lacks a start token now lacks it until the entry that this look puts into the calendar.
+    return nodes.fits(w, u) and not placing.token_left(w, u)
 
 
 @hot
@@ -91,7 +92,8 @@ def _sent_away(w: World, lst: int, u: int) -> None:
         call.wait = min(2 * call.wait, unit.longest_wait)
         call.ends += call.wait
         again.stands(w, into, c)
-        c = chain_at(w, lst).head
+        # One that stands in its list alone has had its entry as it came to stand there.
+        c = chain_at(w, lst).head if chain_at(w, lst).head != c else NONE
         if c < 0:
             break
         if n > most or call_at(w, c).ends >= min(over, beside.next_at(w)) or _given_up(w, c):

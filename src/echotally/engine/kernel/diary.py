@@ -167,6 +167,13 @@ def comes_back(w: World, e: int, u: int, what: int, at: int) -> None:
         _moment(w, e, u, what, at)
 
 
+@hot
+def call_comes_back(w: World, c: int, what: int, at: int) -> None:
+    """As ``comes_back``, of the first event of a call; where nothing is kept it is not looked for."""
+    if n_moments(w) > 1:
+        _moment(w, cargo_at(w, call_at(w, c).head).event, call_at(w, c).unit, what, at)
+
+
 @kernel
 def _moment(w: World, e: int, u: int, what: int, ref: int) -> None:
     clock, event = clock_of(w), event_at(w, e)

@@ -74,7 +74,7 @@ def room_for(w: World, u: int) -> int:
         diary.no_room(w, u, NO_NODE, unit.count, unit.limit)
         return ALL_TAKEN
     # Asked last: looking takes no token, but it arms the timer for the next one.
-    if not _token_left(w, u):
+    if not token_left(w, u):
         diary.no_room(w, u, NO_TOKEN, unit.count, unit.limit)
         return NO_ROOM
     return NEW_INSTANCE
@@ -105,7 +105,7 @@ def _refilled(level: int, since: int, now: int, unit: Unit) -> int:
 
 
 @kernel
-def _token_left(w: World, u: int) -> bool:
+def token_left(w: World, u: int) -> bool:
     """Whether a start token is left; if not and something waits, look again when the next one is there."""
     unit = unit_at(w, u)
     if unit.token_cost == 0:

@@ -81,14 +81,14 @@ def throttle(w: World, c: int) -> None:
     singles.counted_as_throttled(w, c)
     clock, call = clock_of(w), call_at(w, c)
     u, g = call.unit, call.trigger
-    unit, e = unit_at(w, u), cargo_at(w, call.head).event
+    unit = unit_at(w, u)
     # Doubling from the first wait, up to the longest (rule 4.3).
     call.wait = min(max(unit.first_wait, 2 * call.wait), unit.longest_wait)
     # Not whether it has waited so long, but whether it would have when it came again.
-    if clock.now + call.wait > event_at(w, e).at + unit.give_up:
+    if clock.now + call.wait > call.arrived + unit.give_up:
         unit.waiting -= call.items
         trigger_at(w, g).active -= 1
-        endings.given_up(w, e, u, g)
+        endings.given_up(w, cargo_at(w, call.head).event, u, g)
         pools.free_call(w, c)
         return
     call.state = BACKOFF
@@ -96,7 +96,7 @@ def throttle(w: World, c: int) -> None:
         again.joins(w, c)
     else:
         put(w, clock.now + call.wait, DUE, call.number, K_RETRY, c)
-    diary.comes_back(w, e, u, COMES_BACK, clock.now + call.wait)
+    diary.call_comes_back(w, c, COMES_BACK, clock.now + call.wait)
 
 
 @hot
@@ -133,4 +133,4 @@ def _again(w: World, c: int) -> None:
     # The last wait is used for all later tries.
     pause = pause_at(w, unit.retry_from + min(call.tries - 1, unit.retry_n - 1)).v
     put(w, clock_of(w).now + pause, DUE, call.number, K_RETRY, c)
-    diary.comes_back(w, cargo_at(w, call.head).event, u, COMES_BACK, clock_of(w).now + pause)
+    diary.call_comes_back(w, c, COMES_BACK, clock_of(w).now + pause)
