@@ -25,7 +25,7 @@ from echotally.studies.compare import compare
 from echotally.studies.forecast import forecast
 from echotally.studies.forecast_answer import Forecast
 from echotally.studies.later_months import month_after, month_with
-from echotally.studies.response import draw_factors, inputs_of
+from echotally.studies.response import dearest, draw_factors, inputs_of
 from tests.conftest import run_program
 
 MODEL = """
@@ -290,3 +290,45 @@ def test_every_form_of_a_projection_comes_out(river: Path, tmp_path: Path, form:
         assert done.stdout.startswith("| plan |")
     else:
         assert len({line.count(",") for line in done.stdout.splitlines()}) >= 1 and len(done.stdout.splitlines()) > 12
+
+
+def many(costs: dict[str, int]) -> str:
+    """Functions behind a topic each, the first of which puts what it gets into the topic of the last."""
+    first, *_, last = costs
+    found = []
+    for name, cost in costs.items():
+        emits = f'emits = [{{ into = "topics.{last}" }}]' if name == first else ""
+        found.append(
+            f'[functions.{name}]\nmemory = "1 GB"\nrun = "{cost} ms"\n{emits}\n[topics.{name}]\n'
+            f'[demand.{name}]\ninto = "topics.{name}"\nrate = "30 /h"\n'
+            f'[[triggers]]\nfrom = "topics.{name}"\nto = "{name}"\n'
+        )
+    return "".join(found)
+
+
+def test_of_many_inputs_those_that_cost_most_are_moved_and_it_says_so(write: Callable[..., Path]) -> None:
+    costs = {f"f{n:02}": 100 + 10 * n for n in range(30)}
+    found = forecast(write(many(costs), prices=PRICES), 1, 10)
+    moved = {swing.input.address for swing in found.tornado}
+    # A demand is worth all that it reaches, so that the one of the first counts.
+    assert len(moved) == 24 and any("of 60 inputs without a range 24 are moved" in note for note in found.notes)
+    assert "demand.f00" in moved and "functions.f29.run" in moved and "functions.f00.run" not in moved
+
+
+@pytest.mark.parametrize(
+    ("most", "expected"),
+    [
+        (9, ["demand.f0", "demand.f1", "demand.f2", "functions.f0.run", "functions.f1.run", "functions.f2.run"]),
+        (3, ["demand.f0", "demand.f2", "functions.f2.run"]),
+        (1, ["demand.f0"]),
+        (0, []),
+    ],
+)
+def test_the_dearest_inputs_keep_their_order(write: Callable[..., Path], most: int, expected: list[str]) -> None:
+    from echotally.projection.loaded import load
+
+    model = load(write(many({"f0": 1, "f1": 1, "f2": 1}))).model
+    _, inputs = inputs_of(model)
+    # What its demand reaches: f0 and f2, which is 9; f1 alone 5; f2 alone 8.
+    found = dearest(model, inputs, most, {"f0": 1.0, "f1": 5.0, "f2": 8.0})
+    assert [each.address for each in found] == expected

@@ -45,9 +45,22 @@ from echotally.studies.forecast_answer import (
     Swing,
 )
 from echotally.studies.later_months import month_after, month_with
-from echotally.studies.response import Array, Input, Months, Played, Response, Variant, draw_factors, inputs_of, played
+from echotally.studies.response import (
+    Array,
+    Input,
+    Months,
+    Played,
+    Response,
+    Variant,
+    dearest,
+    draw_factors,
+    inputs_of,
+    played,
+)
 
 _CHECKED = 3
+#: So many inputs without a range are moved for the tornado, which shows fifteen: each takes two months.
+_MOVED = 24
 _MOST_MONTHS, _MOST_DRAWS = 120, 100_000
 
 
@@ -130,6 +143,7 @@ class _Forecaster:
         self.offers = [offer for offer in chosen if all(offer.name in offers for offers in self.in_month)]
         self.gone = [offer.name for offer in chosen if offer not in self.offers]
         self.inputs, self.others = inputs_of(loaded.model)
+        self.moved = self.others
         # Three months tell how a response changes as demand grows; those between are laid between them.
         self.references = sorted({0, (months - 1) // 2, months - 1})
 
@@ -144,7 +158,8 @@ class _Forecaster:
         plan = min(offers, key=lambda offer: self._rank(base, offer))
         # Inputs without a range are shown by one month, which stands for all.
         middle = [(len(self.steps) - 1) // 2]
-        beside = self._play(self._ends(self.others, middle), [plan], alike=True)
+        self.moved = dearest(self.loaded.model, self.others, _MOVED, base[middle[0], "", 1.0][plan.name].by_function)
+        beside = self._play(self._ends(self.moved, middle), [plan], alike=True)
         outside = outside_plan(self.loaded.model, offers[0].card.currency)
         months = Months(base, ends)
         responses = {
@@ -376,7 +391,7 @@ class _Forecaster:
             ends[:, n] = each.low, each.high
             low, high = response.costs(ends).sum(axis=1)
             swings.append(Swing(each, float(low), float(high)))
-        for each in self.others:
+        for each in self.moved:
             now = base[middle, "", 1.0][plan.name].cost
             low, high = (
                 expected + (beside[middle, each.address, end][plan.name].cost - now) * len(self.steps)
@@ -399,6 +414,11 @@ class _Forecaster:
             yield f"left out, since some month does not have them: {', '.join(self.gone)}"
         if not self.inputs:
             yield "no demand has a range and no function a run_range: the months are expected values without spread"
+        if len(self.moved) < len(self.others):
+            yield (
+                f"of {len(self.others)} inputs without a range {len(self.moved)} are moved: those whose functions cost most, "
+                "a demand's all that it reaches"
+            )
         fixed = [name for name, d in model.demand.items() if d.surges or any(lump.at for lump in d.lumps)]
         if fixed and len(self.months) > 1:
             yield f"surges and lumps with a date happen in their own month only: {', '.join(fixed)}"

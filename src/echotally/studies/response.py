@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -12,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from echotally.engine.build import stream_seed
+from echotally.engine.sampling.wiring import Wiring
 from echotally.model.estate import Model
 from echotally.model.spread import Z95
 from echotally.projection.answer import PlayedPlan
@@ -62,6 +64,20 @@ def inputs_of(model: Model) -> tuple[list[Input], list[Input]]:
     return declared, others
 
 
+def dearest(model: Model, inputs: Sequence[Input], most: int, by_function: Mapping[str, float]) -> list[Input]:
+    """So many of the inputs at the most, in their order: those whose functions cost most, a demand's all that it reaches."""
+    if len(inputs) <= most:
+        return list(inputs)
+    wiring = Wiring(model)
+
+    def cost(each: Input) -> float:
+        names = {each.name} if each.kind == "run" else wiring.reached(model.demand[each.name].into)
+        return math.fsum(by_function.get(name, 0.0) for name in names)
+
+    kept = {each.address for each in sorted(inputs, key=lambda each: (-cost(each), each.address))[:most]}
+    return [each for each in inputs if each.address in kept]
+
+
 def draw_factors(inputs: Sequence[Input], draws: int, seed: int) -> Array:
     """Factors, shape (draws, inputs): stratified, median 1, 5 % below low, 5 % above high."""
     chance = np.random.default_rng(stream_seed(seed, "forecast"))
@@ -81,8 +97,8 @@ class Played:
     """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost.
 
     ``behind``: it leaves more of the events behind than the target allows; ``cut`` and ``losing`` are functions of which runs met
-    the timeout, or events were lost. ``by_tag`` is the cost of the budgets by tag, ``parts`` the cost
-    split as ``--by`` has it, by labels.
+    the timeout, or events were lost. ``by_tag`` is the cost of the budgets by tag, ``by_function`` that of each function, ``parts``
+    the cost split as ``--by`` has it, by labels.
     """
 
     meters: dict[MeterKey, float]
@@ -95,6 +111,7 @@ class Played:
     losing: tuple[str, ...] = ()
     by_tag: Mapping[tuple[str, str], float] = field(default_factory=dict)
     hours: Mapping[Account, CommittedHours] = field(default_factory=dict)
+    by_function: Mapping[str, float] = field(default_factory=dict)
     parts: Mapping[tuple[str, ...], float] = field(default_factory=dict)
 
     def vector(self, keys: Sequence[MeterKey]) -> Array:
@@ -110,7 +127,9 @@ def played(found: PlayedPlan) -> Played:
         for account, quantities in found.metered.quantities.items()
         for meter in quantities
     }
-    units = found.measured.units
+    units, by_function = found.measured.units, dict[str, float]()
+    for (name, _), amount in found.bill.functions.items():
+        by_function[name] = by_function.get(name, 0.0) + float(amount)
     full = tuple(u.unit.function for u in units if u.at_limit_ns and u.instance_limit and u.attempts["throttled"])
     behind = any(miss.target == "left_behind" for miss in found.misses)
     attempts = found.totals.attempts
@@ -125,6 +144,7 @@ def played(found: PlayedPlan) -> Played:
         tuple(dict.fromkeys(u.unit.function for u in units if u.lost_events)),
         by_tag,
         {account: committed_hours(found.metered, account) for account in found.metered.hours},
+        by_function,
     )
 
 
