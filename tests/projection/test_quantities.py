@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 
 import echotally
+from echotally.engine import layout
 from echotally.engine.play import begun, flushed, keep_quantities, play
 from echotally.errors import BadInput
 from echotally.projection.answer import PlayedPlan
@@ -53,9 +54,11 @@ def test_nothing_is_written_into_sketches(river: Path) -> None:
             keep_quantities(built)
         play(built)
         flushed(built)
-        names = [name for name in built.world._fields if name.endswith("_bins") and name != "lag_bins"]
-        sizes.append({name: bool(getattr(built.world, name).any()) for name in names})
-    assert len(sizes[0]) == 6 and all(sizes[0].values()) and not any(sizes[1].values())
+        levels = {
+            name: bool(getattr(built.world, name).any()) for name in ("level_bins", "estate_levels", "count_bins")
+        }
+        sizes.append(levels | {f"sketch {n}": bool(built.world.sketches[:, n].any()) for n in range(layout.SKETCHES)})
+    assert all(sizes[0].values()) and not any(sizes[1].values())
 
 
 @pytest.mark.parametrize(
