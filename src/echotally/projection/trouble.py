@@ -72,9 +72,10 @@ def piles(model: Model, plan: PlayedPlan) -> list[Pile]:
 
 def _pile(model: Model, unit: UnitMeasured, backlog: NDArray[np.float64], age: NDArray[np.float64]) -> Pile | None:
     hours = len(backlog)
-    retention = _retention_s(model, unit.unit.function)
     if hours <= _DAY or backlog[-1] < _FEW or age[-_DAY:].min() < 3_600:
         return None
+    # Asked of few: it looks at every trigger.
+    retention = _retention_s(model, unit.unit.function)
     old = retention is not None and age[-1] >= _OLD * retention
     if not old and backlog[-1] < _GROWN * backlog[-1 - _DAY]:
         return None
