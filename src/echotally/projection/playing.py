@@ -24,6 +24,7 @@ class Playing:
     misses where none is about them (``asks_for_times``).
     ``starts``: when start tokens were taken is kept. ``passing_ns``: what had been measured at these instants of a month that is
     played exactly is kept (``Measured.passed``).
+    ``every_plan``: where one of several plans is refused, so are all of them.
     """
 
     exact: bool = False
@@ -39,6 +40,7 @@ class Playing:
     quantities_only: bool = False
     starts: bool = False
     passing_ns: tuple[int, ...] = ()
+    every_plan: bool = False
 
 
 class PlayingWords(TypedDict, total=False):

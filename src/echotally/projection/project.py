@@ -283,13 +283,11 @@ def project_loaded(
     progress: Callable[[str, float], None] | None = None,
     workers: int | None = 1,
     how: Playing = USUAL,
-    *,
-    some_left_out: bool = True,
 ) -> Projection:
     """As ``project``, of a model already loaded.
 
     Plans are played on ``workers`` threads (None: one per core), or side by side on other machines; the result depends on neither.
-    ``some_left_out``: a plan whose month is too large even for a sample stands beside the others without figures.
+    A plan whose month is too large even for a sample stands beside the others without figures, unless ``how.every_plan``.
     """
     model = loaded.model
     chosen = loaded.chosen(plans)
@@ -304,7 +302,7 @@ def project_loaded(
         try:
             return play(offer, cores, tell)
         except TooLarge as error:
-            if not some_left_out or len(chosen) == 1:
+            if how.every_plan or len(chosen) == 1:
                 raise
             too_large[offer.name] = error
             tell(1.0)

@@ -129,7 +129,7 @@ def _outcome(
     progress: Callable[[float], None] | None = None,
 ) -> Outcome:
     told: Progress | None = (lambda _, share: progress(share)) if progress else None
-    return Outcome.of(project_loaded(loaded, plans, seed, told, cores, how, some_left_out=False), how.by_function)
+    return Outcome.of(project_loaded(loaded, plans, seed, told, cores, replace(how, every_plan=True)), how.by_function)
 
 
 def summarize(first: Projection, played: Sequence[Outcome], seeds: Sequence[int]) -> Replicated:
