@@ -8,7 +8,9 @@ import json
 
 import pytest
 
-from echotally.errors import Problem, TooLarge
+from echotally.errors import BadInput, Problem, TooLarge
+from echotally.evidence.bill.focus import focus_rows
+from echotally.evidence.bill.reconcile import reconcile
 from echotally.projection import project as projecting
 from echotally.projection.answer import RefusedPlan
 from echotally.projection.project import project
@@ -78,12 +80,27 @@ def test_where_none_is_left_the_first_one_asked_for_says_why(river, too_large, p
     assert said.returncode == 2 and said.stderr.startswith("error: 2027-03: expects 117,350,514") and not said.stdout
 
 
-def test_a_bill_is_not_held_against_it(river, too_large, tmp_path):
+def test_a_bill_is_not_held_against_it_and_it_has_no_rows(river, too_large, tmp_path):
     too_large.add("heron.per-run")
     found = project(river, plans=["heron.per-run", "heron.shared"])
     plan = found.plan("heron.per-run")
     assert isinstance(plan, RefusedPlan) and found.unplayed == [plan] and found.pick != "heron.per-run"
     assert "was not played" in str(plan) and "cannot run" not in str(plan)
+    assert focus_rows(found, "heron.per-run") == []
+    with pytest.raises(BadInput, match=r"not played: expects 117,350,514 events.*found heron\.per-run"):
+        reconcile(found, tmp_path / "bill.csv", "heron.per-run")
+
+
+def test_beside_a_saved_projection_it_is_named(river, too_large, tmp_path):
+    tight = ("--set", "targets.monthly_cost=1", "--format")
+    assert asked(river, *tight, "json", "-o", str(tmp_path / "before.json")).returncode == 0
+    too_large.add("heron.shared")
+    assert asked(river, *tight, "json", "-o", str(tmp_path / "after.json")).returncode == 0
+    assert "No plan that was played meets every target." in asked(river, *tight, "table").stdout
+    said = run_program("compare", "before.json", "after.json", cwd=tmp_path)
+    text = " ".join(said.stdout.split())
+    assert said.returncode == 0 and "after.json: not played, and may cost less: heron.shared" in text
+    assert "before.json: not played" not in text and "after.json: no plan that was played meets every target" in text
 
 
 def test_replications_are_of_those_that_were_played(river, too_large):

@@ -231,6 +231,10 @@ class _Saved:
         cost = self.plans[plan]["cost"] or {"lines": []}
         return {(str(line.get("plan", plan)), str(line["meter"])): line for line in cost["lines"]}
 
+    def unplayed(self) -> list[str]:
+        """The plans whose months were too large, of which nothing is known."""
+        return [name for name, plan in self.plans.items() if plan.get("feasible", False) is None]
+
     def started(self, plan: str) -> dict[str, Decimal]:
         """Attempts that started, by function and environment."""
         return {
@@ -296,8 +300,12 @@ def _compared(a: _Saved, b: _Saved) -> Comparison:
     if not a.inputs or not b.inputs:
         notes.append("one of the files holds no inputs (an older projection): what changed is not known")
     for saved in (a, b):
+        left_out = saved.unplayed()
+        if left_out:
+            notes.append(f"{saved.name}: not played, and may cost less: {', '.join(left_out)}")
         if saved.data["pick"] is None:
-            notes.append(f"{saved.name}: no plan meets every target; {saved.pick} is the closest")
+            played = " that was played" if left_out else ""
+            notes.append(f"{saved.name}: no plan{played} meets every target; {saved.pick} is the closest")
     for key in ("month", "seed"):
         if a.data.get(key) != b.data.get(key):
             notes.append(f"{key}: {a.data.get(key)} and {b.data.get(key)}")
