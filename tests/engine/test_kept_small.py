@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from echotally.engine.hourly import Hourly
-from echotally.engine.layout import by_rows, by_units
+from echotally.engine.layout import SUB_BINS, by_rows, by_units
 from echotally.engine.sampling.sparse import Sparse, Sum, summed
 
 #: Some fit half the room (32 bits), some just do not.
@@ -27,9 +27,12 @@ def whole(sketch: Sparse) -> np.ndarray:
 @st.composite
 def pairs(draw):
     """Records with a row of counts, and one that is nothing where they are."""
-    counts = draw(arrays(np.int64, (draw(st.integers(1, 4)), 9), elements=st.one_of(st.just(0), st.integers(1, 2**40))))
-    inside = draw(arrays(np.int64, counts.shape, elements=st.integers(0, 2**50)))
-    return np.stack([counts, np.where(counts > 0, inside, 0)], axis=1)
+    counts = np.zeros((draw(st.integers(1, 4)), 3 * SUB_BINS), np.int64)
+    inside = counts.copy()
+    for _ in range(draw(st.integers(0, 20))):
+        at = draw(st.integers(0, counts.shape[0] - 1)), draw(st.integers(0, counts.shape[1] - 1))
+        counts[at], inside[at] = draw(st.integers(1, 2**40)), draw(st.integers(0, 2**50))
+    return np.stack([counts, inside], axis=1)
 
 
 @given(arrays(np.int64, st.tuples(st.integers(1, 4), st.integers(1, 2), st.integers(1, 9)), elements=COUNTS))
@@ -51,11 +54,14 @@ def test_levels_are_taken_from_units_side_by_side_as_unit_by_unit(bins):
     assert np.array_equal(taken.places, expected.places) and np.array_equal(taken.values, expected.values)
 
 
-@given(pairs())
-def test_pairs_are_taken_by_their_counts(bins):
+@given(pairs(), st.data())
+def test_pairs_are_taken_by_their_counts_from_the_octaves_that_hold_some(bins, data):
     # As a world has them: of each bin the two stand side by side.
     side_by_side = by_rows(bins).copy()
-    taken = Sparse.taken(side_by_side, bins.shape[-1], pairs=True)
+    held = bins[:, 0].reshape(len(bins), -1, SUB_BINS).any(axis=2)
+    # Octaves that hold nothing after all are looked at in vain.
+    held[data.draw(st.integers(0, len(bins) - 1)), data.draw(st.integers(0, 2))] = True
+    taken = Sparse.taken_in_pairs(side_by_side, np.nonzero(held))
     assert np.array_equal(whole(taken), bins) and not side_by_side.any() and (np.diff(taken.places) > 0).all()
     assert np.array_equal(by_rows(by_rows(bins)), bins)
 

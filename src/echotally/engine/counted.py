@@ -16,7 +16,7 @@ from echotally.engine.sketch import OfUnits
 class Counted:
     """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
 
-    ``level_peak`` is the most calls in flight in all.
+    ``late_bins``, added up, are the latencies of all events, ``level_peak`` is the most calls in flight in all.
     """
 
     units: Any
@@ -25,7 +25,7 @@ class Counted:
     edges: Any
     triggers: Any
     wait_bins: OfUnits
-    latency_bins: OfUnits
+    late_bins: tuple[OfUnits, ...]
     request_bins: OfUnits
     level_bins: OfUnits
     estate_levels: NDArray[np.int64]
@@ -47,7 +47,7 @@ def counted(w: World, length_ns: int | None = None) -> Counted:
         edges=w.edges,
         triggers=w.triggers,
         wait_bins=by_rows(w.wait_bins),
-        latency_bins=by_rows(w.latency_bins),
+        late_bins=(by_rows(w.latency_bins), by_rows(w.request_bins)),
         request_bins=by_rows(w.request_bins),
         level_bins=by_units(w.level_bins),
         estate_levels=w.estate_levels,

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +16,7 @@ from echotally.engine.layout import WAIT_BINS
 from echotally.engine.sketch import (
     KeptWaits,
     Level,
+    Made,
     ManyWaits,
     OfUnits,
     Waits,
@@ -73,7 +74,7 @@ def _one(w: Counted, n: int) -> Distributions:
         level_of(w.level_bins[n], int(record["level_peak"]), w.length_ns),
         level_of(w.count_bins[n], int(record["count_peak"]), w.length_ns),
         waits.waits(longest),
-        KeptWaits.of(w.latency_bins[n][:, :bins] + answers).waits(latest),
+        KeptWaits.of(np.sum([late[n][:, :bins] for late in w.late_bins], axis=0)).waits(latest),
         KeptWaits.of(answers).waits(latest),
         KeptWaits.of(w.charge_bins[n]).quantile(0.95),
         waits,
@@ -83,17 +84,16 @@ def _one(w: Counted, n: int) -> Distributions:
 def _some(w: Counted, units: range) -> Iterator[Distributions]:
     records = w.units[units.start : units.stop]
     longest, latest = records["wait_max"].tolist(), records["latency_max"].tolist()
-    latencies, answers, own = _of(w.latency_bins, units), _of(w.request_bins, units), np.arange(len(units))
     # Most bins are for times that hardly ever come, and whoever looks at a page of them has it made.
     bins = bins_until(max(latest))
-    waits = ManyWaits.of(own, bins_until(max(longest)), _of(w.wait_bins, units))
-    charges = ManyWaits.of(own, WAIT_BINS, _of(w.charge_bins, units))
+    waits = _waits(units, bins_until(max(longest)), w.wait_bins)
+    charges = _waits(units, WAIT_BINS, w.charge_bins)
     for concurrency, instances, waited, late, answered, (charge,), sketch in zip(
         levels_of(_of(w.level_bins, units), records["level_peak"].tolist(), w.length_ns),
         levels_of(_of(w.count_bins, units), records["count_peak"].tolist(), w.length_ns),
         waits_of(waits, longest),
-        waits_of(ManyWaits.of(own, bins, latencies, answers), latest),
-        waits_of(ManyWaits.of(own, bins, answers), latest),
+        waits_of(_waits(units, bins, *w.late_bins), latest),
+        waits_of(_waits(units, bins, w.request_bins), latest),
         charges.quantiles((0.95,)),
         waits.each(),
         strict=True,
@@ -101,8 +101,16 @@ def _some(w: Counted, units: range) -> Iterator[Distributions]:
         yield Distributions(concurrency, instances, waited, late, answered, charge, sketch)
 
 
+def _waits(units: range, bins: int, *sketches: OfUnits) -> ManyWaits:
+    """Sketches of waits of some units, added up; no more than the first so many bins hold anything."""
+    first = sketches[0]
+    if isinstance(first, ManyWaits):
+        return first.some(units)
+    return ManyWaits.of(np.arange(len(units)), bins, *(_of(its, units) for its in sketches))
+
+
 def _of(sketches: OfUnits, units: range) -> NDArray[np.int64]:
     """The sketches of some units."""
     if isinstance(sketches, np.ndarray):
         return sketches[units.start : units.stop]
-    return np.stack([sketches[n] for n in units])
+    return cast(Made, sketches).some(units)

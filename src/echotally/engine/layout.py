@@ -109,6 +109,9 @@ class World(NamedTuple):
     pauses: NDArray[Any]  # waits after failed runs, ns
     sketches: NDArray[Any]  # (units, SKETCHES, WAIT_BINS, 2): counts, and places in the bin; see ``by_rows``
     seen: NDArray[Any]  # what is still to be put into them, where there are many units
+    touched: NDArray[
+        Any
+    ]  # of each sketch (units * SKETCHES,), where there are many units, a bit for each octave that was put into
     level_bins: NDArray[Any]  # ns at each level (LEVEL_BINS, units); see ``by_units``
     estate_levels: NDArray[Any]  # the same of all units together (LEVEL_BINS,)
     count_bins: NDArray[Any]  # ns at each number of instances (LEVEL_BINS, units)
@@ -183,6 +186,7 @@ HOLDS: dict[str, type] = {
     "pauses": Whole,
     "sketches": Bin,
     "seen": Seen,
+    "touched": Whole,
     "level_bins": Whole,
     "estate_levels": Whole,
     "count_bins": Whole,

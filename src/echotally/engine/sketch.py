@@ -48,6 +48,13 @@ class OfUnits(Protocol):
     def __getitem__(self, n: int, /) -> NDArray[np.int64]: ...
 
 
+class Made(OfUnits, Protocol):
+    """What is no array, and makes several at once."""
+
+    def some(self, units: range) -> NDArray[np.int64]:
+        """Those of units that follow on each other."""
+
+
 #: Quantiles that are told of waits.
 _SHARES = (0.5, 0.95, 0.99)
 
@@ -161,6 +168,16 @@ class ManyWaits:
         edges = np.cumsum([0, *(len(kept.places) for kept in each)])
         places, counts, into = zip(*((kept.places, kept.counts, kept.into) for kept in each), strict=True)
         return cls(np.concatenate(places), np.concatenate(counts), np.concatenate(into), edges)
+
+    def __getitem__(self, unit: int) -> NDArray[Any]:
+        """A unit's sketch, whole."""
+        return next(self.some(range(unit, unit + 1)).each()).whole()
+
+    def some(self, units: range) -> ManyWaits:
+        """Those of units that follow on each other."""
+        edges = self.edges[units.start : units.stop + 1]
+        these = slice(int(edges[0]), int(edges[-1]))
+        return ManyWaits(self.places[these], self.counts[these], self.into[these], edges - edges[0])
 
     def since(self, before: ManyWaits) -> ManyWaits:
         """What has been added to the sketches of the same units since they held ``before``."""

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass
 from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from echotally.engine import layout, records
 from echotally.engine.ziggurat import tables
@@ -38,7 +41,14 @@ class Unit:
 
 def stream_seed(seed: int, label: str) -> int:
     """The 64-bit start of a random stream: a digest of the seed and what the stream is for."""
-    return int.from_bytes(hashlib.blake2b(f"{seed}\0{label}".encode(), digest_size=8).digest(), "little")
+    return int(stream_seeds(seed, [label])[0])
+
+
+def stream_seeds(seed: int, labels: Sequence[str]) -> NDArray[np.uint64]:
+    """As ``stream_seed``, of many."""
+    head = f"{seed}\0".encode()
+    digests = [hashlib.blake2b(head + label.encode(), digest_size=8).digest() for label in labels]
+    return np.frombuffer(b"".join(digests), "<u8").astype(np.uint64)
 
 
 class Shared:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from echotally.demand.month import Tap
+from echotally.demand.stretches import Stretches
 from echotally.engine import codes, layout, records
 from echotally.engine.build.shared import Shared
 from echotally.model.spread import MIX, SAMPLES
@@ -19,26 +20,36 @@ _SPREADS = {"poisson": codes.POISSON, "even": codes.EVEN, "bursty": codes.BURSTY
 def taps_of(shared: Shared, taps: Sequence[Tap]) -> tuple[Any, Any]:
     """Records of taps and of their stretches."""
     found = layout.records(records.Tap, len(taps))
-    parts: list[Any] = []
+    each = [_stretches(tap) for tap in taps]
     place = 0
-    for t, tap in zip(found, taps, strict=False):
-        part = _stretches(tap)
-        t["first_stretch"], t["stretch_n"] = place, len(part)
-        parts.append(part)
-        place += len(part)
+    for t, tap, (heads, _, _) in zip(found, taps, each, strict=False):
+        t["first_stretch"], t["stretch_n"] = place, len(heads)
+        place += len(heads)
         _tap(t, shared, tap)
-    return found, np.concatenate(parts) if place else layout.records(records.Stretch, 0)
+    return found, _joined(each, place)
 
 
-def _stretches(tap: Tap) -> Any:
-    of = tap.stretches
+#: Stretches, the ns from one event to the next in each, and how many it has.
+_Stretched = tuple[Stretches, Any, Any]
+
+
+def _stretches(tap: Tap) -> _Stretched:
     # Firings at even steps, as nearly all of a schedule's are, are one stretch.
-    heads, step, count = of.runs() if tap.kind == "counted" else (of, 0, of.count)
-    found = np.zeros(len(heads), layout.DTYPES[records.Stretch])
-    found["start"], found["end"], found["rate"] = heads.start_ns, heads.end_ns, heads.rate
-    found["count"], found["step"] = count, step
-    with np.errstate(divide="ignore"):
-        found["gap"] = 1 / found["rate"]
+    its = tap.stretches
+    return its.runs() if tap.kind == "counted" else (its, np.broadcast_to(0, len(its)), its.count)
+
+
+def _joined(each: Sequence[_Stretched], n: int) -> Any:
+    """Records of ``n`` stretches, column by column: there may be hundreds of taps of a few each."""
+    found = layout.records(records.Stretch, n)
+    if n:
+        columns = zip(
+            *((heads.start_ns, heads.end_ns, heads.rate, count, step) for heads, step, count in each), strict=True
+        )
+        for name, column in zip(("start", "end", "rate", "count", "step"), columns, strict=True):
+            found[name] = np.concatenate(column)
+        with np.errstate(divide="ignore"):
+            found["gap"] = 1 / found["rate"]
     return found
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import contextlib
 import math
 import mmap
+import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,7 @@ from numpy.typing import NDArray
 from echotally.demand.month import Arrivals
 from echotally.engine import codes, layout, records
 from echotally.engine.build.accounts import accounts_of, crowds_of
-from echotally.engine.build.shared import Shared, Unit, stream_seed
+from echotally.engine.build.shared import Shared, Unit, stream_seeds
 from echotally.engine.build.sources import backlogs_of, edges_of, partitions_of, sources_of, triggers_of, wire
 from echotally.engine.build.taps import lead_short_ways, taps_beside, taps_of
 from echotally.engine.build.turns import turns_of
@@ -40,7 +41,8 @@ class Built:
     units: list[Unit]
     accounts: list[tuple[str, str]]
     sources: list[tuple[str, SourceRef]]
-    backlogs: list[tuple[int, int]] = field(default_factory=list)
+    backlogs: list[tuple[int, int]]
+    _pages: mmap.mmap
     _door: tuple[layout.World, Any] | None = None
 
     def door(self, make: Callable[[layout.World], Any]) -> Any:
@@ -48,6 +50,15 @@ class Built:
         if self._door is None or self._door[0] is not self.world:
             self._door = self.world, make(self.world)
         return self._door[1]
+
+    def forgets_sketches(self) -> bool:
+        """Empty all sketches by giving back their pages, which takes less than to look for what they hold; False where that cannot be."""
+        # Elsewhere pages given back need not come again as zeros.
+        if sys.platform != "linux" or not hasattr(mmap, "MADV_DONTNEED"):
+            return False
+        self._pages.madvise(mmap.MADV_DONTNEED)
+        self.world.touched[:] = 0
+        return True
 
 
 class Site:
@@ -102,8 +113,9 @@ class Site:
             **_ring_and_heap(clock, taps),
             **_numbers(shared, seed),
         }
-        world = layout.World(**fixed, **_measures(units, len(shared.units), int(clock[0]["hours"])))
-        return Built(world, shared.units, shared.accounts, shared.sources, backlogs_of(shared))
+        pages, sketches = _sketches(units, len(shared.units))
+        world = layout.World(**fixed, **sketches, **_measures(len(shared.units), int(clock[0]["hours"])))
+        return Built(world, shared.units, shared.accounts, shared.sources, backlogs_of(shared), pages)
 
 
 def build(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed: int) -> Built:
@@ -179,29 +191,33 @@ def _chains(n: int) -> Any:
 
 def _numbers(shared: Shared, seed: int) -> dict[str, Any]:
     """Plain arrays of numbers; each has one place more, so that none is empty."""
-    seeds = [stream_seed(seed, label) for label in shared.streams]
     return {
         "window": np.zeros(shared.window + 1, np.int64),
-        "random": np.array([*seeds, 0], np.uint64),
+        "random": np.append(stream_seeds(seed, shared.streams), np.uint64(0)),
         "samples": np.array([*shared.samples, 0.0]),
         "pauses": np.array([*shared.pauses, 0], np.int64),
     }
 
 
-def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
-    """Sketches, series, and a trail and a diary of one line: most runs keep none."""
+def _sketches(units: Any, n: int) -> tuple[mmap.mmap, dict[str, NDArray[np.int64]]]:
+    """The sketches of ``n`` units, and the memory that they alone are in."""
     lag_rows = n if any(units["stream_n"]) else 1
+    return _untouched(
+        {
+            "sketches": (n, layout.SKETCHES, layout.WAIT_BINS, 2),
+            "level_bins": (layout.LEVEL_BINS, n),
+            "estate_levels": (layout.LEVEL_BINS,),
+            "count_bins": (layout.LEVEL_BINS, n),
+            "lag_bins": (lag_rows, 2, layout.WAIT_BINS),
+        }
+    )
+
+
+def _measures(n: int, hours: int) -> dict[str, Any]:
+    """The series, and a trail and a diary of one line: most runs keep none."""
     return {
-        **_untouched(
-            {
-                "sketches": (n, layout.SKETCHES, layout.WAIT_BINS, 2),
-                "level_bins": (layout.LEVEL_BINS, n),
-                "estate_levels": (layout.LEVEL_BINS,),
-                "count_bins": (layout.LEVEL_BINS, n),
-                "lag_bins": (lag_rows, 2, layout.WAIT_BINS),
-            }
-        ),
         "seen": layout.records(records.Seen, layout.SEEN_AT_ONCE if n >= layout.MANY_UNITS else 1),
+        "touched": np.zeros(n * layout.SKETCHES if n >= layout.MANY_UNITS else 1, np.int64),
         "trail": layout.records(records.Change, 1),
         "diary": layout.records(records.Attempt, 1),
         "carried": layout.records(records.Carried, 1),
@@ -215,8 +231,8 @@ def _measures(units: Any, n: int, hours: int) -> dict[str, Any]:
     }
 
 
-def _untouched(shapes: Mapping[str, tuple[int, ...]]) -> dict[str, NDArray[np.int64]]:
-    """Arrays of zeros of which only those pages take memory that are written to: a sketch uses few of its bins."""
+def _untouched(shapes: Mapping[str, tuple[int, ...]]) -> tuple[mmap.mmap, dict[str, NDArray[np.int64]]]:
+    """Memory, and arrays of zeros in it, of which only those pages take any that are written to: a sketch uses few of its bins."""
     sizes = {name: math.prod(shape) for name, shape in shapes.items()}
     # NumPy asks for pages of 2 MB, of which a thousand functions would use a little each.
     # Shared memory, which ``mmap`` gives otherwise, would take a page for each that is only read.
@@ -229,7 +245,7 @@ def _untouched(shapes: Mapping[str, tuple[int, ...]]) -> dict[str, NDArray[np.in
     for name, shape in shapes.items():
         found[name] = np.frombuffer(memory, np.int64, sizes[name], place).reshape(shape)
         place += 8 * sizes[name]
-    return found
+    return memory, found
 
 
 def link_free(array: Any, first: int) -> None:

@@ -99,6 +99,7 @@ __all__ = [
     "span_at",
     "stretch_at",
     "tap_at",
+    "touched_at",
     "trail_at",
     "trigger_at",
     "turn_at",
@@ -136,6 +137,7 @@ sample_at: Accessor[kinds.Real] = accessor("samples")
 pause_at: Accessor[kinds.Whole] = accessor("pauses")
 bin_at: Accessor[kinds.Bin] = accessor("sketches")
 seen_at: Accessor[kinds.Seen] = accessor("seen")
+touched_at: Accessor[kinds.Whole] = accessor("touched")
 level_bin_at: Accessor[kinds.Whole] = accessor("level_bins")
 estate_level_at: Accessor[kinds.Whole] = accessor("estate_levels")
 count_bin_at: Accessor[kinds.Whole] = accessor("count_bins")

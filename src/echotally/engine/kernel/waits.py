@@ -10,15 +10,17 @@ from __future__ import annotations
 import numpy as np
 
 from echotally.engine.codes import YES, ZERO
-from echotally.engine.kernel.access import World, bin_at, clock_of, fetch_bin, n_seen, seen_at, unit_at
+from echotally.engine.kernel.access import World, bin_at, clock_of, fetch_bin, n_seen, seen_at, touched_at, unit_at
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.sketch import placed
-from echotally.engine.layout import CHARGES, LATENCIES, OFFSET_BITS, REQUESTS, SKETCHES, WAIT_BINS, WAITS
+from echotally.engine.layout import CHARGES, LATENCIES, OFFSET_BITS, REQUESTS, SKETCHES, SUB_BITS, WAIT_BINS, WAITS
 
 _WAITS: int = np.int64(WAITS)  # type: ignore[assignment]
 _LATENCIES: int = np.int64(LATENCIES)  # type: ignore[assignment]
 _REQUESTS: int = np.int64(REQUESTS)  # type: ignore[assignment]
 _CHARGES: int = np.int64(CHARGES)  # type: ignore[assignment]
+_BINS: int = np.int64(WAIT_BINS)  # type: ignore[assignment]
+_SUB_BITS: int = np.int64(SUB_BITS)  # type: ignore[assignment]
 
 
 @hot
@@ -103,7 +105,16 @@ def _all_put_in(w: World) -> None:
     for k in range(clock.seen_n):
         seen = seen_at(w, k)
         _put_in(w, seen.place, seen.n, seen.into)
+        _touched(w, seen.place)
     clock.seen_n = ZERO
+
+
+@hot
+def _touched(w: World, place: int) -> None:
+    """Keep in mind which octaves of a sketch hold something: whoever reads it looks at no others."""
+    sketch = place // _BINS
+    its = touched_at(w, sketch)
+    its.v |= 1 << ((place - sketch * _BINS) >> _SUB_BITS)
 
 
 @kernel
@@ -114,5 +125,8 @@ def complete(w: World) -> None:
     for u in range(clock.units):
         unit = unit_at(w, u)
         if unit.at_once > 0 and clock.lean != YES:
-            _put_in(w, (u * SKETCHES + _WAITS) * WAIT_BINS, unit.at_once, ZERO)
+            place = (u * SKETCHES + _WAITS) * WAIT_BINS
+            _put_in(w, place, unit.at_once, ZERO)
+            if n_seen(w) > 1:
+                _touched(w, place)
         unit.at_once = ZERO

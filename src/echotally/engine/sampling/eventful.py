@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from echotally.demand.clock import LocalHour
 from echotally.demand.month import MonthPlan, Tap
+from echotally.demand.stretches import EvenSteps
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
@@ -27,6 +28,8 @@ _FIRING = "firing"
 
 #: The number of an hour, and what happens in it.
 Happening = tuple[int, tuple[object, ...]]
+#: Numbers of firings, or instants.
+Places = NDArray[np.int64]
 
 
 def patterns_of(
@@ -37,7 +40,8 @@ def patterns_of(
     counted = [(number, tap) for number, tap in enumerate(taps) if tap.kind == "counted"]
     for n, what in (*_lumps_of(counted, hours), *_uneven_hours(counted, hours), *_firings_of(whole, hours, reach)):
         found.setdefault(n, []).append(what)
-    return {n: tuple(sorted(what, key=repr)) for n, what in found.items()}
+    # Of each hour in the same order.
+    return {n: tuple(what) for n, what in found.items()}
 
 
 def _lumps_of(counted: Sequence[tuple[int, Tap]], hours: Sequence[LocalHour]) -> Iterator[Happening]:
@@ -75,18 +79,24 @@ def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping
     begins = np.array([hour.start_ns for hour in hours], np.int64)
     for tap in whole:
         # Each reaches as far as the others, so that those of an hour stand next to each other.
-        its = tap.stretches
-        firsts = its.places(begins - reach[tap.label] + 1).tolist()
-        lasts = [*its.places(begins[1:]).tolist(), len(its)]
-        for n, (first, last) in enumerate(zip(firsts, lasts, strict=True)):
-            if first < last:
-                yield n, firings_in(tap, its[first:last].start_ns - hours[n].start_ns)
+        first = tap.stretches.places(begins - reach[tap.label] + 1)
+        last = np.append(tap.stretches.places(begins[1:]), len(tap.stretches))
+        some = np.flatnonzero(first < last)
+        yield from zip(some.tolist(), firings_in(tap, first[some], last[some], begins[some]), strict=True)
 
 
-def firings_in(tap: Tap, when_ns: NDArray[np.int64]) -> tuple[object, ...]:
-    """What a schedule's firings make of an hour, ns from its beginning."""
-    # Of a firing a second an hour has thousands: a digest tells as well which are alike.
-    return _FIRING, tap.label, blake2b(when_ns.tobytes(), digest_size=16).digest()
+def firings_in(tap: Tap, first: Places, last: Places, begins: Places) -> Iterator[tuple[object, ...]]:
+    """What a schedule's firings make of hours that begin at ``begins``, ns: those from its ``first`` place to before its ``last``."""
+    its = tap.stretches
+    if isinstance(its, EvenSteps):
+        offsets = its.first_ns + first * its.step_ns - begins
+        for offset, count in zip(offsets.tolist(), (last - first).tolist(), strict=True):
+            yield _FIRING, tap.label, offset, count
+        return
+    for one, end, begin in zip(first.tolist(), last.tolist(), begins.tolist(), strict=True):
+        when = (its.start_ns[one:end] - begin).tobytes()
+        # Of a firing a second an hour has thousands: a digest tells as well which are alike.
+        yield _FIRING, tap.label, blake2b(when, digest_size=16).digest()
 
 
 def is_a_firing(what: object) -> bool:

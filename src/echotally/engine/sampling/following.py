@@ -43,8 +43,9 @@ class PartOfMonth:
         self.runs = Runs(self.player, sampler.past, part, sampler.whole, sampler.each, sampler.flagged())
         #: The segment with which the present run of hours began that hand work on.
         self.began: int | None = None
-        # Hours as they are, and how often they stand in the month.
+        # Hours as they are, and how often they stand in the month; by the hour which of them, and how much of it.
         self.counted: dict[int, tuple[Hours, int]] = {}
+        self.stands: list[tuple[int, int, float]] = []
         self.random = np.random.Generator(np.random.PCG64(stream_seed(sampler.seed, f"carried {part}")))
         self.waits: dict[int, list[tuple[float, float, float, float]]] = {}
         self.lags: dict[int, list[tuple[float, float, float]]] = {}
@@ -83,14 +84,23 @@ class PartOfMonth:
                 self.total.source.arrived[lane.source] += held
 
     def _by_the_hour(self) -> None:
-        """What each steady hour was made of goes into the series."""
+        """What each hour was made of goes into the series."""
+        if self.stands:
+            places = {key: n for n, key in enumerate(self.counted)}
+            which, when, shares = zip(*self.stands, strict=True)
+            self.total.add_hours(
+                [hours.span for hours, _ in self.counted.values()],
+                np.array([places[key] for key in which]),
+                np.array(when),
+                np.array(shares),
+            )
         if not self.by_hour:
             return
         stretches = {key: self.sampler.stretch(*key) for key in self.times}
-        places = {key: n for n, key in enumerate(stretches)}
+        number = {key: n for n, key in enumerate(stretches)}
         self.total.add_hours(
             [stretch.spans[self.part] for stretch in stretches.values()],
-            np.array([places[key] for _, key in self.by_hour]),
+            np.array([number[key] for _, key in self.by_hour]),
             np.array([hour for hour, _ in self.by_hour]),
             np.array([lasted / stretches[key].part_ns for (_, key), lasted in self.by_hour.items()]),
         )
@@ -202,13 +212,11 @@ class PartOfMonth:
         ends = self.cut.segments[after - 1].end_ns
         covered, lasts = self.cut.segments[at:after], ends - segment.start_ns
         # Hours that were played as one share what happened by their length.
-        shares = [(s.end_ns - s.start_ns) / lasts for s in covered]
-        self.total.add_hours(
-            [hours.span], np.zeros(len(covered), int), np.array([s.hour for s in covered]), np.array(shares)
-        )
+        self.stands += ((id(hours), s.hour, (s.end_ns - s.start_ns) / lasts) for s in covered)
         stays = self.began is not None and self.runs.going_on(after, began) is not None
-        much = self.runs.much(hours, at)
-        for lane in range(len(self.lanes)):
+        # Where the world goes on of which they are, what waits in it is there.
+        holds = () if stays else np.flatnonzero(hours.held > self.runs.much(hours, at)).tolist()
+        for lane in sorted({*full, *holds}):
             carried = self.carried[lane]
             if lane in full:
                 per_ns = 1.0 / lasts
@@ -216,8 +224,7 @@ class PartOfMonth:
                     carried.begins(float(segment.start_ns))
                 lot = carried.moves(segment.start_ns, lasts, float(hours.come[lane]), float(hours.gone[lane]))
                 self._hand_on(lane, lasts, lot, hours.handled * per_ns, hours.run_ns)
-            # Where the world goes on of which they are, what waits in it is there.
-            elif not stays and hours.held[lane] > much[lane]:
+            else:
                 carried.begins(float(ends), float(hours.held[lane]), hours.ages.get(lane, ()))
         for unit in {unit for lane in full for unit in self.lanes[lane].units}:
             self._lag(unit, segment.start_ns, lasts)

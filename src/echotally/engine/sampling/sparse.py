@@ -15,10 +15,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from echotally.engine.layout import SUB_BINS
+
 Floats = NDArray[np.float64]
 Shape = tuple[int, ...]
 Places = NDArray[np.uint16] | NDArray[np.int32]
 Values = NDArray[np.int32] | Floats
+#: Records of a sketch, and octaves of theirs, in order: a pair a place.
+Octaves = tuple[NDArray[np.int64], ...]
 #: A sketch and how often it counts.
 Term = tuple["Sparse", float]
 
@@ -35,14 +39,13 @@ class Sparse:
     values: Values
 
     @classmethod
-    def taken(cls, bins: NDArray[Any], most: int, pairs: bool = False) -> Sparse:
-        """What a world's sketch holds, which is emptied; nothing is beyond the bin ``most``.
+    def empty(cls, shape: Shape) -> Sparse:
+        """Nothing in any bin."""
+        return cls(shape, np.zeros(0, np.int32), np.zeros(0, np.int32))
 
-        ``pairs``: of each bin a count and what is nothing where that is, side by side (``layout.by_rows``); else what is in it stands
-        alone.
-        """
-        if pairs:
-            return cls._paired(bins, most)
+    @classmethod
+    def taken(cls, bins: NDArray[Any], most: int) -> Sparse:
+        """What a world's sketch holds, which is emptied; nothing is beyond the bin ``most``, and what is in each stands alone."""
         width, flat = min(most + 1, bins.shape[-1]), bins.reshape(-1)
         # A column for each row of a record.
         row, column = np.divmod(np.flatnonzero(bins.reshape(-1, bins.shape[-1])[:, :width] != 0), width)
@@ -50,6 +53,26 @@ class Sparse:
         values = _narrow(flat[places])
         flat[places] = 0
         return cls(bins.shape, _counted(places, bins.size), values)
+
+    @classmethod
+    def taken_in_pairs(cls, bins: NDArray[Any], octaves: Octaves) -> Sparse:
+        """As ``taken``, of what has a count in each bin and what is nothing where that is, side by side (``layout.by_rows``).
+
+        Only these octaves hold something: of each record the numbers, in order.
+        """
+        records, whole, rows = bins.shape
+        which, octave = octaves
+        blocks = bins.reshape(records, -1, SUB_BINS, rows)
+        # The counts say it all.
+        block, column = np.divmod(np.flatnonzero(blocks[which, octave, :, 0]), SUB_BINS)
+        record, column = which[block], octave[block] * SUB_BINS + column
+        values = bins[record, column].T.reshape(-1)
+        blocks[which, octave] = 0
+        places = ((record * rows * whole + column) + np.arange(rows)[:, None] * whole).reshape(-1)
+        # Two that are in order each: that is soon merged.
+        order = np.argsort(places, kind="stable")
+        order = order[values[order] != 0]
+        return cls((records, rows, whole), _counted(places[order], bins.size), _narrow(values[order]))
 
     @classmethod
     def taken_by_units(cls, bins: NDArray[Any], most: int) -> Sparse:
@@ -62,19 +85,6 @@ class Sparse:
         bins[bin_, record] = 0
         return cls((records, whole), _counted(record * whole + bin_, bins.size), values)
 
-    @classmethod
-    def _paired(cls, bins: NDArray[Any], most: int) -> Sparse:
-        records, whole, rows = bins.shape
-        width = min(most + 1, whole)
-        # The counts say it all.
-        record, column = np.divmod(np.flatnonzero(bins[:, :width, 0] != 0), width)
-        values = bins[record, column].T.reshape(-1)
-        bins[record, column] = 0
-        places = ((record * rows * whole + column) + np.arange(rows)[:, None] * whole).reshape(-1)
-        order = np.argsort(places)
-        order = order[values[order] != 0]
-        return cls((records, rows, whole), _counted(places[order], bins.size), _narrow(values[order]))
-
     @property
     def records(self) -> NDArray[np.integer[Any]]:
         """Which record each place is in."""
@@ -82,11 +92,15 @@ class Sparse:
 
     def record(self, n: int) -> Floats:
         """The n-th record, whole."""
-        size = math.prod(self.shape[1:])
-        first, last = self._begins[n : n + 2]
-        whole = np.zeros(size)
-        whole[self.places[first:last] - n * size] = self.values[first:last]
-        return whole.reshape(self.shape[1:])
+        found: Floats = self.some(range(n, n + 1))[0]
+        return found
+
+    def some(self, records: range) -> Floats:
+        """Records that follow on each other, whole."""
+        size, (first, last) = math.prod(self.shape[1:]), self._begins[[records.start, records.stop]]
+        whole = np.zeros(len(records) * size)
+        whole[self.places[first:last] - records.start * size] = self.values[first:last]
+        return whole.reshape(len(records), *self.shape[1:])
 
     @cached_property
     def _begins(self) -> NDArray[np.int64]:
@@ -166,9 +180,10 @@ class Sum:
 
 @dataclass(frozen=True)
 class Records:
-    """The records of a sketch, each made when it is looked at."""
+    """The records of a sketch, some that follow on each other made when they are looked at."""
 
-    each: Callable[[int], NDArray[np.int64]]
+    some: Callable[[range], NDArray[np.int64]]
 
     def __getitem__(self, record: int) -> NDArray[np.int64]:
-        return self.each(record)
+        found: NDArray[np.int64] = self.some(range(record, record + 1))[0]
+        return found

@@ -32,6 +32,7 @@ from echotally.engine.sampling.totals import Reading, Span, forgotten
 from echotally.engine.watch import USUAL
 from echotally.errors import OurFault, Problem, TooLarge
 from echotally.model.estate import Model
+from echotally.model.sources import SourceRef
 from echotally.rates.card_loading import Offer
 
 #: Work sent away and still there after so long, and after two of a plan's longest pauses, does not clear by itself.
@@ -60,9 +61,9 @@ class _Instant(NamedTuple):
     lanes: LaneState
 
     @classmethod
-    def of(cls, built: Built, lanes: Lanes) -> _Instant:
-        """Take down what there is now."""
-        return cls(forgotten(built), LaneState(built, lanes))
+    def of(cls, built: Built, lanes: Lanes, first: bool = False) -> _Instant:
+        """Take down what there is now; what its sketches hold is forgotten with the ``first``."""
+        return cls(forgotten(built, unread=first), LaneState(built, lanes))
 
 
 class Dearer(Exception):
@@ -95,6 +96,11 @@ class Player:
         self.lanes = Lanes(self.first)
         self.rates: dict[int, float] = {}
         self.seen_full: set[int] = set()
+        # How long what each source starts may run.
+        self._timeouts: dict[SourceRef, int] = {}
+        for trigger in model.triggers:
+            timeout = model.functions[trigger.to].timeout
+            self._timeouts[trigger.from_] = max(timeout, self._timeouts.get(trigger.from_, 0))
 
     def _begin(self, plan: Arrivals, label: str) -> Built:
         return begun_on(self.site, self.model, plan, stream_seed(self.seed, label))
@@ -214,7 +220,7 @@ class Player:
             if filling or self._hopeless(built):
                 self._count(built)
                 return Stretch([], [], part, set(filling), not filling, filling)
-        before, held = forgotten(built), LaneState(built, self.lanes)
+        before, held = forgotten(built, unread=True), LaneState(built, self.lanes)
         spans, flows, suspicious = [], [], set[int]()
         units = {unit for lane in full for unit in self.lanes[lane].units}
         for number in range(1, PARTS + 1):
@@ -319,7 +325,7 @@ class Player:
         None where they last longer than ``until``, ns since the month's start, when their firings end.
         """
         found: list[Hours] = []
-        before, at, read = _Instant.of(built, self.lanes), course.number, course.number
+        before, at, read = _Instant.of(built, self.lanes, first=True), course.number, course.number
         while True:
             if until is not None and cut.segments[at].end_ns > until:
                 return None
@@ -368,11 +374,7 @@ class Player:
 
     def _longest_run(self, whole: Sequence[Tap]) -> int:
         """How long before an hour a firing may have begun that still runs in it."""
-        longest = 0
-        for tap in whole:
-            for trigger in self.model.triggers:
-                if trigger.from_ == tap.source:
-                    longest = max(longest, self.model.functions[trigger.to].timeout)
+        longest = max((self._timeouts.get(tap.source, 0) for tap in whole), default=0)
         return min(longest, 12 * 3_600 * 10**9)
 
     def _heard(self, _: float) -> None:

@@ -13,8 +13,19 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS, WAIT_BINS, World, set_wide, wide_floats
-from echotally.engine.sampling.sparse import Floats, Sparse
+from echotally.engine.layout import (
+    EXACT_LEVELS,
+    LEVEL_BINS,
+    MANY_UNITS,
+    SKETCHES,
+    SUB_BINS,
+    WAIT_BINS,
+    World,
+    by_rows,
+    set_wide,
+    wide_floats,
+)
+from echotally.engine.sampling.sparse import Floats, Octaves, Sparse
 from echotally.engine.sketch import bins_of
 
 Mine = TypeVar("Mine", bound="Columns")
@@ -192,18 +203,46 @@ def take_sketches(world: World) -> Sketches:
     has been forgotten while something was in them.
     """
     most = world.units
-    latest = _last_bin(most["latency_max"])
+    waits, latencies, requests, charges = _taken_waits(world)
     return Sketches(
-        wait_bins=Sparse.taken(world.wait_bins, _last_bin(most["wait_max"]), pairs=True),
-        latency_bins=Sparse.taken(world.latency_bins, latest, pairs=True),
-        request_bins=Sparse.taken(world.request_bins, latest, pairs=True),
+        wait_bins=waits,
+        latency_bins=latencies,
+        request_bins=requests,
         level_bins=Sparse.taken_by_units(world.level_bins, _last_level(int(most["level_peak"].max()))),
         estate_levels=Sparse.taken_by_units(
             world.estate_levels[:, None], _last_level(int(world.clock[0]["level_peak"]))
         ),
         count_bins=Sparse.taken_by_units(world.count_bins, _last_level(int(most["count_peak"].max()))),
         lag_bins=Sparse.taken(world.lag_bins, _last_bin(most["lag_max"])),
-        charge_bins=Sparse.taken(world.charge_bins, WAIT_BINS, pairs=True),
+        charge_bins=charges,
+    )
+
+
+def _taken_waits(world: World) -> list[Sparse]:
+    """The sketches of waits, latencies, answers and charges, taken."""
+    most = world.units
+    latest = _last_bin(most["latency_max"])
+    bounds = (_last_bin(most["wait_max"]), latest, latest, WAIT_BINS - 1)
+    each = [_octaves(world, n, min(bound, WAIT_BINS - 1)) for n, bound in enumerate(bounds)]
+    world.touched[:] = 0
+    return [Sparse.taken_in_pairs(world.sketches[:, n], octaves) for n, octaves in enumerate(each)]
+
+
+def _octaves(world: World, n: int, most: int) -> Octaves:
+    """Units, and the octaves of their n-th sketch that hold something; none has anything beyond the bin ``most``."""
+    units, octaves = len(world.sketches), most // SUB_BINS + 1
+    if units < MANY_UNITS:
+        bins = world.sketches[:, n, : octaves * SUB_BINS, 0].reshape(units, octaves, SUB_BINS)
+        return np.nonzero(bins.any(axis=2))
+    return np.nonzero((world.touched.reshape(units, SKETCHES)[:, n, None] >> np.arange(octaves)) & 1)
+
+
+def no_sketches(world: World) -> Sketches:
+    """As ``take_sketches`` of a world whose sketches are empty."""
+    waits, (levels, units) = Sparse.empty(by_rows(world.wait_bins).shape), world.level_bins.shape
+    each = Sparse.empty((units, levels))
+    return Sketches(
+        waits, waits, waits, each, Sparse.empty((1, levels)), each, Sparse.empty(world.lag_bins.shape), waits
     )
 
 

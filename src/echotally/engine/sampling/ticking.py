@@ -59,10 +59,11 @@ class Ticks:
     def unlike(self) -> Iterator[tuple[int, tuple[object, ...]]]:
         """Hours in which one that ticks elsewhere does not, with what makes two such hours alike."""
         for tap, each in self._ticking:
-            for n in [n for n, pattern in enumerate(each) if pattern is None]:
-                hour = self.hours[n]
-                first, last = tap.stretches.places((hour.start_ns, hour.end_ns)).tolist()
-                yield n, firings_in(tap, tap.stretches[first:last].start_ns - hour.start_ns)
+            those = [n for n, pattern in enumerate(each) if pattern is None]
+            begins = np.array([self.hours[n].start_ns for n in those], np.int64)
+            ends = np.array([self.hours[n].end_ns for n in those], np.int64)
+            its = tap.stretches
+            yield from zip(those, firings_in(tap, its.places(begins), its.places(ends), begins), strict=True)
 
 
 def _may_tick(tap: Tap, hours: Sequence[LocalHour]) -> bool:

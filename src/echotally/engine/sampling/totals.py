@@ -25,12 +25,13 @@ from echotally.engine.sampling.sums import (
     UnitCounts,
     UnitTimes,
     mean,
+    no_sketches,
     read_put,
     read_sums,
     take_sketches,
     write_sums,
 )
-from echotally.engine.sketch import WIDTHS, bins_of
+from echotally.engine.sketch import WIDTHS, ManyWaits, bins_of
 
 _HOUR = 3_600 * 10**9
 _PIECES = 16
@@ -69,19 +70,20 @@ class Span:
 class Reading(Span):
     """What a world has counted up to an instant, what goes on included; its sketches hold what came since the last reading.
 
-    ``played`` are the events it has played.
+    ``played`` are the events it has played. ``sketch``: what stands for its sketches, which then are not looked at.
     """
 
-    def __init__(self, built: Built) -> None:
+    def __init__(self, built: Built, sketch: Sketches | None = None) -> None:
         w = built.world
+        hours = int(w.clock[0]["now"]) // _HOUR + 1
         super().__init__(
             unit=read_sums(UnitCounts, w.units),
             times=read_sums(UnitTimes, w.units),
-            arrived=w.series[:, :, codes.ARRIVALS].sum(axis=0),
+            arrived=w.series[:hours, :, codes.ARRIVALS].sum(axis=0),
             source=read_sums(SourceCounts, w.sources),
             source_times=read_sums(SourceTimes, w.sources),
             put=read_put(w),
-            sketch=take_sketches(w),
+            sketch=sketch or take_sketches(w),
             nodes=layout.wide_floats(w.accounts, "node_hours_ns"),
             maxima=Maxima.each(lambda name: w.units[name].copy()),
             peak=int(w.clock[0]["level_peak"]),
@@ -305,23 +307,22 @@ class Total(Span):
         edges["sent"], triggers["letters"] = np.rint(self.put.sent), np.rint(self.put.letters)
         layout.set_wide(accounts, "node_hours_ns", self.nodes)
         sums = self.sketch.alike(Sum.whole)
-        sketches, answers = sums.alike(_rounded), sums.request_bins
         # Latencies are read from both together: their sum is what is rounded.
-        late = summed(answers.shape, [(sums.latency_bins, 1.0), (answers, 1.0)])
+        late = summed(sums.request_bins.shape, [(sums.latency_bins, 1.0), (sums.request_bins, 1.0)])
         counted = Counted(
             units=units,
             sources=sources,
             accounts=accounts,
             edges=edges,
             triggers=triggers,
-            wait_bins=sketches.wait_bins,
-            latency_bins=Records(lambda n: _whole(late.record(n)) - _whole(answers.record(n))),
-            request_bins=sketches.request_bins,
-            level_bins=sketches.level_bins,
-            estate_levels=sketches.estate_levels[0],
-            count_bins=sketches.count_bins,
-            charge_bins=sketches.charge_bins,
-            lag_bins=Records(lambda n: _whole(_spread(sums.lag_bins.record(n)))),
+            wait_bins=_rounded_waits(sums.wait_bins),
+            late_bins=(_rounded_waits(late),),
+            request_bins=_rounded_waits(sums.request_bins),
+            level_bins=_rounded(sums.level_bins),
+            estate_levels=_rounded(sums.estate_levels)[0],
+            count_bins=_rounded(sums.count_bins),
+            charge_bins=_rounded_waits(sums.charge_bins),
+            lag_bins=Records(lambda units: _whole(_spread(sums.lag_bins.some(units)))),
             series=self.series,
             length_ns=self.length_ns,
             level_peak=self.peak,
@@ -334,17 +335,37 @@ def _whole(numbers: Floats) -> NDArray[np.int64]:
 
 
 def _rounded(sketch: Sparse) -> Records:
-    return Records(lambda n: _whole(sketch.record(n)))
+    return Records(lambda units: _whole(sketch.some(units)))
+
+
+def _rounded_waits(sketch: Sparse) -> ManyWaits:
+    """A sketch of waits of all units in whole numbers, without the bins that are empty then."""
+    units, _, bins = sketch.shape
+    # Numbers of bins, a unit's after the other's: of the counts, and of what says how far in they lie.
+    unit, place = np.divmod(sketch.places.astype(np.int64), 2 * bins)
+    row, place = np.divmod(place, bins)
+    (counted, counts), (inside, into) = (
+        ((unit * bins + place)[row == k], _whole(sketch.values[row == k])) for k in (0, 1)
+    )
+    counted, counts = counted[counts != 0], counts[counts != 0]
+    at = np.minimum(inside.searchsorted(counted), len(inside) - 1)
+    found = np.where(inside[at] == counted, into[at], 0) if len(inside) else np.zeros_like(counts)
+    unit, place = np.divmod(counted, bins)
+    return ManyWaits(place.astype(np.int16), counts, found, unit.searchsorted(np.arange(units + 1)))
 
 
 def _spread(lag: Floats) -> Floats:
     """The second row (rises that passed a bin whole, as steps) written out as time, while it is not rounded yet."""
-    return np.array([lag[0] + np.maximum(0.0, np.cumsum(lag[1])) * WIDTHS, np.zeros_like(lag[1])])
+    time, steps = lag[:, 0], lag[:, 1]
+    return np.stack([time + np.maximum(0.0, np.cumsum(steps, axis=1)) * WIDTHS, np.zeros_like(steps)], axis=1)
 
 
-def forgotten(built: Built) -> Reading:
-    """A reading after the warm-up, whose peaks are not the month's: they are counted anew from here."""
-    found, w = Reading(built), built.world
+def forgotten(built: Built, unread: bool = False) -> Reading:
+    """A reading after the warm-up, whose peaks are not the month's: they are counted anew from here.
+
+    ``unread``: nobody asks what its sketches hold.
+    """
+    found, w = Reading(built, no_sketches(built.world) if unread and built.forgets_sketches() else None), built.world
     w.units["level_peak"], w.units["count_peak"], w.units["backlog_peak"] = (
         w.units["in_flight"],
         w.units["count"],
