@@ -120,7 +120,8 @@ def _sampled(sampler: Sampler) -> Sampled:
         part.knows(losses)
     whole = Total.mean(parts, series).measured(model)
     share = min(1.0, sampler.player.played / max(1.0, sampler.expected))
-    months = [part.measured(model) for part in parts]
+    # Each is let go once it has been read.
+    months = [parts.pop(0).measured(model) for _ in range(len(parts))]
     return Sampled(whole, months, share, losses, frozenset(sampler.critical), untold)
 
 
@@ -202,7 +203,12 @@ class Sampler:
             if not found:
                 series = np.zeros_like(total.series)
             total.adds_its_hours_to(series)
+            total.is_put_together()
+            # Nobody asks for what this part was made of again.
+            for stretch in self.stretches.values():
+                stretch.spans.pop(part, None)
             found.append(total)
+            self.player.foresees(part)
             self.progress.done = 0.5 + 0.5 * (part + 1) / PARTS
         return found, series
 
@@ -335,7 +341,7 @@ class Sampler:
         taps = [t for t in self.month.taps if t.source.kind is SourceKind.SCHEDULES and t.label not in ticking]
         span = self.player.whole_month(taps)
         rest = Rest(self.model, self.placement, self.cut.taps)
-        peaks = [span.maxima for stretch in self.stretches.values() for span in stretch.spans]
+        peaks = [span.maxima for stretch in self.stretches.values() for span in stretch.spans.values()]
         crowding = Crowding(self.player.first.units, peaks, span.maxima)
         self.whole = [tap for tap in taps if rest.meets(tap, crowding)]
         if not self.whole:

@@ -82,7 +82,10 @@ def _firings_of(whole: Sequence[Tap], hours: Sequence[LocalHour], reach: Mapping
         first = tap.stretches.places(begins - reach[tap.label] + 1)
         last = np.append(tap.stretches.places(begins[1:]), len(tap.stretches))
         some = np.flatnonzero(first < last)
-        yield from zip(some.tolist(), firings_in(tap, first[some], last[some], begins[some]), strict=True)
+        known = dict[object, tuple[object, ...]]()
+        for n, what in zip(some.tolist(), firings_in(tap, first[some], last[some], begins[some]), strict=True):
+            # Most hours of a schedule are alike: kept once for all of them.
+            yield n, known.setdefault(what, what)
 
 
 def firings_in(tap: Tap, first: Places, last: Places, begins: Places) -> Iterator[tuple[object, ...]]:

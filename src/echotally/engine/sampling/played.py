@@ -26,12 +26,13 @@ class Flow:
 
 @dataclass
 class Stretch:
-    """A stretch that was played: a span and a flow for each part, how long each lasted, what was amiss at its end.
+    """A stretch that was played: a span for each part that is still to be put together and a flow for each, how long each lasted, what
+    was amiss at its end.
 
     ``filling``: lanes that filled so quickly that it was cut short, as only what they do when they are full is of interest.
     """
 
-    spans: list[Span]
+    spans: dict[int, Span]
     flows: list[Flow]
     part_ns: int
     suspicious: set[int]

@@ -50,6 +50,8 @@ _SURELY, _LAID_LEAST = 3.0, 1_000
 
 #: For so long after an hour that is played as it is its schedules fire on, at first.
 _FOLLOWING_NS = 6 * 3_600 * 10**9
+#: What is foreseen must be so many times too much: parts differ a little.
+_FORESEEN = 1.1
 #: What is left of fewer events is not looked at more closely.
 _FEW = 10
 
@@ -89,6 +91,7 @@ class Player:
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
         self.played, self.played_on, self.stubborn, self.most = 0, 0, True, SAMPLED_FROM
+        self.in_hours = 0
         self.tried, self.bounds = 0, USUAL
         # Every world of a sample stands on it.
         self.site = Site(self.model, placement)
@@ -219,9 +222,9 @@ class Player:
                 return None
             if filling or self._hopeless(built):
                 self._count(built)
-                return Stretch([], [], part, set(filling), not filling, filling)
+                return Stretch({}, [], part, set(filling), not filling, filling)
         before, held = forgotten(built, unread=True), LaneState(built, self.lanes)
-        spans, flows, suspicious = [], [], set[int]()
+        spans, flows, suspicious = dict[int, Span](), list[Flow](), set[int]()
         units = {unit for lane in full for unit in self.lanes[lane].units}
         for number in range(1, PARTS + 1):
             if kept.again():
@@ -237,11 +240,11 @@ class Player:
             suspicious |= now.suspicious(self.lanes, start, int(built.world.clock[0]["now"])) - full
             if filling or (number < PARTS and self._hopeless(built)):
                 self._count(built)
-                return Stretch([], [], part, suspicious, not filling, filling)
+                return Stretch({}, [], part, suspicious, not filling, filling)
             after = Reading(built)
             span = after.since(before)
             flows.append(self._flow(span, held, now, part))
-            spans.append(span.without_lanes_kept_full(units) if units else span)
+            spans[number - 1] = span.without_lanes_kept_full(units) if units else span
             before, held = after, now
         away = self._away(built)
         self._count(built)
@@ -307,6 +310,7 @@ class Player:
             for lane in dry:
                 laid[lane] = min(_LAID_MOST, laid[lane] * 4)
         self._count(built)
+        self.in_hours += events_so_far(built.world)
         at = course.number
         for hours in found:
             lasted = cut.segments[at + hours.segments - 1].end_ns - cut.segments[at].start_ns
@@ -385,6 +389,11 @@ class Player:
         self.tried += attempts_so_far(built.world)
         self._refuse(self.played)
         self.bounds.hold(self.tried)
+
+    def foresees(self, part: int) -> None:
+        """Refuse, after a part's month, what would be refused after another: each has hours of its own to play, about as many."""
+        of_others = self.in_hours / (part + 1) * (PARTS - 1 - part)
+        self._refuse(int((self.played + of_others) / _FORESEEN))
 
     def _refuse(self, played: int) -> None:
         if played > self.most:

@@ -264,10 +264,16 @@ class Total(Span):
         series += self.series
         self.series = self.series[:, :, codes.ARRIVALS : codes.ARRIVALS + 1].copy()
 
+    def is_put_together(self) -> None:
+        """Add up what sketches are made of, so that it can be forgotten."""
+        for _, bins in self.sketch.items():
+            bins.whole()
+
     @staticmethod
     def mean(parts: list[Total], series: Floats) -> Total:
-        """The mean of several estimates, whose hours add up to ``series``; the largest of their maxima."""
+        """The mean of several estimates, whose hours add up to ``series``, made the mean of them; the largest of their maxima."""
         found = parts[0]
+        series /= len(parts)
         maxima = found.maxima.empty()
         for part in parts:
             maxima.rises(part.maxima)
@@ -285,7 +291,7 @@ class Total(Span):
             found.built,
             found.length_ns,
             sum((p.left for p in parts), np.zeros_like(found.left)) / len(parts),
-            series / len(parts),
+            series,
         )
 
     def measured(self, model: Any) -> Measured:
