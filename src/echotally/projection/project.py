@@ -98,7 +98,8 @@ def _as_sample(
 ) -> PlayedPlan | None:
     """The month from a sample; None where the month itself is sooner played."""
     usual, placement = Effort(), placement_on(loaded.model, loaded.offers, candidate)
-    effort = Effort(how.effort or usual.steady, how.most or usual.most, how.attempts)
+    cores = 1 if how.places.width else how.cores
+    effort = Effort(how.effort or usual.steady, how.most or usual.most, how.attempts, cores)
     sampling = partial(sample if how.alike else sample_unless_dearer, effort=effort)
     found = how.places.run(progress, sampling, loaded.model, loaded.month, placement, seed)
     return _sampled(loaded, found, candidate) if found else None
@@ -255,16 +256,17 @@ def _all_played(
     units: int,
     progress: Progress | None,
     workers: int | None,
+    sampled: bool,
 ) -> list[PlanProjection]:
     """The plans, in their order. Of many functions only the first few are played at the same time: what is kept of them leaves room
-    for one more at a time.
+    for one more at a time. Samples of many are put together from so much that each is played by itself, on all cores.
     """
     # All share the nodes of a plan, whose month takes one core for long: it begins first.
     order = sorted(chosen, key=lambda offer: offer.plan.bills != "nodes")
     few = _ROOM if units >= MANY else len(order)
     found: dict[str, PlanProjection] = {}
     for some, early in ((order[:few], True), (order[few:], False)):
-        at_once, cores = shared_out(units, len(some), workers, early=early)
+        at_once, cores = shared_out(units, len(some), workers, early=early and not sampled)
         tasks = {offer.name: partial(play, offer, cores) for offer in some}
         whole = f"{len(order)} plans" if few < len(order) else ""
         told = part_of(progress, len(found) / len(order), (len(found) + len(some)) / len(order), whole)
@@ -297,6 +299,8 @@ def project_loaded(
         return project_plan(loaded, offer, the_seed, tell, replace(how, cores=cores))
 
     too_large: dict[str, TooLarge] = {}
+    first = placement_on(model, loaded.offers, chosen[0])
+    sampled = model.units >= MANY and not how.exact and wants_sampling(model, loaded.month, first, how.sampled_from)
 
     def play_if_possible(offer: Offer, cores: int, tell: Tell) -> PlanProjection:
         try:
@@ -308,7 +312,7 @@ def project_loaded(
             tell(1.0)
             return RefusedPlan.unplayed(offer, _why_unplayed(offer, error))
 
-    found = _all_played(chosen, play_if_possible, model.units, progress, how.places.width or workers)
+    found = _all_played(chosen, play_if_possible, model.units, progress, how.places.width or workers, sampled)
     if too_large and not any(isinstance(plan, PlayedPlan) for plan in found):
         # Whichever was refused first by the clock, the same one is told.
         raise next(too_large[offer.name] for offer in chosen if offer.name in too_large)

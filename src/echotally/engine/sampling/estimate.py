@@ -12,6 +12,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
 from statistics import fmean, stdev
 from typing import NamedTuple
 
@@ -19,6 +20,7 @@ import numpy as np
 
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.reading import Measured
+from echotally.engine.sampling.ahead import Ahead
 from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events
 from echotally.engine.sampling.following import PartOfMonth
 from echotally.engine.sampling.knowing import Loss, known_losses
@@ -48,14 +50,21 @@ _MANY = 4
 
 
 class Effort(NamedTuple):
-    """How many events a sample plays in steady hours, and how many in all, or attempts (None: any number), before it is refused."""
+    """How many events a sample plays in steady hours, and how many in all, or attempts (None: any number), before it is refused.
+
+    ``cores``: on how many it is played; the answer is the same.
+    """
 
     steady: int = BUDGET
     most: int = SAMPLED_FROM
     attempts: int | None = None
+    cores: int = 1
 
 
 USUAL = Effort()
+
+#: What a sample asks for beside stretches, by group and mode, and hours, by part and segment.
+_APART = "apart"
 
 
 @dataclass(frozen=True)
@@ -171,7 +180,7 @@ class Sampler:
         progress: Callable[[float], None] | None,
         effort: Effort,
     ) -> None:
-        self.effort = effort.steady
+        self.effort, self.cores = effort.steady, effort.cores
         self.model, self.month, self.placement, self.seed = model, month, placement, seed
         self.expected = expected_events(model, month, placement)
         self.progress = _Progress(progress)
@@ -187,18 +196,40 @@ class Sampler:
         self.feeding: dict[int, list[tuple[int, float]] | None] = {}
         self.coming: dict[tuple[int, int], float] = {}
         self.bursts: dict[int, float] = {}
+        #: What is asked of it is played beside, while ``parts`` goes on.
+        self.ahead: Ahead
 
     def parts(self) -> tuple[list[Total], Floats]:
         """One month for each part of the sample, and what all of them say by hour, added up."""
-        for number in range(len(self.cut.groups)):
+        with Ahead(self.player, self.cores) as self.ahead:
+            apart = self._in_steady_hours()
+            self.past = Past(self.cut, remembered_ns(self.model, self.placement))
+            still = self.player.whole_month(()) if self.month.happenings.moments() else None
+            followed = [PartOfMonth(self, part) for part in range(PARTS)]
+            for one in followed:
+                self.ahead.will_be_asked(one.likely_hours().items())
+            return self._followed(followed, apart, still)
+
+    def _in_steady_hours(self) -> Span:
+        """Play the groups' stretches, and what is played apart from them."""
+        taps = self._schedule_taps()
+        whole = partial(Player.whole_month, taps=taps)
+        groups = range(len(self.cut.groups))
+        plays = {(number, EMPTY): partial(Player.stretch, cut=self.cut, number=number, full=EMPTY) for number in groups}
+        self.ahead.will_be_asked([(_APART, whole)])
+        self.ahead.will_be_asked(plays.items())
+        for number in groups:
             self.stretch(number, EMPTY)
             self.progress.done = 0.5 * (number + 1) / len(self.cut.groups)
-        apart = self._schedules()
-        self.past = Past(self.cut, remembered_ns(self.model, self.placement))
-        still = self.player.whole_month(()) if self.month.happenings.moments() else None
+        return self._schedules(taps, self.ahead.asked(_APART, whole))
+
+    def _followed(self, followed: list[PartOfMonth], apart: Span, still: Span | None) -> tuple[list[Total], Floats]:
+        """Every part's month, one after the other, each let go but for its total."""
         found: list[Total] = []
         for part in range(PARTS):
-            total = PartOfMonth(self, part).follow()
+            one = followed.pop(0)
+            total = one.follow()
+            self.ahead.forget(one.likely_hours())
             total.add_apart(apart, still)
             if not found:
                 series = np.zeros_like(total.series)
@@ -215,7 +246,8 @@ class Sampler:
     def stretch(self, group: int, full: Mode) -> Stretch:
         """A group's stretch with some lanes full, played once."""
         if (group, full) not in self.stretches:
-            self.stretches[group, full] = self.player.stretch(self.cut, group, full)
+            play = partial(Player.stretch, cut=self.cut, number=group, full=full)
+            self.stretches[group, full] = self.ahead.asked((group, full), play)
         return self.stretches[group, full]
 
     def _whole_stretch(self, group: int, full: Mode) -> Stretch:
@@ -335,11 +367,15 @@ class Sampler:
         return self.bursts[lane]
 
     # -- schedules ----------------------------------------------------------------------------------------------
-    def _schedules(self) -> Span:
-        """Play what schedules do apart from the rest over the whole month; those that share room are cut into it."""
+    def _schedule_taps(self) -> list[Tap]:
+        """Of the schedules that do not tick."""
         ticking = {tap.label for tap in self.cut.ticks}
-        taps = [t for t in self.month.taps if t.source.kind is SourceKind.SCHEDULES and t.label not in ticking]
-        span = self.player.whole_month(taps)
+        return [t for t in self.month.taps if t.source.kind is SourceKind.SCHEDULES and t.label not in ticking]
+
+    def _schedules(self, taps: list[Tap], span: Span) -> Span:
+        """What ``taps`` of schedules do apart from the rest over the whole month, ``span`` of all of them; those that share room are
+        cut into it.
+        """
         rest = Rest(self.model, self.placement, self.cut.taps)
         peaks = [span.maxima for stretch in self.stretches.values() for span in stretch.spans.values()]
         crowding = Crowding(self.player.first.units, peaks, span.maxima)

@@ -7,6 +7,8 @@ lanes that fill and empty is another.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -18,6 +20,7 @@ from echotally.engine.sampling.carrying import Carried, Lot
 from echotally.engine.sampling.played import EMPTY, Course, Hours, Mode
 from echotally.engine.sampling.runs import Runs
 from echotally.engine.sampling.strata import PARTS
+from echotally.engine.sampling.stretches import Player
 from echotally.engine.sampling.totals import Total
 from echotally.model.sources import SourceKind
 
@@ -245,7 +248,9 @@ class PartOfMonth:
         # Where work went on once it mostly does: what another hour leads to is not played for nothing.
         number = at if key in self.goes_on else alike[len(known)]
         if number != at:
-            [found] = self.player.hours(self.cut, Course(number, number, full), self.part, self.sampler.whole)
+            [found] = self.sampler.ahead.asked(
+                (self.part, number) if full == EMPTY else None, self._alone(number, full)
+            )
             if not self.runs.hands_on(number + 1, found.away):
                 known.append(found)
                 return found
@@ -255,6 +260,23 @@ class PartOfMonth:
             known.append(found)
         else:
             self.goes_on.add(key)
+        return found
+
+    def _alone(self, number: int, full: Mode) -> Callable[[Player], list[Hours]]:
+        """What plays a segment by itself."""
+        course = Course(number, number, full)
+        return partial(Player.hours, cut=self.cut, course=course, part=self.part, whole=self.sampler.whole)
+
+    def likely_hours(self) -> dict[tuple[int, int], Callable[[Player], list[Hours]]]:
+        """Hours that are played by themselves, where nothing is left over before them, in the order in which they are asked for."""
+        turns, found = dict[int, int](), {}
+        for at, segment in enumerate(self.cut.segments):
+            if segment.kind is not None:
+                turn = turns.get(segment.kind, 0)
+                alike = self._members(segment.kind) or [at]
+                if turn < len(alike) and alike[turn] != at:
+                    found[self.part, alike[turn]] = self._alone(alike[turn], EMPTY)
+                turns[segment.kind] = turn + 1
         return found
 
     def _members(self, kind: int) -> list[int]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from copy import copy
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -75,7 +76,7 @@ class Dearer(Exception):
 class Player:
     """Plays and counts; what a sample plays beyond ``most`` events, or beyond its bounds, is refused.
 
-    ``stubborn``: also where the month itself is sooner played, of which ``Dearer`` tells else.
+    ``foreseen`` is how many the last play was expected to have. ``stubborn``: also where the month itself is sooner played, of which ``Dearer`` tells else.
     """
 
     def __init__(
@@ -91,7 +92,7 @@ class Player:
         self.model = model.model_copy(update={"queues": queues})
         self.month, self.placement, self.seed, self.expected, self.tell = month, placement, seed, expected, tell
         self.played, self.played_on, self.stubborn, self.most = 0, 0, True, SAMPLED_FROM
-        self.in_hours = 0
+        self.in_hours = self.foreseen = 0
         self.tried, self.bounds = 0, USUAL
         # Every world of a sample stands on it.
         self.site = Site(self.model, placement)
@@ -104,6 +105,23 @@ class Player:
         for trigger in model.triggers:
             timeout = model.functions[trigger.to].timeout
             self._timeouts[trigger.from_] = max(timeout, self._timeouts.get(trigger.from_, 0))
+
+    def beside(self, tell: Callable[[], None]) -> Player:
+        """Another one of the same month, that has played nothing: this one ``takes`` what it counts."""
+        found = copy(self)
+        found.rates, found.seen_full, found.tell = dict(self.rates), set(self.seen_full), tell
+        found.played = found.played_on = found.in_hours = found.tried = found.foreseen = 0
+        return found
+
+    def takes(self, other: Player) -> None:
+        """Count what another has played beside this one, as if this one had. Raises as playing it would have."""
+        self._may_play(other.foreseen)
+        self.played, self.played_on = self.played + other.played, self.played_on + other.played_on
+        self.in_hours, self.tried = self.in_hours + other.in_hours, self.tried + other.tried
+        for lane, rate in other.rates.items():
+            self.rates[lane] = max(self.rates.get(lane, 0.0), rate)
+        self._refuse(self.played)
+        self.bounds.hold(self.tried)
 
     def _begin(self, plan: Arrivals, label: str) -> Built:
         return begun_on(self.site, self.model, plan, stream_seed(self.seed, label))
@@ -169,7 +187,7 @@ class Player:
         self, cut: Cut, group: Group, length: int, label: str, laid: Mapping[int, int], parts: int = 1 + PARTS
     ) -> KeptFull:
         """A world in which a group's demand lasts for ``length`` ns, with so much laid into lanes for each of its parts."""
-        self._refuse(self.played + int(min(1e18, cut.events_a_ns(group) * length)))
+        self._may_play(int(min(1e18, cut.events_a_ns(group) * length)))
         floors = Happenings(floors={name: ((0, floor),) for name, floor in group.floors})
         plan = _lasting(steady(cut.taps, group, length), length, floors)
         built = self._begin(plan, label)
@@ -286,7 +304,7 @@ class Player:
         taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in cut.apart_from_ticks]
         # Room for all of the month that may follow is not bounded by what is played of it.
         coming = expected_in(cut.taps, start, ends) * cut.more
-        self._refuse(self.played + int(min(1e18, coming)))
+        self._may_play(int(min(1e18, coming)))
         # Firings of a few hours mostly do; a schedule may have millions.
         until = ends + _FOLLOWING_NS
         full = sorted(course.full)
@@ -389,6 +407,11 @@ class Player:
         self.tried += attempts_so_far(built.world)
         self._refuse(self.played)
         self.bounds.hold(self.tried)
+
+    def _may_play(self, coming: int) -> None:
+        """Refuse what is known to be too much before it is played."""
+        self.foreseen = coming
+        self._refuse(self.played + coming)
 
     def foresees(self, part: int) -> None:
         """Refuse, after a part's month, what would be refused after another: each has hours of its own to play, about as many."""
