@@ -103,6 +103,8 @@ def test_hours_come_back_as_they_were(series):
     assert (Hourly.of(series + 1) == kept) == np.array_equal(series + 1, series)
 
 
-@pytest.mark.parametrize(("most", "bytes_each"), [(255, 1), (256, 2), (65_536, 4), (2**32, 8), (0.5, 8), (-1, 8)])
+@pytest.mark.parametrize(
+    ("most", "bytes_each"), [(255, 1), (256, 2), (65_536, 4), (2**32, 8), (63.75, 1), (64.25, 2), (0.3, 8), (-1, 8)]
+)
 def test_hours_take_as_few_bytes_as_hold_them(most, bytes_each):
     assert Hourly.of(np.array([[[0.0], [most]]])).nbytes == 2 * bytes_each
