@@ -8,7 +8,7 @@ import pytest
 
 from echotally.demand.preview import CADENCES
 from echotally.projection.loaded import load
-from echotally.projection.project import project_plan
+from echotally.projection.project import project_loaded, project_plan
 from echotally.studies import firings
 from tests.engine.test_apart import estate
 
@@ -31,6 +31,24 @@ def test_of_a_large_month_cadences_are_costed_only_where_that_is_asked_for(asked
     view = firings.view_firings(write(estate(2)), cadences=asked)
     assert all(bool(s.cadences) is asked for s in view.schedules)
     assert (view.cost_now is not None) is asked and view.plan == "test.plan"
+
+
+@pytest.mark.parametrize(("least", "asked"), [("256 MB", False), ("1 GB", True)])
+def test_a_plan_to_look_at_runs_on_is_looked_for_only_where_plans_differ_in_them(
+    least, asked, write, tmp_path, monkeypatch
+):
+    monkeypatch.setattr(firings, "_LARGE", 100)
+    path = write(estate(2))
+    card = (tmp_path / "card.toml").read_text()
+    plan = card[card.index("[plans.plan]") :].replace("[plans.plan", "[plans.other")
+    (tmp_path / "card.toml").write_text(card + plan.replace('"128 MB"', f'"{least}"').replace("= 2", "= 1"))
+    played = list[str]()
+    monkeypatch.setattr(firings, "project_loaded", lambda *a, **k: played.append("") or project_loaded(*a, **k))
+    view = firings.view_firings(path)
+    assert bool(played) is asked and (view.plan is not None) is asked
+    assert [s.overlap for s in view.schedules] == [
+        s.overlap for s in firings.view_firings(path, cadences=True).schedules
+    ]
 
 
 def test_several_processes_find_the_same_costs(write, monkeypatch):

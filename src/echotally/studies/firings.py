@@ -15,9 +15,9 @@ from echotally.model.estate import Schedule
 from echotally.model.loading import ModelSource
 from echotally.model.units import duration_text
 from echotally.projection.aside import by_processes
-from echotally.projection.loaded import Loaded, load
+from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.playing import Playing
-from echotally.projection.project import project_loaded
+from echotally.projection.project import project_loaded, why_not
 from echotally.projection.threads import Progress
 from echotally.projection.trial import Trials
 from echotally.rates.billing import rounded_total
@@ -75,20 +75,20 @@ def view_firings(
 ) -> FiringsView:
     """Look at every schedule of a model; the cadences are costed on the picked (else closest) plan.
 
+    Of a large month the plan is None where all say the same of runs.
     ``count`` firings are listed, strictly after ``after`` (in the schedule's zone unless it has an offset), else from
     the month's start. Of a month of more than two million events cadences are costed only where ``cadences`` asks for it.
     ``aside``: those of several schedules by several processes (see ``by_processes``).
     """
-    sets = list(sets)
     loaded = load(path, sets)
-    small = loaded.expected_events(loaded.chosen([])[0]) <= _LARGE
-    # A plan to look at runs on is found on a small sample, where no cost is shown.
-    how = Playing(sampled_from=None if small or cadences else 0)
-    now = project_loaded(loaded, [], None, progress, None, how)
-    plan = now.pick or now.closest
-    best = now.best if small or cadences else None
-    trials = Trials(loaded, best, _LARGE, _EFFORT) if best else None
-    others = _cadences(loaded, trials, progress, aside) if small or cadences else {}
+    if cadences or loaded.expected_events(loaded.chosen([])[0]) <= _LARGE:
+        now = project_loaded(loaded, [], None, progress, None)
+        plan, best = now.pick or now.closest, now.best
+        offer = loaded.offers[plan] if plan else None
+        others = _cadences(loaded, Trials(loaded, best, _LARGE, _EFFORT) if best else None, progress, aside)
+    else:
+        offer, plan = _to_look_at_runs(loaded, progress)
+        best, others = None, {}
     views = []
     for name, schedule in loaded.model.schedules.items():
         expression = schedule.cron or schedule.rrule or f"every {duration_text(schedule.every or 0)}"
@@ -97,9 +97,23 @@ def view_firings(
         if start.tzinfo is None:
             start = to_utc(start, zone_of(schedule, zone))
         seen = preview(schedule, expression, zone, start, count, loaded.model.estate.month)
-        offer = loaded.offers[plan] if plan else None
         views.append(ScheduleView(name, seen, _overlap(loaded, name, schedule, offer), others.get(name, ())))
-    return FiringsView(loaded, plan, now.currency, best.bill.total if best else None, tuple(views))
+    currency = loaded.chosen([])[0].card.currency
+    return FiringsView(loaded, plan, currency, best.bill.total if best else None, tuple(views))
+
+
+def _to_look_at_runs(loaded: Loaded, progress: Progress | None) -> tuple[Offer | None, str | None]:
+    """A plan to look at runs on, where no cost is shown, and its name; None for the name where all plans say the same of them.
+
+    Only where they do not is the plan that would be picked found, by a small sample.
+    """
+    able = [o for o in loaded.chosen([]) if not why_not(loaded, placement_on(loaded.model, loaded.offers, o))]
+    said = {tuple(_overlap(loaded, name, s, offer) for name, s in loaded.model.schedules.items()) for offer in able}
+    if len(able) < 2 or len(said) == 1:
+        return able[0] if able else None, able[0].name if len(able) == 1 else None
+    now = project_loaded(loaded, [], None, progress, None, Playing(sampled_from=0, effort=_EFFORT))
+    plan = now.pick or now.closest
+    return loaded.offers[plan] if plan else None, plan
 
 
 def _cadences(
