@@ -33,21 +33,21 @@ def test_of_a_large_month_cadences_are_costed_only_where_that_is_asked_for(asked
     assert (view.cost_now is not None) is asked and view.plan == "test.plan"
 
 
-@pytest.mark.parametrize(("least", "asked"), [("256 MB", False), ("1 GB", True)])
+@pytest.mark.parametrize(("vcpu", "asked"), [(2, False), (1, True)])
 def test_a_plan_to_look_at_runs_on_is_looked_for_only_where_plans_differ_in_them(
-    least, asked, write, tmp_path, monkeypatch
+    vcpu, asked, write, tmp_path, monkeypatch
 ):
     monkeypatch.setattr(firings, "_LARGE", 100)
     path = write(estate(2))
     card = (tmp_path / "card.toml").read_text()
     plan = card[card.index("[plans.plan]") :].replace("[plans.plan", "[plans.other")
-    (tmp_path / "card.toml").write_text(card + plan.replace('"128 MB"', f'"{least}"').replace("= 2", "= 1"))
+    (tmp_path / "card.toml").write_text(card + plan.replace("vcpu_per_gb = 2", f"vcpu_per_gb = {vcpu}"))
     played = list[str]()
     monkeypatch.setattr(firings, "project_loaded", lambda *a, **k: played.append("") or project_loaded(*a, **k))
-    view = firings.view_firings(path)
+    view = firings.view_firings(path, measured := [(f"functions.map{n}.measured_vcpu", "1") for n in range(2)])
     assert bool(played) is asked and (view.plan is not None) is asked
     assert [s.overlap for s in view.schedules] == [
-        s.overlap for s in firings.view_firings(path, cadences=True).schedules
+        s.overlap for s in firings.view_firings(path, measured, cadences=True).schedules
     ]
 
 
