@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
 from itertools import islice
 from zoneinfo import ZoneInfo
 
@@ -132,15 +133,17 @@ def preview_expression(
         raise BadInput(error.at("expression", f'"{text.strip()}"')) from error
 
 
-def clock_changes(clock: MonthClock) -> Iterator[tuple[datetime, datetime]]:
+@lru_cache(maxsize=16)
+def clock_changes(clock: MonthClock) -> tuple[tuple[datetime, datetime], ...]:
     """Changes of offset in the month, as naive local times (before, after) of the instant of change."""
-    hours = clock.local_hours()
-    for hour in hours:
+    found = []
+    for hour in clock.local_hours():
         at = clock.instant(hour.start_ns)
         before = (at - timedelta(seconds=1)).astimezone(clock.zone)
         now = at.astimezone(clock.zone)
         if before.utcoffset() != now.utcoffset():
-            yield before.replace(tzinfo=None) + timedelta(seconds=1), now.replace(tzinfo=None)
+            found.append((before.replace(tzinfo=None) + timedelta(seconds=1), now.replace(tzinfo=None)))
+    return tuple(found)
 
 
 def clock_change_effects(schedule: Schedule, clock: MonthClock) -> Iterator[str]:
