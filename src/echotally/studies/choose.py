@@ -36,11 +36,14 @@ from echotally.studies.holding import SomeMonths, holding
 from echotally.studies.size_trials import SizeTrials
 from echotally.studies.standing import Stood, function_of, harmed, is_no_worse, rank, seems
 from echotally.studies.warm_hours import warm_hours
-from echotally.studies.work import month_work
+from echotally.studies.work import month_work, sample_work
 
 #: So many of the best estimates are played, fewer where that takes more than so much work (``work.month_work``): of many functions the
 #: best differ by one or two. As much work again goes into following a cheaper one, and into sizes that do not hold all together.
 _PLAYED, _WORK, _FEWEST = 12, 20_000_000, 2
+#: So many months of a large estate, at the least, are played as ``project`` plays them to find the sizes that hold all together: by
+#: samples they do.
+_WHOLE = 4
 #: Of a large month, so many of those that are best by samples are played as ``project`` plays them, before one is taken.
 _FINALISTS = 3
 #: Samples of large months played at once: no part of them is, and the same number everywhere finds the same.
@@ -91,7 +94,7 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
         sized = _seem_to_hold(chooser, assignment, sized)
     # What decided on a sample of a large month, or in a part of an estate, need not hold in the whole of it.
     width = _AT_ONCE if chooser.months.large else 1
-    some_months = SomeMonths(lambda some: chooser.months.if_played(assignment, some), chooser.soon_played, width)
+    some_months = SomeMonths(lambda some: chooser.months.if_played(assignment, some), chooser.whole_played, width)
     chosen, sized = holding(plain, sized, some_months, is_no_worse, chooser.blames)
     if some_months.refused:
         method += "; finding the sizes that hold all together was cut short"
@@ -134,8 +137,8 @@ class _Chooser:
         self.todays: dict[str, str] = {}
         self.unsized: list[str] = []
         self._cut_short = False
-        #: How many whole months, or samples of large ones, are soon played: of small estates hundreds.
-        self.soon_played = _FEWEST
+        #: How many months, of large ones as small samples, are soon played: of small estates hundreds; and as ``project`` plays them.
+        self.soon_played = self.whole_played = _FEWEST
         self.functions = list(model.functions)
         self.offers = candidates(model, self.loaded.offers)
         self.fits = {
@@ -156,20 +159,29 @@ class _Chooser:
         pinned = {name: function.plan for name, function in self.loaded.model.functions.items()}
         of_offer = [{name: plan or offer.name for name, plan in pinned.items()} for offer in self.offers]
         # As ``project`` would: every candidate with the pins as written.
-        found = self.months.each(of_offer, self.progress)
+        likely = self._likely(of_offer)
+        found = self.months.each([of_offer[n] for n in likely], self.progress)
         feasible = [
-            (seen.stood, offer, its)
-            for seen, offer, its in zip(found, self.offers, of_offer, strict=True)
-            if seen.stood
+            (seen.stood, self.offers[n], of_offer[n]) for seen, n in zip(found, likely, strict=True) if seen.stood
         ]
         if feasible:
             _, offer, self.todays = min(feasible, key=lambda each: rank(each[0]))
             today = replace(self.months.play(self.todays), offer=offer)
         else:
             today = self.months.play({n: fits[0] for n, fits in self.fits.items()})
-        events = EFFORT if self.months.large else today.totals.attempts["total"]
-        self.soon_played = max(_FEWEST, int(_WORK / month_work(events, self.loaded.model.units)))
+        units, large = self.loaded.model.units, self.months.large
+        of_month = month_work(today.totals.attempts["total"], units)
+        self.soon_played = max(_FEWEST, int(_WORK / (sample_work(EFFORT, units) if large else of_month)))
+        self.whole_played = min(self.soon_played, max(_WHOLE, int(_WORK / of_month))) if large else self.soon_played
         return today
+
+    def _likely(self, assignments: Sequence[dict[str, str]]) -> list[int]:
+        """The places of those that may be the best: of a large month samples tell of most that they are not."""
+        if not self.months.large:
+            return list(range(len(assignments)))
+        seen = [each.stood for each in self.months.each(assignments, self.progress, rough=True)]
+        stood = [each for each in seen if each]
+        return [n for n, its in enumerate(seen) if its and not any(its.is_surely_behind(other) for other in stood)]
 
     # -- estimates ----------------------------------------------------------------------------------------------
     def used(self) -> dict[str, Used]:

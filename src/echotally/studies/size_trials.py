@@ -12,7 +12,7 @@ from echotally.projection.trial import Trials
 from echotally.projection.tried import Trial, trial_of
 from echotally.studies.assigned import EFFORT, LARGE, AssignedMonths
 from echotally.studies.choice import Sets
-from echotally.studies.work import month_work
+from echotally.studies.work import month_work, sample_work
 
 #: So many trials are kept while sizes are searched for: those of a function come one after the other.
 _KEPT = 200
@@ -30,8 +30,9 @@ class SizeTrials:
         self._months, self._assignment, self._left = months, assignment, float(_WORK)
         base = months.play(assignment, rough=True)
         self.measured, self.untried = base.measured, set[str]()
-        attempts = base.totals.attempts["total"] if base.confidence is None else EFFORT
-        self._of_month = month_work(attempts, pinned.model.units)
+        exact = base.confidence is None
+        work = month_work(base.totals.attempts["total"], pinned.model.units)
+        self._of_month = work if exact else sample_work(EFFORT, pinned.model.units)
         # The whole month says in the end what all sizes do together, to start tokens that are short as well.
         self._trials = Trials(pinned, base, LARGE, EFFORT, months.seed, rough=True)
         self._taken: Sets = ()

@@ -15,14 +15,15 @@ from echotally.projection.verdict import goes_further
 
 @dataclass(frozen=True)
 class Stood:
-    """How the month stood under an assignment: how many targets it missed, whether some are undecided, its unrounded cost and that of
-    each function.
+    """How the month stood under an assignment: how many targets it surely missed and how many are undecided, its unrounded cost and
+    that of each function. ``between``: of a sample, what the month costs at the least and at the most.
     """
 
     misses: int
-    undecided: bool
+    undecided: int
     cost: Decimal
     functions: Mapping[str, Decimal]
+    between: tuple[Decimal, Decimal]
 
     @classmethod
     def in_(cls, month: PlayedPlan) -> Stood:
@@ -30,7 +31,17 @@ class Stood:
         functions: dict[str, Decimal] = {}
         for (name, _), amount in month.bill.functions.items():
             functions[name] = functions.get(name, Decimal(0)) + amount
-        return cls(len(month.misses), bool(month.undecided), month.bill.unrounded, functions)
+        between = month.bill.unrounded, month.bill.unrounded
+        if sure := month.confidence:
+            between = (
+                (Decimal(0), Decimal("Infinity")) if sure.untold else (Decimal(sure.cost[0]), Decimal(sure.cost[1]))
+            )
+        return cls(len(month.misses), len(month.undecided), month.bill.unrounded, functions, between)
+
+    def is_surely_behind(self, other: Stood) -> bool:
+        """Whether the month itself, of which this is a sample, ranks behind that of the other, whatever is undecided of both."""
+        most = other.misses + other.undecided
+        return self.misses > most or (self.misses == most and self.between[0] > other.between[1])
 
 
 def seems(stood: Stood) -> tuple[int, Decimal]:
@@ -40,7 +51,7 @@ def seems(stood: Stood) -> tuple[int, Decimal]:
 
 def rank(stood: Stood) -> tuple[int, bool, Decimal]:
     """What surely meets all goes before what perhaps does, though it cost more (rule 6.8)."""
-    return stood.misses, not stood.misses and stood.undecided, stood.cost
+    return stood.misses, not stood.misses and stood.undecided > 0, stood.cost
 
 
 def is_no_worse(new: PlayedPlan, old: PlayedPlan, ranked: Callable[[Stood], Any] = rank) -> bool:

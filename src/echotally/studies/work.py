@@ -6,6 +6,8 @@ from __future__ import annotations
 _TWICE_AS_LONG = 400
 #: Building and reading a function take as long as so many events.
 _FOR_EACH = 2_500
+#: Putting a sample together takes, for each function, as long as so many more.
+_OF_SAMPLE = 20_000
 
 
 def month_work(events: float, units: int) -> float:
@@ -18,3 +20,8 @@ def month_work(events: float, units: int) -> float:
 def longer(units: int) -> float:
     """How many times as long an event takes among so many functions."""
     return 1 + units / _TWICE_AS_LONG
+
+
+def sample_work(events: float, units: int) -> float:
+    """As ``month_work``, of a sample of about so many events."""
+    return month_work(events, units) + _OF_SAMPLE * units
