@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from pathlib import Path
 
@@ -103,3 +104,12 @@ def test_plans_of_many_functions_come_in_their_order_with_what_they_came_to_and_
     # Plans of which all share the nodes begin first, and a share is told of all of them.
     assert any(offer.plan.bills == "nodes" for offer in loaded.offers.values())
     assert heard == sorted(heard) and 0 < heard[0] < 0.5 < heard[-1] <= 1
+
+
+def test_threads_take_short_turns_while_they_play():
+    before = sys.getswitchinterval()
+    found = side_by_side({"a": lambda tell: sys.getswitchinterval(), "b": lambda tell: sys.getswitchinterval()})
+    assert max(found) < before / 10 and sys.getswitchinterval() == before
+    with pytest.raises(ZeroDivisionError):
+        side_by_side({"a": lambda tell: 1 / 0})
+    assert sys.getswitchinterval() == before
