@@ -79,14 +79,14 @@ class Ahead:
     def _begin_some(self) -> None:
         while self._pool and self._announced and len(self._begun) < _HELD * self._cores:
             key, play = self._next()
-            self._begun[key] = self._pool.submit(self._played, play)
+            self._begun[key] = self._pool.submit(self._played, play, self._heard)
 
     def _plays_next(self) -> None:
         """Play what is announced next on this core, which has nothing else to do."""
         key, play = self._next()
         self._begun[key] = future = Future[tuple[Any, Player]]()
         try:
-            future.set_result(self._played(play))
+            future.set_result(self._played(play, self._player.tell))
         except (TooLarge, Dearer) as error:
             future.set_exception(error)
 
@@ -94,8 +94,8 @@ class Ahead:
         key = next(iter(self._announced))
         return key, self._announced.pop(key)
 
-    def _played(self, play: Play) -> tuple[Any, Player]:
-        its = self._player.beside(self._heard)
+    def _played(self, play: Play, tell: Callable[[], None]) -> tuple[Any, Player]:
+        its = self._player.beside(tell)
         return play(its), its
 
     def _heard(self) -> None:
