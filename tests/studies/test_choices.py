@@ -12,7 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from echotally.errors import BadInput
+from echotally.engine.machines import HERE
+from echotally.errors import BadInput, TooLarge
 from echotally.model.writing import with_values
 from echotally.output.studies.choose_view import choose_json, choose_verdict
 from echotally.projection.answer import PlayedPlan
@@ -180,6 +181,39 @@ def test_what_small_samples_decided_is_decided_again_in_the_month(estate, monkey
         again.chosen.bill.unrounded
         == played(AssignedMonths(again.loaded, 7, lambda month, _: month), again.assignment).bill.unrounded
     )
+
+
+def test_today_of_a_large_month_is_looked_for_among_plans_that_samples_do_not_tell_from_the_best(estate, monkeypatch):
+    plans = [RUNS.format(name=name, calls=calls, seconds="0", free=0) for name, calls in (("a", "1"), ("b", "3"))]
+    path = estate(SIZED, *plans)
+    expected, tried = choose(path, sizes=False).today, []
+    monkeypatch.setattr(AssignedMonths, "large", True)
+    played = assigned.project_plan
+    monkeypatch.setattr(
+        assigned,
+        "project_plan",
+        lambda *a, how, **more: tried.append((a[1].name, how.sampled_from)) or played(*a, how=how, **more),
+    )
+    chooser = _Chooser(load(path), 7, None, HERE)
+    assert chooser.today().bill == expected.bill
+    # Both as samples, and as the month is played only what may be the best.
+    assert sorted(tried[:2]) == [("c.a", 0), ("c.b", 0)] and tried[2:] == [("c.a", None)]
+
+
+def test_of_what_is_too_large_for_a_sample_the_month_itself_is_played(estate, monkeypatch):
+    path = estate(SIZED, RUNS.format(name="each", calls="0", seconds="1", free=0))
+    played = assigned.project_plan
+
+    def refused(*given, how, **more):
+        if how.sampled_from == 0:
+            raise TooLarge([])
+        return played(*given, how=how, **more)
+
+    monkeypatch.setattr(AssignedMonths, "large", True)
+    monkeypatch.setattr(assigned, "project_plan", refused)
+    months = AssignedMonths(load(path), 7, lambda month, _: month)
+    found = months.play({"f": "c.each"}, rough=True)
+    assert found.confidence is None and found is months.play({"f": "c.each"})
 
 
 def test_a_size_that_does_not_hold_in_the_month_is_left_out_alone(estate, monkeypatch):

@@ -10,7 +10,7 @@ from typing import Generic, TypeVar
 
 from echotally.engine.machines import HERE, Machines
 from echotally.engine.sampling import spared_events
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, TooLarge
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.playing import Playing
@@ -117,7 +117,13 @@ class AssignedMonths(Generic[Seen]):
             sampled_from=start, effort=effort, alike=True, cores=cores or cpu_count() or 1, quantities_only=lean
         )
         on_plan = partial(project_plan, how=how)
-        found = self.places.run(tell, on_plan, self.placed(assignment, sets), offer, self.seed)
+        try:
+            found = self.places.run(tell, on_plan, self.placed(assignment, sets), offer, self.seed)
+        except TooLarge:
+            if start is None:
+                raise
+            # Of hours that hand work on a sample may play more than the month has.
+            found = self.try_out(assignment, sets, tell=tell, cores=cores, lean=lean)
         with self._lock:
             self.played += 1
             # Sizes are tried once each; plans are compared again and again.
