@@ -67,6 +67,7 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "pauses": ("calls", _both(_set("units", "retry_from"), _set("units", "error_rate", 1.0), _set("triggers", "tries", 9))),
     "trail": ("calls", _set("clock", "trail_n", -5)), "diary": ("calls", _set("clock", "diary_n", -5)),
     "carried": ("calls", _both(_grown("carried"), _set("clock", "carried_n", -5))), "born": ("calls", _both(_grown("born"), _set("clock", "born_n", -5))),
+    "touched": ("calls", _both(_grown("seen"), _cut("touched"))),
     **{name: (plan, _both(_grown(name), _set("clock", f"{name}_n", -5))) for name, plan in (("moments", "calls"), ("refusals", "polled"), ("rounds", "calls"), ("seen", "calls"))},
     "turns": ("calls", _both(_cut("turns"), _set("calendar", "what", int(codes.K_TURN), 0))),
     "conditions": ("calls", _set("units", "condition")),
