@@ -300,7 +300,9 @@ def project_loaded(
 
     too_large: dict[str, TooLarge] = {}
     first = placement_on(model, loaded.offers, chosen[0])
-    sampled = model.units >= MANY and not how.exact and wants_sampling(model, loaded.month, first, how.sampled_from)
+    # On other machines each has the room of its own.
+    here = model.units >= MANY and not how.places.width
+    sampled = here and not how.exact and wants_sampling(model, loaded.month, first, how.sampled_from)
 
     def play_if_possible(offer: Offer, cores: int, tell: Tell) -> PlanProjection:
         try:

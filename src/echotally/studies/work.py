@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from echotally.engine.sampling import OF_EACH_FUNCTION
+
 #: So many functions make an event take twice as long, as their records no longer stay near the processor.
 _TWICE_AS_LONG = 400
 #: Building and reading a function take as long as so many events.
 _FOR_EACH = 2_500
-#: Putting a sample together takes, for each function, as long as so many more.
-_OF_SAMPLE = 20_000
 
 
 def month_work(events: float, units: int) -> float:
@@ -24,4 +24,4 @@ def longer(units: int) -> float:
 
 def sample_work(events: float, units: int) -> float:
     """As ``month_work``, of a sample of about so many events."""
-    return month_work(events, units) + _OF_SAMPLE * units
+    return month_work(events, units) + OF_EACH_FUNCTION * units

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from echotally.engine.sampling.estimate import Effort, Sampled, sample, sample_unless_dearer
 from echotally.engine.sampling.expecting import (
+    OF_EACH_FUNCTION,
     SAMPLED_FROM,
     expected_events,
     expected_flows,
@@ -15,6 +16,7 @@ from echotally.engine.sampling.expecting import (
 from echotally.engine.sampling.strata import PARTS
 
 __all__ = [
+    "OF_EACH_FUNCTION",
     "PARTS",
     "SAMPLED_FROM",
     "Effort",

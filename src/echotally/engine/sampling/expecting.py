@@ -21,7 +21,7 @@ from echotally.rates.unit_settings import run_ns, unit_settings
 #: Up to so many expected events a month is played exactly; so many a sample may play at the most.
 SAMPLED_FROM = 40_000_000
 #: Putting a sample together takes as long, for each function, as playing so many events, about: sketches are added up hour by hour.
-_FOR_EACH = 20_000
+OF_EACH_FUNCTION = 20_000
 
 
 def expected_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]) -> float:
@@ -42,7 +42,7 @@ def spared_events(model: Model, month: MonthPlan, placement: Mapping[str, Offer]
 def worth_sampling(model: Model, month: MonthPlan, placement: Mapping[str, Offer], most: float) -> bool:
     """Whether a small sample takes less time than every event does: not below ``most`` events, nor where functions have few each."""
     units = model.units
-    return spared_events(model, month, placement) > max(most, _FOR_EACH * units)
+    return spared_events(model, month, placement) > max(most, OF_EACH_FUNCTION * units)
 
 
 def _expected(model: Model, month: MonthPlan, placement: Mapping[str, Offer], taps: Iterable[Tap]) -> float:
