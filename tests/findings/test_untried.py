@@ -147,7 +147,7 @@ def test_every_form_says_what_was_not_tried(write, little):
 
 def test_of_a_large_month_the_sample_as_it_is_is_played_once_for_all_rules(write, little, monkeypatch):
     monkeypatch.setattr(context, "_MOST_REPLAYED", 100)
-    monkeypatch.setattr(expecting, "_FOR_EACH", 0)
+    monkeypatch.setattr(expecting, "OF_EACH_FUNCTION", 0)
     as_it_is, play = [], context.Context._project
 
     def counted(self, loaded):
