@@ -6,6 +6,8 @@ each asks by itself.
 
 from __future__ import annotations
 
+import re
+
 import pytest
 from hypothesis import assume
 
@@ -18,8 +20,10 @@ from tests.engine.test_records_way import STOOD, month
 from tests.engine.test_short_way import differences, of_any_estate
 from tests.slow_engine.comparing import difference
 
-#: Entries of the calendar that stand for a whole list, and where they are.
-LISTED = STOOD | {"sure", "last", "aside_n", "free_aside", "near_until", "stretch", "row", "units waits", "units lists"}
+#: Entries of the calendar that stand for a whole list, and where they are; who asks for a token; looks when the next token is there,
+#: which nobody waits for who stands in a list, and each of which is a step.
+LISTED = STOOD | set("steps sure aside_n free_aside near_until stretch row".split())
+LISTED |= {"accounts rivals", "accounts rivals_at", "units token_timer", "units waits", "units lists"}
 
 
 def one_by_one(loaded, pauses=()):
@@ -51,6 +55,25 @@ T = (
 LUMPS = 'lumps = [{ cron = "*/30 0-9 2-3 3 *", count = 60 }, { cron = "0 0-9 2-3 3 *", count = 25, over = "1 min" }]\n'
 ONE = "instance_limit = 1\n"
 DEAD = 'dead_letter = "queues.left"\n[queues.left]\n[[triggers]]\nfrom = "queues.left"\nto = "g"\nbatch = 3\n' + G
+
+
+def seven(keys=""):
+    """Functions whose firings come every few minutes, at whole ones, so that what comes again does so at the same instants."""
+    return "".join(
+        f'[functions.s{n}]\nmemory = "512 MB"\nrun = {{ mean = "{20 * n} s", shape = "exponential" }}\ntimeout = "9 min"\n{keys}'
+        f'[schedules.s{n}]\ncron = "*/{n + 2} * 2-4 3 *"\n[[triggers]]\nfrom = "schedules.s{n}"\nto = "s{n}"\n'
+        for n in range(1, 8)
+    )
+
+
+FEW = 'scaling = {{ kind = "per-call", burst = {}, ramp = "{} /h", scope = "account" }}\nkeep_alive = "20 s"'
+#: Who waits in line or stands in a queue may be older than all that come again.
+WAITS = (
+    G
+    + '[endpoints.e]\n[demand.e]\ninto = "endpoints.e"\nspread = "even"\nlumps = [{ cron = "* * 2-4 3 *", count = 3, over = "9 s" }]\n'
+    '[[triggers]]\nfrom = "endpoints.e"\nto = "g"\n[functions.h]\nmemory = "512 MB"\nrun = "5 s"\n[queues.h]\n[demand.h]\ninto = "queues.h"\n'
+    'spread = "even"\nlumps = [{ cron = "* * 2-4 3 *", count = 4, over = "20 s" }]\n[[triggers]]\nfrom = "queues.h"\nto = "h"\nbatch = 2\n'
+)
 CASES = {
     "more comes than one instance takes": (F + ONE + P + D, ""),
     "all of one instant": (F + ONE + P + D.replace(HOURS.format(540), LUMPS), ""),
@@ -64,6 +87,11 @@ CASES = {
     "an account that is full, beside its own limit": (F + ONE + P + D + G + T.replace("TO", "g"), "concurrency_limit = 3"),
     "start tokens": (F + P + D, 'scaling = { kind = "per-call", burst = 1, ramp = "1 /min" }\nkeep_alive = "5 s"\ninstance_limit = 4'),
     "start tokens that two share": (F + P + D + G + T.replace("TO", "g"), 'scaling = { kind = "per-call", burst = 2, ramp = "90 /h", scope = "account" }\nkeep_alive = "5 s"'),
+    "one token for many at an instant": (seven(), FEW.format(1, 45)),
+    "some tokens for many at an instant": (seven("instance_limit = 4\n"), FEW.format(6, 80)),
+    "tokens that others ask for as well": (seven("slots = 2\n") + WAITS, FEW.format(2, 60) + '\nwait_limit = "20 s"\nslots_limit = 2\npull = "eager"'),
+    "tokens, and an account that is full": (seven("error_rate = 0.2\n"), FEW.format(3, 90) + "\nconcurrency_limit = 5"),
+    "tokens, floors and releases": (seven('instance_limit = 2\ninstance_floors = [{ cron = "0 6-22/2 * * *", floor = 1 }, { cron = "0 7-23/2 * * *", floor = 0 }]\nreleases = [{ cron = "*/20 * 2-4 3 *" }]\n'), FEW.format(1, 8) + '\npush = { first_wait = "1 min", longest_wait = "1 min", give_up = "2 h" }'),
     "start tokens, and a limit now and then": (F + "instance_limit = 2\n" + P + D.replace(HOURS.format(540), LUMPS), 'scaling = { kind = "per-call", burst = 1, ramp = "7 /h" }\nkeep_alive = "40 s"\npush = { first_wait = "3 s", longest_wait = "1 min", give_up = "2 h" }'),
     "it also reads a queue": (F + ONE + P + D + '[queues.q]\n[demand.q]\ninto = "queues.q"\nrate = "9 /h"\n[[triggers]]\nfrom = "queues.q"\nto = "f"\n', ""),
     "incidents, releases, floors": (F + ONE.replace("1", "3") + 'releases = [{ cron = "20 * 2 3 *" }]\ninstance_floors = [{ cron = "0 6 * * *", floor = 3 }, { cron = "0 8 * * *", floor = 0 }]\n' + P + D.replace("540", "1200") + '[[incidents]]\nname = "stuck"\ncron = "40 * 2 3 *"\nlasts = "9 min"\nno_new_instances = true\n[[incidents]]\nname = "tight"\ncron = "5 3 2 3 *"\nlasts = "30 min"\nconcurrency_limit = 1\n', 'keep_alive = "30 s"'),
@@ -79,6 +107,7 @@ def test_a_month_is_the_same_to_the_byte(name, write):
     assert (usual.units["waits"] < 0).all() and usual.units["throttled"].max() > 2_000
     listed = month(loaded)
     assert (listed.units["waits"] >= 0).any() == (name != "it also reads a queue") and unlike(usual, listed) == []
+    assert (usual.clock["steps"] == listed.clock["steps"]).all() or "burst" in keys
     # Watched, each of a list asks by itself, and wherever one stops the counts are those of that instant.
     assert unlike(usual, month(loaded, watched=True)) == []
     pauses = (1, 7, 100, 1, 1, 5_000, 3, 1)
@@ -116,15 +145,23 @@ def entries_after_two_hours(loaded):
 
 
 @pytest.mark.parametrize(
-    "name", ["all of one instant", "at whole seconds, from two sources", "given up soon, to dead letters"]
+    "name",
+    [
+        "all of one instant",
+        "at whole seconds, from two sources",
+        "given up soon, to dead letters",
+        "one token for many at an instant",
+        "some tokens for many at an instant",
+    ],
 )
 def test_they_come_again_as_the_plain_engine_has_it(name, write):
     model, keys = CASES[name]
     model = (
-        model.replace('{ mean = "20 s", shape = "exponential" }', '"20 s"')
+        re.sub(r'{ mean = ("\d+ s"), shape = "exponential" }', r"\1", model)
         .replace("0-11 2 3", "0-2 1 3")
         .replace("0-9 2-3 3", "0-3 1 3")
+        .replace("* 2-4 3", "0-3 1 3")
     )
     loaded = load(write(model, card=CARD_OF_ONE.format(keys=keys, prices=PRICES)))
     assert difference(loaded, "test.plan") is None
-    assert month(loaded).units["throttled"].max() > 1_000
+    assert month(loaded).units["throttled"].sum() > 250

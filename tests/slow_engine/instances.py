@@ -78,12 +78,12 @@ class Instances:
         scaling = unit.plan.scaling
         if scaling.burst is None:
             return True
-        per_ns = Fraction(*scaling.ramp)
-        unit.tokens = min(Fraction(scaling.burst), unit.tokens + (self.now - unit.tokens_at) * per_ns)
-        unit.tokens_at = self.now
-        if unit.tokens >= 1:
+        per_ns, bucket = Fraction(*scaling.ramp), unit.bucket
+        bucket.tokens = min(Fraction(scaling.burst), bucket.tokens + (self.now - bucket.at) * per_ns)
+        bucket.at = self.now
+        if bucket.tokens >= 1:
             return True
-        self.wake(self.now + -(-(1 - unit.tokens) // per_ns))
+        self.wake(self.now + -(-(1 - bucket.tokens) // per_ns))
         return False
 
     def others_use(self, plan):
@@ -109,7 +109,7 @@ class Instances:
             self.put(self.now + unit.plan.keep_alive, IDLE, 0, lambda: self.idle(unit))
         unit.cold_starts += 1
         if unit.plan.scaling.burst is not None and token:
-            unit.tokens -= 1
+            unit.bucket.tokens -= 1
         return i
 
     def arm(self, i, unit, number):

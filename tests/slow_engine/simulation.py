@@ -29,6 +29,9 @@ class Simulation(Arrivals, Queues, Streams, Starting, Instances, Runs, Asking, T
         self.heap, self.order, self.numbers = [], count(), count(int(FIRST_NUMBER))
         self.units = {n: Unit(n, f, placement[n].plan, self.horizon, seed) for n, f in self.model.functions.items()}
         self.plan = next(iter(placement.values())).plan
+        if self.plan.scaling.scope == "account":
+            for unit in self.units.values():
+                unit.bucket = next(iter(self.units.values())).bucket
         self.triggers = [
             Trigger(self.units[t.to], t, s, self.model, seed)
             for s in self.model.sources()

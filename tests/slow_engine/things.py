@@ -61,6 +61,13 @@ class Place:
         return not self.running and not self.failed
 
 
+class Bucket:
+    """Start tokens, of a function or of all of its account."""
+
+    def __init__(self, burst):
+        self.tokens, self.at = Fraction(burst or 0), 0
+
+
 class Unit:
     def __init__(self, name, function, plan, month_ns, seed):
         self.name, self.function, self.plan, self.month_ns = name, function, plan, month_ns
@@ -75,7 +82,7 @@ class Unit:
         self.calls = self.started = self.cold_starts = self.billed = self.lives = self.duplicates = 0
         self.in_flight, self.peak, self.inst_peak, self.area, self.since = [], 0, 0, 0, 0
         self.wait_sum = self.wait_max = self.backlog_peak = self.refused = 0
-        self.tokens, self.tokens_at = Fraction(plan.scaling.burst or 0), 0
+        self.bucket = Bucket(plan.scaling.burst)
         self.floor_idle = self.floor_since = self.busy = self.lag_max = 0
         self.target, self.looks, self.looking = self.floor, [], True
         self.fill, self.filling, self.served, self.started_items, self.cold_calls = 0, False, 0, 0, 0

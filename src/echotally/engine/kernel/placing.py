@@ -20,6 +20,7 @@ from echotally.engine.codes import (
     TOKEN,
     WAKE,
     YES,
+    ZERO,
 )
 from echotally.engine.kernel import diary, nodes, reserved
 from echotally.engine.kernel.access import World, account_at, chain_at, clock_of, unit_at
@@ -104,29 +105,48 @@ def _refilled(level: int, since: int, now: int, unit: Unit) -> int:
     return level + (now - since) * unit.ramp_units
 
 
-@kernel
-def token_left(w: World, u: int) -> bool:
-    """Whether a start token is left; if not and something waits, look again when the next one is there."""
-    unit = unit_at(w, u)
-    if unit.token_cost == 0:
-        return True
-    now, account = clock_of(w).now, account_at(w, unit.account)
-    # The bucket is filled up to now whenever it is looked at, so its level never needs a timer of its own.
+@hot
+def filled(w: World, u: int) -> int:
+    """Units in the bucket of start tokens of ``u``, its own or its account's, brought up to now.
+
+    It is filled whenever it is looked at, so that its level never needs a timer of its own.
+    """
+    unit, now = unit_at(w, u), clock_of(w).now
+    account = account_at(w, unit.account)
     if unit.token_scope == YES:
         level = _refilled(account.token_level, account.token_at, now, unit)
         account.token_at, account.token_level = now, level
     else:
         level = _refilled(unit.token_level, unit.token_at, now, unit)
         unit.token_at, unit.token_level = now, level
+    return level
+
+
+@hot
+def next_token_at(w: World, u: int, level: int) -> int:
+    """When a bucket of ``level`` units, too few for a token, holds enough for one."""
+    unit = unit_at(w, u)
+    # Rounded up: at that ns the missing part is there, and not a ns earlier.
+    return clock_of(w).now + (unit.token_cost - level + unit.ramp_units - 1) // unit.ramp_units
+
+
+@kernel
+def token_left(w: World, u: int) -> bool:
+    """Whether a start token is left; if not and something waits, look again when the next one is there."""
+    unit = unit_at(w, u)
+    if unit.token_cost == 0:
+        return True
+    level = filled(w, u)
     if level >= unit.token_cost:
         return True
     clock_of(w).short = YES
-    # Rounded up: at that ns the missing part is there, and not a ns earlier.
-    again = now + (unit.token_cost - level + unit.ramp_units - 1) // unit.ramp_units
-    # One entry a moment: many calls may ask in vain at one instant.
-    if unit.waiting > 0 and unit.token_timer != again:
-        unit.token_timer = again
-        put(w, again, WAKE, u, K_WAKE, u)
+    # Where what finds no room comes again in lists, nothing waits for a token.
+    if unit.waiting > 0 and unit.waits < 0:
+        again = next_token_at(w, u, level)
+        # One entry a moment: many calls may ask in vain at one instant.
+        if unit.token_timer != again:
+            unit.token_timer = again
+            put(w, again, WAKE, u, K_WAKE, u)
     return False
 
 
@@ -136,7 +156,10 @@ def spend_token(w: World, u: int) -> None:
     unit = unit_at(w, u)
     if unit.token_cost > 0:
         if unit.token_scope == YES:
-            account_at(w, unit.account).token_level -= unit.token_cost
+            account = account_at(w, unit.account)
+            account.token_level -= unit.token_cost
+            # Who asked for it has been answered.
+            account.rivals = ZERO
             diary.logged(w, unit.account, TOKEN, STARTS_ONLY)
         else:
             unit.token_level -= unit.token_cost

@@ -190,6 +190,8 @@ class Account:
     crowd_n: int  # how many crowds
     token_level: int  # the shared bucket of start tokens
     token_at: int  # when that was
+    rivals: int  # calls that come again at one instant and surely ask for a token each
+    rivals_at: int  # that instant
     first_instance: int  # reserved: its instances, and how many
     instance_n: int  # how many instances
     first_node: int  # nodes: its nodes, and how many
