@@ -22,7 +22,7 @@ from tests.slow_engine.comparing import difference
 
 #: Entries of the calendar that stand for a whole list, and where they are; who asks for a token; looks when the next token is there,
 #: which nobody waits for who stands in a list, and each of which is a step.
-LISTED = STOOD | set("steps sure aside_n free_aside near_until stretch row".split())
+LISTED = STOOD | {"steps", "sure", "aside_n", "free_aside", "near_until", "stretch", "row"}
 LISTED |= {"accounts rivals", "accounts rivals_at", "units token_timer", "units waits", "units lists"}
 
 

@@ -23,7 +23,7 @@ from tests.conftest import HEAD, PRICES
 from tests.strategies import CARD, estates
 
 #: Heads of the pools and what only a diary counts: not part of any answer.
-ASIDE = set("free_event events_left free_call calls_left free_cargo cargo_left diary_n noted".split())
+ASIDE = {"free_event", "events_left", "free_call", "calls_left", "free_cargo", "cargo_left", "diary_n", "noted"}
 #: How far playing was to go before somebody looked, which the clock decides.
 ASIDE |= {"last"}
 KEPT = (
