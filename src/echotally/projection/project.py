@@ -36,7 +36,7 @@ from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.memory import give_back_memory, keep_large_arrays_apart
 from echotally.projection.metering import Metered, marks_for, meter
 from echotally.projection.playing import USUAL, Playing, PlayingWords
-from echotally.projection.threads import MANY, Progress, Tell, part_of, shared_out, side_by_side
+from echotally.projection.threads import MANY, Progress, Tell, shared_out, side_by_side
 from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check, check_targets, refused_share
 from echotally.projection.when_idle import bill_when_idle
@@ -52,8 +52,6 @@ _A_CALL = 3
 #: Where more attempts of a function than that find no room, it is sampled as well: pushed events come again for hours, each a
 #: hundred times, and that takes a few seconds.
 _THROTTLED = 200_000_000
-#: Of so many plans of many functions some are played at the same time.
-_ROOM = 4
 
 
 def project_plan(
@@ -258,20 +256,18 @@ def _all_played(
     workers: int | None,
     sampled: bool,
 ) -> list[PlanProjection]:
-    """The plans, in their order. Of many functions only the first few are played at the same time: what is kept of them leaves room
-    for one more at a time. Samples of many are put together from so much that each is played by itself, on all cores.
-    """
-    # All share the nodes of a plan, whose month takes one core for long: it begins first.
-    order = sorted(chosen, key=lambda offer: offer.plan.bills != "nodes")
-    few = _ROOM if units >= MANY else len(order)
-    found: dict[str, PlanProjection] = {}
-    for some, early in ((order[:few], True), (order[few:], False)):
-        at_once, cores = shared_out(units, len(some), workers, early=early and not sampled)
-        tasks = {offer.name: partial(play, offer, cores) for offer in some}
-        whole = f"{len(order)} plans" if few < len(order) else ""
-        told = part_of(progress, len(found) / len(order), (len(found) + len(some)) / len(order), whole)
-        found |= zip(tasks, side_by_side(tasks, told, at_once), strict=True)
+    """The plans, in their order. Samples of many functions are put together from so much that each is played by itself, on all cores."""
+    at_once, cores = shared_out(units, len(chosen), workers, early=not sampled)
+    order = sorted(chosen, key=_takes_long)
+    tasks = {offer.name: partial(play, offer, cores) for offer in order}
+    found = dict(zip(tasks, side_by_side(tasks, progress, at_once), strict=True))
     return [found[offer.name] for offer in chosen]
+
+
+def _takes_long(offer: Offer) -> int:
+    """By which plans are begun: first those of which a large estate is one part, played on one core, and where most may come again."""
+    plan = offer.plan
+    return 0 if plan.bills == "nodes" else 1 if plan.scaling.scope == "account" else 2
 
 
 def _why_unplayed(offer: Offer, error: TooLarge) -> str:
