@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from echotally.engine.machines import HERE
-from echotally.errors import BadInput, TooLarge
+from echotally.errors import BadInput, Problem, TooLarge
 from echotally.model.writing import with_values
 from echotally.output.studies.choose_view import choose_json, choose_verdict
 from echotally.projection.answer import PlayedPlan
@@ -214,6 +214,33 @@ def test_of_what_is_too_large_for_a_sample_the_month_itself_is_played(estate, mo
     months = AssignedMonths(load(path), 7, lambda month, _: month)
     found = months.play({"f": "c.each"}, rough=True)
     assert found.confidence is None and found is months.play({"f": "c.each"})
+
+
+@pytest.mark.parametrize("large", [True, False])
+def test_a_plan_whose_month_is_too_large_even_for_a_sample_is_left_out_and_said_to_be(estate, monkeypatch, large):
+    path = estate(
+        SIZED, "".join(RUNS.format(name=n, calls="0", seconds=s, free=0) for n, s in (("a", "1"), ("b", "2")))
+    )
+    played, those = assigned.project_plan, {"c.a"}
+
+    def refused(loaded, *given, **how):
+        if not those.isdisjoint(function.plan for function in loaded.model.functions.values()):
+            raise TooLarge(Problem("expects too many events", "2027-03", allowed="--exact plays them all"))
+        return played(loaded, *given, **how)
+
+    monkeypatch.setattr(AssignedMonths, "large", large)
+    monkeypatch.setattr(assigned, "project_plan", refused)
+    found = choose(path)
+    # The cheaper of the two is the one that nobody knows of.
+    assert found.unplayed == ("c.a",) and found.assignment == {"f": "c.b"} and found.today.offer.name == "c.b"
+    said = choose_verdict(found)
+    assert said[1].startswith("c.a was not played, and may cost less") and json.loads(choose_json(found))[
+        "unplayed"
+    ] == ["c.a"]
+    assert "every assignment on plans that were played was looked at" in said[-1]
+    those.add("c.b")
+    with pytest.raises(TooLarge, match="expects too many events"):
+        choose(path)
 
 
 def test_a_size_that_does_not_hold_in_the_month_is_left_out_alone(estate, monkeypatch):

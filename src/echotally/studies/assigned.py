@@ -45,15 +45,18 @@ class AssignedMonths(Generic[Seen]):
         self._seen = seen
         self._kept: dict[_Key, PlanProjection] = {}
         self._known: dict[_Key, Seen] = {}
+        self._too_large: dict[tuple[str, ...], TooLarge] = {}
         self._lock = Lock()
         # Such months take too much room to keep them, and what is seen of them are quantities, unless a target is about times.
         self._many = loaded.model.units >= MANY
         self._lean = self._many and places is HERE and not asks_for_times(loaded.model)
 
     def play(self, assignment: Mapping[str, str], sets: Sets = (), *, rough: bool = False) -> PlayedPlan:
-        """As ``try_out``; raises ``BadInput`` where the assignment leaves a function no room."""
+        """As ``try_out``; raises ``BadInput`` where the assignment leaves a function no room, or its month is too large."""
         found = self.try_out(assignment, sets, rough=rough)
         if isinstance(found, RefusedPlan):
+            if found.feasible is None:
+                raise self._too_large[tuple(assignment.values())]
             name, why = found.reasons[0]
             raise BadInput(Problem(f"{name} has no room beside the others: {why}", value=assignment[name]))
         return found
@@ -106,6 +109,7 @@ class AssignedMonths(Generic[Seen]):
         """The month under an assignment, with further overrides, if it can be played on ``cores`` (None: all).
 
         ``rough``: of a large month a small sample, which decides the same in a fraction of the time. ``lean``: of its quantities alone.
+        Where even a sample would play too much, the plan is told as one that was not played.
         """
         key = self._key(assignment, sets, rough)
         # Without the lock: of two that ask at once one plays in vain, and both find the same.
@@ -119,11 +123,13 @@ class AssignedMonths(Generic[Seen]):
         on_plan = partial(project_plan, how=how)
         try:
             found = self.places.run(tell, on_plan, self.placed(assignment, sets), offer, self.seed)
-        except TooLarge:
+        except TooLarge as error:
             if start is None:
-                raise
-            # Of hours that hand work on a sample may play more than the month has.
-            found = self.try_out(assignment, sets, tell=tell, cores=cores, lean=lean)
+                self._too_large.setdefault(tuple(assignment.values()), error)
+                found = RefusedPlan.unplayed(offer, error.problems[0].message)
+            else:
+                # Of hours that hand work on a sample may play more than the month has.
+                found = self.try_out(assignment, sets, tell=tell, cores=cores, lean=lean)
         with self._lock:
             self.played += 1
             # Sizes are tried once each; plans are compared again and again.

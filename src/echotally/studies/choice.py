@@ -40,6 +40,8 @@ class Choice(Answer):
     sized: bool = True
     #: Functions of which some sizes were not: only the whole month tells what they do, and all of them would take too long.
     unsized: tuple[str, ...] = ()
+    #: Plans of which it is not known what they would come to: even a sample of their months is too large.
+    unplayed: tuple[str, ...] = ()
 
     def made_to_wait(self) -> list[tuple[str, float | None, float]]:
         """Functions whose work comes to wait long (p95, s: today, as chosen) where no target says how long it may; the longest first.

@@ -20,7 +20,7 @@ from echotally.engine.machines import HERE, Machines, machines
 from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.units import memory_text
-from echotally.projection.answer import PlanProjection, PlayedPlan
+from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
 from echotally.projection.aside import by_processes
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import Metered, meter
@@ -76,7 +76,8 @@ def choose(
     """The cheapest assignment that meets the targets (else with the fewest misses), then sizes (``sizes``).
 
     Today is the plan ``project`` picks, else the closest, with the model's pins. Raises ``BadInput`` where some function
-    fits no plan. ``cluster``: the address of a Dask scheduler whose workers play the months of whole assignments.
+    fits no plan. A plan whose month is too large even for a sample is left out, and said to be (``Choice.unplayed``).
+    ``cluster``: the address of a Dask scheduler whose workers play the months of whole assignments.
     """
     loaded = load(path, sets)
     with machines(cluster) as places:
@@ -111,6 +112,7 @@ def _chosen(chooser: _Chooser, sizes: bool) -> Choice:
         plain.bill.unrounded,
         sized=sizes,
         unsized=tuple(chooser.unsized),
+        unplayed=chooser.unplayed,
     )
 
 
@@ -136,6 +138,7 @@ class _Chooser:
         self.months = AssignedMonths(self.loaded, self.seed, self._seen, self.places)
         self.todays: dict[str, str] = {}
         self.unsized: list[str] = []
+        self.unplayed: tuple[str, ...] = ()
         self._cut_short = False
         #: How many months, of large ones as small samples, are soon played: of small estates hundreds; and as ``project`` plays them.
         self.soon_played = self.whole_played = _FEWEST
@@ -185,11 +188,22 @@ class _Chooser:
 
     # -- estimates ----------------------------------------------------------------------------------------------
     def used(self) -> dict[str, Used]:
-        """What each function used on each plan, which is played once with the functions that fit it."""
+        """What each function used on each plan, which is played once with the functions that fit it.
+
+        Plans whose months are too large even for a sample are left out from here on. Raises ``TooLarge`` where a function has no other.
+        """
         played = self.months.each(list(self.widest.values()), self.progress, rough=True, if_known=True)
-        return {plan: seen.used[plan] for plan, seen in zip(self.widest, played, strict=True)}
+        used = {plan: seen.used[plan] for plan, seen in zip(self.widest, played, strict=True) if plan in seen.used}
+        self.unplayed = tuple(plan for plan in self.widest if plan not in used)
+        self.offers = [offer for offer in self.offers if offer.name not in self.unplayed]
+        self.fits = {name: [plan for plan in plans if plan in used] for name, plans in self.fits.items()}
+        if not all(self.fits.values()):
+            self.months.play(self.widest[self.unplayed[0]])
+        return used
 
     def _seen(self, month: PlanProjection, assignment: Mapping[str, str]) -> _Seen:
+        if isinstance(month, RefusedPlan) and month.feasible is None:
+            return _Seen(None, {})
         used = {
             plan: _used_on(plan, self._metered(month, assignment, self.loaded.offers[plan]))
             for plan, widest in self.widest.items()
@@ -212,7 +226,9 @@ class _Chooser:
         towards that as the targets allow.
         """
         accounts = len({environment.account for environment in self.loaded.model.environments.values()})
-        estimated = Estimates(self.offers, self.fits, self.used(), accounts).search()
+        # First, since it leaves plans out.
+        used = self.used()
+        estimated = Estimates(self.offers, self.fits, used, accounts).search()
         tried = [dict(zip(self.functions, a, strict=True)) for a in estimated.best()[: min(_PLAYED, self.soon_played)]]
         tried += [d for d in self._uniform() if d not in tried]
         tried += [today for today in (self.todays,) if today and today not in tried]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import timedelta
 
 from echotally.errors import safe
@@ -91,14 +91,20 @@ def verdict_lines(projection: Projection) -> list[str]:
         ]
     before = list(trouble_lines(projection, shown)) if shown else []
     first = 1 if _piling(projection) else 0
-    return [*before[:first], headline(projection), *_unplayed(projection), *before[first:], *_reasons(projection)]
+    return [
+        *before[:first],
+        headline(projection),
+        *not_played([plan.offer.name for plan in projection.unplayed]),
+        *before[first:],
+        *_reasons(projection),
+    ]
 
 
-def _unplayed(projection: Projection) -> Iterator[str]:
+def not_played(plans: Sequence[str]) -> Iterator[str]:
     """That it is not known of some plans what they would come to."""
-    if names := [safe(plan.offer.name) for plan in projection.unplayed]:
-        were = "was" if len(names) == 1 else "were"
-        yield f"{', '.join(names)} {were} not played, and may cost less: even a sample of the month there is too large (see below)."
+    if plans:
+        names, were = ", ".join(map(safe, plans)), "was" if len(plans) == 1 else "were"
+        yield f"{names} {were} not played, and may cost less: even a sample of the month there is too large."
 
 
 def headline(projection: Projection) -> str:

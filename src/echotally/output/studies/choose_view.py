@@ -15,7 +15,7 @@ from echotally.model.units import memory_text
 from echotally.output.base.charts import new_figure, picture, source_of, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, signed, table
 from echotally.output.projection.projection_json import amount_text
-from echotally.output.projection.verdict_text import check_text
+from echotally.output.projection.verdict_text import check_text, not_played
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.showback import showback, splits_of
 from echotally.projection.totals import totals_of
@@ -36,17 +36,19 @@ def choose_verdict(found: Choice) -> list[str]:
         f"{money(chosen.shown)} {currency} a month on {plans} plan(s), {met}; today {money(today.shown)} on {found.today.offer.name} "
         f"({_kept(found.today)}): {signed(change)}."
     ]
+    lines += not_played(found.unplayed)
     lines += [f"  it misses {check_text(miss, currency)}." for miss in found.chosen.misses]
     lines += _made_to_wait(found)
     lines += _unsized(found)
-    sure = "every assignment was looked at"
+    those = " on plans that were played" if found.unplayed else ""
+    sure = f"every assignment{those} was looked at"
     if found.bound is not None and found.bound <= 0:
         # Where a plan bills instances by the month, what one function adds there may be nothing.
         sure = "how much cheaper another assignment could be is not known"
     # How far the choice is from the bound at most: nobody has looked at every assignment of a large estate.
     elif found.bound is not None:
         gap = found.assigned - found.bound
-        sure = f"no assignment at today's sizes costs less than {money(found.bound)}, a gap of {money(gap)}"
+        sure = f"no assignment{those} at today's sizes costs less than {money(found.bound)}, a gap of {money(gap)}"
     lines.append(f"How sure: {found.method}; {sure}; {found.played} months played.")
     return lines
 
@@ -298,6 +300,7 @@ def choose_json(found: Choice, by: str | None = None) -> str:
         "estimated": found.tried,
         "played": found.played,
         "unsized": list(found.unsized),
+        "unplayed": list(found.unplayed),
         "bound": None if found.bound is None else amount_text(found.bound),
     }
     if by:
