@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -112,4 +113,16 @@ def test_threads_take_short_turns_while_they_play():
     assert max(found) < before / 10 and sys.getswitchinterval() == before
     with pytest.raises(ZeroDivisionError):
         side_by_side({"a": lambda tell: 1 / 0})
+    assert sys.getswitchinterval() == before
+    # Of two callers at once the first to begin is done first, while the other still plays.
+    begun, done = threading.Event(), threading.Event()
+    other = threading.Thread(target=lambda: side_by_side({"c": lambda tell: begun.set() or done.wait(10)}))
+
+    def first(tell):
+        other.start()
+        return begun.wait(10)
+
+    assert side_by_side({"a": first}) == [True] and sys.getswitchinterval() < before / 10
+    done.set()
+    other.join()
     assert sys.getswitchinterval() == before

@@ -61,7 +61,7 @@ def side_by_side(
 
         return tell
 
-    with _in_short_turns(), ThreadPoolExecutor(workers or cpu_count()) as pool:
+    with _TURNS.short(), ThreadPoolExecutor(workers or cpu_count()) as pool:
         running = [pool.submit(task, watched(name)) for name, task in tasks.items()]
         try:
             # A failure ends all of them, whichever it is; asking one after the other would hear of it late.
@@ -74,19 +74,34 @@ def side_by_side(
             raise
 
 
-@contextmanager
-def _in_short_turns() -> Iterator[None]:
-    """Let threads have the interpreter one after the other for a short while each.
+class _Turns:
+    """How long threads have the interpreter one after the other, which is the same for all of them."""
 
-    Whoever lets go of it for an array of some thousand numbers, which takes microseconds, would wait for it for 5 ms after, as long as
-    somebody else has it: samples of two plans of a thousand functions took three times as long.
-    """
-    before = sys.getswitchinterval()
-    sys.setswitchinterval(min(before, _TURN_S))
-    try:
-        yield
-    finally:
-        sys.setswitchinterval(before)
+    def __init__(self) -> None:
+        self._lock, self._callers, self._usual = Lock(), 0, 0.0
+
+    @contextmanager
+    def short(self) -> Iterator[None]:
+        """Let each have it for a short while, until the last of those who asked for that is done.
+
+        Whoever lets go of it for an array of some thousand numbers, which takes microseconds, would wait for it for 5 ms after, as long
+        as somebody else has it: samples of two plans of a thousand functions took three times as long.
+        """
+        with self._lock:
+            if self._callers == 0:
+                self._usual = sys.getswitchinterval()
+                sys.setswitchinterval(min(self._usual, _TURN_S))
+            self._callers += 1
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._callers -= 1
+                if self._callers == 0:
+                    sys.setswitchinterval(self._usual)
+
+
+_TURNS = _Turns()
 
 
 class _Together:
