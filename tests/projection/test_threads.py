@@ -14,6 +14,7 @@ from echotally.projection import project, threads
 from echotally.projection.loaded import load
 from echotally.projection.project import project_loaded
 from echotally.projection.threads import shared_out, side_by_side
+from echotally.rates.card import Plan
 
 
 @pytest.mark.parametrize("workers", [1, 2, 5])
@@ -91,9 +92,10 @@ def test_plans_of_many_functions_come_in_their_order_with_what_they_came_to_and_
     expected = project_loaded(loaded, [], workers=1)
     monkeypatch.setattr(threads, "MANY", 1)
     monkeypatch.setattr(project, "MANY", 1)
-    played = project.project_plan
+    played, begun = project.project_plan, list[Plan]()
 
     def tells(*asked):  # type: ignore[no-untyped-def]
+        begun.append(asked[1].plan)
         for share in (0.25, 1.0):
             asked[3](share)
         return played(*asked)
@@ -102,9 +104,22 @@ def test_plans_of_many_functions_come_in_their_order_with_what_they_came_to_and_
     found = project_loaded(loaded, [], None, lambda _, share: heard.append(share), None)
     assert found.to_frame().equals(expected.to_frame())
     assert [p.offer.name for p in found.plans] == [p.offer.name for p in expected.plans]
-    # Plans of which all share the nodes begin first, and a share is told of all of them.
-    assert any(offer.plan.bills == "nodes" for offer in loaded.offers.values())
+    # A share is told of all of them.
     assert heard == sorted(heard) and 0 < heard[0] < 0.5 < heard[-1] <= 1
+
+    # First those of which all share the nodes, then those whose functions share their start tokens.
+    begun.clear()
+    project_loaded(loaded, [], workers=1)
+    nodes, tokens = ([n for n, plan in enumerate(begun) if its(plan)] for its in (has_nodes, shares_tokens))
+    assert nodes == [0] and tokens and tokens == list(range(1, len(tokens) + 1)) and len(begun) > len(tokens) + 1
+
+
+def has_nodes(plan: Plan) -> bool:
+    return plan.bills == "nodes"
+
+
+def shares_tokens(plan: Plan) -> bool:
+    return plan.scaling.scope == "account" and not has_nodes(plan)
 
 
 def test_threads_take_short_turns_while_they_play():
