@@ -64,7 +64,7 @@ def test_progress_is_the_mean_of_the_tasks() -> None:
 
 
 @pytest.mark.parametrize(
-    ("units", "months", "workers", "early", "expected"),
+    ("units", "months", "workers", "room", "expected"),
     [
         # Small ones: as many as there are cores, and what is left of them for parts.
         (12, 7, 4, False, (4, 1)),
@@ -80,9 +80,9 @@ def test_progress_is_the_mean_of_the_tasks() -> None:
     ],
 )
 def test_many_functions_are_played_at_once_as_far_as_memory_goes(
-    units: int, months: int, workers: int, early: bool, expected: tuple[int | None, int]
+    units: int, months: int, workers: int, room: bool, expected: tuple[int | None, int]
 ) -> None:
-    assert shared_out(units, months, workers, early=early) == expected
+    assert shared_out(units, months, workers, room=room) == expected
 
 
 def test_plans_of_many_functions_come_in_their_order_with_what_they_came_to_and_progress_never_goes_back(

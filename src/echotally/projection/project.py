@@ -257,7 +257,7 @@ def _all_played(
     sampled: bool,
 ) -> list[PlanProjection]:
     """The plans, in their order. Samples of many functions are put together from so much that each is played by itself, on all cores."""
-    at_once, cores = shared_out(units, len(chosen), workers, early=not sampled)
+    at_once, cores = shared_out(units, len(chosen), workers, room=not sampled)
     order = sorted(chosen, key=_takes_long)
     tasks = {offer.name: partial(play, offer, cores) for offer in order}
     found = dict(zip(tasks, side_by_side(tasks, progress, at_once), strict=True))

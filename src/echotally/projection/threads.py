@@ -17,27 +17,27 @@ Tell = Callable[[float], None]
 Result = TypeVar("Result")
 #: From so many functions on, in all environments, months are played one after the other.
 MANY = 300
-#: Where little else is kept yet, months of so many functions together have room at the same time.
+#: Where little is kept of each, months of so many functions together have room at the same time.
 _AT_ONCE = 2_400
 #: How long a thread has the interpreter while others want it, s.
 _TURN_S = 0.000_1
 
 
-def part_of(progress: Progress | None, begin: float, end: float, whole: str = "") -> Progress | None:
-    """What hears of a part of the ``whole`` (left out: of what it is told), from one share of it to another."""
-    return (lambda what, share: progress(whole or what, begin + (end - begin) * share)) if progress else None
+def part_of(progress: Progress | None, begin: float, end: float) -> Progress | None:
+    """What hears of a part of the whole, from one share of it to another."""
+    return (lambda what, share: progress(what, begin + (end - begin) * share)) if progress else None
 
 
-def shared_out(units: int, months: int, workers: int | None = None, *, early: bool = False) -> tuple[int | None, int]:
+def shared_out(units: int, months: int, workers: int | None = None, *, room: bool = False) -> tuple[int | None, int]:
     """On how many threads so many months are played (None: one per core), and on how many cores each.
 
     ``units``: functions in all environments. Months of an estate that would not fit into memory several times are played one after
-    the other, the parts of each side by side; ``early``: little else is kept yet, so that some at a time fit.
+    the other, the parts of each side by side; ``room``: so little is kept of each that some at a time fit.
     """
     cores = (cpu_count() or 1) if workers is None else workers
     if units < MANY:
         return workers, max(1, cores // max(1, months))
-    at_once = max(1, min(cores, months, _AT_ONCE // units)) if early else 1
+    at_once = max(1, min(cores, months, _AT_ONCE // units)) if room else 1
     return at_once, cores // at_once
 
 

@@ -80,7 +80,7 @@ class AssignedMonths(Generic[Seen]):
         """
         workers, cores = (1, None) if self._many else (self.places.width, 1)
         if self._lean:
-            workers, cores = shared_out(self.loaded.model.units, len(assignments), early=True)
+            workers, cores = shared_out(self.loaded.model.units, len(assignments), room=True)
 
         def told(assignment: Mapping[str, str], tell: Callable[[float], None]) -> Seen:
             key, itself = (self._key(assignment, (), how) for how in (rough, False))

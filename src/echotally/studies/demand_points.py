@@ -71,7 +71,7 @@ def demand_points(
 
     tasks = {f"{scale:g} x, {name}": partial(played, scale, name) for scale in changed for name in names}
     # Of quantities alone little is kept.
-    workers, cores = shared_out(projection.model.units, len(tasks), early=quantities)
+    workers, cores = shared_out(projection.model.units, len(tasks), room=quantities)
     found = side_by_side(tasks, progress, workers)
     by_task = dict(zip(tasks, found, strict=True))
     points = []

@@ -75,7 +75,7 @@ def _full_until(w: World, u: int) -> int:
 
 @hot
 def _is_too_late(w: World, u: int, level: int) -> int:
-    """ZERO, or YES where others that come again now, all of older events, surely take every token that is left.
+    """YES where others that come again now, all of older events, surely take every token that is left; else ZERO, and it is one of them.
 
     One of a unit that has no instance with room and no other candidate now takes a token, or finds that there is none. That they are
     older is the calendar's order, and the older event starts first (rule 4.1).

@@ -36,8 +36,8 @@ def choose_verdict(found: Choice) -> list[str]:
         f"{money(chosen.shown)} {currency} a month on {plans} plan(s), {met}; today {money(today.shown)} on {found.today.offer.name} "
         f"({_kept(found.today)}): {signed(change)}."
     ]
-    lines += not_played(found.unplayed)
     lines += [f"  it misses {check_text(miss, currency)}." for miss in found.chosen.misses]
+    lines += not_played(found.unplayed)
     lines += _made_to_wait(found)
     lines += _unsized(found)
     those = " on plans that were played" if found.unplayed else ""
