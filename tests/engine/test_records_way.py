@@ -19,8 +19,10 @@ from tests.conftest import PRICES
 from tests.engine.test_short_way import differences, of_any_estate
 from tests.slow_engine.comparing import difference
 
+#: Where what is to come stands, and how long its stretches are: the order in which it comes is the same.
+STOOD = {"row", "near_until", "aside_n", "free_aside", "bits", "stretch", "walked", "came_near"}
 #: Where an event stood, and what only a diary writes down: not part of any answer.
-STOOD = {
+STOOD |= {
     "beside",
     "beside_at",
     "behind",

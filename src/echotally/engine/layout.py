@@ -61,9 +61,9 @@ MANY_UNITS, SEEN_AT_ONCE = 16, 512
 SENTINELS = 4
 #: So many entries stand in a row; more are a heap.
 ROW = 64
-#: Calendars of more entries than that put aside what is due later than the present stretch of time, of so many stretches (a power of
-#: two) each 2^30 ns long; what is due after all of them stands together.
-FEW_ENTRIES, AHEAD, AHEAD_BITS = 4_096, 4_096, 30
+#: What is due later than the present stretch of time is put aside, in lists for so many stretches (a power of two); what is due after
+#: all of them stands together. Of more entries than so many stretches are 2^30 ns long at least.
+FEW_ENTRIES, AHEAD, AHEAD_BITS = 4_096, 1_024, 30
 #: Places in a bin are kept in 2^24ths of it.
 OFFSET_BITS = 24
 #: Levels are exact below this, then as waits.

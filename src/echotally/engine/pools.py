@@ -17,11 +17,11 @@ _MANY = 200_000
 
 def _room_beside(world: World, n: int) -> dict[str, Any]:
     """Room for as many entries put aside as the calendar has for all of them."""
-    before = len(world.aside) if len(world.aside) > 1 else 0
+    before = len(world.aside)
     longer = np.zeros(n, world.aside.dtype)
-    longer[:before] = world.aside[:before]
+    longer[:before] = world.aside
     link_free(longer, before)
-    return {"aside": longer, "ahead": world.ahead if before else layout.none_ahead()}
+    return {"aside": longer}
 
 
 def _lengthened(array: Any, n: int) -> Any:
@@ -60,8 +60,7 @@ def with_room(world: World, events: int = 0) -> World:
     if len(world.calendar) - layout.SENTINELS - clock["entries_n"] - clock["aside_n"] <= 4 * margin:
         changed["calendar"] = longer = layout.empty_calendar(2 * len(world.calendar) + 4 * margin)
         longer[: len(world.calendar)] = world.calendar
-        if len(longer) > layout.FEW_ENTRIES:
-            changed |= _room_beside(world, len(longer))
+        changed |= _room_beside(world, len(longer))
     if len(world.expected) - clock["expected_n"] <= margin:
         changed["expected"] = longer = layout.records(records.Expected, 2 * len(world.expected) + margin)
         # The ring is unrolled, so that its first place is the first again.

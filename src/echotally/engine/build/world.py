@@ -174,10 +174,12 @@ def _ring_and_heap(clock: Any, taps: Any) -> dict[str, Any]:
     size = _size(int(clock[0]["margin"]))
     # What stands in it at 0 s is put there before anybody looks for room: a tap's first event, or one for each of its clients.
     entries = 4 * size + len(taps) + int(taps["clients"].sum()) + 4 * int(clock[0]["units"])
+    aside = layout.records(records.Aside, entries)
+    link_free(aside, 0)
     return {
         "calendar": layout.empty_calendar(entries),
-        "aside": layout.records(records.Aside, 1),
-        "ahead": np.full(1, codes.NONE, np.int64),
+        "aside": aside,
+        "ahead": layout.none_ahead(),
         "expected": layout.records(records.Expected, size),
     }
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from echotally.engine.codes import (
@@ -38,6 +40,7 @@ from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 from echotally.engine.records import Unit
 
 _MS: int = np.int64(1_000_000)  # type: ignore[assignment]
+_MS_UNSIGNED: Any = np.uint64(1_000_000)
 
 
 @kernel
@@ -130,9 +133,11 @@ def activate(w: World, i: int) -> None:
 @hot
 def rounded(unit: Unit, ns: int) -> int:
     """Billed time of ``ns``: up to the plan's unit, at least its minimum."""
-    # In whole ns, so that no cent depends on a float (rule 6.1). A division by a number that is known is a multiplication.
+    # In whole ns, so that no cent depends on a float (rule 6.1). A division by a number that is known is a multiplication, which
+    # has less to set right where no number is below 0.
     if unit.round_ns == _MS:
-        return max((ns + _MS - 1) // _MS * _MS, unit.least_ns)
+        begun: int = np.int64(np.uint64(ns + _MS - 1) // _MS_UNSIGNED)  # type: ignore[assignment]
+        return max(begun * _MS, unit.least_ns)
     return max((ns + unit.round_ns - 1) // unit.round_ns * unit.round_ns, unit.least_ns)
 
 

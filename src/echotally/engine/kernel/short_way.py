@@ -9,15 +9,14 @@ has not been taken in yet, or a call that is given its event after all (``unfold
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from echotally.engine.codes import (
-    ARRIVALS,
-    BACKLOG_PEAK,
     CARRIED,
     END,
     ERROR_STREAM,
     FELL,
     FREE,
-    IN_FLIGHT_PEAK,
     K_SHORT_END,
     K_TAP,
     L_FREE,
@@ -32,6 +31,7 @@ from echotally.engine.codes import (
     ZERO,
 )
 from echotally.engine.kernel import (
+    alone,
     beside,
     diary,
     dispatch,
@@ -39,9 +39,9 @@ from echotally.engine.kernel import (
     lifecycle,
     pools,
     records_way,
-    series,
     settle,
     starting,
+    tally,
     taps,
     waits,
 )
@@ -52,17 +52,15 @@ from echotally.engine.kernel.access import (
     chain_at,
     clock_of,
     entry_at,
-    estate_level_at,
     event_at,
+    highest_bit,
     instance_at,
-    level_bin_at,
     n_born,
     n_calendar,
     n_carried,
     n_diary,
     n_log,
     n_moments,
-    source_at,
     tap_at,
     trigger_at,
     unit_at,
@@ -70,8 +68,10 @@ from echotally.engine.kernel.access import (
 from echotally.engine.kernel.calendar import KIND_BITS, drop_first, put, replace_first
 from echotally.engine.kernel.chance import uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
-from echotally.engine.kernel.sketch import level_bin
-from echotally.engine.layout import SENTINELS, WIDE_BITS, WIDE_LOW
+from echotally.engine.kernel.tally import Tally
+from echotally.engine.layout import SENTINELS
+from echotally.engine.records import Unit
+from echotally.model.spread import CONSTANT
 
 _KIND_MASK: int = (YES << KIND_BITS) - YES
 
@@ -106,6 +106,36 @@ def _highest(w: World, u: int) -> int:
     return account.limit - (account.in_flight - unit.in_flight) if account.limit >= 0 else NEVER
 
 
+class Way(NamedTuple):
+    """What is the same for all short calls of a tap as long as nothing else happens: read once."""
+
+    tap: int
+    unit: int
+    idle: int  # the list of idle instances
+    items: int  # events of a call
+    payload: int  # size of each event, bytes; NONE: drawn each time
+    heaviest: int  # the largest event that may start, bytes
+    alone: bool  # see ``kernel.alone``
+    slower: float  # times so much a run takes on an instance that has no other call
+
+
+@hot
+def _way(w: World, p: int) -> Way:
+    tap, trigger = tap_at(w, p), trigger_at(w, tap_at(w, p).short)
+    u, unit = trigger.unit, unit_at(w, trigger.unit)
+    return Way(
+        p,
+        u,
+        unit.lists + L_FREE,
+        trigger.items,
+        whole(tap.payload_scale) if tap.payload_kind == CONSTANT else NONE,
+        unit.payload_limit if unit.payload_limit >= 0 else NEVER,
+        alone.is_alone(unit),
+        # As ``_run_ns`` has it, for one call.
+        unit.cpu_load / unit.cpu_cap if unit.cpu_load > unit.cpu_cap else 1.0,
+    )
+
+
 @kernel
 def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, whose numbers a compiler keeps in registers
     """Play up to ``most`` entries that are arrivals of tap ``p`` or ends of its short calls; returns how many that were.
@@ -113,23 +143,20 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
     Records of a stream that come in between and only wait do not end the run, and are not counted here. None: the next entry goes
     the usual way. Counts and levels are written back before anybody else looks at them.
     """
-    clock, g, u = clock_of(w), tap_at(w, p).short, trigger_at(w, tap_at(w, p).short).unit
-    unit, idle = unit_at(w, u), unit_at(w, u).lists + L_FREE
+    clock, way = clock_of(w), _way(w, p)
+    u, unit, idle = way.unit, unit_at(w, way.unit), chain_at(w, way.idle)
     if _busy_now(w, u):
         return ZERO
-    margin, items = clock.margin, trigger_at(w, g).items
-    limit, fullest = min(clock.until, clock.horizon), n_calendar(w) - SENTINELS - 4 * margin
-    most = min(most, _room_in_log(w))
-    heaviest, highest = unit.payload_limit if unit.payload_limit >= 0 else NEVER, _highest(w, u)
+    limit = min(clock.until, clock.horizon)
+    most = min(most, _room_in_log(w), _summable(unit), _room(w))
     # Others' calls in flight neither come nor go meanwhile.
-    level, others, peak = unit.in_flight, clock.in_flight - unit.in_flight, ZERO
-    since, since_all = unit.level_since, clock.level_since
-    starts, ends, last_end, payload, longest, usual, bad = ZERO, ZERO, ZERO, ZERO, ZERO, ZERO, NONE
-    busy, busy_hi, billed, billed_hi = ZERO, ZERO, ZERO, ZERO
-    asked, puts_out = kinds.is_answered(trigger_at(w, g).kind), unit.emit_n > 0
+    level, others, peak, highest = unit.in_flight, clock.in_flight - unit.in_flight, ZERO, _highest(w, u)
+    since = tally.level_since(w, u)
+    starts, ends, last_end, payload, usual, bad = ZERO, ZERO, ZERO, ZERO, ZERO, NONE
+    busy, billed = ZERO, ZERO
+    asked, puts_out = kinds.is_answered(trigger_at(w, tap_at(w, p).short).kind), unit.emit_n > 0
     stays = True
-    # Where a pool is low Python makes it larger first.
-    while stays and starts + ends < most and clock.entries_n + clock.aside_n <= fullest and clock.calls_left >= margin:
+    while stays and starts + ends < most:
         # Ends come before arrivals of an instant (rule 1.3), which the keys say.
         comes, what, at = beside.comes_first(w), entry_at(w, 0).what, beside.next_at(w)
         if at >= limit:
@@ -139,16 +166,16 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
             if tap_at(w, clock.beside).short >= 0 or dispatch.low(w):
                 break
             most -= records_way.played(w, most - starts - ends)
+            most = min(most, starts + ends + _room(w))
             stays = not _busy_now(w, u)
         elif comes or what == (p << KIND_BITS) | K_TAP:
             clock.now = at
-            payload = _arrives(w, p, comes)
-            i = chain_at(w, idle).head
+            payload = _arrives(w, way, comes)
             # An arrival with company at its instant goes with it: what starts first is ``dispatch``'s to say.
-            stays = beside.next_at(w) > at and payload <= heaviest and level < highest and i >= 0
+            stays = beside.next_at(w) > at and payload <= way.heaviest and level < highest and idle.head >= 0
             if stays:
-                since, since_all = _weighed(w, u, level, others, since, since_all)
-                longest = max(longest, _starts(w, p, i, items, payload))
+                since = tally.weighed(w, u, level, others, since, at)
+                _starts(w, way, at, payload)
                 level += 1
                 peak = max(peak, level)
                 starts += 1
@@ -161,19 +188,16 @@ def played(w: World, p: int, most: int) -> int:  # noqa: PLR0915 - one loop, who
             # What is put out arrives at this instant, before anything else of it.
             stays = bad < 0 and not puts_out
             if bad < 0:
-                since, since_all = _weighed(w, u, level, others, since, since_all)
-                ran, own = _ends(w, what >> KIND_BITS, u, asked, items)
-                busy, busy_hi = busy + (ran & WIDE_LOW), busy_hi + (ran >> WIDE_BITS)
-                billed, billed_hi = billed + (own & WIDE_LOW), billed_hi + (own >> WIDE_BITS)
+                since = tally.weighed(w, u, level, others, since, at)
+                ran, own = _ends(w, way, what >> KIND_BITS, at, asked)
+                busy, billed = busy + ran, billed + own
                 level -= 1
                 ends, last_end = ends + 1, at
         else:
             break
-    unit.level_since, clock.level_since, unit.longest_run = since, since_all, max(unit.longest_run, longest)
-    _spent(w, u, busy, busy_hi, billed, billed_hi)
     n = starts + ends + usual + (bad >= 0)
-    _counted(w, p, n, starts + usual, starts, ends)
-    _seen(w, p, starts > 0, peak, last_end)
+    clock.steps += n
+    tally.written_back(w, p, Tally(starts + usual, starts, ends, peak, since, last_end, busy, billed))
     _afterwards(w, p, usual > 0, ends > 0, payload, bad)
     return n
 
@@ -186,10 +210,24 @@ def _room_in_log(w: World) -> int:
 
 
 @hot
-def _arrives(w: World, p: int, is_beside: bool) -> int:
+def _room(w: World) -> int:
+    """How many entries may be played before a pool is low, which Python then makes larger; an entry takes one place of each at most."""
+    clock = clock_of(w)
+    fullest = n_calendar(w) - SENTINELS - 4 * clock.margin
+    return min(fullest - clock.entries_n - clock.aside_n, clock.calls_left - clock.margin) + 1
+
+
+@hot
+def _summable(unit: Unit) -> int:
+    """So many of a unit's runs, and of the times they are billed for, add up to less than 2^62 ns."""
+    return NEVER >> (highest_bit(unit.timeout + unit.round_ns + unit.least_ns + 1) + 1)
+
+
+@hot
+def _arrives(w: World, way: Way, is_beside: bool) -> int:
     """An event of a tap comes, whose next one stands beside the calendar or in it; returns its size, bytes."""
-    payload, first = taps.payload_of(w, p), entry_at(w, 0)
-    coming = taps.next_arrival(w, p)
+    payload, first = way.payload if way.payload >= 0 else taps.payload_of(w, way.tap), entry_at(w, 0)
+    coming = taps.next_arrival(w, way.tap)
     if is_beside:
         beside.moves_on(w, coming)
     elif coming < clock_of(w).horizon:
@@ -200,54 +238,47 @@ def _arrives(w: World, p: int, is_beside: bool) -> int:
 
 
 @hot
-def _weighed(w: World, u: int, level: int, others: int, since: int, since_all: int) -> tuple[int, int]:
-    """Until now so many calls were in flight, in the unit and, with ``others``, in all (as ``levels.in_flight_changes``).
-
-    Returns since when the next levels hold.
-    """
-    now = clock_of(w).now
-    # What happens at one instant weighs nothing.
-    if now > since:
-        level_bin_at(w, level_bin(level) * clock_of(w).units + u).v += now - since
-        since = now
-    if now > since_all:
-        estate_level_at(w, level_bin(level + others)).v += now - since_all
-        since_all = now
-    return since, since_all
-
-
-@hot
-def _starts(w: World, p: int, i: int, items: int, payload: int) -> int:
-    """A call starts on instance ``i``, the one released last; returns how long it would run, ns, if nothing ended it."""
-    clock, u = clock_of(w), instance_at(w, i).unit
-    unit, c = unit_at(w, u), clock.free_call
-    call = call_at(w, c)
+def _starts(w: World, way: Way, now: int, payload: int) -> None:
+    """A call starts on the instance released last."""
+    clock, i = clock_of(w), chain_at(w, way.idle).head
+    unit, c = unit_at(w, way.unit), clock.free_call
+    call, number = call_at(w, c), clock.number
     clock.free_call = call.next
     clock.calls_left -= 1
-    lifecycle.takes(w, i)
-    lifecycle.activate(w, i)
-    ns = _run_ns(w, u, i, items, payload)
+    # Numbered as its event would be, since ties go by it.
+    clock.number = number + 1
+    call.state = RUNNING
+    call.tap = way.tap
+    call.number = number
+    call.instance = i
+    call.started = now
+    call.payload = payload
+    if way.alone:
+        alone.takes(w, way.idle, i, now)
+    else:
+        _takes_beside_others(w, i)
+    ns = _run_ns(w, way, i, payload)
     if ns == 0:
         clock.instant = YES
     call.timed_out = YES if ns > unit.timeout else NO
-    call.state = RUNNING
-    call.tap = p
-    # Numbered as its event would be, since ties go by it.
-    call.number = clock.number
-    call.instance = i
-    call.started = clock.now
-    call.payload = payload
-    clock.number += 1
     diary.logged(w, unit.account, ROSE, WHOLE_LOG)
-    put(w, clock.now + min(ns, unit.timeout), END, call.number, K_SHORT_END, c)
-    return ns
+    unit.longest_run = max(unit.longest_run, ns)
+    put(w, now + min(ns, unit.timeout), END, number, K_SHORT_END, c)
+
+
+@kernel
+def _takes_beside_others(w: World, i: int) -> None:
+    lifecycle.takes(w, i)
+    lifecycle.activate(w, i)
 
 
 @hot
-def _run_ns(w: World, u: int, i: int, items: int, payload: int) -> int:
+def _run_ns(w: World, way: Way, i: int, payload: int) -> int:
     """How long a run on instance ``i`` takes, as ``starting.begin`` has it."""
-    unit, instance = unit_at(w, u), instance_at(w, i)
-    work = starting.usual_work(w, u, items, payload * items)
+    unit, instance = unit_at(w, way.unit), instance_at(w, i)
+    work = starting.usual_work(w, way.unit, way.items, payload * way.items)
+    if way.alone:
+        return whole(work * way.slower)
     load = (instance.calls - instance.quiet) * unit.cpu_load
     if load > unit.cpu_cap:
         work *= load / unit.cpu_cap
@@ -273,87 +304,33 @@ def _failing(w: World, c: int, u: int) -> int:
 
 
 @hot
-def _ends(w: World, c: int, u: int, asked: bool, items: int) -> tuple[int, int]:
+def _ends(w: World, way: Way, c: int, now: int, asked: bool) -> tuple[int, int]:
     """A call that went well is over; returns how long it ran, and the time it is charged for, ns."""
-    clock, call, unit = clock_of(w), call_at(w, c), unit_at(w, u)
+    clock, call, unit = clock_of(w), call_at(w, c), unit_at(w, way.unit)
     # It began at once, so that it ran as long as it was in flight.
-    ran = clock.now - call.started
+    ran = now - call.started
     own = lifecycle.rounded(unit, ran) if unit.bills == RUNS else ran
-    waits.charge_seen(w, u, own)
-    if asked:
-        waits.answer_seen(w, u, ran)
-    else:
-        waits.latency_seen(w, u, ran, items)
-    lifecycle.release(w, call.instance)
-    diary.logged(w, unit.account, FELL, WHOLE_LOG)
     # No cargo to give back, and no answers that could come late.
     call.state = FREE
     call.next = clock.free_call
     clock.free_call = c
     clock.calls_left += 1
+    if way.alone:
+        alone.gives_back(w, way.unit, way.idle, call.instance, now)
+    else:
+        _leaves_others(w, call.instance)
+    diary.logged(w, unit.account, FELL, WHOLE_LOG)
+    waits.charge_seen(w, way.unit, own)
+    if asked:
+        waits.answer_seen(w, way.unit, ran)
+    else:
+        waits.latency_seen(w, way.unit, ran, way.items)
     return ran, own
 
 
-@hot
-def _spent(w: World, u: int, busy: int, busy_hi: int, billed: int, billed_hi: int) -> None:
-    """Write back how long runs took, and what of it is billed run by run (wide sums)."""
-    unit = unit_at(w, u)
-    unit.busy_ns += busy
-    unit.busy_hi += busy_hi
-    if unit.bills == RUNS:
-        unit.billed_ns += billed
-        unit.billed_hi += billed_hi
-
-
-@hot
-def _counted(w: World, p: int, n: int, came: int, starts: int, ends: int) -> None:
-    """Write back what ``n`` entries, arrivals and ends, add up to."""
-    clock, tap = clock_of(w), tap_at(w, p)
-    trigger = trigger_at(w, tap.short)
-    source, unit, items = source_at(w, trigger.source), unit_at(w, trigger.unit), trigger.items
-    clock.steps += n
-    clock.outside += came
-    tap.came += came
-    clock.arrived += starts
-    source.sends += starts
-    source.arrived += starts
-    clock.in_flight += starts - ends
-    account_at(w, unit.account).in_flight += starts - ends
-    trigger.active += starts - ends
-    unit.in_flight += starts - ends
-    unit.in_flight_events += (starts - ends) * items
-    unit.attempts += starts
-    unit.started += starts
-    unit.calls += starts
-    unit.started_items += starts * items
-    unit.succeeded += ends
-    unit.served += ends * items
-    unit.handled += ends * items
-    clock.ended += ends
-    source.ended += ends
-    # None of them waited.
-    unit.at_once += ends * items
-    if kinds.is_answered(trigger.kind):
-        unit.requests += starts
-        unit.replies += ends
-    if starts > 0:
-        series.add(w, trigger.unit, ARRIVALS, starts * items)
-
-
-@hot
-def _seen(w: World, p: int, started: bool, peak: int, last_end: int) -> None:
-    """Write back the highest levels, of calls in flight and of events as each arrived, before it started (rule 7.15); the last end."""
-    clock, trigger = clock_of(w), trigger_at(w, tap_at(w, p).short)
-    u, items = trigger.unit, trigger.items
-    unit, source = unit_at(w, u), source_at(w, trigger.source)
-    source.ended_at = max(source.ended_at, last_end)
-    if not started:
-        return
-    unit.level_peak = max(unit.level_peak, peak)
-    clock.level_peak = max(clock.level_peak, peak + clock.in_flight - unit.in_flight)
-    series.peak(w, u, IN_FLIGHT_PEAK, peak)
-    unit.backlog_peak = max(unit.backlog_peak, items)
-    series.peak(w, u, BACKLOG_PEAK, items)
+@kernel
+def _leaves_others(w: World, i: int) -> None:
+    lifecycle.release(w, i)
 
 
 @hot

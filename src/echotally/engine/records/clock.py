@@ -30,7 +30,10 @@ class Clock:
     near_until: int  # entries from here on are put aside, BEYOND: none are
     aside_n: int  # entries put aside
     free_aside: int  # first of the free places for them
-    stretch: int  # the stretch of time, of those in which entries are put aside, that comes next
+    bits: int  # stretches of time in which entries are put aside are 2^so many ns long
+    stretch: int  # the one of them that comes next
+    walked: int  # how many of them have begun since their length was looked at
+    came_near: int  # and how many entries they held
     free_event: int  # first of the free events, and how many
     events_left: int  # how many are left
     free_call: int  # the same of calls
