@@ -58,7 +58,7 @@ FORGERIES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "taps": ("calls", _set("calendar", "what", (FAR << 5) | int(codes.K_TAP))), "stretches": ("calls", _set("taps", "first_stretch")), "edges": ("calls", _set("units", "first_emit")),
     "instances": ("calls", _set("clock", "free_instance")), "nodes": ("nodes", _set("accounts", "first_node")), "calls": ("calls", _set("clock", "free_call")),
     "events": ("calls", _set("clock", "free_event")), "cargo": ("calls", _set("clock", "free_cargo")), "calendar": ("calls", _set("clock", "entries_n", -5)),
-    "aside": ("calls", _both(_one_aside, lambda world: world._replace(ahead=np.full_like(none_ahead(), FAR)))), "ahead": ("calls", _one_aside),
+    "aside": ("calls", _both(_one_aside, lambda world: world._replace(ahead=np.full_like(none_ahead(), FAR)))), "ahead": ("calls", _both(_one_aside, _cut("ahead"))),
     "expected": ("calls", _both(_set("clock", "expected_first"), _set("clock", "expected_n", 1))), "marked": ("calls", _set("clock", "marked_n", 50)),
     # Reached by those who find an account full.
     "crowds": ("calls", _both(_set("accounts", "limit", 0), _set("units", "crowd"))), "crowded": ("calls", _both(_set("accounts", "limit", 0), _set("crowds", "first"))),

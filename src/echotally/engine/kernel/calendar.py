@@ -149,11 +149,11 @@ def replace_first(w: World, at: int, key: int, what: int) -> None:
 @kernel
 def _replace_first_elsewhere(w: World, at: int, key: int, what: int) -> None:
     """It is due after the present stretch, or there is a heap."""
-    if clock_of(w).row == 0:
+    if at >= clock_of(w).near_until:
+        _stands_aside(w, at, key, what)
+        drop_first(w)
+    else:
         _replace_first_of_heap(w, at, key, what)
-        return
-    _stands_aside(w, at, key, what)
-    drop_first(w)
 
 
 @hot
