@@ -189,12 +189,13 @@ def _put_elsewhere(w: World, at: int, key: int, what: int) -> None:
 @hot
 def _spreads(w: World) -> bool:
     """Put aside what is due after the stretch that begins now; False where that is nothing, so that the row stays full."""
-    clock, n = clock_of(w), clock_of(w).entries_n
-    if n_aside(w) <= 1:
+    clock, first, n = clock_of(w), entry_at(w, ZERO), clock_of(w).entries_n
+    # Where there are lists already, and this is the stretch that has begun, more than a row holds come at once.
+    if n_aside(w) <= 1 or (clock.aside_n > 0 and clock.near_until - first.at <= 2 << clock.bits):
         return False
     # As long as some of the next ones are apart; those that come at once say nothing.
-    apart = (entry_at(w, n - _SOME).at - entry_at(w, ZERO).at) // _SOME
-    _lists_begin(w, highest_bit(apart + 1) + 2)
+    apart = (entry_at(w, n - _SOME).at - first.at) // _SOME
+    _lists_begin(w, highest_bit(apart) + 2 if apart > 0 else clock.bits)
     until = clock.near_until
     # Those due last stand first, behind the one in front.
     far = ZERO
