@@ -10,7 +10,7 @@ import click
 
 from echotally.cli import commands, names, options, saying
 from echotally.cli.failing import BAD_INPUT
-from echotally.cli.progress import prepare_simulation
+from echotally.cli.progress import prepare_simulation, progress_line
 from echotally.errors import BadInput, Problem
 from echotally.files import write_whole
 from echotally.output.base.writing import deliver
@@ -81,7 +81,8 @@ def check(
 
     prepare_simulation()
     try:
-        checked = check_model(model, sets, plan, every=every, aside=True)
+        with progress_line() as progress:
+            checked = check_model(model, sets, plan, every=every, aside=True, progress=progress)
     except BadInput as error:
         if form != "table":
             # A system that reads the document must learn of mistakes too; people are told them as ever.

@@ -107,7 +107,9 @@ def _checked(loaded: Loaded, plans: tuple[str, ...], result: Projection) -> Chec
 
     try:
         # Where other months are being played aside, no core is left.
-        return check_model(loaded, (), plans[0] if plans else None, result, aside=loaded.model.units >= MANY)
+        aside = loaded.model.units >= MANY
+        with progress_line() as tell:
+            return check_model(loaded, (), plans[0] if plans else None, result, aside=aside, progress=tell)
     except BadInput:
         return None
 

@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
-from functools import partial
 
 from echotally.errors import BadInput, Problem
 from echotally.findings import asking, limits, memory, money, schedules, sources, timeouts, trouble, wiring
-from echotally.findings.context import Context, Told
-from echotally.findings.judging import judged, side_by_side_sets
+from echotally.findings.context import Context
+from echotally.findings.judging import judged
+from echotally.findings.looking import looked
 from echotally.findings.rule import LEVELS, RULES, Finding, Noticed, Rule
 from echotally.model.loading import ModelSource
 from echotally.model.reading import Document
 from echotally.projection.answer import PlayedPlan, Projection
-from echotally.projection.aside import by_processes
 from echotally.projection.loaded import Loaded, all_sets, load
+from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded
-from echotally.projection.threads import side_by_side
+from echotally.projection.threads import Progress
 from echotally.projection.worth_following import worth_following
 from echotally.rates.card_loading import Offer, candidates
 from echotally.showing import Answer
@@ -29,8 +29,6 @@ _RULE_MODULES = (schedules, timeouts, memory, sources, limits, money, wiring, as
 #: From so many functions on, in all environments, several processes are sooner done than threads: most of a small part's time is not
 #: the kernels'.
 _ASIDE = 64
-#: Rules that try several values of each function.
-_LONG = ("C01", "L05", "T01")
 
 
 @dataclass(frozen=True, repr=False)
@@ -55,25 +53,25 @@ def check_model(
     sets: Iterable[tuple[str, str]] = (),
     plan: str | None = None,
     known: Projection | None = None,
+    *,
     every: bool = False,
     aside: bool = False,
+    progress: Progress | None = None,
 ) -> Checked:
     """Look at a model with every rule, on ``plan`` or else the plan ``project`` picks (closest, first).
 
     ``known``: what ``project`` has said of the same model on the same plans, which is then not played again. ``every``: try every
     change, also where each takes a large part of the estate; without it some of each rule are (``Checked.untried`` are left).
-    ``aside``: changes to many functions are tried by several processes (see ``by_processes``).
+    ``aside``: changes to many functions are tried by several processes (see ``share_work``). ``progress`` is told (what, share done).
     Raises ``BadInput`` for mistakes in the files, an unknown plan, or an accepted finding that does not exist.
     """
     loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     _known_codes(loaded)
-    offer, played = _played(loaded, plan, known)
+    offer, played = _played(loaded, plan, known, progress)
     whole = Context(loaded.document.path, sets, loaded, offer, played.get(offer.name), _costs(played), every)
     views = {rule.code: whole.of_a_rule() for rule in RULES.values()}
-    # First everything that is noticed, then the trials of all of it, so that these run side by side.
     aside = aside and loaded.model.units >= _ASIDE
-    seen = [(rule, views[rule.code], noticed) for rule, found in _noticed(views, aside) for noticed in found]
-    side_by_side_sets([(ctx, noticed) for _, ctx, noticed in seen], aside)
+    seen = [(rule, views[rule.code], noticed) for rule, found in looked(views, aside, progress) for noticed in found]
     found = [
         _placed(loaded.document, rule, judged(ctx, noticed), _accepted(loaded, rule, noticed), _follow(ctx, noticed))
         for rule, ctx, noticed in seen
@@ -97,38 +95,15 @@ def check_model(
     return Checked(loaded, offer.name, tuple(found), untried)
 
 
-def _noticed(views: Mapping[str, Context], aside: bool) -> list[tuple[Rule, list[Noticed]]]:
-    """What each rule notices, rules side by side: most of their time goes into playing what they are about to suggest."""
-    if not aside:
-        tasks = {rule.code: partial(_looked, rule, views[rule.code]) for rule in RULES.values()}
-        return list(zip(RULES.values(), side_by_side(tasks), strict=True))
-    # What all share is found once, and those that try most begin first, so that none of them is left at the end.
-    next(iter(views.values())).get_ready()
-    order = sorted(RULES.values(), key=lambda rule: rule.code not in _LONG)
-    found = {}
-    for rule, (noticed, told) in zip(
-        order, by_processes([partial(_looked_there, rule, views[rule.code]) for rule in order], "rules"), strict=True
-    ):
-        views[rule.code].takes_over(told)
-        found[rule.code] = noticed
-    return [(rule, found[rule.code]) for rule in RULES.values()]
-
-
-def _looked_there(rule: Rule, ctx: Context) -> tuple[list[Noticed], Told]:
-    known = set(ctx.tried)
-    noticed = list(rule.look(ctx))
-    return noticed, ctx.told([sets for sets in ctx.tried if sets not in known])
-
-
-def _looked(rule: Rule, ctx: Context, tell: Callable[[float], None]) -> list[Noticed]:
-    return list(rule.look(ctx))
-
-
-def _played(loaded: Loaded, plan: str | None, known: Projection | None) -> tuple[Offer, dict[str, PlayedPlan]]:
+def _played(
+    loaded: Loaded, plan: str | None, known: Projection | None, progress: Progress | None
+) -> tuple[Offer, dict[str, PlayedPlan]]:
     """The plan to look at, and those that were played to find it."""
     # Changes are tried with the model's own seed, and a difference must not be one of seeds.
     same = known is not None and known.seed == loaded.model.estate.seed
-    result = known if known and same else project_loaded(loaded, [plan] if plan else [], workers=None)
+    result = known if known and same else None
+    # When start tokens were taken says which changes may be tried apart.
+    result = result or project_loaded(loaded, [plan] if plan else [], None, progress, None, Playing(starts=True))
     played = {each.offer.name: each for each in result.plans if isinstance(each, PlayedPlan)}
     if plan:
         played = {name: each for name, each in played.items() if name == plan}

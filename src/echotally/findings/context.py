@@ -97,10 +97,11 @@ class Context:
         tried = {sets: (_figures_of(now), _figures_of(then)) for sets, (now, then) in pairs.items()}
         return Told(tried, self._asked, self._large)
 
-    def takes_over(self, told: Told) -> None:
-        """As if what was tried elsewhere had been tried here."""
+    def takes_over(self, told: Told, asked: bool = True) -> None:
+        """As if what was tried elsewhere had been tried here, and, where a rule looked there, ``asked`` for."""
         self.tried.update({sets: pair for sets, pair in told.tried.items() if sets not in self.tried})
-        self._asked, self._large = told.asked, told.large
+        if asked:
+            self._asked, self._large = told.asked, told.large
 
     @property
     def model(self) -> Model:
@@ -254,8 +255,7 @@ class Context:
     def _pair(self, sets: Sets) -> tuple[Trial | None, Trial | None]:
         if not self.is_tried(sets):
             return None, None
-        if sets not in self.tried:
-            self.tried[sets] = self._tried(sets)
+        self.try_change(sets)
         return self.tried[sets]
 
     def is_tried(self, sets: Sets) -> bool:
@@ -266,17 +266,22 @@ class Context:
         """
         what = tuple(address for address, _ in sets)
         if what not in self._asked:
-            work = 0 if self.every else self._work(sets)
+            work = 0 if self.every else self.work_of(sets)
             self._asked[what] = work == 0 or self._large < max(_FEWEST if work <= _MUCH else 1, _WORK // work)
             self._large += work > 0
         return self._asked[what]
+
+    def try_change(self, sets: Sets) -> None:
+        """Try a change of which it is known that it ``is_tried``."""
+        if sets not in self.tried:
+            self.tried[sets] = self._tried(sets)
 
     @property
     def untried(self) -> int:
         """How many changes were asked for and not played, those of one value in one place counted once."""
         return sum(not tried for tried in self._asked.values())
 
-    def _work(self, sets: Sets) -> int:
+    def work_of(self, sets: Sets) -> int:
         """What playing a change takes, in events; 0 where only a small part of the estate is played."""
         if self._trials is None or self.base is None:
             return 0

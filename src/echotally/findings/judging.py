@@ -7,11 +7,11 @@ the month as it is; what it does is part of the finding.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from decimal import Decimal
 
-from echotally.findings.context import Context, Told
+from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Outcome
 from echotally.projection.totals import Totals
 from echotally.projection.tried import Trial
@@ -101,31 +101,3 @@ def _moved(figure: _Figure, outcome: Outcome) -> int:
     wide = _SAMPLED_WIDE if outcome.sampled else 1.0
     up, down = wide * figure.slack(before), wide * figure.slack(after)
     return 1 if after > before + up else -1 if after < before - down else 0
-
-
-def side_by_side_sets(found: Sequence[tuple[Context, Noticed]], aside: bool = False) -> None:
-    """Play the changes of all findings side by side (``aside``: by several processes), so that judging them finds each played; each
-    with its rule's context.
-    """
-    from functools import partial
-
-    from echotally.projection.aside import by_processes
-    from echotally.projection.threads import side_by_side
-
-    # In the order in which they were noticed, before threads take them in any.
-    asked = {n.sets: ctx for ctx, n in found if n.sets and ctx.is_tried(n.sets) and n.sets not in ctx.tried}
-    if aside:
-        tasks = [partial(_trial_there, ctx, sets) for sets, ctx in asked.items()]
-        for ctx, told in zip(asked.values(), by_processes(tasks, "changes"), strict=True):
-            ctx.takes_over(told)
-        return
-    side_by_side({str(k): partial(_trial, ctx, sets) for k, (sets, ctx) in enumerate(asked.items())})
-
-
-def _trial_there(ctx: Context, sets: tuple[tuple[str, str], ...]) -> Told:
-    ctx.trial(sets)
-    return ctx.told((sets,))
-
-
-def _trial(ctx: Context, sets: tuple[tuple[str, str], ...], tell: Callable[[float], None]) -> None:
-    ctx.trial(sets)

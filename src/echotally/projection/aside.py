@@ -68,7 +68,7 @@ def set_aside(work: Callable[[Progress | None], Result]) -> Iterator[Aside[Resul
 
     with ExitStack() as stack:
         try:
-            receiver = stack.enter_context(_beside(lambda sender: sender.send(_tried(partial(work, tell)))))
+            receiver = stack.enter_context(forked(lambda sender: sender.send(tried(partial(work, tell)))))
         except OSError:
             # No room for another process.
             yield Aside(work)
@@ -95,12 +95,17 @@ def by_processes(
                     tell(what, (n + 1) / len(tasks))
             return found
 
-        most = min(os.cpu_count() or 1, _PROCESSES, len(tasks)) - 1
+        most = min(others_there_may_be(), len(tasks) - 1)
         others = [stack.enter_context(set_aside(some)) for _ in range(most if beside is None else min(most, beside))]
         found = some(progress)
         for other in others:
             found |= other.result(what)
     return [found[n] if n in found else task() for n, task in enumerate(tasks)]
+
+
+def others_there_may_be() -> int:
+    """How many processes beside this one share tasks with it: one for each other core, up to some."""
+    return min(os.cpu_count() or 1, _PROCESSES) - 1
 
 
 def as_they_come(tasks: Sequence[Callable[[], Result]], processes: int) -> Generator[tuple[int, Result], None, None]:
@@ -114,12 +119,12 @@ def as_they_come(tasks: Sequence[Callable[[], Result]], processes: int) -> Gener
 
         def each(sender: Connection) -> None:
             for n in untaken():
-                sender.send((n, *_tried(tasks[n])))
+                sender.send((n, *tried(tasks[n])))
 
         waiting = list[Connection]()
         for _ in range(min(processes, len(tasks)) if CAN_FORK else 0):
             with suppress(OSError):
-                waiting.append(stack.enter_context(_beside(each)))
+                waiting.append(stack.enter_context(forked(each)))
         while waiting:
             for receiver in cast(list[Connection], wait(waiting)):
                 try:
@@ -155,10 +160,12 @@ def _untaken(count: int) -> Iterator[Callable[[], Iterator[int]]]:
 
 
 @contextmanager
-def _beside(work: Callable[[Connection], None]) -> Iterator[Connection]:
-    """Where what a process sends is received: it has everything this one has, and is ended with the context."""
+def forked(work: Callable[[Connection], None]) -> Iterator[Connection]:
+    """The other end of what a process is given to send and receive with: it has everything this one has, and is ended with the
+    context. Raises ``OSError`` where there is no room for it.
+    """
     context = multiprocessing.get_context("fork")
-    receiver, sender = context.Pipe(duplex=False)
+    receiver, sender = context.Pipe()
     process = context.Process(target=_send, args=(work, receiver, sender), daemon=True)
     try:
         process.start()
@@ -176,7 +183,7 @@ def _beside(work: Callable[[Connection], None]) -> Iterator[Connection]:
         receiver.close()
 
 
-def _tried(task: Callable[[], Result]) -> tuple[bool, Result | None]:
+def tried(task: Callable[[], Result]) -> tuple[bool, Result | None]:
     """Whether a task came to its end, and what it came to."""
     try:
         return True, task()
@@ -191,5 +198,5 @@ def _send(work: Callable[[Connection], None], receiver: Connection, sender: Conn
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     # However the other one ends, nobody waits for this any more.
     ctypes.CDLL(None).prctl(_PARENT_DEATH_SIGNAL, signal.SIGKILL)
-    with suppress(BrokenPipeError):
+    with suppress(BrokenPipeError, EOFError):
         work(sender)

@@ -52,5 +52,7 @@ class StartTokens:
         """When start tokens were taken; None where the month was not played event by event."""
         if self._base.confidence is not None:
             return None
+        if self._base.measured.starts_ns is not None:
+            return self._base.measured.starts_ns
         played = project_plan(self._loaded, self._base.offer, self._seed, how=Playing(starts=True))
         return played.measured.starts_ns if isinstance(played, PlayedPlan) else None

@@ -45,13 +45,15 @@ def side_by_side(
     tasks: Mapping[str, Callable[[Tell], Result]],
     progress: Progress | None = None,
     workers: int | None = None,
+    *,
+    called: str | None = None,
 ) -> list[Result]:
     """What the named tasks return, in their order, played on ``workers`` threads (left out: one per core).
 
-    Each task is given a function to tell its share done; ``progress`` hears of all of them together.
+    Each task is given a function to tell its share done; ``progress`` hears of all of them together, as what is ``called`` so.
     An interruption of the caller ends every task at the next share it tells.
     """
-    stop, together = Event(), _Together(tasks, progress)
+    stop, together = Event(), _Together(tasks, progress, called)
 
     def watched(name: str) -> Tell:
         def tell(share: float) -> None:
@@ -61,7 +63,7 @@ def side_by_side(
 
         return tell
 
-    with _TURNS.short(), ThreadPoolExecutor(workers or cpu_count()) as pool:
+    with short_turns(), ThreadPoolExecutor(workers or cpu_count()) as pool:
         running = [pool.submit(task, watched(name)) for name, task in tasks.items()]
         try:
             # A failure ends all of them, whichever it is; asking one after the other would hear of it late.
@@ -81,7 +83,7 @@ class _Turns:
         self._lock, self._callers, self._usual = Lock(), 0, 0.0
 
     @contextmanager
-    def short(self) -> Iterator[None]:
+    def __call__(self) -> Iterator[None]:
         """Let each have it for a short while, until the last of those who asked for that is done.
 
         Whoever lets go of it for an array of some thousand numbers, which takes microseconds, would wait for it for 5 ms after, as long
@@ -101,14 +103,15 @@ class _Turns:
                     sys.setswitchinterval(self._usual)
 
 
-_TURNS = _Turns()
+short_turns = _Turns()
 
 
 class _Together:
     """The mean share of several tasks, told under one lock."""
 
-    def __init__(self, names: Iterable[str], progress: Progress | None) -> None:
+    def __init__(self, names: Iterable[str], progress: Progress | None, called: str | None) -> None:
         self._shares = dict.fromkeys(names, 0.0)
+        self._called = called
         self._progress = progress
         self._lock = Lock()
 
@@ -116,5 +119,5 @@ class _Together:
         if self._progress:
             with self._lock:
                 self._shares[name] = share
-                what = name if len(self._shares) == 1 else f"{len(self._shares)} plans"
+                what = self._called or (name if len(self._shares) == 1 else f"{len(self._shares)} plans")
                 self._progress(what, sum(self._shares.values()) / len(self._shares))
