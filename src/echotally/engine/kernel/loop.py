@@ -73,7 +73,8 @@ from echotally.engine.kernel import (
     waits,
 )
 from echotally.engine.kernel.access import World, call_at, clock_of, entry_at, expected_at, n_expected, tap_at
-from echotally.engine.kernel.calendar import KIND_BITS, STEP_SHIFT, drop_first, put, replace_first
+from echotally.engine.kernel.aside import KIND_BITS
+from echotally.engine.kernel.calendar import STEP_SHIFT, drop_first, put, replace_first
 from echotally.engine.kernel.compiled import entry, hot, kernel
 from echotally.engine.records import Entry
 

@@ -65,7 +65,8 @@ from echotally.engine.kernel.access import (
     trigger_at,
     unit_at,
 )
-from echotally.engine.kernel.calendar import KIND_BITS, drop_first, put, replace_first
+from echotally.engine.kernel.aside import KIND_BITS
+from echotally.engine.kernel.calendar import drop_first, put, replace_first
 from echotally.engine.kernel.chance import uniform, whole
 from echotally.engine.kernel.compiled import hot, kernel
 from echotally.engine.kernel.tally import Tally
