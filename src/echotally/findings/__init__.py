@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
-from decimal import Decimal
+from dataclasses import dataclass, field, replace
 
 from echotally.errors import BadInput, Problem
 from echotally.findings import asking, limits, memory, money, schedules, sources, timeouts, trouble, wiring
@@ -19,6 +18,7 @@ from echotally.projection.loaded import Loaded, all_sets, load
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded
 from echotally.projection.threads import Progress
+from echotally.projection.tried import Trial, trial_of
 from echotally.projection.worth_following import worth_following
 from echotally.rates.card_loading import Offer, candidates
 from echotally.showing import Answer
@@ -67,8 +67,7 @@ def check_model(
     """
     loaded, sets = load(path, sets := tuple(sets)), all_sets(path, sets)
     _known_codes(loaded)
-    offer, played = _played(loaded, plan, known, progress)
-    whole = Context(loaded.document.path, sets, loaded, offer, played.get(offer.name), _costs(played), every)
+    whole = Context(loaded.document.path, sets, loaded, *_played(loaded, plan, known, progress), every)
     views = {rule.code: whole.of_a_rule() for rule in RULES.values()}
     aside = aside and loaded.model.units >= _ASIDE
     seen = [(rule, views[rule.code], noticed) for rule, found in looked(views, aside, progress) for noticed in found]
@@ -92,13 +91,13 @@ def check_model(
         )
     )
     untried = {code: ctx.untried for code, ctx in views.items() if ctx.untried}
-    return Checked(loaded, offer.name, tuple(found), untried)
+    return Checked(loaded, whole.offer.name, tuple(found), untried)
 
 
 def _played(
     loaded: Loaded, plan: str | None, known: Projection | None, progress: Progress | None
-) -> tuple[Offer, dict[str, PlayedPlan]]:
-    """The plan to look at, and those that were played to find it."""
+) -> tuple[Offer, PlayedPlan | None, dict[str, Trial]]:
+    """The plan to look at, the month played on it, and what it came to on all that were played to find it."""
     # Changes are tried with the model's own seed, and a difference must not be one of seeds.
     same = known is not None and known.seed == loaded.model.estate.seed
     result = known if known and same else None
@@ -108,11 +107,10 @@ def _played(
     if plan:
         played = {name: each for name, each in played.items() if name == plan}
     name = plan or result.pick or result.closest
-    return loaded.offers[name] if name else candidates(loaded.model, loaded.offers)[0], played
-
-
-def _costs(played: Mapping[str, PlayedPlan]) -> dict[str, Decimal]:
-    return {name: each.bill.unrounded for name, each in played.items()}
+    offer = loaded.offers[name] if name else candidates(loaded.model, loaded.offers)[0]
+    # What was measured on the others is let go.
+    came_to = {each: replace(trial_of(it, it.confidence is not None), part=()) for each, it in played.items()}
+    return offer, played.get(offer.name), came_to
 
 
 def _follow(ctx: Context, noticed: Noticed) -> str | None:

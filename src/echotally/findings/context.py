@@ -58,7 +58,7 @@ class Told(NamedTuple):
 class Context:
     """The model, the plan it is looked at on, the month played on it (None where it does not fit).
 
-    ``costs`` are those of the plans that were played, by name. ``every``: every change is tried, however much each takes.
+    ``on_plans``: what it came to on each plan that was played, by name, without its parts. ``every``: every change is tried, however much each takes.
     """
 
     path: Path
@@ -66,7 +66,7 @@ class Context:
     loaded: Loaded
     offer: Offer
     base: PlayedPlan | None
-    costs: Mapping[str, Decimal] = field(default_factory=dict)
+    on_plans: Mapping[str, Trial] = field(default_factory=dict)
     every: bool = False
     tried: dict[Sets, tuple[Trial | None, Trial | None]] = field(default_factory=dict)
     _loadable: dict[Sets, bool] = field(default_factory=dict)
@@ -81,7 +81,7 @@ class Context:
         """The same for one rule, which has tries of its own; what was played and loaded is shared by all."""
         # Made before, they are copied; else each rule would make its own.
         if self.base is not None:
-            _ = self._trials, self.placement
+            _ = self._trials, self.placement, self.too_large, self._attempts
         own = copy(self)
         own._asked, own._large = {}, 0
         return own
@@ -276,6 +276,13 @@ class Context:
         if sets not in self.tried:
             self.tried[sets] = self._tried(sets)
 
+    def is_on_plan(self, sets: Sets, name: str) -> None:
+        """A change puts every function on plan ``name``: where that month was played event by event, it needs not be played again."""
+        played, base = self.on_plans.get(name), self.base
+        if played and base and not played.sampled and base.confidence is None:
+            self.tried[sets] = trial_of(base), played
+            self._asked[tuple(address for address, _ in sets)] = True
+
     @property
     def untried(self) -> int:
         """How many changes were asked for and not played, those of one value in one place counted once."""
@@ -288,7 +295,8 @@ class Context:
         functions = self._trials.functions_played(sets)
         if len(functions) <= _SMALL_PART:
             return 0
-        events = sum(self._attempts.get(name, 0) for name in functions)
+        whole = len(functions) == len(self.model.functions)
+        events = self._attempts.total() if whole else sum(self._attempts[name] for name in functions)
         return (_SMALL if self.too_large and events > _MOST_REPLAYED else events) + _WORK_OF_A_FUNCTION * len(functions)
 
     @cached_property

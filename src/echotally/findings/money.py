@@ -82,9 +82,13 @@ def _elsewhere(ctx: Context) -> Sets:
     least = min(fits, key=lambda offer: bill_when_idle(ctx.loaded, offer).unrounded)
     # With pins the month on another plan has not been played as it would be without them.
     pinned = any(function.plan for function in ctx.model.functions.values())
-    if not pinned and ctx.costs.get(least.name, ctx.total) > ctx.total:
+    played = ctx.on_plans.get(least.name) if not pinned else None
+    if played and played.cost > ctx.total:
         return ()
-    return tuple((f"functions.{name}.plan", least.name) for name in ctx.model.functions)
+    sets = tuple((f"functions.{name}.plan", least.name) for name in ctx.model.functions)
+    if not pinned:
+        ctx.is_on_plan(sets, least.name)
+    return sets
 
 
 @rule(

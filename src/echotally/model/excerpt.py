@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from echotally.model.reading import Document
-from echotally.model.sources import SourceKind, SourceRef
+from echotally.model.sources import SourceKind
 
 #: Tables that belong to the whole file.
 _WHOLE = ("schema", "estate", "defaults", "environments", "targets", "exchange", "outside")
@@ -65,7 +65,8 @@ class Excerpt:
         found["functions"] = {name: table for name, table in data["functions"].items() if name in names}
         for kind in SourceKind:
             if kind in data:
-                found[kind] = {name: t for name, t in data[kind].items() if SourceRef.of(kind, name) in names}
+                # Of thousands of sources a few are asked for: a text is as good as an address, and sooner made.
+                found[kind] = {name: t for name, t in data[kind].items() if f"{kind}.{name}" in names}
         found["demand"] = {name: t for name, t in data.get("demand", {}).items() if t.get("into") in names}
         found["triggers"] = [trigger for trigger in data["triggers"] if trigger["to"] in names]
         if "incidents" in data:

@@ -189,6 +189,16 @@ class Trials:
         return math.inf if self.base.confidence is not None else self.base.measured.concurrency.peak
 
     @cached_property
+    def full(self) -> frozenset[Account]:
+        """Accounts whose calls may have come to their limit in the month played."""
+        plans = self.base.metered.plans
+        return frozenset(
+            account
+            for account, peaks in self.peaks.items()
+            if float(np.minimum(peaks, self.most_at_once).max()) >= (plans[account].concurrency_limit or math.inf)
+        )
+
+    @cached_property
     def totals(self) -> Totals:
         """The totals of the month played."""
         return totals_of(self.base.measured.units)

@@ -65,8 +65,12 @@ class Part:
     def __init__(self, trials: Trials, members: Collection[str]) -> None:
         self._trials = trials
         self.functions = trials.loaded.model.functions.keys() & members
-        self._excerpt = Excerpt(trials.loaded.document, members)
+        self._members = members
         self._lock = Lock()
+
+    @cached_property
+    def _excerpt(self) -> Excerpt:
+        return Excerpt(self._trials.loaded.document, self._members)
 
     @property
     def _others(self) -> list[UnitMeasured]:
@@ -157,6 +161,10 @@ class Part:
 
     @cached_property
     def _is_apart(self) -> bool:
+        # What others fill by themselves leaves no part room, and no part needs to be loaded to say so.
+        units = self._trials.base.measured.units
+        if self._trials.full & self._other_accounts & {units[n].unit.billed_to for n in self._own_places}:
+            return False
         before = self._before
         if before is None:
             return False
