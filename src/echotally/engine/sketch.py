@@ -267,7 +267,8 @@ def levels_of(bins: NDArray[Any], peaks: Sequence[int], length_ns: int) -> list[
     """As ``level_of``, of each unit, from the time it spent at each level, ns, shape (units, bins)."""
     found: list[Level] = [Level(0.0, 0, 0, 0)] * len(bins)
     looked_at = np.array([_looked_at(peak) for peak in peaks])
-    for n in np.unique(looked_at).tolist():
+    # They are few: a set is sooner made than NumPy's module for masked arrays is loaded, which ``np.unique`` brings.
+    for n in sorted(set(looked_at.tolist())):
         units = np.flatnonzero(looked_at == n)
         for unit, level in zip(
             units.tolist(),

@@ -14,6 +14,7 @@ from typing import NamedTuple
 from echotally.findings.context import Context, Told
 from echotally.findings.rule import RULES, Noticed, Rule, Sets
 from echotally.projection.crew import Weighed, share_work
+from echotally.projection.memory import give_back_memory
 from echotally.projection.threads import Progress, part_of, side_by_side
 
 Looked = list[tuple[Rule, list[Noticed]]]
@@ -71,8 +72,9 @@ def _to_try(ctx: Context, noticed: Sequence[Noticed]) -> list[Sets]:
 
 
 def _aside(views: Mapping[str, Context], progress: Progress | None) -> dict[str, list[Noticed]]:
-    # What all share is found once.
+    # What all share is found once; what playing the plans has left free would be each process's.
     next(iter(views.values())).get_ready()
+    give_back_memory()
     found, begun = dict[str, list[Noticed]](), set[Sets]()
 
     def do(task: _Task) -> _Found:

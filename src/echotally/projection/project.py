@@ -9,21 +9,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from functools import partial
-from typing import Unpack
+from typing import TYPE_CHECKING, Unpack
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.machines import machines
 from echotally.engine.play import Wanted
 from echotally.engine.reading import Measured
-from echotally.engine.sampling import (
-    Effort,
-    Sampled,
-    expected_flows,
-    sample,
-    sample_unless_dearer,
-    sent_away,
-    wants_sampling,
-)
+from echotally.engine.sampling import expected_flows, sent_away, wants_sampling
 from echotally.engine.watch import Bounds
 from echotally.errors import Crowded, TooLarge
 from echotally.model.estate import Model
@@ -43,6 +35,9 @@ from echotally.projection.when_idle import bill_when_idle
 from echotally.rates.card_loading import Offer
 from echotally.rates.feasibility import Expected, limit_hint, memory_hint, reasons_against
 from echotally.rates.node_room import floors_on_nodes
+
+if TYPE_CHECKING:
+    from echotally.engine.sampling.estimate import Sampled
 
 _LOG = logging.getLogger(__name__)
 #: Where more events than that wait, lumps and backlogs aside, a month is sampled: each takes a tenth of a kB.
@@ -95,6 +90,8 @@ def _as_sample(
     loaded: Loaded, candidate: Offer, seed: int, progress: Callable[[float], None] | None, how: Playing
 ) -> PlayedPlan | None:
     """The month from a sample; None where the month itself is sooner played."""
+    from echotally.engine.sampling.estimate import Effort, sample, sample_unless_dearer
+
     usual, placement = Effort(), placement_on(loaded.model, loaded.offers, candidate)
     cores = 1 if how.places.width else how.cores
     effort = Effort(how.effort or usual.steady, how.most or usual.most, how.attempts, cores)
