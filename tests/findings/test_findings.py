@@ -7,9 +7,11 @@ from decimal import Decimal
 
 import pytest
 
+from echotally import findings
 from echotally.errors import BadInput
 from echotally.findings import RULES, check_model
 from echotally.findings.context import Context
+from echotally.projection.loaded import load
 from echotally.projection.project import project
 from tests.conftest import CARD, run_program
 
@@ -421,3 +423,24 @@ def test_where_twice_the_memory_costs_more_four_times_does_too(write, cpu_share,
         project(path, [("functions.f.memory", size)]).plans[0].bill.unrounded for size in ("512 MB", "1 GB", "2 GB")
     ]
     assert costs[1] <= costs[0] or costs[2] > costs[0]
+
+
+def test_every_function_on_a_plan_that_was_played_is_that_month(write, monkeypatch):
+    # The other plan costs less, most of all when nothing runs, and misses a target, so that this one is picked.
+    first = card_for("idle_readers = 1").replace('unit = "4"', 'unit = "40"')
+    other = first[first.index("[plans.plan]") :].replace("plans.plan", "plans.other").replace('"40"', '"20"')
+    text = F + Q.replace("4 /min", "1 /h") + "[functions.f.targets]\nwait_p95 = '700 ms'\n"
+    loaded = load(write(text, card=first + other.replace("[plans.other]", "[plans.other]\ncold_start_factor = 9")))
+
+    def tried():
+        offer, base, on_plans = findings._played(loaded, None, None, None)
+        assert (offer.name, set(on_plans)) == ("test.plan", {"test.plan", "test.other"})
+        ctx = Context(loaded.document.path, (), loaded, offer, base, on_plans)
+        (noticed,) = RULES["C01"].look(ctx)
+        assert noticed.sets == (("functions.f.plan", "test.other"),) and noticed.saves > 0
+        now, then = ctx.tried[noticed.sets]
+        return noticed, [(each.cost, each.totals, each.checks, each.sampled) for each in (now, then)]
+
+    known = tried()
+    monkeypatch.setattr(Context, "is_on_plan", lambda self, sets, name: None)
+    assert tried() == known

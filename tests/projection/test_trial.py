@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 
 from echotally.model.excerpt import Excerpt
+from echotally.projection import trial_part
 from echotally.projection.loaded import load
 from echotally.projection.project import project_plan
 from echotally.projection.totals import totals_of
@@ -114,3 +115,15 @@ def test_many_that_never_meet_are_apart_though_their_peaks_add_up_beyond_the_lim
     # Three of one function at once beside one of another: the limit could be met.
     many = tuple((f"functions.f3.{key}", value) for key, value in (("run", "14 min"), ("timeout", "15 min")))
     assert Trials(loaded, base, 10**9, 10**5).pair((*many, ("schedules.s3.cron", "*/5 * * * *"))) is None
+
+
+@pytest.mark.parametrize(("keys", "is_full"), [("near limit", True), ("far limit", False)])
+def test_parts_that_a_full_account_leaves_no_room_are_not_loaded_to_say_so(keys, is_full, trials, monkeypatch):
+    _, tried = trials(keys)
+    everyone = set(tried.loaded.model.functions)
+    assert bool(tried.full) is is_full
+    loaded = []
+    monkeypatch.setattr(trial_part, "Excerpt", lambda *given: loaded.append(given) or Excerpt(*given))
+    played = {name: set(tried.functions_played(((f"functions.{name}.memory", "1 GB"),))) for name in sorted(everyone)}
+    assert bool(loaded) is not is_full
+    assert all((found == everyone) is is_full and name in found for name, found in played.items())
