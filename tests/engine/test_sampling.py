@@ -20,7 +20,7 @@ from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
 from echotally.engine.play import begun
 from echotally.engine.pools import with_room
 from echotally.engine.sampling.carrying import Carried
-from echotally.engine.sampling.estimate import Sampler
+from echotally.engine.sampling.estimate import Effort, Sampler
 from echotally.engine.sampling.lanes import Lanes
 from echotally.engine.sketch import LEVELS, level_of
 from echotally.errors import TooLarge
@@ -120,7 +120,7 @@ def sampled(write, model: str, sampled_from: int | None = None, **card: str):
 def test_what_a_sample_read_is_gone_when_it_is_done(write):
     loaded = load(write(MODEL))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
-    sampler = Sampler(loaded.model, loaded.month, placement, 1, None, sampling.Effort(200_000))
+    sampler = Sampler(loaded.model, loaded.month, placement, 1, None, Effort(200_000))
     gc.disable()
     try:
         sampler.parts()
@@ -358,7 +358,7 @@ def test_a_queue_that_empties_at_once_tells_its_rate_from_a_short_while(write):
     model += 'rate = "1 /min"\n[[triggers]]\nfrom = "queues.q"\nto = "f"\nbatch = 10\n'
     loaded = load(write(model))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
-    sampler = Sampler(loaded.model, loaded.month, placement, 1, None, sampling.Effort(200_000))
+    sampler = Sampler(loaded.model, loaded.month, placement, 1, None, Effort(200_000))
     # As long as a group of few events has.
     sampler.cut.groups[0] = replace(sampler.cut.groups[0], part_ns=6 * 3_600 * 10**9)
     came = sampler.cut.groups[0].rates.sum()

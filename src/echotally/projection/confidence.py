@@ -120,7 +120,7 @@ def expected_count(mean: float, together: float) -> Interval:
 @dataclass(frozen=True)
 class Doubt:
     """How sure a sample is: the month it estimates, its parts' months, the share of the events that was played, losses that are known
-    beforehand, functions that are just critical, and those of which it is not known what gets done (``engine.sampling.Sampled``).
+    beforehand, functions that are just critical, and those of which it is not known what gets done (``estimate.Sampled``).
     """
 
     month: Measured
