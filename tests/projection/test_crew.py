@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from echotally.errors import BadInput
+from echotally.projection import aside
 from echotally.projection.crew import Weighed, share_work
 
 HERE = os.getpid()
@@ -35,6 +36,13 @@ def shared(first: list[Any], do: Callable[[Any], Any], then: Callable[[Any], lis
 
     share_work([Weighed(1, task) for task in first], do, took)
     return heard
+
+
+def test_where_no_process_can_begin_with_what_this_one_has_all_is_done_here(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(os, "cpu_count", lambda: 3)
+    monkeypatch.setattr(aside, "CAN_FORK", False)
+    heard = shared([1], lambda task: os.getpid(), lambda task: [2 * task, 2 * task + 1] if task < 8 else [])
+    assert sorted(heard) == [(n, HERE) for n in range(1, 16)]
 
 
 @pytest.mark.parametrize("cores", [1, 2, 3])

@@ -58,7 +58,8 @@ class Told(NamedTuple):
 class Context:
     """The model, the plan it is looked at on, the month played on it (None where it does not fit).
 
-    ``on_plans``: what it came to on each plan that was played, by name, without its parts. ``every``: every change is tried, however much each takes.
+    ``on_plans``: what it came to on each plan that was played, by name, without its parts. ``every``: every change is tried, however
+    much each takes.
     """
 
     path: Path

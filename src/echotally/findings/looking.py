@@ -72,6 +72,7 @@ def _to_try(ctx: Context, noticed: Sequence[Noticed]) -> list[Sets]:
 
 
 def _aside(views: Mapping[str, Context], progress: Progress | None) -> dict[str, list[Noticed]]:
+    """By rule, by several processes, each of which has all contexts."""
     # What all share is found once; what playing the plans has left free would be each process's.
     next(iter(views.values())).get_ready()
     give_back_memory()

@@ -104,8 +104,8 @@ def by_processes(
 
 
 def others_there_may_be() -> int:
-    """How many processes beside this one share tasks with it: one for each other core, up to some."""
-    return min(os.cpu_count() or 1, _PROCESSES) - 1
+    """How many processes beside this one share tasks with it: one for each other core, up to some; none where they cannot be had."""
+    return min(os.cpu_count() or 1, _PROCESSES) - 1 if CAN_FORK else 0
 
 
 def as_they_come(tasks: Sequence[Callable[[], Result]], processes: int) -> Generator[tuple[int, Result], None, None]:

@@ -161,7 +161,7 @@ class Part:
 
     @cached_property
     def _is_apart(self) -> bool:
-        # What others fill by themselves leaves no part room, and no part needs to be loaded to say so.
+        # What is full as it is has no room for a part beside the others: to say so, it needs not be loaded.
         units = self._trials.base.measured.units
         if self._trials.full & self._other_accounts & {units[n].unit.billed_to for n in self._own_places}:
             return False
