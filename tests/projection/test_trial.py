@@ -117,11 +117,13 @@ def test_many_that_never_meet_are_apart_though_their_peaks_add_up_beyond_the_lim
     assert Trials(loaded, base, 10**9, 10**5).pair((*many, ("schedules.s3.cron", "*/5 * * * *"))) is None
 
 
-@pytest.mark.parametrize(("keys", "is_full"), [("near limit", True), ("far limit", False)])
-def test_parts_that_a_full_account_leaves_no_room_are_not_loaded_to_say_so(keys, is_full, trials, monkeypatch):
+@pytest.mark.parametrize(
+    ("keys", "ran_out"), [("near limit", ["full"]), ("few tokens", ["short"]), ("far limit", []), ("shared tokens", [])]
+)
+def test_parts_for_which_nothing_is_left_are_neither_loaded_nor_played_to_say_so(keys, ran_out, trials, monkeypatch):
     _, tried = trials(keys)
-    everyone = set(tried.loaded.model.functions)
-    assert bool(tried.full) is is_full
+    everyone, is_full = set(tried.loaded.model.functions), bool(ran_out)
+    assert [what for what in ("full", "short") if getattr(tried, what)] == ran_out
     loaded = []
     monkeypatch.setattr(trial_part, "Excerpt", lambda *given: loaded.append(given) or Excerpt(*given))
     played = {name: set(tried.functions_played(((f"functions.{name}.memory", "1 GB"),))) for name in sorted(everyone)}

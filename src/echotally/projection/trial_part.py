@@ -161,9 +161,10 @@ class Part:
 
     @cached_property
     def _is_apart(self) -> bool:
-        # What is full as it is has no room for a part beside the others: to say so, it needs not be loaded.
+        # What ran out as it is has nothing for a part beside the others: to say so, it needs not be loaded, and no change played.
         units = self._trials.base.measured.units
-        if self._trials.full & self._other_accounts & {units[n].unit.billed_to for n in self._own_places}:
+        shared = self._other_accounts & {units[n].unit.billed_to for n in self._own_places}
+        if shared & (self._trials.full | self._trials.short):
             return False
         before = self._before
         if before is None:
