@@ -48,6 +48,15 @@ class StartTokens:
                 self._followed[account] = None if bucket is None or starts is None else Followed.over(bucket, starts)
             return self._followed[account]
 
+    def ran_short(self, account: Account) -> bool:
+        """Whether a start of an account whose tokens are shared may have lacked one."""
+        taken, burst = self.taken.get(account, (0, 0))
+        # So many were there from the beginning.
+        if taken <= burst:
+            return False
+        followed = self.followed(account)
+        return followed is None or not followed.had_enough
+
     def _with_starts(self) -> dict[Account, NDArray[np.int64]] | None:
         """When start tokens were taken; None where the month was not played event by event."""
         if self._base.confidence is not None:

@@ -199,17 +199,6 @@ class Trials:
         )
 
     @cached_property
-    def short(self) -> frozenset[Account]:
-        """Accounts whose start tokens may have run short in the month played, where that is asked."""
-        if self.rough:
-            return frozenset()
-        return frozenset(
-            account
-            for account, (taken, burst) in self.tokens.taken.items()
-            if taken > burst and not ((followed := self.tokens.followed(account)) and followed.had_enough)
-        )
-
-    @cached_property
     def totals(self) -> Totals:
         """The totals of the month played."""
         return totals_of(self.base.measured.units)

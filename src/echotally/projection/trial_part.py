@@ -164,7 +164,7 @@ class Part:
         # What ran out as it is has nothing for a part beside the others: to say so, it needs not be loaded, and no change played.
         units = self._trials.base.measured.units
         shared = self._other_accounts & {units[n].unit.billed_to for n in self._own_places}
-        if shared & (self._trials.full | self._trials.short):
+        if shared & self._trials.full or (not self._trials.rough and any(map(self._trials.tokens.ran_short, shared))):
             return False
         before = self._before
         if before is None:
@@ -218,7 +218,7 @@ class Part:
             return True
         followed, now = self._trials.tokens.followed(account), played.measured.starts_ns
         # A start that had waited for its token leaves a bucket without any: then the others had not what they wanted.
-        if followed is None or now is None or not followed.had_enough:
+        if followed is None or now is None or self._trials.tokens.ran_short(account):
             return False
         own = now.get(account, np.zeros(0, np.int64))
         # Mostly there would be enough even for the part with the change on top of the part without.

@@ -113,7 +113,7 @@ def lists_begin(w: World, first_at: int, bits: int) -> None:
 
 @kernel
 def are_long(w: World, first_at: int) -> None:
-    """Very many stand aside from here on: stretches are long. Nothing may be aside that comes before ``first_at``, if anything is."""
+    """Very many stand aside from here on: stretches are long. Where none stood aside yet, the first list begins after ``first_at``."""
     clock = clock_of(w)
     if clock.aside_n == 0:
         lists_begin(w, first_at, _BITS)
