@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from echotally.engine.layout import World, by_rows, by_units
+from echotally.engine.build import Built
+from echotally.engine.hourly import Hourly
+from echotally.engine.layout import by_rows, by_units
 from echotally.engine.sketch import OfUnits
 
 
@@ -17,6 +20,7 @@ class Counted:
     """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
 
     ``late_bins``, added up, are the latencies of all events, ``level_peak`` is the most calls in flight in all.
+    ``hours``: what each hour had, put together when it is asked for.
     """
 
     units: Any
@@ -32,14 +36,14 @@ class Counted:
     count_bins: OfUnits
     charge_bins: OfUnits
     lag_bins: OfUnits
-    series: NDArray[np.float64]
+    hours: Callable[[], Hourly]
     length_ns: int
     level_peak: int
 
 
-def counted(w: World, length_ns: int | None = None) -> Counted:
+def counted(built: Built, length_ns: int | None = None) -> Counted:
     """What a world has counted, over ``length_ns`` (None: its whole month)."""
-    clock = w.clock[0]
+    w, clock = built.world, built.world.clock[0]
     return Counted(
         units=w.units,
         sources=w.sources,
@@ -54,7 +58,7 @@ def counted(w: World, length_ns: int | None = None) -> Counted:
         count_bins=by_units(w.count_bins),
         charge_bins=by_rows(w.charge_bins),
         lag_bins=w.lag_bins,
-        series=by_units(w.series),
+        hours=built.hourly,
         length_ns=int(clock["horizon"]) if length_ns is None else length_ns,
         level_peak=int(clock["level_peak"]),
     )

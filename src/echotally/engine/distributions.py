@@ -20,6 +20,7 @@ from echotally.engine.sketch import (
     ManyWaits,
     OfUnits,
     Waits,
+    WaitsMade,
     bins_until,
     level_of,
     levels_of,
@@ -104,7 +105,7 @@ def _some(w: Counted, units: range) -> Iterator[Distributions]:
 def _waits(units: range, bins: int, *sketches: OfUnits) -> ManyWaits:
     """Sketches of waits of some units, added up; no more than the first so many bins hold anything."""
     first = sketches[0]
-    if isinstance(first, ManyWaits):
+    if isinstance(first, (ManyWaits, WaitsMade)):
         return first.some(units)
     return ManyWaits.of(np.arange(len(units)), bins, *(_of(its, units) for its in sketches))
 

@@ -1,6 +1,6 @@
 """What happened in each hour of a month, by unit, in as few bytes as hold it exactly.
 
-As floats, those of a thousand functions take 36 MB for each plan, and most of them are small counts.
+As floats, those of a thousand functions take 36 MB for each plan; most of them are small counts, and many are 0.
 """
 
 from __future__ import annotations
@@ -21,27 +21,27 @@ _PARTS = 4
 
 
 @dataclass(frozen=True, eq=False)
-class Column:
-    """Numbers of shape (units, hours), each one of ``values`` / ``per``."""
+class Narrow:
+    """Numbers of any shape, each one of ``values`` / ``per``."""
 
     values: NDArray[Any]
     per: int = 1
 
     @classmethod
-    def of(cls, numbers: NDArray[Any]) -> Column:
+    def of(cls, numbers: NDArray[Any]) -> Narrow:
         """The same numbers in the least whole type that holds them or four times them; as they are where none does."""
         numbers = np.ascontiguousarray(numbers)
         for per in (1, _PARTS):
-            many = numbers * per
-            if not many.size or (many.min() >= 0 and np.array_equal(many, np.floor(many))):
+            many = numbers * per if per > 1 else numbers
+            if not many.size or many.dtype.kind == "u" or (many.min() >= 0 and np.array_equal(many, np.floor(many))):
                 most = many.max(initial=0)
                 for kind in _SMALL:
                     if most <= np.iinfo(kind).max:
                         return cls(many.astype(kind), per)
         return cls(numbers)
 
-    def __getitem__(self, units: Any) -> Column:
-        return Column(self.values[units], self.per)
+    def __getitem__(self, place: Any) -> Narrow:
+        return Narrow(self.values[place], self.per)
 
     @property
     def numbers(self) -> Floats:
@@ -51,15 +51,116 @@ class Column:
 
 
 @dataclass(frozen=True, eq=False)
+class Column:
+    """Numbers of shape (units, hours), each in its place."""
+
+    kept: Narrow
+
+    @classmethod
+    def of(cls, numbers: NDArray[Any]) -> Column | Seldom:
+        """Kept whichever way takes less."""
+        return Seldom.of(numbers) or cls(Narrow.of(numbers))
+
+    @classmethod
+    def in_turn(cls, times: Sequence[Column | Seldom]) -> Column | Seldom:
+        """Stretches of hours that follow each other."""
+        # As they are kept where that is as numbers: as floats, those of a month take eight times as much.
+        plain = [its.kept.values if isinstance(its, cls) and its.kept.per == 1 else its.numbers for its in times]
+        return cls.of(np.concatenate(plain, axis=1))
+
+    @property
+    def numbers(self) -> Floats:
+        """The numbers themselves."""
+        return self.kept.numbers
+
+    def row(self, n: int) -> Floats:
+        """Those of one unit, by hour."""
+        return self.kept[n].numbers
+
+    def rows(self, units: Sequence[int]) -> Column:
+        """Those of some units."""
+        return Column(self.kept[units])
+
+    @property
+    def nbytes(self) -> int:
+        """What it takes of memory."""
+        return self.kept.values.nbytes
+
+
+@dataclass(frozen=True, eq=False)
+class Seldom:
+    """Numbers of shape (units, hours) of which few are not 0: ``kept`` has those of all units in turn.
+
+    ``firsts`` (units + 1) says where those of each unit begin, ``at`` the hour of each.
+    """
+
+    hours: int
+    firsts: NDArray[np.uint32]
+    at: NDArray[np.uint16]
+    kept: Narrow
+
+    @classmethod
+    def of(cls, numbers: NDArray[Any]) -> Seldom | None:
+        """The same numbers; None where they had better be kept each in its place, or are of very many hours or units."""
+        units, hours = numbers.shape
+        some = np.count_nonzero(numbers)
+        if hours > np.iinfo(np.uint16).max or numbers.size > np.iinfo(np.uint32).max or some > numbers.size // _SELDOM:
+            return None
+        unit, at = np.nonzero(numbers)
+        kept, firsts = Narrow.of(numbers[unit, at]), np.searchsorted(unit, np.arange(units + 1))
+        return cls(hours, firsts.astype(np.uint32), at.astype(np.uint16), kept)
+
+    @property
+    def numbers(self) -> Floats:
+        """The numbers themselves."""
+        found = np.zeros((len(self.firsts) - 1, self.hours))
+        found[np.repeat(np.arange(len(found)), np.diff(self.firsts)), self.at] = self.kept.numbers
+        return found
+
+    def row(self, n: int) -> Floats:
+        """Those of one unit, by hour."""
+        found = np.zeros(self.hours)
+        its = slice(int(self.firsts[n]), int(self.firsts[n + 1]))
+        found[self.at[its]] = self.kept[its].numbers
+        return found
+
+    def rows(self, units: Sequence[int]) -> Column | Seldom:
+        """Those of some units."""
+        return Column.of(np.array([self.row(n) for n in units]).reshape(len(units), self.hours))
+
+    @property
+    def nbytes(self) -> int:
+        """What it takes of memory."""
+        return self.firsts.nbytes + self.at.nbytes + self.kept.values.nbytes
+
+
+#: Where no more than one in so many is not 0, two bytes of each of those say its hour.
+_SELDOM = 8
+
+
+@dataclass(frozen=True, eq=False)
 class Hourly:
     """A column for each of ``layout.SERIES``, or the first of them alone, each of shape (units, hours)."""
 
-    columns: tuple[Column, ...]
+    columns: tuple[Column | Seldom, ...]
 
     @classmethod
     def of(cls, series: Floats) -> Hourly:
         """Of numbers of shape (units, hours, columns)."""
         return cls(tuple(Column.of(series[:, :, k]) for k in range(series.shape[2])))
+
+    @classmethod
+    def in_turn(cls, times: Sequence[Hourly]) -> Hourly:
+        """Stretches of hours that follow each other, of the same units and columns."""
+        if len(times) == 1:
+            return times[0]
+        return cls(tuple(Column.in_turn(columns) for columns in zip(*(each.columns for each in times), strict=True)))
+
+    @classmethod
+    def mean(cls, months: Sequence[Hourly]) -> Hourly:
+        """The mean of several months of the same units and columns."""
+        columns = zip(*(month.columns for month in months), strict=True)
+        return cls(tuple(Column.of(sum(its.numbers for its in each) / len(months)) for each in columns))
 
     @classmethod
     def joined(cls, units: Iterable[tuple[Hourly, int]]) -> Hourly:
@@ -71,15 +172,15 @@ class Hourly:
 
     def rows(self, units: Sequence[int]) -> Hourly:
         """Those of some units."""
-        return Hourly(tuple(column[units] for column in self.columns))
+        return Hourly(tuple(column.rows(units) for column in self.columns))
 
     def of_unit(self, n: int) -> Floats:
         """Everything of one unit, (hours, columns)."""
-        return np.array([column[n].numbers for column in self.columns]).T
+        return np.array([column.row(n) for column in self.columns]).T
 
     def one(self, n: int, column: int) -> Floats:
         """One column of one unit, by hour."""
-        return self.columns[column][n].numbers
+        return self.columns[column].row(n)
 
     def all_of(self, column: int) -> Floats:
         """One column of every unit, (units, hours)."""
@@ -97,4 +198,4 @@ class Hourly:
     @property
     def nbytes(self) -> int:
         """What it takes of memory."""
-        return sum(column.values.nbytes for column in self.columns)
+        return sum(column.nbytes for column in self.columns)

@@ -90,8 +90,12 @@ def simulate(
     if wanted.starts:
         keep_log(built, codes.STARTS_ONLY)
     watch, ended, passed = Watch(built, wanted.bounds), [], []
-    for at in sorted({*marks.ended_ns, *marks.passing_ns}):
+    marked_ns = {*marks.ended_ns, *marks.passing_ns}
+    for at in sorted(marked_ns.union(_put_by_ns(built))):
         play_watched(built, watch, at, progress)
+        built.puts_hours_by()
+        if at not in marked_ns:
+            continue
         flushed(built)
         ended += [marked(model, built, at, False)] if at in marks.ended_ns else []
         passed += [marked(model, built, at, True)] if at in marks.passing_ns else []
@@ -100,6 +104,13 @@ def simulate(
     finish(built)
     found = replace(read_out(model, built, wanted.quantities_only), marks=tuple(ended), passed=tuple(passed))
     return replace(found, starts_ns=_starts_of(built)) if wanted.starts else found
+
+
+def _put_by_ns(built: Built) -> range:
+    """When hours that are over are put by."""
+    clock = built.world.clock[0]
+    every = int(clock["hour_ns"]) * built.hours_at_once
+    return range(every, int(clock["horizon"]), every)
 
 
 def keep_log(built: Built, what: int) -> None:

@@ -195,7 +195,7 @@ class Measured:
 
 def read_out(model: Model, built: Built, quantities_only: bool = False) -> Measured:
     """Read the measurements out of a finished world; raises ``OurFault`` if a sum does not hold."""
-    found = assemble(model, built, counted(built.world), quantities_only)
+    found = assemble(model, built, counted(built), quantities_only)
     _check_sums(built.world, built, found.units)
     return found
 
@@ -205,7 +205,7 @@ def marked(model: Model, built: Built, at_ns: int, passing: bool) -> Measured:
 
     ``passing``: lives and active periods that have begun count up to now; else where they end.
     """
-    w = counted(built.world, at_ns)
+    w = counted(built, at_ns)
     if passing:
         w = replace(w, units=_with_what_goes_on(built))
     return assemble(model, built, w, quantities_only=True)
@@ -239,7 +239,7 @@ def assemble(model: Model, built: Built, w: Counted, quantities_only: bool = Fal
         node_ns={key: wide(w.accounts[n], "node_hours_ns") for n, key in enumerate(built.accounts)},
         accounts=built.accounts,
         month_ns=length,
-        series=Hourly(()) if quantities_only else Hourly.of(w.series),
+        series=Hourly(()) if quantities_only else w.hours(),
         put_in=(*_fed(built, w), *_dead_lettered(built, w), *_emitted(built, w)),
     )
 

@@ -7,7 +7,7 @@ A quantile of waits is the mean of what is in its bin, so a constant wait comes 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, Protocol
@@ -214,6 +214,17 @@ class ManyWaits:
         for n, values in zip(some.tolist(), ((STARTS[place] + into) / 1e9).tolist(), strict=True):
             found[n] = values
         return found
+
+
+@dataclass(frozen=True)
+class WaitsMade:
+    """The sketches of several units, of some that follow on each other made when they are looked at."""
+
+    some: Callable[[range], ManyWaits]
+
+    def __getitem__(self, unit: int) -> NDArray[Any]:
+        """A unit's sketch, whole."""
+        return self.some(range(unit, unit + 1))[0]
 
 
 def bins_of(ns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:

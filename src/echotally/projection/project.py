@@ -303,7 +303,8 @@ def project_loaded(
         except TooLarge as error:
             if how.every_plan or len(chosen) == 1:
                 raise
-            too_large[offer.name] = error
+            # Anew: where it was raised, whatever had been played stands on the stack that it holds.
+            too_large[offer.name] = TooLarge(list(error.problems))
             tell(1.0)
             return RefusedPlan.unplayed(offer, _why_unplayed(offer, error))
 

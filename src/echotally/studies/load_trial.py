@@ -339,7 +339,7 @@ def _bound(offer: Offer, unit: UnitMeasured, limit: int | None) -> str:
 
 def _finished(trial: Loaded, built: Built, length: int) -> UnitMeasured:
     finish(built)
-    return assemble(trial.model, built, counted(built.world, length)).units[0]
+    return assemble(trial.model, built, counted(built, length)).units[0]
 
 
 def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answered: int) -> Decimal | None:
@@ -348,7 +348,7 @@ def _per_million(trial: Loaded, offer: Offer, built: Built, length: int, answere
         return None
     # An allowance would make the first trials free and the last ones dear.
     bare = replace(offer, plan=offer.plan.model_copy(update={"allowance": {}, "commitment": None}))
-    measured = assemble(trial.model, built, counted(built.world, length))
+    measured = assemble(trial.model, built, counted(built, length))
     metered = meter(trial.model, measured, bare)
     plans = {
         account: plan.model_copy(update={"allowance": {}, "commitment": None})
@@ -369,7 +369,7 @@ def _in_month(trial: Loaded, offer: Offer, built: Built, began: int, real: PlanP
     if not answered or not isinstance(real, PlayedPlan):
         return None
     length = max(1, int(built.world.clock[0]["now"]) - began)
-    metered = meter(trial.model, assemble(trial.model, built, counted(built.world, length)), offer)
+    metered = meter(trial.model, assemble(trial.model, built, counted(built, length)), offer)
     now, plans = real.metered.totals(), metered.plans | real.metered.plans
     with localcontext(exact()):
         more = {

@@ -133,9 +133,11 @@ def _apart(
     if not _all_merged(merged, Players(each, wanted.cores, progress)):
         return None
     level = merged.estate.until(parts[0].arrivals.length_ns)
-    # Each world is let go once it has been read.
+    starts_ns = merged.starts_ns() if wanted.starts else None
+    # Each world is let go once it has been read, so by whoever else holds them as well.
+    del merged
     found = joined(month.model, [each.pop(0).measured() for _ in parts], level)
-    return replace(found, starts_ns=merged.starts_ns()) if wanted.starts else found
+    return replace(found, starts_ns=starts_ns)
 
 
 def _all_merged(merged: Merged, players: Players) -> bool:

@@ -53,6 +53,7 @@ class Player:
         if self.failed is None:
             try:
                 play_watched(self.built, self.watch, until_ns, tell)
+                self.built.puts_hours_by()
             except BadInput as error:
                 self.failed = error
 

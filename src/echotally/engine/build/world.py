@@ -7,7 +7,7 @@ import math
 import mmap
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -21,6 +21,7 @@ from echotally.engine.build.sources import backlogs_of, edges_of, partitions_of,
 from echotally.engine.build.taps import lead_short_ways, taps_beside, taps_of
 from echotally.engine.build.turns import turns_of
 from echotally.engine.build.units import units_of
+from echotally.engine.hourly import Hourly
 from echotally.errors import BadInput
 from echotally.model.estate import Model
 from echotally.model.sources import SourceRef
@@ -31,6 +32,9 @@ _HOUR_NS = 3_600 * 10**9
 _MOST_AT_ONCE = 20_000_000
 #: Records of a pool at first, beside twice the margin: some, and enough for some dozens of steps before anybody must look again.
 _ROOM, _STEPS, _MOST_ROOM = 16, 30, 1024
+
+#: The series of a world had better take no more than about so many bytes, and need not have fewer hours than that.
+_SERIES_BYTES, _FEWEST_HOURS = 2**18, 24
 
 
 @dataclass
@@ -43,6 +47,7 @@ class Built:
     sources: list[tuple[str, SourceRef]]
     backlogs: list[tuple[int, int]]
     _pages: mmap.mmap
+    _over: list[Hourly] = field(default_factory=list)
     _door: tuple[layout.World, Any] | None = None
 
     def door(self, make: Callable[[layout.World], Any]) -> Any:
@@ -50,6 +55,28 @@ class Built:
         if self._door is None or self._door[0] is not self.world:
             self._door = self.world, make(self.world)
         return self._door[1]
+
+    @property
+    def hours_at_once(self) -> int:
+        """How many hours the world's series had better hold before those that are over are put by."""
+        return max(_FEWEST_HOURS, _SERIES_BYTES // int(self.world.series[0].nbytes))
+
+    def puts_hours_by(self) -> None:
+        """Take the hours that are over out of the world's series, if there are many; those that come take their places."""
+        clock, series = self.world.clock[0], self.world.series
+        over = int(clock["hour"])
+        if over + 1 >= self.hours_at_once:
+            self._over.append(Hourly.of(layout.by_units(series[:over])))
+            # The ages of the hour that goes on are written when it ends.
+            series[0] = series[over]
+            series[1 : over + 1] = 0
+            clock["hour"] -= over
+            clock["hours"] -= over
+
+    def hourly(self) -> Hourly:
+        """All hours: those put by, and after them those that the world has."""
+        there = self.world.series[: int(self.world.clock[0]["hours"])]
+        return Hourly.in_turn([*self._over, Hourly.of(layout.by_units(there))])
 
     def forgets_sketches(self) -> bool:
         """Empty all sketches by giving back their pages, which takes less than to look for what they hold; False where that cannot be."""

@@ -16,9 +16,8 @@ from functools import partial
 from statistics import fmean, stdev
 from typing import NamedTuple
 
-import numpy as np
-
 from echotally.demand.month import MonthPlan, Tap
+from echotally.engine.hourly import Hourly
 from echotally.engine.reading import Measured
 from echotally.engine.sampling.ahead import Ahead
 from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events
@@ -28,7 +27,6 @@ from echotally.engine.sampling.lanes import Lane
 from echotally.engine.sampling.meeting import Crowding, Rest
 from echotally.engine.sampling.played import EMPTY, Mode, Stretch
 from echotally.engine.sampling.runs import Past, remembered_ns
-from echotally.engine.sampling.sparse import Floats
 from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
 from echotally.engine.sampling.stretches import Dearer, Player
 from echotally.engine.sampling.totals import Span, Total
@@ -117,7 +115,7 @@ def sample_unless_dearer(
 
 def _sampled(sampler: Sampler) -> Sampled:
     model, placement = sampler.model, sampler.placement
-    parts, series = sampler.parts()
+    parts, hours = sampler.parts()
     throttled = {u.function for p in parts for u, n in zip(p.built.units, p.unit.throttled, strict=True) if n > 0}
     losses = {
         name: loss
@@ -127,7 +125,7 @@ def _sampled(sampler: Sampler) -> Sampled:
     untold = _left_out(parts)
     for part in parts:
         part.knows(losses)
-    whole = Total.mean(parts, series).measured(model)
+    whole = Total.mean(parts, hours).measured(model)
     share = min(1.0, sampler.player.played / max(1.0, sampler.expected))
     # Each is let go once it has been read.
     months = [parts.pop(0).measured(model) for _ in range(len(parts))]
@@ -199,8 +197,8 @@ class Sampler:
         #: What is asked of it is played beside, while ``parts`` goes on.
         self.ahead: Ahead
 
-    def parts(self) -> tuple[list[Total], Floats]:
-        """One month for each part of the sample, and what all of them say by hour, added up."""
+    def parts(self) -> tuple[list[Total], Hourly]:
+        """One month for each part of the sample, and what they say by hour, their mean."""
         with Ahead(self.player, self.cores) as self.ahead:
             apart = self._in_steady_hours()
             self.past = Past(self.cut, remembered_ns(self.model, self.placement))
@@ -223,17 +221,15 @@ class Sampler:
             self.progress.done = 0.5 * (number + 1) / len(self.cut.groups)
         return self._schedules(taps, self.ahead.asked(_APART, whole))
 
-    def _followed(self, followed: list[PartOfMonth], apart: Span, still: Span | None) -> tuple[list[Total], Floats]:
+    def _followed(self, followed: list[PartOfMonth], apart: Span, still: Span | None) -> tuple[list[Total], Hourly]:
         """Every part's month, one after the other, each let go but for its total."""
-        found: list[Total] = []
+        found, hours = list[Total](), list[Hourly]()
         for part in range(PARTS):
             one = followed.pop(0)
             total = one.follow()
             self.ahead.forget(one.likely_hours())
             total.add_apart(apart, still)
-            if not found:
-                series = np.zeros_like(total.series)
-            total.adds_its_hours_to(series)
+            hours.append(total.gives_its_hours())
             total.is_put_together()
             # Nobody asks for what this part was made of again.
             for stretch in self.stretches.values():
@@ -241,7 +237,7 @@ class Sampler:
             found.append(total)
             self.player.foresees(part)
             self.progress.done = 0.5 + 0.5 * (part + 1) / PARTS
-        return found, series
+        return found, Hourly.mean(hours)
 
     def stretch(self, group: int, full: Mode) -> Stretch:
         """A group's stretch with some lanes full, played once."""

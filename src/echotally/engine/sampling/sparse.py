@@ -25,6 +25,8 @@ Values = NDArray[np.int32] | Floats
 Octaves = tuple[NDArray[np.int64], ...]
 #: A sketch and how often it counts.
 Term = tuple["Sparse", float]
+#: Places of sketches that are added up at once.
+_PLACES = 2**20
 
 
 @dataclass(frozen=True)
@@ -97,10 +99,16 @@ class Sparse:
 
     def some(self, records: range) -> Floats:
         """Records that follow on each other, whole."""
-        size, (first, last) = math.prod(self.shape[1:]), self._begins[[records.start, records.stop]]
-        whole = np.zeros(len(records) * size)
-        whole[self.places[first:last] - records.start * size] = self.values[first:last]
-        return whole.reshape(len(records), *self.shape[1:])
+        part = self.part(records)
+        whole = np.zeros(part.shape)
+        whole.reshape(-1)[part.places] = part.values
+        return whole
+
+    def part(self, records: range) -> Sparse:
+        """Records that follow on each other."""
+        first, last = self._begins[[records.start, records.stop]]
+        places = self.places[first:last] - self.places.dtype.type(records.start * math.prod(self.shape[1:]))
+        return Sparse((len(records), *self.shape[1:]), places, self.values[first:last])
 
     @cached_property
     def _begins(self) -> NDArray[np.int64]:
@@ -129,18 +137,38 @@ def summed(shape: Shape, terms: Sequence[Term]) -> Sparse:
     """Sketches of one shape added up, each so many times, in their order; the places come out in order."""
     if len(terms) == 1 and terms[0][1] == 1.0:
         return terms[0][0]
-    held = np.zeros(math.prod(shape), np.bool_)
-    for term, _ in terms:
-        held[term.places] = True
+    size = math.prod(shape)
+    if size <= _PLACES:
+        return Sparse(shape, *_added_up(size, [(term.places, term.values, weight) for term, weight in terms]))
+    # So many places at a time: what is looked up stays in the processor's memory, and little memory is taken for it.
+    firsts = np.arange(0, size, _PLACES, dtype=np.int32)
+    edges = [[*term.places.searchsorted(firsts.astype(term.places.dtype)), len(term.places)] for term, _ in terms]
+    found = []
+    for n, first in enumerate(firsts):
+        slices = (slice(each[n], each[n + 1]) for each in edges)
+        there = [
+            (term.places[its] - first, term.values[its], weight)
+            for its, (term, weight) in zip(slices, terms, strict=True)
+        ]
+        places, values = _added_up(_PLACES, there)
+        found.append((places + first, values))
+    return Sparse(shape, *map(np.concatenate, zip(*found, strict=True)))
+
+
+def _added_up(size: int, terms: Sequence[tuple[Any, Any, float]]) -> tuple[NDArray[np.int32], Floats]:
+    """Places that any of the terms (places, values, weight) holds, of so many, and what they come to there."""
+    held = np.zeros(size, np.bool_)
+    for its, _, _ in terms:
+        held[its] = True
     places = np.flatnonzero(held)
-    # Where each place has come to stand: looked up, which takes no sorting. Of what is never written no page is ever made.
-    rank = np.zeros(len(held), np.int32)
+    # Where each place has come to stand: looked up, which takes no sorting.
+    rank = np.zeros(size, np.int32)
     rank[places] = np.arange(len(places), dtype=np.int32)
-    values = np.zeros(len(places))
-    for term, weight in terms:
+    found = np.zeros(len(places))
+    for its, values, weight in terms:
         # A whole weight times narrow counts would run over.
-        values[rank[term.places]] += float(weight) * term.values
-    return Sparse(shape, places.astype(np.int32), values)
+        found[rank[its]] += float(weight) * values
+    return places.astype(np.int32), found
 
 
 class Sum:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from echotally.engine import codes, layout
 from echotally.engine.build import Built
 from echotally.engine.counted import Counted
+from echotally.engine.hourly import Hourly
 from echotally.engine.layout import events_so_far
 from echotally.engine.reading import ENDINGS, Measured, assemble
 from echotally.engine.sampling.knowing import Loss
@@ -31,7 +32,7 @@ from echotally.engine.sampling.sums import (
     take_sketches,
     write_sums,
 )
-from echotally.engine.sketch import WIDTHS, ManyWaits, bins_of
+from echotally.engine.sketch import WIDTHS, ManyWaits, WaitsMade, bins_of
 
 _HOUR = 3_600 * 10**9
 _PIECES = 16
@@ -126,13 +127,14 @@ class Reading(Span):
 class Total(Span):
     """A month in the making: weighed sums of spans (each sketch a ``Sum``), and what they say by hour.
 
-    ``left`` is what is unfinished at the end, by unit; ``series`` (units, hours, columns) as in ``Measured``.
+    ``left`` is what is unfinished at the end, by unit; ``series`` (units, hours, columns) becomes ``hours`` (``gives_its_hours``).
     """
 
     built: Built
     length_ns: int
     left: Floats
     series: NDArray[np.float64]
+    hours: Hourly = field(default_factory=lambda: Hourly(()))
 
     @classmethod
     def nothing(cls, built: Built, length_ns: int) -> Total:
@@ -259,10 +261,11 @@ class Total(Span):
             lost[n], other[n] = tried * loss.chance, 0.0
             counts.handled[n] = tried - lost[n]
 
-    def adds_its_hours_to(self, series: Floats) -> None:
-        """Add the series to one of several estimates; of its own only the arrivals stay, which bills are made of."""
-        series += self.series
-        self.series = self.series[:, :, codes.ARRIVALS : codes.ARRIVALS + 1].copy()
+    def gives_its_hours(self) -> Hourly:
+        """The series, to which nothing is added any more; of it only the arrivals stay, which bills are made of."""
+        found = Hourly.of(self.series)
+        self.series, self.hours = self.series[:0].copy(), Hourly(found.columns[: int(codes.ARRIVALS) + 1])
+        return found
 
     def is_put_together(self) -> None:
         """Add up what sketches are made of, so that it can be forgotten."""
@@ -270,10 +273,9 @@ class Total(Span):
             bins.whole()
 
     @staticmethod
-    def mean(parts: list[Total], series: Floats) -> Total:
-        """The mean of several estimates, whose hours add up to ``series``, made the mean of them; the largest of their maxima."""
+    def mean(parts: list[Total], hours: Hourly) -> Total:
+        """The mean of several estimates, ``hours`` that of theirs; the largest of their maxima."""
         found = parts[0]
-        series /= len(parts)
         maxima = found.maxima.empty()
         for part in parts:
             maxima.rises(part.maxima)
@@ -291,7 +293,8 @@ class Total(Span):
             found.built,
             found.length_ns,
             sum((p.left for p in parts), np.zeros_like(found.left)) / len(parts),
-            series,
+            found.series,
+            hours,
         )
 
     def measured(self, model: Any) -> Measured:
@@ -313,8 +316,6 @@ class Total(Span):
         edges["sent"], triggers["letters"] = np.rint(self.put.sent), np.rint(self.put.letters)
         layout.set_wide(accounts, "node_hours_ns", self.nodes)
         sums = self.sketch.alike(Sum.whole)
-        # Latencies are read from both together: their sum is what is rounded.
-        late = summed(sums.request_bins.shape, [(sums.latency_bins, 1.0), (sums.request_bins, 1.0)])
         counted = Counted(
             units=units,
             sources=sources,
@@ -322,14 +323,15 @@ class Total(Span):
             edges=edges,
             triggers=triggers,
             wait_bins=_rounded_waits(sums.wait_bins),
-            late_bins=(_rounded_waits(late),),
+            # Latencies are read from both together: their sum is what is rounded.
+            late_bins=(_rounded_waits(sums.latency_bins, sums.request_bins),),
             request_bins=_rounded_waits(sums.request_bins),
             level_bins=_rounded(sums.level_bins),
             estate_levels=_rounded(sums.estate_levels)[0],
             count_bins=_rounded(sums.count_bins),
             charge_bins=_rounded_waits(sums.charge_bins),
             lag_bins=Records(lambda units: _whole(_spread(sums.lag_bins.some(units)))),
-            series=self.series,
+            hours=lambda: self.hours,
             length_ns=self.length_ns,
             level_peak=self.peak,
         )
@@ -344,8 +346,18 @@ def _rounded(sketch: Sparse) -> Records:
     return Records(lambda units: _whole(sketch.some(units)))
 
 
-def _rounded_waits(sketch: Sparse) -> ManyWaits:
-    """A sketch of waits of all units in whole numbers, without the bins that are empty then."""
+def _rounded_waits(*sketches: Sparse) -> WaitsMade:
+    """Sketches of waits added up in whole numbers, some units at a time: of all at once each step takes tens of MB."""
+
+    def some(units: range) -> ManyWaits:
+        parts = [sketch.part(units) for sketch in sketches]
+        return _whole_waits(summed(parts[0].shape, [(part, 1.0) for part in parts]))
+
+    return WaitsMade(some)
+
+
+def _whole_waits(sketch: Sparse) -> ManyWaits:
+    """A sketch of waits in whole numbers, without the bins that are empty then."""
     units, _, bins = sketch.shape
     # Numbers of bins, a unit's after the other's: of the counts, and of what says how far in they lie.
     unit, place = np.divmod(sketch.places.astype(np.int64), 2 * bins)
