@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -10,6 +12,7 @@ from hypothesis.extra.numpy import arrays
 
 from echotally.engine.hourly import Hourly
 from echotally.engine.layout import SUB_BINS, by_rows, by_units
+from echotally.engine.sampling import sparse
 from echotally.engine.sampling.sparse import Sparse, Sum, summed
 
 #: Some fit half the room (32 bits), some just do not.
@@ -101,6 +104,59 @@ def test_hours_come_back_as_they_were(series):
     turned = [(kept, n) for n in reversed(range(units))]
     assert Hourly.joined(turned) == Hourly.of(series[::-1]) == kept.rows(list(reversed(range(units))))
     assert (Hourly.of(series + 1) == kept) == np.array_equal(series + 1, series)
+
+
+@given(
+    arrays(
+        np.float64, st.tuples(st.integers(0, 3), st.integers(1, 40), st.just(2)), elements=NUMBERS, fill=st.just(0.0)
+    ),
+    st.lists(st.integers(1, 39), max_size=4, unique=True),
+)
+def test_hours_in_turn_are_all_of_them_in_as_few_bytes(series, cuts):
+    whole = Hourly.of(series)
+    assert all(np.array_equal(whole.all_of(k), series[:, :, k]) for k in range(2))
+    assert all(np.array_equal(whole.of_unit(n), series[n]) for n in range(len(series)))
+    edges = [0, *sorted(cut for cut in cuts if cut < series.shape[1]), series.shape[1]]
+    in_turn = Hourly.in_turn([Hourly.of(series[:, first:end]) for first, end in pairwise(edges)])
+    assert in_turn == whole and in_turn.nbytes == whole.nbytes
+    # What they were taken from is written to again.
+    written = series.copy()
+    kept = Hourly.of(written)
+    written += 1.0
+    assert kept == whole
+    some = list(range(0, len(series), 2))
+    assert whole.rows(some) == Hourly.of(series[some])
+    # Added up as they come, then divided, to the bit.
+    with np.errstate(over="ignore", invalid="ignore"):
+        mean = (series + series[:, ::-1] + series) / 3
+    if np.isfinite(mean).all():
+        assert Hourly.mean([whole, Hourly.of(series[:, ::-1]), whole]) == Hourly.of(mean)
+
+
+def test_what_is_nearly_always_0_takes_a_few_bytes_for_what_is_not():
+    ages = np.zeros((9, 743, 1))
+    ages[4, 7], ages[4, 742], ages[8, 0] = 0.25, 3_600.123, 1e9
+    kept = Hourly.of(ages)
+    # Three numbers of eight bytes and their hours of two; where each unit's begin, four.
+    assert kept.nbytes == 3 * (8 + 2) + (9 + 1) * 4
+    assert np.array_equal(kept.one(4, 0), ages[4, :, 0]) and not kept.one(5, 0).any()
+    assert Hourly.of(np.tile(ages, (1, 100, 1))).one(4, 0)[74_299] == 3_600.123
+
+
+@given(
+    st.lists(st.tuples(arrays(np.int64, (5, 2, 3), elements=COUNTS), WEIGHTS), min_size=2, max_size=4),
+    st.integers(1, 31),
+)
+def test_sums_are_the_same_however_many_places_are_added_up_at_once(terms, at_once):
+    taken = [(Sparse.taken(bins.copy(), 3), weight) for bins, weight in terms]
+    expected = summed((5, 2, 3), taken)
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(sparse, "_PLACES", at_once)
+        found = summed((5, 2, 3), taken)
+    assert np.array_equal(found.places, expected.places) and np.array_equal(found.values, expected.values)
+    assert found.places.dtype == expected.places.dtype
+    part = found.part(range(1, 4))
+    assert np.array_equal(whole(part), whole(expected)[1:4]) and part.shape == (3, 2, 3)
 
 
 @pytest.mark.parametrize(

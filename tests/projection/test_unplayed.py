@@ -5,9 +5,11 @@ from __future__ import annotations
 import csv
 import io
 import json
+import weakref
 
 import pytest
 
+from echotally.engine.apart.splitting import Part
 from echotally.errors import BadInput, Problem, TooLarge
 from echotally.evidence.bill.focus import focus_rows
 from echotally.evidence.bill.reconcile import reconcile
@@ -62,6 +64,24 @@ def test_the_others_are_told_and_the_verdict_says_which_is_not(river, too_large)
         for row in csv.DictReader(io.StringIO(asked(river, "--format", "csv", "--level", "plans").stdout))
     }
     assert rows["heron.per-run"]["feasible"] == "" and rows["osier.cluster"]["feasible"] == "True"
+
+
+def test_what_had_been_played_of_it_is_let_go(river, monkeypatch):
+    played, gone = projecting.project_plan, list[weakref.ref]()
+
+    def project_plan(loaded, candidate, *arguments, **words):
+        if candidate.name == "heron.per-run":
+            sample = Part(loaded.model, loaded.month.arrivals)
+            gone.append(weakref.ref(sample))
+            try:
+                raise BadInput("first")
+            except BadInput:
+                raise TooLarge(Problem(WHY)) from None
+        return played(loaded, candidate, *arguments, **words)
+
+    monkeypatch.setattr(projecting, "project_plan", project_plan)
+    found = project(river, plans=["heron.per-run", "heron.shared"])
+    assert [type(plan) is RefusedPlan for plan in found.plans] == [True, False] and gone[0]() is None
 
 
 def test_a_report_has_it_beside_the_others(river, too_large, tmp_path):

@@ -30,7 +30,8 @@ class Narrow:
     @classmethod
     def of(cls, numbers: NDArray[Any]) -> Narrow:
         """The same numbers in the least whole type that holds them or four times them; as they are where none does."""
-        numbers = np.ascontiguousarray(numbers)
+        # A copy in any case: what they are taken from is written to again.
+        numbers = np.array(numbers, order="C")
         for per in (1, _PARTS):
             many = numbers * per if per > 1 else numbers
             if not many.size or many.dtype.kind == "u" or (many.min() >= 0 and np.array_equal(many, np.floor(many))):

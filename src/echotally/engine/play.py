@@ -91,7 +91,7 @@ def simulate(
         keep_log(built, codes.STARTS_ONLY)
     watch, ended, passed = Watch(built, wanted.bounds), [], []
     marked_ns = {*marks.ended_ns, *marks.passing_ns}
-    for at in sorted(marked_ns.union(_put_by_ns(built))):
+    for at in sorted(marked_ns.union(() if wanted.quantities_only else _put_by_ns(built))):
         play_watched(built, watch, at, progress)
         built.puts_hours_by()
         if at not in marked_ns:
