@@ -17,7 +17,8 @@ import pytest
 
 import echotally
 from echotally.errors import BadInput
-from echotally.projection.aside import as_they_come, by_processes, set_aside
+from echotally.projection.aside import as_they_come, set_aside
+from echotally.projection.crew import by_processes
 from echotally.projection.loaded import load
 from echotally.studies.otherwise import otherwise
 
@@ -151,10 +152,15 @@ def test_tasks_of_several_processes_answer_in_their_order(
 
 
 def test_more_tasks_than_a_pipe_holds_are_taken_some_at_a_time() -> None:
-    heard = list[float]()
-    tasks = [partial(int, n) for n in range(40_001)]
-    assert by_processes(tasks, "tasks", lambda _, share: heard.append(share)) == list(range(40_001))
-    assert heard == sorted(heard)
+    assert all_as_they_come([partial(int, n) for n in range(40_001)], "tasks") == list(range(40_001))
+
+
+def test_how_far_tasks_are_is_told() -> None:
+    heard = list[tuple[str, float]]()
+    assert by_processes([partial(int, n) for n in range(50)], "tasks", lambda *told: heard.append(told)) == list(
+        range(50)
+    )
+    assert heard == [("tasks", (n + 1) / 50) for n in range(50)]
 
 
 def all_as_they_come(tasks: Sequence[Callable[[], int]], _: str) -> list[int]:

@@ -76,33 +76,6 @@ def set_aside(work: Callable[[Progress | None], Result]) -> Iterator[Aside[Resul
             yield Aside(work, receiver, share)
 
 
-def by_processes(
-    tasks: Sequence[Callable[[], Result]], what: str, progress: Progress | None = None, beside: int | None = None
-) -> list[Result]:
-    """What each task returns, in their order: each is done here or in a process beside this one, by whoever comes to it first.
-
-    For work of which most is the interpreter's. ``beside``: so many processes at the most (left out: one for each other core). As
-    ``set_aside``: no other thread may be at work, and where a process cannot be begun or is ended, its tasks are done here.
-    """
-    with _untaken(len(tasks)) as untaken, ExitStack() as stack:
-
-        def some(tell: Progress | None) -> dict[int, Result]:
-            """The tasks that nobody has taken yet, one after the other."""
-            found = {}
-            for n in untaken():
-                found[n] = tasks[n]()
-                if tell:
-                    tell(what, (n + 1) / len(tasks))
-            return found
-
-        most = min(others_there_may_be(), len(tasks) - 1)
-        others = [stack.enter_context(set_aside(some)) for _ in range(most if beside is None else min(most, beside))]
-        found = some(progress)
-        for other in others:
-            found |= other.result(what)
-    return [found[n] if n in found else task() for n, task in enumerate(tasks)]
-
-
 def others_there_may_be() -> int:
     """How many processes beside this one share tasks with it: one for each other core, up to some; none where they cannot be had."""
     return min(os.cpu_count() or 1, _PROCESSES) - 1 if CAN_FORK else 0
@@ -111,8 +84,8 @@ def others_there_may_be() -> int:
 def as_they_come(tasks: Sequence[Callable[[], Result]], processes: int) -> Generator[tuple[int, Result], None, None]:
     """The number of each task and what it returns, by so many processes beside this one, which only waits.
 
-    As ``by_processes``; processes have all that this one has, and take memory only for what they change. On systems where
-    they cannot be had, tasks are done here, one after the other.
+    Each is done by whoever comes to it first. Processes have all that this one has, and take memory only for what they change; no
+    other thread may be at work when they begin. Where they cannot be had, or are ended, tasks are done here, one after the other.
     """
     left = set(range(len(tasks)))
     with _untaken(len(tasks)) as untaken, ExitStack() as stack:

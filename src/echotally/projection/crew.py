@@ -1,4 +1,4 @@
-"""Tasks of which some come of what others found: done here and by processes beside this one, by whoever is free.
+"""Tasks done here and by processes beside this one, by whoever is free; some may come of what others found.
 
 Why it exists: of two rounds, the second of which waits for all of the first, the last task of the first leaves every other core
 without work. Here whatever is known to be done is begun.
@@ -6,7 +6,7 @@ without work. Here whatever is known to be done is begun.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, suppress
 from functools import partial
 from heapq import heappop, heappush
@@ -16,7 +16,7 @@ from typing import Any, Generic, NamedTuple, TypeVar
 
 from echotally.errors import Stopped
 from echotally.projection.aside import forked, others_there_may_be, tried
-from echotally.projection.threads import short_turns
+from echotally.projection.threads import Progress, short_turns
 
 Task = TypeVar("Task")
 Result = TypeVar("Result")
@@ -34,18 +34,21 @@ def share_work(
     do: Callable[[Task], Result],
     took: Callable[[Task, Result], Iterable[Weighed[Task]]],
     tell: Callable[[float], None] | None = None,
+    beside: int | None = None,
 ) -> None:
     """``do`` each task, here or in a process that has everything this one has.
 
     ``took`` hears, here and one at a time, what each came to, and returns the tasks that come of it; in which order is left to chance.
-    Tasks and results are pickled. ``tell`` hears which share is done of what is known of. No other thread may be at work when it
+    Tasks and results are pickled. ``tell`` hears which share is done of what is known of. ``beside``: so many processes at the most
+    (left out: one for each other core). No other thread may be at work when it
     begins; where a process cannot be begun or is ended, or a task fails there, it is done here. Raises what ``do`` and ``took`` raise.
     """
     board, drivers = _Board(tasks, took, tell), list[Thread]()
     try:
         with ExitStack() as stack:
             ends = list[Connection]()
-            for _ in range(others_there_may_be()):
+            most = others_there_may_be()
+            for _ in range(most if beside is None else min(most, beside)):
                 with suppress(OSError):
                     ends.append(stack.enter_context(forked(partial(_serves, do))))
             stack.enter_context(short_turns())
@@ -59,6 +62,22 @@ def share_work(
     finally:
         for driver in drivers:
             driver.join()
+
+
+def by_processes(
+    tasks: Sequence[Callable[[], Result]], what: str, progress: Progress | None = None, beside: int | None = None
+) -> list[Result]:
+    """What each task returns, in their order; ``what`` is what ``progress`` is told of. For the rest as ``share_work``."""
+    found: dict[int, Result] = {}
+
+    def took(n: int, result: Result) -> tuple[()]:
+        found[n] = result
+        return ()
+
+    most = len(tasks) - 1 if beside is None else min(len(tasks) - 1, beside)
+    each = (Weighed(0.0, n) for n in range(len(tasks)))
+    share_work(each, lambda n: tasks[n](), took, partial(progress, what) if progress else None, most)
+    return [found[n] for n in range(len(tasks))]
 
 
 class _Board(Generic[Task, Result]):

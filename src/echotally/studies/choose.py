@@ -21,7 +21,7 @@ from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
 from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
-from echotally.projection.aside import by_processes
+from echotally.projection.crew import by_processes
 from echotally.projection.loaded import Loaded, load
 from echotally.projection.metering import Metered, meter
 from echotally.projection.threads import Progress

@@ -14,7 +14,7 @@ from echotally.demand.schedules import month_firings_ns, zone_of
 from echotally.model.estate import Schedule
 from echotally.model.loading import ModelSource
 from echotally.model.units import duration_text
-from echotally.projection.aside import by_processes
+from echotally.projection.crew import by_processes
 from echotally.projection.loaded import Loaded, load, placement_on
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded, why_not
