@@ -40,6 +40,11 @@ def hot(function: F) -> F:
     return _COMPILER.inner(function, inlined=True) if COMPILED else function
 
 
+def rare(function: F) -> F:
+    """As ``kernel``, and nothing is copied into it: off the usual path a copy is only more to compile."""
+    return _COMPILER.inner(function, inlined=False, copies=False) if COMPILED else function
+
+
 def entry(function: F) -> F:
     """The kernel that Python calls; compiled, it gives machine code, which ``engine.compiling`` keeps and loads."""
     return _COMPILER.outer(function) if COMPILED else _strict(function)

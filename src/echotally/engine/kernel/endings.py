@@ -20,7 +20,7 @@ from echotally.engine.kernel.access import World, clock_of, event_at, source_at,
 from echotally.engine.kernel.compiled import hot, kernel
 
 
-@hot
+@kernel
 def ends(w: World, e: int, u: int, how: int) -> None:
     """Event ``e`` ends for unit ``u`` (-1: for a source nobody reads); free it unless a call carries it."""
     event = event_at(w, e)

@@ -36,7 +36,7 @@ from echotally.engine.kernel.access import (
     trigger_at,
     unit_at,
 )
-from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.kernel.compiled import hot, kernel, rare
 
 
 @hot
@@ -191,7 +191,7 @@ def idle(w: World, s: int) -> None:
         source.idle_since = now
 
 
-@kernel
+@rare
 def lay(w: World, payload: int) -> None:
     """Put an event into the lane the clock names (``engine.sampling``), before anything starts."""
     clock = clock_of(w)

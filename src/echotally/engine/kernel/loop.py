@@ -75,7 +75,7 @@ from echotally.engine.kernel import (
 from echotally.engine.kernel.access import World, call_at, clock_of, entry_at, expected_at, n_expected, tap_at
 from echotally.engine.kernel.aside import KIND_BITS
 from echotally.engine.kernel.calendar import STEP_SHIFT, drop_first, put, replace_first
-from echotally.engine.kernel.compiled import entry, hot, kernel
+from echotally.engine.kernel.compiled import entry, hot, kernel, rare
 from echotally.engine.records import Entry
 
 _KIND_MASK: int = (YES << KIND_BITS) - YES
@@ -101,7 +101,7 @@ def _tap_flows(w: World, p: int) -> None:
     kinds.arrive(w, tap_at(w, p).source, payload, p)
 
 
-@kernel
+@rare
 def _flows_apart(w: World, p: int) -> None:
     """As ``_tap_flows``, in machine code of its own: few that stand beside the calendar go the usual way."""
     _tap_flows(w, p)

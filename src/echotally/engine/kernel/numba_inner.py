@@ -12,6 +12,7 @@ from contextlib import contextmanager
 from typing import Any
 
 import llvmlite.binding as llvm
+from llvmlite.ir import CallInstr
 from numba import njit, types
 from numba.core.compiler import CompilerBase, DefaultPassBuilder
 from numba.core.compiler_machinery import register_pass
@@ -26,6 +27,8 @@ _OPTIONS: dict[str, Any] = {
 }
 #: Kernels of a module of this name are optimized further than the others.
 _THOROUGHLY = "short_way"
+#: How names of kernels begin in machine code.
+_KERNELS = "_ZN"
 #: Passes for what kernels do not have (closures, context managers, literal tuples unrolled, array expressions, objects).
 _NOT_NEEDED = frozenset(
     {
@@ -68,6 +71,22 @@ def _leave_to_the_entry(library: Any) -> None:
     library.finalize = finalized
 
 
+def _copy_nothing(library: Any) -> None:
+    """As ``_leave_to_the_entry``; what is always copied into its callers is called here."""
+    _leave_to_the_entry(library)
+    add = library.add_ir_module
+
+    def added(module: Any) -> None:
+        for function in module.functions:
+            for block in function.blocks:
+                for step in block.instructions:
+                    if isinstance(step, CallInstr) and getattr(step.callee, "name", "").startswith(_KERNELS):
+                        step.attributes.add("noinline")
+        add(module)
+
+    library.add_ir_module = added
+
+
 def _take_in_all(library: Any) -> None:
     """Link whatever the entry reaches into its module, once each, and optimize it as a whole."""
 
@@ -80,7 +99,7 @@ def _take_in_all(library: Any) -> None:
             if id(other) not in seen:
                 seen[id(other)] = other
                 waiting += other._linking_libraries
-                library._final_module.link_in(other._get_module_for_linking(), preserve=True)
+        library._final_module.link_in(_as_one([other._get_module_for_linking() for other in seen.values()]))
         for function in library._final_module.functions:
             if not function.is_declaration and function.name not in own:
                 # Nobody else calls it: what has been copied into its callers goes.
@@ -94,9 +113,25 @@ def _take_in_all(library: Any) -> None:
     library.finalize = finalized
 
 
+def _as_one(modules: list[Any]) -> Any:
+    """All modules in the first. Each linking looks through all that is linked into: by twos, each is looked through a few times."""
+    for module in modules:
+        for function in module.functions:
+            if not function.is_declaration:
+                # Else what nobody calls in the two would be left out.
+                function.linkage = "external"
+    while len(modules) > 1:
+        for one, other in zip(modules[::2], modules[1::2], strict=False):
+            one.link_in(other)
+        modules = modules[::2]
+    return modules[0]
+
+
 def _optimize(library: Any) -> None:
     if not hasattr(llvm, "create_pass_builder"):
-        library._optimize_final_module()
+        # Compilers before 0.61 have no other way; at their usual level they copy every kernel into every other.
+        codegen = library._codegen
+        codegen._module_pass_manager(opt=1, loop_vectorize=False, slp_vectorize=False).run(library._final_module)
         return
     # Numba runs all passes twice, so that reference counts meet; kernels have none. The first level takes three fifths of the
     # time of the second, and estates play as fast: only the short way of single calls gains by more.
@@ -136,6 +171,12 @@ class _LowerOnly(_Lowering):
 
 
 @register_pass(mutates_CFG=True, analysis_only=False)
+class _LowerRare(_Lowering):
+    _name: Any = "echotally_lower_rare"
+    prepare = staticmethod(_copy_nothing)
+
+
+@register_pass(mutates_CFG=True, analysis_only=False)
 class _LowerEntry(_Lowering):
     _name: Any = "echotally_lower_entry"
     prepare = staticmethod(_take_in_all)
@@ -155,14 +196,18 @@ class _InnerCompiler(CompilerBase):
         return [passes]
 
 
+class _RareCompiler(_InnerCompiler):
+    lowering = _LowerRare
+
+
 class _EntryCompiler(_InnerCompiler):
     lowering = _LowerEntry
 
 
-def inner(function: Any, inlined: bool) -> Any:
-    """Compile a kernel that only other kernels call; ``inlined``: always copied into them."""
+def inner(function: Any, inlined: bool, copies: bool = True) -> Any:
+    """Compile a kernel that only other kernels call; ``inlined``: always copied into them. ``copies``: into it as well."""
     # Said either way: a kernel that says nothing is compiled as its caller is.
-    return njit(**_OPTIONS, pipeline_class=_InnerCompiler, forceinline=inlined)(function)
+    return njit(**_OPTIONS, pipeline_class=_InnerCompiler if copies else _RareCompiler, forceinline=inlined)(function)
 
 
 class Outer:

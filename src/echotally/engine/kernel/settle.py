@@ -35,7 +35,7 @@ from echotally.engine.kernel.access import (
 )
 from echotally.engine.kernel.calendar import LAST, put
 from echotally.engine.kernel.chance import hashed, many_along, size_along, uniform
-from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.kernel.compiled import hot, kernel, rare
 from echotally.engine.layout import WIDE_BITS, WIDE_LOW
 from echotally.engine.records import Unit
 
@@ -66,7 +66,7 @@ def _asks(w: World, c: int) -> bool:
     return True
 
 
-@kernel
+@rare
 def answered(w: World, c: int) -> None:
     """A call has its answers, or one that makes it fail: it asks on, or is over."""
     call = call_at(w, c)
@@ -77,7 +77,7 @@ def answered(w: World, c: int) -> None:
     over(w, c)
 
 
-@kernel
+@rare
 def asked_long(w: World, c: int, number: int) -> None:
     """The timeout of a call that asks; if it still waits, it is ended, and what it asked goes on (rule 7.66)."""
     call = call_at(w, c)
@@ -89,7 +89,7 @@ def asked_long(w: World, c: int, number: int) -> None:
         over(w, c)
 
 
-@kernel
+@rare
 def cold_long(w: World, c: int, number: int) -> None:
     """The timeout of a call that waits for an instance to start, where that is covered: it has run nothing (rule 7.57)."""
     clock, call = clock_of(w), call_at(w, c)

@@ -68,7 +68,7 @@ from echotally.engine.kernel.access import (
 from echotally.engine.kernel.aside import KIND_BITS
 from echotally.engine.kernel.calendar import drop_first, put, replace_first
 from echotally.engine.kernel.chance import uniform, whole
-from echotally.engine.kernel.compiled import hot, kernel
+from echotally.engine.kernel.compiled import hot, kernel, rare
 from echotally.engine.kernel.tally import Tally
 from echotally.engine.layout import SENTINELS
 from echotally.engine.records import Unit
@@ -346,7 +346,7 @@ def _afterwards(w: World, p: int, one_more: bool, ended: bool, payload: int, bad
         settle.puts_out(w, trigger.unit, trigger.items)
 
 
-@kernel
+@rare
 def _goes_bad(w: World, c: int) -> None:
     """A run that failed: its event is needed after all, and the usual way knows what becomes of it."""
     unfold(w, c)
@@ -358,7 +358,7 @@ def _goes_bad(w: World, c: int) -> None:
     settle.over(w, c)
 
 
-@kernel
+@rare
 def ends(w: World, c: int) -> None:
     """The end of a short call where something else is going on: it goes the usual way."""
     unfold(w, c)
