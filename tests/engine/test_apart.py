@@ -291,20 +291,31 @@ def test_any_estate_apart_is_that_estate_jointly(tmp_path, always, monkeypatch):
     assert compared > 50 and True in always and False in always
 
 
-def test_a_world_is_let_go_once_it_has_been_read(write, always, monkeypatch):
+@pytest.mark.parametrize("where", ["here", "on another machine"])
+def test_a_world_is_let_go_once_it_has_been_read(where, write, always, monkeypatch):
     worlds, left, measured = list[weakref.ref](), list[int](), playing.Player.measured
+    loaded = load(write(estate(5)))
+    placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    own = spread.Month(loaded.model, loaded.month.arrivals, placement, 3, watch.USUAL)
+
+    def begun(*arguments):
+        found = real(*arguments)
+        worlds.append(weakref.ref(found.built))
+        return found
 
     def read(player):
-        worlds.append(weakref.ref(player.built))
         left.append(sum(1 for world in worlds if world() is not None))
         return measured(player)
 
+    real = playing.Player.begun
+    monkeypatch.setattr(playing.Player, "begun", begun)
     monkeypatch.setattr(playing.Player, "measured", read)
-    loaded = load(write(estate(5)))
-    simulate_month(
-        loaded.model, loaded.month.arrivals, placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"]), 3
-    )
-    assert always == [True] and len(left) == 5 * 2 and set(left) == {1}
+    if where == "here":
+        simulate_month(*own[:4])
+    else:
+        spread.play_parts(own, dict(enumerate(parts_of(*own[:3]))), [own.arrivals.length_ns])
+    # Five parts in each of two environments.
+    assert left == list(range(10, 0, -1))
 
 
 def test_parts_are_what_hangs_together(write):

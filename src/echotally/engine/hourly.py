@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 _SMALL = (np.uint8, np.uint16, np.uint32)
-
-
 #: Of a sample an hour is the mean of four: whole numbers of quarters.
 _PARTS = 4
+#: Where no more than one in so many is not 0, two bytes of each of those say its hour.
+_SELDOM = 8
 
 
 @dataclass(frozen=True, eq=False)
@@ -133,10 +133,6 @@ class Seldom:
     def nbytes(self) -> int:
         """What it takes of memory."""
         return self.firsts.nbytes + self.at.nbytes + self.kept.values.nbytes
-
-
-#: Where no more than one in so many is not 0, two bytes of each of those say its hour.
-_SELDOM = 8
 
 
 @dataclass(frozen=True, eq=False)

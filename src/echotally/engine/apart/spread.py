@@ -206,7 +206,8 @@ def play_parts(month: Month, parts: Mapping[int, Part], ends: Sequence[int]) -> 
     # Of one stretch nobody asks how far levels have risen at its end.
     moved = np.array([_moved(log, len(places)) for log in logs] if len(ends) > 1 else [[0] * len(places)] * len(logs))
     summary = Summary(tuple(parts), grounds, moved, bool(instant), short, failed)
-    return Played(summary, [] if failed or instant else [player.measured() for player in each], logs)
+    # Each world is let go once it has been read.
+    return Played(summary, [] if failed or instant else [each.pop(0).measured() for _ in parts], logs)
 
 
 def renamed(log: Lines, names: Lines) -> Lines:
