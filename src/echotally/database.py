@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import secrets
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -57,7 +56,7 @@ def named_in_sql(path: Path, folder: Path) -> str:
     A name with a backslash has no such spelling: the file is read through a link in ``folder``.
     """
     if "\\" in str(path) and os.sep != "\\":
-        link = folder / f"input-{secrets.token_hex(4)}{''.join(path.suffixes[-2:])}".replace("\\", "_")
+        link = folder / f"input-{os.urandom(4).hex()}{''.join(path.suffixes[-2:])}".replace("\\", "_")
         link.symlink_to(path.absolute())
         path = link
     return quoted("".join(f"[{sign}]" if sign in _PATTERN else sign for sign in str(path)))

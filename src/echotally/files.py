@@ -11,7 +11,6 @@ import contextlib
 import errno
 import logging
 import os
-import secrets
 import shutil
 import stat
 import sys
@@ -150,7 +149,7 @@ def _write_into(path: Path, mode: int, content: bytes) -> None:
 def _write_beside(path: Path, mode: int | None, content: bytes) -> None:
     folder = path.parent
     _clear(folder, f".{_MARK}-")
-    beside = folder / f".{_MARK}-{os.getpid()}-{secrets.token_hex(4)}"
+    beside = folder / f".{_MARK}-{os.getpid()}-{os.urandom(4).hex()}"
     # Made by hand, so that a new file gets what the umask leaves of 0666.
     handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o666)
     try:
@@ -173,7 +172,7 @@ def scratch() -> Iterator[Path]:
     """A folder for a while; those that killed runs of ours left behind go with it."""
     base = Path(tempfile.gettempdir())
     _clear(base, f"{_MARK}-")
-    folder = base / f"{_MARK}-{os.getpid()}-{secrets.token_hex(4)}"
+    folder = base / f"{_MARK}-{os.getpid()}-{os.urandom(4).hex()}"
     try:
         folder.mkdir(mode=0o700)
     except OSError as error:

@@ -12,7 +12,7 @@ import os
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass
-from importlib.metadata import PackageNotFoundError, version
+from importlib.util import find_spec
 from pathlib import Path
 from threading import Lock
 from typing import Any
@@ -58,6 +58,17 @@ def _code_name() -> str:
 
 
 def _version(name: str) -> str:
+    """Which version of a library is there, by what its installer left beside it: reading that takes a tenth of a short run."""
+    found = find_spec(name)
+    if found is None or found.origin is None:
+        return "none"
+    told = Path(found.origin).parents[1].glob(f"{name}-*.*-info")
+    return " ".join(sorted(path.name for path in told)) or _read_version(name)
+
+
+def _read_version(name: str) -> str:
+    from importlib.metadata import PackageNotFoundError, version
+
     try:
         return version(name)
     except PackageNotFoundError:

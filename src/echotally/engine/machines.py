@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from concurrent.futures import CancelledError
 from contextlib import contextmanager
-from importlib.metadata import version
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
 from echotally.engine.compiling import kernels_name
@@ -145,6 +144,8 @@ def cluster(address: str) -> Iterator[Cluster]:
 
 
 def _version() -> str:
+    from importlib.metadata import version
+
     return f"{version('echotally')} {kernels_name()}"
 
 
