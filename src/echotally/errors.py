@@ -7,7 +7,8 @@ turns classes into exit codes.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 #: What is no plain ASCII may be a sign that acts; few texts have any.
 _SUSPECT = re.compile(r"[^\x20-\x7e\n\t]+")
@@ -33,8 +34,7 @@ def _numbered(sign: str) -> str:
     return f"\\u{0xD800 + ((code - 0x10000) >> 10):04x}\\u{0xDC00 + ((code - 0x10000) & 0x3FF):04x}"
 
 
-@dataclass(frozen=True)
-class Problem:
+class Problem(Struct, frozen=True):
     """One mistake in something the analyst wrote: where it is, what was found, what is allowed."""
 
     message: str

@@ -8,8 +8,9 @@ from __future__ import annotations
 import csv
 import json
 import re
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from echotally.errors import Problem
 from echotally.files import content_of, opened
@@ -19,8 +20,7 @@ _SCHEMA = re.compile(r'"?schema"?\s*[=:]\s*"echotally-([a-z-]+)/\d+"')
 _TABLE = re.compile(r"^\s*\[+\s*\"?([a-z_]+)", re.M)
 
 
-@dataclass(frozen=True)
-class FileKind:
+class FileKind(Struct, frozen=True):
     """A kind of file: what it is called, and a command that takes it, with ``{}`` for its name."""
 
     key: str

@@ -8,6 +8,8 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
+from msgspec import Struct
+
 
 def late(place: str) -> Any:
     """What stands at ``module:name``, imported now."""
@@ -15,7 +17,7 @@ def late(place: str) -> Any:
     return getattr(import_module(module), name)
 
 
-class Answer:
+class Answer(Struct, frozen=True):
     """A result with a verdict and, where there are any, rows."""
 
     def __repr__(self) -> str:

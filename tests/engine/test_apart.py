@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import gc
 import pickle
 import time
-import weakref
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import fields, is_dataclass, replace
 
 import numpy as np
 import pytest
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine import watch
 from echotally.engine.apart import (
@@ -96,8 +97,8 @@ def plain(value):
     """Whatever it is, as something that can be compared."""
     if isinstance(value, np.ndarray):
         return value.shape, value.dtype.str, value.tobytes()
-    if is_dataclass(value):
-        return {f.name: plain(getattr(value, f.name)) for f in fields(value) if f.name != "offer"}
+    if isinstance(value, Struct):
+        return {name: plain(getattr(value, name)) for name in value.__struct_fields__ if name != "offer"}
     if isinstance(value, list | tuple):
         return [plain(each) for each in value]
     return [(key, plain(each)) for key, each in value.items()] if isinstance(value, dict) else value
@@ -293,22 +294,15 @@ def test_any_estate_apart_is_that_estate_jointly(tmp_path, always, monkeypatch):
 
 @pytest.mark.parametrize("where", ["here", "on another machine"])
 def test_a_world_is_let_go_once_it_has_been_read(where, write, always, monkeypatch):
-    worlds, left, measured = list[weakref.ref](), list[int](), playing.Player.measured
+    left, measured = list[int](), playing.Player.measured
     loaded = load(write(estate(5)))
     placement = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
     own = spread.Month(loaded.model, loaded.month.arrivals, placement, 3, watch.USUAL)
 
-    def begun(*arguments):
-        found = real(*arguments)
-        worlds.append(weakref.ref(found.built))
-        return found
-
     def read(player):
-        left.append(sum(1 for world in worlds if world() is not None))
+        left.append(sum(type(each) is world.Built for each in gc.get_objects()))
         return measured(player)
 
-    real = playing.Player.begun
-    monkeypatch.setattr(playing.Player, "begun", begun)
     monkeypatch.setattr(playing.Player, "measured", read)
     if where == "here":
         simulate_month(*own[:4])

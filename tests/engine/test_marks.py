@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import replace
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.codes import FAILED, SUCCEEDED, THROTTLED, TIMED_OUT

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from echotally.evidence.fit.estimates import Estimate
 from echotally.evidence.measure.keys import Keys, keys_of

@@ -6,10 +6,10 @@ import json
 import subprocess
 import sys
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from echotally.evidence.measure import bench, machine, requesting, trying
 from echotally.evidence.measure.bench import Child

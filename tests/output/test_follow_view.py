@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
 from datetime import datetime
 from decimal import Decimal
 
 import pytest
+from msgspec.structs import replace
 
 from echotally.evidence.measure.keys import keys_of
 from echotally.evidence.measure.pasting import propose

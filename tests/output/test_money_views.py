@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 from decimal import Decimal
 
 import pytest
+from msgspec.structs import replace
 
 from echotally.errors import BadInput
 from echotally.output.projection.bill_view import MoneyAsked

@@ -5,7 +5,6 @@ from __future__ import annotations
 import itertools
 import os
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -14,6 +13,7 @@ import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.colors import to_rgb
 from matplotlib.text import Text
+from msgspec.structs import replace
 
 import echotally
 from echotally.evidence.bill.reconcile import reconcile

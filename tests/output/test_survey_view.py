@@ -102,7 +102,7 @@ def test_the_wiring_is_told_in_words_as_it_is_drawn(found: Survey) -> None:
 
 
 def test_a_survey_without_days_held_back_says_so(found: Survey) -> None:
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     assert "nothing was held back" in survey_verdict(replace(found, backtests=()))
 

@@ -9,7 +9,6 @@ import weakref
 
 import pytest
 
-from echotally.engine.apart.splitting import Part
 from echotally.errors import BadInput, Problem, TooLarge
 from echotally.evidence.bill.focus import focus_rows
 from echotally.evidence.bill.reconcile import reconcile
@@ -66,12 +65,16 @@ def test_the_others_are_told_and_the_verdict_says_which_is_not(river, too_large)
     assert rows["heron.per-run"]["feasible"] == "" and rows["osier.cluster"]["feasible"] == "True"
 
 
+class Sample:
+    """What a month that turns out too large had been played to."""
+
+
 def test_what_had_been_played_of_it_is_let_go(river, monkeypatch):
     played, gone = projecting.project_plan, list[weakref.ref]()
 
     def project_plan(loaded, candidate, *arguments, **words):
         if candidate.name == "heron.per-run":
-            sample = Part(loaded.model, loaded.month.arrivals)
+            sample = Sample()
             gone.append(weakref.ref(sample))
             try:
                 raise BadInput("first")

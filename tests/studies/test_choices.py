@@ -5,12 +5,12 @@ from __future__ import annotations
 import itertools
 import json
 import random
-from dataclasses import replace
 from decimal import Decimal
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from echotally.engine.machines import HERE
 from echotally.errors import BadInput, Problem, TooLarge

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from datetime import date, datetime
 from functools import wraps
 from pathlib import Path
@@ -11,6 +10,7 @@ from typing import Any, TypeVar
 
 import click
 from click.core import ParameterSource
+from msgspec.structs import replace
 
 from echotally.cli import names
 from echotally.cli.numbers import Whole

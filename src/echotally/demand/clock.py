@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
 
 NS_PER_S = 1_000_000_000
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -40,8 +41,7 @@ def _change_before(utc: datetime, zone: ZoneInfo) -> datetime:
     return high
 
 
-@dataclass(frozen=True)
-class LocalHour:
+class LocalHour(Struct, frozen=True):
     """A stretch of one local hour: offsets from the month's start in ns, hour 0-23, weekday 0 = Monday."""
 
     start_ns: int
@@ -50,8 +50,7 @@ class LocalHour:
     weekday: int
 
 
-@dataclass(frozen=True)
-class MonthClock:
+class MonthClock(Struct, frozen=True):
     """A half-open calendar month in a zone, from local midnight to local midnight."""
 
     month: str

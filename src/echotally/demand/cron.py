@@ -10,13 +10,14 @@ from __future__ import annotations
 import re
 from calendar import monthrange
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from datetime import MAXYEAR, UTC, date, datetime, timedelta
+from functools import cached_property
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
 from cronsim import CronSim, CronSimError
+from msgspec import Struct
 
 from echotally.demand.cron_mended import mended
 from echotally.demand.local_day import Seconds, all_instants, first_instants, instant, plain_midnight_s, whole_s
@@ -44,8 +45,7 @@ class BadSchedule(Refused):
     """An expression that cannot be read or can never fire."""
 
 
-@dataclass(frozen=True)
-class Cron:
+class Cron(Struct, frozen=True, dict=True):
     """A parsed expression: what it matches, by day and by time of day."""
 
     expression: str
@@ -57,8 +57,17 @@ class Cron:
     both_days: bool
     years: frozenset[int] | None
     follows_elapsed: bool
-    of_day: Seconds = field(repr=False, compare=False, default_factory=lambda: np.zeros(0, np.int64))
-    every_day: bool = False
+    every_day: bool
+
+    @cached_property
+    def of_day(self) -> Seconds:
+        """Every time of day it names, s since midnight, rising."""
+        rule = self.rule
+        hours, minutes, seconds = (
+            np.array(sorted(each), np.int64) for each in (rule.hours, rule.minutes, rule.seconds)
+        )
+        # By broadcasting, so that the 86,400 times of every second are not made one by one.
+        return (hours[:, None, None] * 3_600 + minutes[None, :, None] * 60 + seconds[None, None, :]).ravel()
 
     def matches(self, day: date) -> bool:
         """Whether the job is due on a local day (either day field if both are restricted)."""
@@ -131,18 +140,10 @@ def _parsed(expression: str, seconds: bool) -> Cron:
         _years(year),
         # Jobs of a starred minute or hour follow elapsed time where the clock changes (rule 2.8).
         parts[1].startswith("*") or parts[2].startswith("*"),
-        _times_of_day(rule),
         parts[3] in "*?" and parts[4] == "*" and parts[5] in "*?" and year in (None, "*"),
     )
     _must_fire(cron)
     return cron
-
-
-def _times_of_day(rule: Any) -> Seconds:
-    """Every time of day a rule names, s since midnight, rising."""
-    hours, minutes, seconds = (np.array(sorted(each), np.int64) for each in (rule.hours, rule.minutes, rule.seconds))
-    # By broadcasting, so that the 86,400 times of every second are not made one by one.
-    return (hours[:, None, None] * 3_600 + minutes[None, :, None] * 60 + seconds[None, None, :]).ravel()
 
 
 def _split(parts: list[str], seconds: bool) -> tuple[list[str], str | None]:

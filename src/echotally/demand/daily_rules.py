@@ -9,12 +9,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.demand.local_day import day_s
@@ -35,8 +35,7 @@ def parts_of(text: str) -> dict[str, str]:
     return dict(part.split("=", 1) for part in text.upper().replace("RRULE:", "").split(";") if "=" in part)
 
 
-@dataclass(frozen=True)
-class DailyRule:
+class DailyRule(Struct, frozen=True, dict=True):
     """A rule as days and times: its parts, its first local time, the last it may have (s as of ``day_s``)."""
 
     parts: tuple[tuple[str, str], ...]

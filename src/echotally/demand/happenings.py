@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from datetime import UTC, timedelta
 from functools import lru_cache
 from itertools import takewhile
+
+from msgspec import Struct, field
 
 from echotally.demand.clock import MonthClock
 from echotally.demand.cron import firings_after, last_firing, parse_cron
@@ -21,8 +22,7 @@ Address = tuple[str, ...]
 Trying = Callable[[Address, object, Callable[[], list[int]]], list[int]]
 
 
-@dataclass(frozen=True)
-class Happenings:
+class Happenings(Struct, frozen=True):
     """What the clock brings in a month, ns from its start.
 
     ``incidents`` are the windows of each incident of the model, in the file's order, clipped to the month and joined where they

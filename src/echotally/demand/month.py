@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from heapq import heappop, heappush
 from pathlib import Path
 from typing import NamedTuple, TypeVar
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.demand.clock import MonthClock, month_clock
@@ -32,8 +32,7 @@ from echotally.model.spread import Spread, constant
 Result = TypeVar("Result")
 
 
-@dataclass(frozen=True)
-class Tap:
+class Tap(Struct, frozen=True):
     """A stream of arrivals at one source of one environment.
 
     ``kind`` is "rate", "counted" or "clients"; ``label`` names its random stream; ``demand`` is the one it belongs to, None
@@ -62,8 +61,7 @@ class Tap:
         return self.stretches.expected
 
 
-@dataclass(frozen=True)
-class Arrivals:
+class Arrivals(Struct, frozen=True):
     """What a simulation is given of a month: its taps, how long to play, ns, and what the clock brings."""
 
     taps: tuple[Tap, ...]
@@ -76,8 +74,7 @@ class Arrivals:
         return math.fsum(tap.expected for tap in self.taps)
 
 
-@dataclass(frozen=True)
-class MonthPlan:
+class MonthPlan(Struct, frozen=True):
     """The month, its taps, its schedules' firings, and notes on what was read.
 
     ``storms`` are the stretches of time with a surge or a lump, ns from the start.

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from itertools import islice
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
 
 from echotally.demand.clock import MonthClock, month_clock, to_utc
 from echotally.demand.cron import BadSchedule, Cron, day_firings
@@ -39,8 +40,7 @@ CADENCES = {
 }
 
 
-@dataclass(frozen=True)
-class Preview:
+class Preview(Struct, frozen=True):
     """A schedule in words, its next firings (aware, in its zone), its firings in a month and in that year.
 
     ``last`` is its last firing, where it fires no more after the time asked for.

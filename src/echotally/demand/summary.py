@@ -5,16 +5,14 @@ The arrivals are drawn by the same compiled taps, with the same seeds, as the si
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.model.sources import SourceRef
 
 
-@dataclass(frozen=True)
-class SourceDemand:
+class SourceDemand(Struct, frozen=True):
     """What comes in from outside at one source of one environment.
 
     ``minutes`` counts events by minute of the month; ``heat`` has shape (days, 24), events by local day and

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
 from itertools import islice
@@ -13,6 +12,7 @@ from stat import S_ISREG
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.database import database, named_in_sql, quoted_name
@@ -37,8 +37,7 @@ class BadTrace(Refused):
     """A trace that cannot be used."""
 
 
-@dataclass(frozen=True)
-class Trace:
+class Trace(Struct, frozen=True):
     """A trace laid into a month: its stretches, and what was left out or looked odd, in words."""
 
     stretches: Stretches

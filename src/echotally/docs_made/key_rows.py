@@ -8,8 +8,9 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 Schema = dict[str, Any]
 #: The end of a quantity's pattern -> what it is, the units it takes, an example.
@@ -74,8 +75,7 @@ _TABLES = {
 _TEXT = ("text", "", '"..."')
 
 
-@dataclass(frozen=True)
-class Row:
+class Row(Struct, frozen=True):
     """A key: what its value is, how it is written, what it may be, what it is where it is left out, whether it has to be there."""
 
     key: str

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import textwrap
-from dataclasses import replace
 
+from msgspec.structs import replace
 from pydantic import BaseModel
 
 from echotally.docs_made.key_rows import Row, Rows

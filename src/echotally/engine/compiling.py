@@ -11,13 +11,13 @@ import logging
 import os
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass
 from importlib.util import find_spec
 from pathlib import Path
 from threading import Lock
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from echotally.engine import native
 
@@ -25,8 +25,7 @@ _KERNELS = Path(__file__).parent / "kernel"
 _COMPILERS = ("numba", "llvmlite", "numpy")
 
 
-@dataclass(frozen=True)
-class Form:
+class Form(Struct, frozen=True):
     """A form of the kernels: ``door`` makes of a world what its entry is handed, ``run`` takes a step."""
 
     door: Callable[[Any], Any]

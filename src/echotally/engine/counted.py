@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.build import Built
@@ -15,8 +15,7 @@ from echotally.engine.layout import by_rows, by_units
 from echotally.engine.sketch import OfUnits
 
 
-@dataclass(frozen=True)
-class Counted:
+class Counted(Struct, frozen=True):
     """What an answer is read from: the records and sketches of a world that has been played, or of a sample of one.
 
     ``late_bins``, added up, are the latencies of all events, ``level_peak`` is the most calls in flight in all.

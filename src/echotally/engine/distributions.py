@@ -5,10 +5,10 @@ itself.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any, cast
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.counted import Counted
@@ -35,8 +35,7 @@ _NO_WAITS = Waits(None, None, None, None)
 _NO_SKETCH = KeptWaits.nothing()
 
 
-@dataclass(frozen=True)
-class Distributions:
+class Distributions(Struct, frozen=True):
     """Of one unit. ``whole``: all of it, and not the peaks of the levels alone."""
 
     concurrency: Level

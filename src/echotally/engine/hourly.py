@@ -6,10 +6,10 @@ As floats, those of a thousand functions take 36 MB for each plan; most of them 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
@@ -20,8 +20,7 @@ _PARTS = 4
 _SELDOM = 8
 
 
-@dataclass(frozen=True, eq=False)
-class Narrow:
+class Narrow(Struct, frozen=True, eq=False):
     """Numbers of any shape, each one of ``values`` / ``per``."""
 
     values: NDArray[Any]
@@ -51,8 +50,7 @@ class Narrow:
         return found if self.per == 1 else found / self.per
 
 
-@dataclass(frozen=True, eq=False)
-class Column:
+class Column(Struct, frozen=True, eq=False):
     """Numbers of shape (units, hours), each in its place."""
 
     kept: Narrow
@@ -88,8 +86,7 @@ class Column:
         return self.kept.values.nbytes
 
 
-@dataclass(frozen=True, eq=False)
-class Seldom:
+class Seldom(Struct, frozen=True, eq=False):
     """Numbers of shape (units, hours) of which few are not 0: ``kept`` has those of all units in turn.
 
     ``firsts`` (units + 1) says where those of each unit begin, ``at`` the hour of each.
@@ -135,8 +132,7 @@ class Seldom:
         return self.firsts.nbytes + self.at.nbytes + self.kept.values.nbytes
 
 
-@dataclass(frozen=True, eq=False)
-class Hourly:
+class Hourly(Struct, frozen=True, eq=False):
     """A column for each of ``layout.SERIES``, or the first of them alone, each of shape (units, hours)."""
 
     columns: tuple[Column | Seldom, ...]

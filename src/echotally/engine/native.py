@@ -17,9 +17,11 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.errors import OurFault
 
@@ -29,8 +31,7 @@ Entry = Callable[[int, int, int, int], int]
 _TRIAL_S = 60.0
 
 
-@dataclass(frozen=True)
-class MachineCode:
+class MachineCode(Struct, frozen=True):
     """An object file, the name of its function, and whether it needs what only the compiler brings along."""
 
     symbol: str

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.engine import codes
@@ -50,8 +51,7 @@ def lost_events(events: Mapping[str, int]) -> int:
     return sum(events[name] for name in _LOST)
 
 
-@dataclass(frozen=True)
-class Outcomes:
+class Outcomes(Struct, frozen=True):
     """Attempts that started by what they came to, and their time, ns (rule 10.1): billed time less its unrounded cold start, or,
     where a plan does not bill attempts one by one, time with runs. ``cold_starts`` is billed cold-start time.
     """
@@ -60,8 +60,7 @@ class Outcomes:
     times_ns: dict[str, int]
 
 
-@dataclass(frozen=True)
-class UnitMeasured:
+class UnitMeasured(Struct, frozen=True):
     """One function in one environment: counts, levels, waits, billed quantities (ns, exact integers)."""
 
     unit: Unit
@@ -138,8 +137,7 @@ class UnitMeasured:
         return self.time_billed_ns / 1e9 * self.unit.settings.memory_billed_mb / 1024
 
 
-@dataclass(frozen=True)
-class SourceMeasured:
+class SourceMeasured(Struct, frozen=True):
     """One source in one environment: what went through it."""
 
     environment: str
@@ -152,8 +150,7 @@ class SourceMeasured:
     unread: int
 
 
-@dataclass(frozen=True)
-class PutIn:
+class PutIn(Struct, frozen=True):
     """Events that something inside the estate put into a source: a function's emits or dead letters, or a topic's feed.
 
     ``writer`` is the function or topic; ``origin`` the source that an event came from, None where a function put it out.
@@ -167,8 +164,7 @@ class PutIn:
     origin: SourceRef | None = None
 
 
-@dataclass(frozen=True)
-class Measured:
+class Measured(Struct, frozen=True):
     """A simulated month. ``series`` is what happened by the hour, columns ``layout.SERIES``; ``put_in`` says who put what where.
 
     ``starts_ns`` are the times at which start tokens of an account were taken, where they were asked for. ``marks`` are what had

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, Protocol
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS, OFFSET_BITS, SUB_BINS, WAIT_BINS
@@ -59,8 +59,7 @@ class Made(OfUnits, Protocol):
 _SHARES = (0.5, 0.95, 0.99)
 
 
-@dataclass(frozen=True)
-class Level:
+class Level(Struct, frozen=True):
     """A level over time (calls in flight, instances): time-weighted."""
 
     mean: float
@@ -69,8 +68,7 @@ class Level:
     peak: int
 
 
-@dataclass(frozen=True)
-class Waits:
+class Waits(Struct, frozen=True):
     """Waits or latencies of events, seconds; None where there were none. Quantiles within 0.8 %."""
 
     p50: float | None
@@ -79,8 +77,7 @@ class Waits:
     max: float | None
 
 
-@dataclass(frozen=True)
-class KeptWaits:
+class KeptWaits(Struct, frozen=True):
     """A sketch of waits without its empty bins: where the others are, how many waits each has, how far in they lie."""
 
     places: NDArray[np.int16]
@@ -135,8 +132,7 @@ class KeptWaits:
         return sketch
 
 
-@dataclass(frozen=True)
-class ManyWaits:
+class ManyWaits(Struct, frozen=True):
     """The sketches of several units without their empty bins, one after the other: those of the n-th are from ``edges[n]`` to
     ``edges[n + 1]``.
     """
@@ -216,8 +212,7 @@ class ManyWaits:
         return found
 
 
-@dataclass(frozen=True)
-class WaitsMade:
+class WaitsMade(Struct, frozen=True):
     """The sketches of several units, of some that follow on each other made when they are looked at."""
 
     some: Callable[[range], ManyWaits]

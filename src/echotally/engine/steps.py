@@ -8,10 +8,10 @@ that a stretch costs what its playing costs.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.build import Built, Unit
@@ -42,8 +42,7 @@ _WAITS = ("wait_p50_s", "wait_p95_s", "latency_p50_s", "latency_p95_s")
 COLUMNS = (*_KEPT_COUNTS, *_COUNTED, *_KEPT_PEAKS, "busy_s", *_WAITS, "lag_s")
 
 
-@dataclass(frozen=True)
-class Stepped:
+class Stepped(Struct, frozen=True):
     """``columns[name]`` has shape (units, steps); ``starts_ns`` are the steps' beginnings from the month's start, ``until_ns`` the
     end of the last. Units are in the order of the world.
     """

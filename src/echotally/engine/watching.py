@@ -7,10 +7,10 @@ entries are played in the same order, so that a month that is watched is the mon
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine import codes, layout
@@ -51,8 +51,7 @@ class Pages(NamedTuple):
     rounds: NDArray[Any]
 
 
-@dataclass
-class Watched:
+class Watched(Struct, dict=True):
     """A world that is being played while somebody looks on; ``keeps`` names the arrays that are kept from now on.
 
     ``troubled``: of attempts only those that were throttled or waited for a cold start. ``noted`` is how many were over before.

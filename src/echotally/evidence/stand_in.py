@@ -6,10 +6,10 @@ Why it exists: run logs, spans and metrics are three views of one played month, 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.build import Built, Unit
@@ -37,8 +37,7 @@ TRIGGERS = {
 }
 
 
-@dataclass(frozen=True)
-class StandIn:
+class StandIn(Struct, frozen=True):
     """A month about to be played on one plan."""
 
     loaded: Loaded

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+
+from msgspec import field
+from msgspec.structs import replace
 
 from echotally.errors import BadInput, Problem
 from echotally.findings import asking, limits, memory, money, schedules, sources, timeouts, trouble, wiring
@@ -31,8 +33,7 @@ _RULE_MODULES = (schedules, timeouts, memory, sources, limits, money, wiring, as
 _ASIDE = 64
 
 
-@dataclass(frozen=True, repr=False)
-class Checked(Answer):
+class Checked(Answer, frozen=True):
     """A model looked at: its findings, worst first, and the plan they were looked at on.
 
     ``untried``: by the code of a rule, changes that were not played since each takes a large part of the estate.

@@ -6,12 +6,14 @@ import math
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from copy import copy
-from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
 from threading import Lock
 from typing import NamedTuple
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from echotally.engine.apart import Memory
 from echotally.engine.reading import UnitMeasured
@@ -54,8 +56,7 @@ class Told(NamedTuple):
     large: int
 
 
-@dataclass
-class Context:
+class Context(Struct, dict=True):
     """The model, the plan it is looked at on, the month played on it (None where it does not fit).
 
     ``on_plans``: what it came to on each plan that was played, by name, without its parts. ``every``: every change is tried, however

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from decimal import Decimal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Outcome
@@ -24,8 +26,7 @@ _SAMPLED_WIDE = 10.0
 _DEARER, _DEARER_SAMPLED = Decimal("0.0005"), Decimal("0.01")
 
 
-@dataclass(frozen=True)
-class _Figure:
+class _Figure(Struct, frozen=True):
     """A figure that may get worse: its name, how it is read, and how far it scatters by chance."""
 
     name: str

@@ -7,9 +7,10 @@ stand at its head, and are all that ``check``, SARIF and the reference need to k
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 if TYPE_CHECKING:
     from echotally.findings.context import Context
@@ -18,8 +19,7 @@ Sets = tuple[tuple[str, str], ...]
 LEVELS = ("error", "warning", "hint")
 
 
-@dataclass(frozen=True)
-class Rule:
+class Rule(Struct, frozen=True):
     """A rule: stable code, level, title, why it matters, and the rule of docs/rules.md it looks after (``cites``)."""
 
     code: str
@@ -30,8 +30,7 @@ class Rule:
     look: Callable[[Context], Iterator[Noticed]]
 
 
-@dataclass(frozen=True)
-class Outcome:
+class Outcome(Struct, frozen=True):
     """What a change does to the month it was played in: cost after less before, and (before, after) of each figure.
 
     ``sampled``: the month is large, and a small sample of it was played, with and without the change. ``opens``: the plan
@@ -44,8 +43,7 @@ class Outcome:
     opens: bool = False
 
 
-@dataclass(frozen=True)
-class Noticed:
+class Noticed(Struct, frozen=True):
     """What a rule noticed at an address: the numbers of this model in words, and one change to try.
 
     ``effect`` says what it costs or loses; ``saves`` is what the change saves a month, where it was replayed. ``promises`` are
@@ -64,8 +62,7 @@ class Noticed:
     outcome: Outcome | None = None
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """A noticed thing with its rule, its place in the file, and the reason if the model accepts it.
 
     ``follow`` is a command that shows it happen to an event; None where it happens to none.

@@ -9,13 +9,13 @@ import copy
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from difflib import get_close_matches
 from functools import cached_property
 from pathlib import Path
 from types import UnionType
 from typing import Any, TypeVar, Union, get_args, get_origin
 
+from msgspec import Struct, field
 from pydantic import BaseModel, ValidationError
 
 from echotally.errors import BadInput, Problem, Refused
@@ -29,8 +29,7 @@ Address = tuple[str, ...]
 LARGEST_FILE_BYTES = 32_000_000
 
 
-@dataclass
-class Document:
+class Document(Struct, dict=True):
     """A TOML file: its data, where its keys stand, which addresses ``--set`` changed, which tables it made.
 
     ``written`` is the data as the file has it, where ``--set`` changed some; ``card_sets`` are overrides of rate cards, ``along`` is

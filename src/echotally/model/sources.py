@@ -6,10 +6,10 @@ address is taken apart in one place. A new kind of source begins with a row here
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
+from msgspec import Struct
 from pydantic import GetCoreSchemaHandler
 from pydantic_core import CoreSchema, core_schema
 
@@ -35,8 +35,7 @@ _PUSHED = frozenset({"tries", "dead_letter"})
 _BATCHED = frozenset({"batch", "batch_wait", "readers", "on_failure"})
 
 
-@dataclass(frozen=True)
-class Traits:
+class Traits(Struct, frozen=True):
     """What a kind of source takes and gives.
 
     ``demand``: demand may put events in; ``inside``: functions may. ``letters``: it takes dead letters and a topic's feeds.

@@ -11,9 +11,11 @@ import csv
 import io
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
 from statistics import NormalDist
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.errors import Refused
 from echotally.files import opened
@@ -28,8 +30,7 @@ _MOST_SAMPLES = 5_000_000
 _LARGEST_BYTES = 200_000_000
 
 
-@dataclass(frozen=True)
-class Spread:
+class Spread(Struct, frozen=True):
     """A distribution of a positive quantity, in nanoseconds or bytes.
 
     ``kind`` is one of CONSTANT, LOGNORMAL, EXPONENTIAL, SAMPLES, MIX. ``scale`` is the constant, the

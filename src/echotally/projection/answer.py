@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
 from functools import cached_property
 from typing import TYPE_CHECKING, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.demand.happenings import QUIET, Happenings
 from echotally.demand.month import MonthPlan
@@ -31,8 +33,7 @@ Said = tuple[str, str]
 ESTATE = "estate"
 
 
-@dataclass(frozen=True, repr=False)
-class RefusedPlan(Answer):
+class RefusedPlan(Answer, frozen=True):
     """A plan without figures: one that cannot take the estate, with what speaks against it by function, or one that was not played.
 
     ``feasible`` is None where it was not played, since even a sample of its month is too large; the one reason says so.
@@ -50,8 +51,7 @@ class RefusedPlan(Answer):
         return cls(offer, ((ESTATE, why),), None, None, None)
 
 
-@dataclass(frozen=True)
-class Helped:
+class Helped(Struct, frozen=True):
     """Overrides that would have helped in an incident, played: the money they save, unrounded, and the events they leave less behind.
 
     ``of`` is what the incident cost.
@@ -63,8 +63,7 @@ class Helped:
     of: Decimal
 
 
-@dataclass(frozen=True)
-class IncidentEffect:
+class IncidentEffect(Struct, frozen=True):
     """What one incident made of the month: this month less the month without it, the others kept (rule 7.46).
 
     ``cost`` is unrounded and may be negative; ``left_behind`` a difference of shares; ``wait_p95_s`` the largest difference over
@@ -78,8 +77,7 @@ class IncidentEffect:
     helped: Helped | None = None
 
 
-@dataclass(frozen=True)
-class SoFar:
+class SoFar(Struct, frozen=True):
     """Where a month lands of which a part is billed and the rest was played, money unrounded (rules 10.6 and 7.53).
 
     ``until`` is the first day that was played. ``billed`` is the bill's money so far, ``played_so_far`` what the model makes of those
@@ -99,8 +97,7 @@ class SoFar:
     notes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class AllowanceUsed:
+class AllowanceUsed(Struct, frozen=True):
     """How much of an allowance the month uses, before it is capped: above 1 where more was needed; of two accounts the worse."""
 
     plan: str
@@ -108,8 +105,7 @@ class AllowanceUsed:
     used_share: float
 
 
-@dataclass(frozen=True)
-class Edge:
+class Edge(Struct, frozen=True):
     """An allowance, limit or target of a plan and how far it is (rule 7.54).
 
     ``kind`` is allowance, concurrency, instances, payload, timeout or target; ``used_share`` 1 at the edge. ``reached_at_times``:
@@ -125,8 +121,7 @@ class Edge:
     reached_on: date | None
 
 
-@dataclass(frozen=True, repr=False)
-class PlayedPlan(Answer):
+class PlayedPlan(Answer, frozen=True, dict=True):
     """A plan that takes the estate: what the month does and costs on it.
 
     ``when_idle`` is the bill of a month in which nothing comes, where it was asked for. ``method`` is "exact" or "sampled";
@@ -209,8 +204,7 @@ def allowances_used(plan: PlayedPlan) -> list[AllowanceUsed]:
 PlanProjection = PlayedPlan | RefusedPlan
 
 
-@dataclass(frozen=True, repr=False)
-class Projection(Answer):
+class Projection(Answer, frozen=True):
     """The answer of ``project``: every plan, the pick, the closest, and what was assumed."""
 
     model: Model
@@ -220,7 +214,7 @@ class Projection(Answer):
     plans: tuple[PlanProjection, ...]
     pick: str | None
     closest: str | None
-    notes: tuple[str, ...] = field(default=())
+    notes: tuple[str, ...] = ()
 
     @property
     def played(self) -> list[PlayedPlan]:

@@ -9,10 +9,11 @@ import signal
 import sys
 from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass
 from functools import partial
 from multiprocessing.connection import Connection, wait
 from typing import Any, Generic, TypeVar, cast
+
+from msgspec import Struct
 
 from echotally.projection.threads import Progress
 
@@ -29,8 +30,7 @@ _NUMBER, _HELD = 4, 4_096
 CAN_FORK = sys.platform.startswith("linux")
 
 
-@dataclass
-class Aside(Generic[Result]):
+class Aside(Struct, Generic[Result]):
     """What is being done aside. ``work`` is given a function to tell how far it is, and does the same wherever it is done."""
 
     work: Callable[[Progress | None], Result]

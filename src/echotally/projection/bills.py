@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
 from decimal import Decimal, localcontext
+
+from msgspec import Struct
 
 from echotally.engine.reading import Measured
 from echotally.model.estate import Model
@@ -14,8 +15,7 @@ from echotally.rates.commitments import Committed, commit
 from echotally.rates.meters import COMMITMENT
 
 
-@dataclass(frozen=True)
-class Bill:
+class Bill(Struct, frozen=True):
     """``total`` is rounded to the minor unit; functions + idle + flat = ``unrounded`` exactly.
 
     ``shares`` holds what each unit pays of each meter.

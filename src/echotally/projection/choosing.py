@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 
+from msgspec import Struct
 
-@dataclass(frozen=True)
-class Judged:
+
+class Judged(Struct, frozen=True):
     """A feasible plan: its cost, how many targets it misses, how many are undecided."""
 
     plan: str

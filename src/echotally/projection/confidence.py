@@ -10,9 +10,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 from statistics import fmean, stdev
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine.reading import Measured, UnitMeasured
 from echotally.engine.sampling.knowing import Loss
@@ -45,8 +47,7 @@ _COUNTED: Mapping[str, Callable[[UnitMeasured], float]] = {
 }
 
 
-@dataclass(frozen=True)
-class UnitConfidence:
+class UnitConfidence(Struct, frozen=True):
     """Intervals of one function in one environment; ``wait_p95`` in s, None where nothing succeeded."""
 
     function: str
@@ -55,8 +56,7 @@ class UnitConfidence:
     left_behind: Interval
 
 
-@dataclass(frozen=True)
-class Confidence:
+class Confidence(Struct, frozen=True):
     """Intervals of a sampled month: cost in the card's currency, shares as fractions, losses as events.
 
     ``untold`` are functions that do not get done what comes to them, of which a sample does not tell how much.
@@ -117,8 +117,7 @@ def expected_count(mean: float, together: float) -> Interval:
     return max(0.0, mean - half), mean + max(half, 3.0 * together if mean > 0.02 else together)
 
 
-@dataclass(frozen=True)
-class Doubt:
+class Doubt(Struct, frozen=True, dict=True):
     """How sure a sample is: the month it estimates, its parts' months, the share of the events that was played, losses that are known
     beforehand, functions that are just critical, and those of which it is not known what gets done (``estimate.Sampled``).
     """

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from echotally.demand.summary import SourceDemand
 from echotally.engine.drawing import draw_demand
@@ -12,8 +11,7 @@ from echotally.projection.loaded import Loaded, load
 from echotally.showing import Answer
 
 
-@dataclass(frozen=True, repr=False)
-class DemandView(Answer):
+class DemandView(Answer, frozen=True):
     """The demand of a model, drawn with ``seed``; ``closed_loop`` names demands that depend on the answers."""
 
     loaded: Loaded

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from decimal import Decimal
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from echotally.engine.reading import UnitMeasured
 from echotally.model.estate import Model
@@ -28,16 +30,14 @@ _LONG = 60.0
 _WORDS, _ALONE = 30, 20
 
 
-@dataclass(frozen=True)
-class Trouble:
+class Trouble(Struct, frozen=True):
     """What went wrong at a function: ``kind`` is "lost" (events), "throttled" (share of attempts) or "waiting" (p95, s)."""
 
     kind: str
     figure: float
 
 
-@dataclass(frozen=True)
-class Node:
+class Node(Struct, frozen=True):
     """A place: ``kind`` is "demand", a source's kind, "function", "group" or "outside"; ``events`` come to it in the month.
 
     ``cost`` is unrounded money, None where nobody is billed for the place itself.
@@ -52,8 +52,7 @@ class Node:
     members: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(Struct, frozen=True):
     """Events that go from one place to the next; ``kind`` is "flow", "asks" or "letters" (dead letters)."""
 
     start: str
@@ -62,8 +61,7 @@ class Line:
     kind: str = "flow"
 
 
-@dataclass(frozen=True)
-class EstateMap:
+class EstateMap(Struct, frozen=True):
     """Places by key and the lines between them; ``grouped`` names what functions were grouped by, None: each has its place."""
 
     plan: str
@@ -109,8 +107,7 @@ def estate_map(projection: Projection, plan: PlayedPlan, most: int = MOST) -> Es
     return whole if len(projection.model.functions) <= most else grouped(whole, projection.model)
 
 
-@dataclass
-class _Mapped:
+class _Mapped(Struct, dict=True):
     projection: Projection
     plan: PlayedPlan
     lines: list[Line] = field(default_factory=list)

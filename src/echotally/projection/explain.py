@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from decimal import Decimal, localcontext
+
+from msgspec import Struct
 
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput
@@ -45,8 +46,7 @@ _COMPUTE = (
 _RULES = dict.fromkeys(_COMPUTE, "6.2")
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True):
     """One step of the walk: what it is, how it comes about, what it comes to, and the rule of docs/rules.md that says so."""
 
     label: str

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
 from decimal import Decimal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine.reading import UnitMeasured
 from echotally.model.happenings import Incident
@@ -43,8 +45,7 @@ def with_incidents(
     return replace(projection, plans=tuple(plans))
 
 
-@dataclass
-class _Study:
+class _Study(Struct):
     """One plan's month, and the months laid beside it."""
 
     loaded: Loaded

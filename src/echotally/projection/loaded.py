@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
+
+from msgspec import field
+from msgspec.structs import replace
 
 from echotally.demand.month import Known, MonthPlan, plan_month
 from echotally.engine.sampling import expected_events
@@ -18,8 +20,7 @@ from echotally.rates.outside import hold_currencies
 from echotally.showing import Answer
 
 
-@dataclass(frozen=True, repr=False)
-class Loaded(Answer):
+class Loaded(Answer, frozen=True):
     """A model ready to be played: document, month and offers checked as well.
 
     ``offers`` are the plans that exist in the model's month; ``cards`` all there are, of other months too.

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
 from decimal import Decimal, localcontext
 from typing import NamedTuple
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from echotally.engine.codes import ARRIVALS
 from echotally.engine.play import NO_MARKS, Marks
@@ -28,8 +30,7 @@ _HOUR_NS = 3_600 * 10**9
 _NS_PER_S, _NS_PER_H = Decimal(10**9), Decimal(3_600 * 10**9)
 
 
-@dataclass(frozen=True)
-class Metered:
+class Metered(Struct, frozen=True):
     """Quantities by (account, plan), meter and unit (function, environment); None: belongs to no function.
 
     ``hours`` are the same hour by hour, of accounts with a commitment.

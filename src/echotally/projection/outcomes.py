@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from decimal import Decimal, localcontext
+
+from msgspec import Struct
 
 from echotally.engine.reading import UnitMeasured
 from echotally.projection.answer import PlayedPlan
@@ -22,8 +23,7 @@ _WITHOUT_CALLS = ("idle_gb_seconds", "idle_vcpu_seconds")
 _TIME = (*_WITH_CALLS, *_PAID_FOR)
 
 
-@dataclass(frozen=True)
-class CallCost:
+class CallCost(Struct, frozen=True):
     """What one call of a function costs, an attempt that started, in the card's currency: the mean, and that of which 95 % are not dearer.
 
     All that the function pays is in it; calls differ by the time they are charged for.

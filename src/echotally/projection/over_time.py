@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal, localcontext
+
+from msgspec import Struct
 
 from echotally.demand.clock import MonthClock
 from echotally.errors import BadInput, Problem
@@ -22,8 +23,7 @@ _HOUR_NS = 3_600 * 10**9
 Quantities = Mapping[Account, Mapping[str, Mapping[UnitKey | None, Decimal]]]
 
 
-@dataclass(frozen=True)
-class Stretch:
+class Stretch(Struct, frozen=True):
     """Quantities of a part of the month, from one instant to another, ns since its start."""
 
     from_ns: int

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TypedDict
+
+from msgspec import Struct
 
 from echotally.engine.apart import Memory
 from echotally.engine.machines import HERE, Machines
 
 
-@dataclass(frozen=True)
-class Playing:
+class Playing(Struct, frozen=True):
     """How a plan's month is played. Left out: every event of up to 40 million, a sample of more or where very many wait, on one core.
 
     ``exact``: every event, however many there are. ``sampled_from``: months of more expected events than that are sampled.

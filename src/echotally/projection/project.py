@@ -7,9 +7,10 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING, Unpack
+
+from msgspec.structs import replace
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.machines import machines

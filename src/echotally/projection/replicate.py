@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 from math import sqrt
 from statistics import fmean, stdev
 from typing import NamedTuple, Unpack
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine.build import stream_seed
 from echotally.engine.machines import machines
@@ -24,8 +26,7 @@ from echotally.showing import Answer
 LEVEL = 0.95
 
 
-@dataclass(frozen=True)
-class Interval:
+class Interval(Struct, frozen=True):
     """Mean of a figure over the replications and its two-sided 95 % interval (Student's t)."""
 
     mean: float
@@ -33,8 +34,7 @@ class Interval:
     high: float
 
 
-@dataclass(frozen=True, repr=False)
-class Replicated(Answer):
+class Replicated(Answer, frozen=True):
     """``n`` replications: the first has the model's own seed. ``figures`` by plan and dotted name; a figure that
     some replication does not have (a wait where nothing succeeded) is left out. ``picks`` counts the verdicts.
     """
@@ -58,8 +58,7 @@ class Outcome(NamedTuple):
         return cls(tuple(figures_of(plan) for plan in found.played), found.pick)
 
 
-@dataclass(frozen=True)
-class _Replicating(Playing):
+class _Replicating(Playing, frozen=True):
     """How each month is played, and where the months are."""
 
     workers: int = -1

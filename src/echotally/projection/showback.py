@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from decimal import Decimal, localcontext
 from itertools import product
 from math import prod
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
@@ -23,8 +24,7 @@ if TYPE_CHECKING:
 UNTAGGED, IDLE, FLAT = "(no tag)", "(idle)", "(flat)"
 
 
-@dataclass(frozen=True)
-class Share:
+class Share(Struct, frozen=True):
     """One row of a showback: a label for each split, the events in of that part (None: not known), and its unrounded cost."""
 
     labels: tuple[str, ...]

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
@@ -19,10 +21,15 @@ if TYPE_CHECKING:
 
 
 def frame_of(rows: Iterable[Any]) -> pd.DataFrame:
-    """Rows (dataclasses or dictionaries) as a table; names inside a row are joined by dots."""
+    """Rows as a table; names inside a row are joined by dots."""
     import pandas as pd
 
-    return pd.json_normalize([row if isinstance(row, dict) else asdict(row) for row in rows])
+    return pd.json_normalize([_as_dict(row) for row in rows])
+
+
+def _as_dict(row: Any) -> Any:
+    """A row by its names, and what it holds by theirs."""
+    return {name: _as_dict(value) for name, value in asdict(row).items()} if isinstance(row, Struct) else row
 
 
 def figures(plan: PlayedPlan) -> dict[str, float | None]:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.engine.reading import Measured

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TypedDict
+
+from msgspec import Struct
 
 from echotally.engine.reading import ENDINGS, UnitMeasured, lost_events, throttled_share
 
@@ -12,8 +13,7 @@ _EVENTS = ("in", *ENDINGS)
 _ATTEMPTS = ("total", "succeeded", "failed", "timed_out", "throttled", "running")
 
 
-@dataclass(frozen=True)
-class Totals:
+class Totals(Struct, frozen=True):
     """Sums over units. ``events`` and ``attempts`` by name as in ``UnitMeasured``; ``left_behind`` as in rule 7.38.
 
     ``wait_p95_s`` is the longest of the units' p95 waits, s, None where nothing succeeded; ``peak_instances`` the sum of the

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Mapping
-from dataclasses import replace
 from decimal import Decimal, localcontext
 from functools import cached_property
 from threading import Lock
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.engine.apart import Followed

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from decimal import Decimal
+
+from msgspec import Struct
 
 from echotally.engine.reading import UnitMeasured
 from echotally.projection.answer import PlayedPlan
@@ -11,8 +12,7 @@ from echotally.projection.totals import Totals
 from echotally.projection.verdict import Check, goes_further
 
 
-@dataclass(frozen=True)
-class Trial:
+class Trial(Struct, frozen=True):
     """The month with a change, or as it is: cost in the card's currency, unrounded, and the estate's totals.
 
     ``part`` are the units of the part that was played. ``sampled``: it was played as a small sample.

@@ -6,9 +6,9 @@ Why it exists: a cost says nothing of what was not done for it, so these come be
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.layout import SERIES
@@ -26,8 +26,7 @@ _FEW = 100
 _WORTH = 0.001
 
 
-@dataclass(frozen=True)
-class Pile:
+class Pile(Struct, frozen=True):
     """Work of one function that piles up: by so many events an hour, since an hour of the month, until an end.
 
     ``until`` is "retention" (``until_hour`` is when it is first reached, ``retention_s`` what it is) or "month".
@@ -44,8 +43,7 @@ class Pile:
     expired: int
 
 
-@dataclass(frozen=True)
-class Loss:
+class Loss(Struct, frozen=True):
     """Of ``whole`` events, runs or requests of a function over all environments, ``count`` came to nothing as said."""
 
     function: str

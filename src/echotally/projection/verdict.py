@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
+
+from msgspec import Struct
 
 from echotally.engine.reading import Measured, SourceMeasured, UnitMeasured
 from echotally.model.estate import Model, Targets
@@ -21,8 +22,7 @@ _OF_TOTALS = ("throttled", "refused", "lost", "left_behind")
 _NOISE = 1e-9
 
 
-@dataclass(frozen=True)
-class Check:
+class Check(Struct, frozen=True):
     """A target and what was found. Shares as fractions, waits in seconds, cost in the card's currency.
 
     ``low`` and ``high`` are the interval of a figure that is an estimate. Of a budget of a part, ``by`` ("month" or "tag:NAME") and

@@ -5,11 +5,11 @@ The month is played as ``project`` plays it, to the end of the stretch, and read
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
+from msgspec import Struct
 
 from echotally.demand.clock import MonthClock
 from echotally.engine.layout import SERIES
@@ -31,8 +31,7 @@ _GLANCE, _MOST = 750, 50_000
 COUNTS = ("arrivals", "throttled", "started", "succeeded", "failed", "timed_out", "cold_starts", "handled", "lost")
 
 
-@dataclass(frozen=True)
-class Window:
+class Window(Struct, frozen=True):
     """Step by step what happened between two instants on ``plan``; columns as in ``engine.steps.COLUMNS``, (units, steps)."""
 
     loaded: Loaded

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
 from typing import Any
+
+from msgspec import Struct
 
 from echotally.rates.card import Plan
 from echotally.rates.commitments import Committed
@@ -43,8 +44,7 @@ _MINOR_UNITS = {
 }
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(Struct, frozen=True):
     """One line of a bill: ``quantity - allowance = billable``, priced to ``amount`` (unrounded).
 
     What a commitment pays of a line is not in its amount; ``lost`` is what of the commitment no usage took.

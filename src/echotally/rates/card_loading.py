@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Exchange, Model
@@ -17,8 +18,7 @@ from echotally.model.reading import Address, Document, dotted, hold_kind, read_d
 from echotally.rates.card import Card, Plan, Price, RateCard
 
 
-@dataclass(frozen=True)
-class Offer:
+class Offer(Struct, frozen=True):
     """One plan of one card, under its full name ``card.plan``."""
 
     name: str
@@ -88,8 +88,7 @@ def _laid_over(key: str, under: Any, value: Any) -> Any:
     return value if other else {**under, **value}
 
 
-@dataclass(frozen=True)
-class Cards:
+class Cards(Struct, frozen=True):
     """The rate cards of a model in the currency they are shown in; of one name there may be several, each from its day on."""
 
     cards: tuple[RateCard, ...] = ()

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Generic, TypeVar
+
+from msgspec import Struct
 
 from echotally.rates.card import Plan
 from echotally.rates.price_walk import price_of
@@ -15,8 +16,7 @@ Owner = TypeVar("Owner", bound=Hashable)
 Hour = tuple[Decimal, Mapping[str, Mapping[Owner, Decimal]]]
 
 
-@dataclass(frozen=True)
-class Committed(Generic[Owner]):
+class Committed(Struct, Generic[Owner], frozen=True):
     """A month under a commitment, money unrounded.
 
     ``hours`` are those of the month, ``amount`` what was prepaid for them, ``lost`` what no usage took of it. ``covered`` is usage
@@ -31,8 +31,7 @@ class Committed(Generic[Owner]):
     each_hour: tuple[PaidHour, ...] = ()
 
 
-@dataclass(frozen=True)
-class PaidHour:
+class PaidHour(Struct, frozen=True):
     """One hour of a commitment: its length, what of it was lost, and usage it paid by meter, at full price."""
 
     length: Decimal

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from echotally.model.estate import Function, Model, Schedule, Trigger
 from echotally.model.sources import SourceKind, SourceRef
@@ -14,8 +15,7 @@ from echotally.rates.card import Plan
 from echotally.rates.unit_settings import batch_sizes, share_longer
 
 
-@dataclass(frozen=True)
-class Expected:
+class Expected(Struct, frozen=True):
     """How many there are in the month, about: runs of each function, and events of what puts them in, by its label."""
 
     runs: Mapping[str, float]

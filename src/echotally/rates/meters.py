@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 BILLS = ("runs", "active", "allocated", "reserved", "nodes")
 
 
-@dataclass(frozen=True)
-class Meter:
+class Meter(Struct, frozen=True):
     """A quantity a plan bills. ``bills`` names the kinds of plan that can produce it."""
 
     name: str

@@ -7,7 +7,8 @@ said before anything is played.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from echotally.model.estate import Model
 from echotally.rates.card import Plan
@@ -18,8 +19,7 @@ from echotally.rates.unit_settings import unit_settings
 MOST_NODES = 2_000
 
 
-@dataclass(frozen=True)
-class FloorRoom:
+class FloorRoom(Struct, frozen=True):
     """A function's floor in one environment: how many of its ``wanted`` instances find room, and whether it can start."""
 
     function: str

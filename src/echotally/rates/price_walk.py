@@ -6,9 +6,10 @@ Graduated tiers price each part of the quantity at its own tier, ``volume`` tier
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from echotally.rates.card import Price
 
@@ -17,8 +18,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(Struct, frozen=True):
     """A part of a quantity: the tier it falls into, from 1, how much it is, and money for ``per`` units there."""
 
     tier: int

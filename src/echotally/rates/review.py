@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from echotally.rates.card import Plan, RateCard
 from echotally.rates.meters import METERS
 
 
-@dataclass(frozen=True)
-class Oddity:
+class Oddity(Struct, frozen=True):
     """One thing to look at on a card: its address and what is odd, in plain words."""
 
     address: str

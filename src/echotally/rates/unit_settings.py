@@ -6,14 +6,13 @@ factor, limits, feasibility-neutral rounding of memory) are needed by the engine
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from echotally.model.estate import Function, Model
 from echotally.rates.card import Plan
 
 
-@dataclass(frozen=True)
-class UnitSettings:
+class UnitSettings(Struct, frozen=True):
     """Derived settings. Memory in MB; ``cpu_factor``, ``cpu_part`` (s(m)) and ``vcpu`` as in rules 3.1 and 3.2."""
 
     memory_mb: int

@@ -12,9 +12,10 @@ import itertools
 import math
 import operator
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
+
+from msgspec import Struct
 
 from echotally.projection.metering import UnitKey
 from echotally.rates.card_loading import Offer
@@ -33,8 +34,7 @@ _BESIDE = 50
 _NOTHING = 1e-9
 
 
-@dataclass(frozen=True)
-class Estimated:
+class Estimated(Struct, frozen=True):
     """Assignments with what they cost about, how they were found, and the least that any could cost (None: all were estimated).
 
     ``count`` is how many were estimated; of many only the cheapest are kept.
@@ -50,8 +50,7 @@ class Estimated:
         return sorted(self.costs, key=lambda a: (self.costs[a], a))
 
 
-@dataclass(frozen=True)
-class Estimates:
+class Estimates(Struct, frozen=True, dict=True):
     """``fits``: the plans that can take each function; ``used``: what functions used on each plan; ``accounts``: how many pay."""
 
     offers: Sequence[Offer]

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
+
+from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
 from echotally.projection.answer import PlanProjection, PlayedPlan, Projection
@@ -18,8 +19,7 @@ from echotally.rates.card_loading import load_card
 from echotally.showing import Answer
 
 
-@dataclass(frozen=True)
-class LineChange:
+class LineChange(Struct, frozen=True):
     """One line of a plan's bill on both cards, money unrounded; 0 where a card does not price it."""
 
     meter: str
@@ -27,8 +27,7 @@ class LineChange:
     after: Decimal
 
 
-@dataclass(frozen=True)
-class PlanOnCards:
+class PlanOnCards(Struct, frozen=True):
     """A plan that both cards have: its month on each, unrounded (None where it cannot run the estate), and its lines."""
 
     plan: str
@@ -37,8 +36,7 @@ class PlanOnCards:
     lines: tuple[LineChange, ...]
 
 
-@dataclass(frozen=True, repr=False)
-class CardChange(Answer):
+class CardChange(Answer, frozen=True):
     """What a new price list does to a month: the plans both cards have, those only one has, and the cheapest on each.
 
     Everything is played on both, so limits, rounding and scaling that differ are in it too.

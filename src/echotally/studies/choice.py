@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from decimal import Decimal
 
 from echotally.projection.answer import PlayedPlan
@@ -16,8 +15,7 @@ Sets = tuple[tuple[str, str], ...]
 _LONG_S, _LONGER = 60.0, 10.0
 
 
-@dataclass(frozen=True, repr=False)
-class Choice(Answer):
+class Choice(Answer, frozen=True):
     """The choice: today's projection, the chosen one, and the overrides that lead from one to the other.
 
     ``assignment`` gives each function's plan; ``tried`` how many assignments were estimated, ``played`` how many

@@ -10,10 +10,12 @@ the cheapest that meets the targets is chosen, and goes as far towards a cheaper
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal
 from functools import partial
 from typing import NamedTuple
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine.apart import simulate_month
 from echotally.engine.machines import HERE, Machines, machines
@@ -126,8 +128,7 @@ def _seem_to_hold(chooser: _Chooser, assignment: dict[str, str], sized: Sets) ->
     return holding(plain, sized, some_months, seems_no_worse, chooser.blames)[1] if plain else sized
 
 
-@dataclass
-class _Chooser:
+class _Chooser(Struct, dict=True):
     loaded: Loaded
     seed: int
     progress: Callable[[str, float], None] | None

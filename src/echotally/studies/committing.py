@@ -8,10 +8,11 @@ discount leaves: from there on a unit more an hour is paid oftener than it saves
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
 from decimal import ROUND_HALF_UP, Decimal, localcontext
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded
@@ -30,8 +31,7 @@ _LEVELS = ("0.25", "0.5", "0.75", "1", "1.25", "1.5")
 _TWO_THIRDS = 2 / 3
 
 
-@dataclass(frozen=True)
-class Level:
+class Level(Struct, frozen=True):
     """One commitment: money an hour, the month's whole bill with it, what of it is lost, the bill when demand falls by a third and
     what is lost then, and the mean bill over the draws. Money unrounded.
     """
@@ -45,8 +45,7 @@ class Level:
     mean_over_draws: Decimal
 
 
-@dataclass(frozen=True)
-class Commitments:
+class Commitments(Struct, frozen=True):
     """The commitments of one plan, 0 among them, by money an hour; the cheapest this month and over the draws."""
 
     plan: str

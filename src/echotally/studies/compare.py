@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
+from msgspec import Struct
+from msgspec.structs import replace
 from pydantic import AfterValidator, BaseModel, ConfigDict, ValidationError
 
 from echotally.errors import BadInput, Problem
@@ -34,8 +35,7 @@ CAUSES = ("plan", "volume", "run_time", "price", "other")
 _LARGEST = 256 * 2**20
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """An input that differs: its address, the value before (None: not there) and after."""
 
     address: str
@@ -43,8 +43,7 @@ class Change:
     after: str | None
 
 
-@dataclass(frozen=True)
-class MeterChange:
+class MeterChange(Struct, frozen=True):
     """One meter of the two picks: money before and after, and the part of each cause."""
 
     meter: str
@@ -55,8 +54,7 @@ class MeterChange:
     price: Decimal
 
 
-@dataclass(frozen=True)
-class PlanChange:
+class PlanChange(Struct, frozen=True):
     """A plan in both projections: its total before and after (None: it cannot be used), targets missed."""
 
     plan: str
@@ -66,8 +64,7 @@ class PlanChange:
     misses_after: int
 
 
-@dataclass(frozen=True)
-class FunctionChange:
+class FunctionChange(Struct, frozen=True):
     """A figure of a function that moved: share throttled, wait p95 (s), cost."""
 
     function: str
@@ -77,8 +74,7 @@ class FunctionChange:
     after: float | None
 
 
-@dataclass(frozen=True, repr=False)
-class Comparison(Answer):
+class Comparison(Answer, frozen=True):
     """Two projections beside each other; ``causes`` add up to ``after - before`` (what the two picks cost, as shown).
 
     ``unrounded``: the same two costs before rounding to the minor unit.

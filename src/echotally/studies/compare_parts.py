@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
 from echotally.model.overrides import address_parts
@@ -15,8 +16,7 @@ from echotally.projection.showback import FLAT, IDLE, UNTAGGED, splits_of
 _LEFT_OVER = Decimal("0.000001")
 
 
-@dataclass(frozen=True)
-class PartChange:
+class PartChange(Struct, frozen=True):
     """A part of the two picks' cost (money, as saved with six decimals): a label for each split, before and after."""
 
     labels: tuple[str, ...]
@@ -33,8 +33,7 @@ def part_changes(saved: tuple[SavedPick, SavedPick], by: str) -> tuple[PartChang
     return tuple(sorted(found, key=lambda part: (-abs(part.after - part.before), part.labels)))
 
 
-@dataclass(frozen=True)
-class SavedPick:
+class SavedPick(Struct, frozen=True):
     """The pick of a saved projection: its file's name, the plan's data, the model's values by address, its unrounded cost."""
 
     file: str

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 from itertools import combinations, pairwise
 from typing import NamedTuple, TypeVar
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.errors import TooLarge
 from echotally.projection.loaded import Loaded
@@ -45,8 +47,7 @@ class Most(NamedTuple):
 USUAL, SOON = Most(), Most(4_000_000, 12_000_000)
 
 
-@dataclass(frozen=True)
-class Crossing:
+class Crossing(Struct, frozen=True):
     """Two plans that cost the same at ``scale`` times today's demand: ``below`` is cheaper under it, ``above`` over it.
 
     ``cheapest``: no third plan that meets the targets is cheaper there. It lies between ``low`` and ``high``: 1 % to either side, or
@@ -63,8 +64,7 @@ class Crossing:
     high: float
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """Between two volumes looked at a plan begins (``meets``) or ceases to meet its targets, at ``scale``: between ``low``, where
     that is not yet so, and ``high``, where it is.
     """
@@ -269,8 +269,7 @@ def _half(row: Row) -> float:
     return max(high - cost, cost - low)
 
 
-@dataclass
-class _End:
+class _End(Struct):
     """One end of the stretch a crossing is in: the gap between the plans there, and its weight in the next guess."""
 
     scale: float

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import TYPE_CHECKING, Unpack
 
@@ -33,8 +32,7 @@ _SOON = 30_000_000
 _LARGE = 1_000_000
 
 
-@dataclass(frozen=True, repr=False)
-class Crossover(Answer):
+class Crossover(Answer, frozen=True):
     """Costs by scale and plan (``rows``: scale and the figures of a point), the crossings, and the changes of what meets
     its targets, by scale.
 

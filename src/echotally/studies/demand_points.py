@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from functools import partial
+
+from msgspec import Struct
 
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.choosing import Judged, choose_plan
@@ -22,8 +23,7 @@ SCALES = (0.5, 0.75, 1.0, 1.5, 2.0, 3.0)
 _FEW, _MOST = (0.5, 1.0, 2.0), 10_000_000
 
 
-@dataclass(frozen=True)
-class PlanThen:
+class PlanThen(Struct, frozen=True):
     """What the page tells of a plan at another demand, its cost as ``Bill`` has it; a whole bill, or all that a month measured, would
     be megabytes for each.
     """
@@ -43,8 +43,7 @@ class PlanThen:
         return cls(plan.offer.name, bill.total, bill.shown, bill.unrounded, share, plan.misses, plan.undecided)
 
 
-@dataclass(frozen=True)
-class DemandPoint:
+class DemandPoint(Struct, frozen=True):
     """The plans of one multiple of today's demand, and the one that would be picked there (None: none meets every target)."""
 
     scale: float

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
 from typing import TYPE_CHECKING, TypedDict, Unpack
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
@@ -40,8 +41,7 @@ _TRAIL, _MOST = 20_000, 20_000_000
 _POINTS = 300
 
 
-@dataclass(frozen=True)
-class DrainRow:
+class DrainRow(Struct, frozen=True):
     """One drain. Times in s from its start; ``empty_s`` None where messages are left at the month's end.
 
     ``oldest_s`` is the longest any message waited for its run; ``starts_s`` when instances began to start;
@@ -69,8 +69,7 @@ class DrainRow:
     left: tuple[tuple[float, int], ...] = ()
 
 
-@dataclass(frozen=True, repr=False)
-class Drain(Answer):
+class Drain(Answer, frozen=True):
     """All drains of a queue; ``reasons`` says why plans cannot be used."""
 
     loaded: Loaded

@@ -10,10 +10,12 @@ import math
 from collections import defaultdict
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
-from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from functools import partial
 from threading import Lock
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine.reading import Measured
 from echotally.errors import BadInput
@@ -61,8 +63,7 @@ def with_edges(
     return replace(projection, plans=tuple(found.get(plan.offer.name, plan) for plan in projection.plans))
 
 
-@dataclass
-class _Search:
+class _Search(Struct, dict=True):
     loaded: Loaded
     plan: PlayedPlan
     seed: int

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
 from functools import partial
+
+from msgspec import Struct
 
 from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
@@ -33,8 +34,7 @@ _TIMES = 2.0
 _WORTH_MORE = 8
 
 
-@dataclass(frozen=True)
-class Cadence:
+class Cadence(Struct, frozen=True):
     """A neighbouring cadence: firings in the month, the estate's cost on the picked plan (None: infeasible, or far more events than now)."""
 
     name: str
@@ -42,8 +42,7 @@ class Cadence:
     cost: Decimal | None
 
 
-@dataclass(frozen=True)
-class ScheduleView:
+class ScheduleView(Struct, frozen=True):
     """One schedule of the model: its preview, its overlap with its own runs in words, other cadences."""
 
     name: str
@@ -52,8 +51,7 @@ class ScheduleView:
     cadences: tuple[Cadence, ...]
 
 
-@dataclass(frozen=True, repr=False)
-class FiringsView(Answer):
+class FiringsView(Answer, frozen=True):
     """All schedules of a model, and the plan on which the cadences are costed."""
 
     loaded: Loaded

@@ -15,11 +15,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 from typing import TypedDict, Unpack
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine.apart import Memory
 from echotally.engine.machines import Machines, machines
@@ -64,8 +65,7 @@ _MOVED = 24
 _MOST_MONTHS, _MOST_DRAWS = 120, 100_000
 
 
-@dataclass(frozen=True)
-class _Asked:
+class _Asked(Struct, frozen=True):
     seed: int | None = None
     by: str | None = None
     progress: Progress | None = None

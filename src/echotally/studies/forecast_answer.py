@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from echotally.projection.loaded import Loaded
 from echotally.showing import Answer
@@ -16,8 +17,7 @@ if TYPE_CHECKING:
 LEVELS = (0.1, 0.5, 0.9)
 
 
-@dataclass(frozen=True)
-class MonthForecast:
+class MonthForecast(Struct, frozen=True):
     """One plan in one month: cost (currency) and share throttled at P10, P50 and P90, and chances (shares of draws).
 
     ``behind``: at the expected demand it leaves more events behind than it may, so that it is not the cheapest.
@@ -32,16 +32,14 @@ class MonthForecast:
     behind: bool = False
 
 
-@dataclass(frozen=True)
-class Crossed:
+class Crossed(Struct, frozen=True):
     """Something that is crossed first in ``month``: an allowance, a target, an instance limit; in words."""
 
     month: str
     what: str
 
 
-@dataclass(frozen=True)
-class BudgetForecast:
+class BudgetForecast(Struct, frozen=True):
     """A budget by tag in one month: what is expected of it, and the chance that it is passed, as a share of draws.
 
     Draws are of the whole bill; of each the functions with the tag have the share that they have at the expected demand.
@@ -55,8 +53,7 @@ class BudgetForecast:
     over_chance: float
 
 
-@dataclass(frozen=True)
-class PartForecast:
+class PartForecast(Struct, frozen=True):
     """A part of a plan's cost as ``--by`` splits it: expected month by month; ``total`` is P10, P50, P90 of the sum.
 
     Draws are of the whole bill, as for ``BudgetForecast``.
@@ -67,8 +64,7 @@ class PartForecast:
     total: tuple[float, float, float]
 
 
-@dataclass(frozen=True)
-class PlanForecast:
+class PlanForecast(Struct, frozen=True):
     """One plan over all months; ``total`` is P10, P50, P90 of the sum over the months, ``budgets`` are those by tag,
     ``parts`` those of the split that was asked for.
     """
@@ -91,8 +87,7 @@ class PlanForecast:
         return self.behind, self.total[1], self.plan
 
 
-@dataclass(frozen=True)
-class Swing:
+class Swing(Struct, frozen=True):
     """What one input does to the cost of all months of the plan looked at, at its low and its high end."""
 
     input: Input
@@ -100,8 +95,7 @@ class Swing:
     high_cost: float
 
 
-@dataclass(frozen=True, repr=False)
-class Forecast(Answer):
+class Forecast(Answer, frozen=True):
     """Every plan that takes every function, month by month. ``error`` is the largest relative misfit of the response
     in draws played in full, ``switches`` the (month, plan) at which another plan becomes the cheapest at P50.
     """

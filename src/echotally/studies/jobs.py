@@ -13,12 +13,14 @@ import json
 import sqlite3
 import warnings
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import lru_cache, partial
 from os import cpu_count
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine.apart import Memory
 from echotally.engine.compiling import form
@@ -40,8 +42,7 @@ Sets = tuple[tuple[str, str], ...]
 Row = dict[str, Any]
 
 
-@dataclass(frozen=True)
-class Point:
+class Point(Struct, frozen=True):
     """One changed model, asked for on some plans: its number in the study, its overrides, the plans, the seed.
 
     ``sampled_from`` is the number of expected events from which the month is sampled, ``effort``, ``most`` and ``attempts`` are how

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal, localcontext
 from typing import TYPE_CHECKING, TypedDict, Unpack
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine import layout
 from echotally.engine.build import Built
@@ -41,8 +43,7 @@ _BY_THE_MONTH = ("storage_gb_months", "flat_months")
 _SPENT = ("warming_ns", "failed_ns", "cut_ns", "again_ns", "running_ns")
 
 
-@dataclass(frozen=True)
-class LoadRow:
+class LoadRow(Struct, frozen=True):
     """One trial: ``calls`` answered or refused in ``seconds``; throughput of answers; latency in s of answered calls.
 
     ``knee``: more clients at this limit bring little throughput and much latency. ``steady_s``: no instance was added after so
@@ -73,8 +74,7 @@ class LoadRow:
         return self.refused / self.calls if self.calls else 0.0
 
 
-@dataclass(frozen=True, repr=False)
-class LoadTrial(Answer):
+class LoadTrial(Answer, frozen=True):
     """Every pair of clients and limit; ``enough`` is the limit beyond which more instances bring nothing."""
 
     loaded: Loaded
@@ -91,8 +91,7 @@ class LoadTrial(Answer):
         return frame_of(self.rows)
 
 
-@dataclass(frozen=True)
-class Asking:
+class Asking(Struct, frozen=True):
     """How clients ask: until ``calls`` are answered or refused, or for ``seconds``; each thinks between an answer and its next call.
 
     What happens in the first ``warm_up_s`` is left out. A refused client pauses at least ``pause_ns`` (left out: 1 ms).
@@ -203,8 +202,7 @@ def _asked_from(model: Model, name: str) -> list[SourceRef]:
     return found
 
 
-@dataclass(frozen=True)
-class _Bench:
+class _Bench(Struct, frozen=True):
     """A function on a plan, asked by clients; ``real`` is the month beside which it is billed."""
 
     loaded: Loaded

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.projection.answer import Projection
 from echotally.projection.loaded import Loaded
@@ -15,8 +17,7 @@ from echotally.studies.demand_points import DemandPoint, demand_points
 _SEEDS = 5
 
 
-@dataclass(frozen=True)
-class Otherwise:
+class Otherwise(Struct, frozen=True):
     """The figures in all of the plan shown, each with its interval over ``seeds`` seeds; every plan at several demands."""
 
     seeds: int = 0

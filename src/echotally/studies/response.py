@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from decimal import Decimal
 from statistics import NormalDist
 from typing import NamedTuple
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.engine.build import stream_seed
@@ -31,8 +31,7 @@ Variant = tuple[int, str, float]
 _USUAL = (0.9, 1.1)
 
 
-@dataclass(frozen=True)
-class Input:
+class Input(Struct, frozen=True):
     """Something uncertain: ``kind`` "demand" or "run", the name, its low and high factor, whether the model says so."""
 
     kind: str
@@ -92,8 +91,7 @@ def draw_factors(inputs: Sequence[Input], draws: int, seed: int) -> Array:
     return found
 
 
-@dataclass(frozen=True)
-class Played:
+class Played(Struct, frozen=True):
     """What one played month comes to on one plan: quantities by account and meter, attempts, throttled, cost.
 
     ``behind``: it leaves more of the events behind than the target allows; ``cut`` and ``losing`` are functions of which runs met
@@ -148,8 +146,7 @@ def played(found: PlayedPlan) -> Played:
     )
 
 
-@dataclass(frozen=True)
-class CommittedHours:
+class CommittedHours(Struct, frozen=True):
     """What the usage that a commitment covers costs at full price, hour by hour, in floating point: for many draws at once."""
 
     plan: Plan

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TypedDict
+
+from msgspec import Struct
 
 Progress = Callable[[str, float], None]
 
 
-@dataclass(frozen=True)
-class Running:
+class Running(Struct, frozen=True):
     """How a study of many months is played; nothing but ``seed`` and ``by`` changes its answer.
 
     ``seed``: in place of the model's own. ``by`` splits costs as ``showback`` does, a column ``cost_by:LABELS`` for each part.

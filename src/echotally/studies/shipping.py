@@ -7,10 +7,12 @@ import os
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.errors import BadInput
 from echotally.files import LARGEST_PIPE, content_of
@@ -20,8 +22,7 @@ from echotally.projection.loaded import Loaded
 _UNPACKED: dict[str, tempfile.TemporaryDirectory[str]] = {}
 
 
-@dataclass(frozen=True)
-class Shipment:
+class Shipment(Struct, frozen=True, dict=True):
     """Files by their paths from the folder they have in common, and which of them is the model.
 
     ``home`` is that folder on the machine they come from: errors name the files as they are there.

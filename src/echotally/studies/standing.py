@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
 
 from echotally.model.estate import Trigger
 from echotally.projection.answer import PlayedPlan
@@ -13,8 +14,7 @@ from echotally.projection.totals import totals_of
 from echotally.projection.verdict import goes_further
 
 
-@dataclass(frozen=True)
-class Stood:
+class Stood(Struct, frozen=True):
     """How the month stood under an assignment: how many targets it surely missed and how many are undecided, its unrounded cost and
     that of each function. ``between``: of a sample, what the month costs at the least and at the most.
     """

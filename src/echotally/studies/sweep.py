@@ -5,8 +5,9 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Unpack
+
+from msgspec import Struct
 
 from echotally.engine.machines import machines
 from echotally.errors import BadInput, Problem
@@ -26,16 +27,14 @@ OBJECTIVES = {"cost": "cost_total", "wait": "wait_p95_s", "throttled": "throttle
 _MOST_POINTS = 1_000_000
 
 
-@dataclass(frozen=True)
-class Axis:
+class Axis(Struct, frozen=True):
     """One address and the values it takes, as the file would write them."""
 
     address: str
     values: tuple[str, ...]
 
 
-@dataclass(frozen=True, repr=False)
-class Sweep(Answer):
+class Sweep(Answer, frozen=True):
     """Every combination on every plan: ``rows`` hold the axes' values, the figures, and whether they are on the front.
 
     ``best`` is the row that serves the objective under the targets; None if none meets them, then ``closest``

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.rates.card import Plan
@@ -17,8 +18,7 @@ Times = NDArray[np.int64]
 _A_TOKEN = 1.001
 
 
-@dataclass
-class Bucket:
+class Bucket(Struct):
     """A bucket of start tokens, followed over the month; ``ramp`` in tokens a ns."""
 
     burst: float
@@ -55,8 +55,7 @@ class Bucket:
         return before
 
 
-@dataclass(frozen=True)
-class Followed:
+class Followed(Struct, frozen=True, dict=True):
     """A full bucket and all starts of a month: when they came, in order, in ns, and how many tokens there were before each."""
 
     bucket: Bucket

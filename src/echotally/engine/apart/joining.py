@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from echotally.engine.hourly import Hourly
 from echotally.engine.reading import Measured, PutIn

@@ -9,10 +9,11 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.engine import codes
@@ -31,8 +32,7 @@ _WHAT = 2 ** int(codes.LOG_TIME_SHIFT - codes.LOG_WHAT_SHIFT) - 1
 _AT_ONCE = 8_192
 
 
-@dataclass
-class Rising:
+class Rising(Struct):
     """A level that is followed over the month, an instant's falls before its rises (rule 1.3)."""
 
     level: int = 0
@@ -64,8 +64,7 @@ class Rising:
         self.held_ns[: len(held)] += held.astype(np.int64)
 
 
-@dataclass
-class Highest:
+class Highest(Struct):
     """The highest level of an account over the month."""
 
     level: int = 0

@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import replace
 from functools import partial
+
+from msgspec.structs import replace
 
 from echotally.demand.month import Arrivals
 from echotally.engine.apart.joining import joined

@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
-from dataclasses import dataclass, field
 from functools import cached_property
 from threading import Event, Lock
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.engine import codes
@@ -32,8 +32,7 @@ _MOST_STRETCHES = 4_000
 TASKS = 8
 
 
-@dataclass
-class Player:
+class Player(Struct):
     """A part being played."""
 
     part: Part
@@ -85,8 +84,7 @@ def dealt(parts: Sequence[Part], tasks: int) -> list[list[int]]:
     return [by_size[k::tasks] for k in range(tasks)]
 
 
-@dataclass
-class Players:
+class Players(Struct, dict=True):
     """All parts, played together on some cores."""
 
     each: list[Player]

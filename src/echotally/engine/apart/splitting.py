@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from echotally.demand.month import Arrivals, Tap
 from echotally.engine.groups import Groups
@@ -20,8 +21,7 @@ _Place = tuple[str, str]
 _SHARES_ROOM = ("reserved", "nodes")
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(Struct, frozen=True, dict=True):
     """A part of the estate as an estate of its own, with what arrives in it."""
 
     model: Model
@@ -168,8 +168,7 @@ def _packed(parts: list[_Contents], units: int) -> list[_Contents]:
     return [_Contents.joined(several) for several in found]
 
 
-@dataclass
-class _Contents:
+class _Contents(Struct):
     """What stands in a part, by name."""
 
     environments: dict[str, Environment] = field(default_factory=dict)

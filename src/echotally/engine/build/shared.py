@@ -5,10 +5,10 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping, Sequence
 from copy import copy
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine import layout, records
@@ -23,8 +23,7 @@ from echotally.rates.unit_settings import UnitSettings, unit_settings
 UNLIMITED = 2**40
 
 
-@dataclass(frozen=True)
-class Unit:
+class Unit(Struct, frozen=True):
     """A function in an environment, on a plan."""
 
     function: str

@@ -7,10 +7,10 @@ import math
 import mmap
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.demand.month import Arrivals
@@ -37,8 +37,7 @@ _ROOM, _STEPS, _MOST_ROOM = 16, 30, 1024
 _SERIES_BYTES, _FEWEST_HOURS = 2**18, 24
 
 
-@dataclass
-class Built:
+class Built(Struct):
     """The world and what its places mean."""
 
     world: layout.World

@@ -11,7 +11,8 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from echotally.engine.sampling.lanes import Lane
 
@@ -21,8 +22,7 @@ _NS_H = 3_600 * 10**9
 _SHORTEST_NS, _LONGEST_NS, _OF_AGE = 300 * 10**9, 3_600 * 10**9, 0.05
 
 
-@dataclass
-class Lot:
+class Lot(Struct):
     """What a step of a full lane handed on: so many events between two ages (ns), so many expired, for so long."""
 
     at_ns: int
@@ -34,8 +34,7 @@ class Lot:
     held: float
 
 
-@dataclass
-class Carried:
+class Carried(Struct):
     """One lane's backlog: the cumulative curve of what came since it has been full, and how much of that is gone."""
 
     lane: Lane

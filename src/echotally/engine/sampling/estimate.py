@@ -11,10 +11,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from functools import partial
 from statistics import fmean, stdev
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from echotally.demand.month import MonthPlan, Tap
 from echotally.engine.hourly import Hourly
@@ -65,8 +66,7 @@ USUAL = Effort()
 _APART = "apart"
 
 
-@dataclass(frozen=True)
-class Sampled:
+class Sampled(Struct, frozen=True):
     """The month estimated from a sample, ``PARTS`` estimates each from a part of it alone, the share of the month's
     events that was played, and what of its losses is known beforehand, by function.
 
@@ -149,8 +149,7 @@ def _left_out(parts: list[Total]) -> frozenset[str]:
     return frozenset(found)
 
 
-@dataclass
-class _Progress:
+class _Progress(Struct):
     """How much of a sample has been played, 0 to 1, and who hears of it.
 
     A thing of its own, so that sampler and player do not hold each other: what a sample has read would stay until cycles are

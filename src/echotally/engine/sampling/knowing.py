@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from echotally.model.estate import Function, Model, Trigger
 from echotally.model.sources import SourceKind
@@ -23,8 +24,7 @@ _NONE = 1e-15
 _ALMOST = 1 - 1e-9
 
 
-@dataclass(frozen=True)
-class Loss:
+class Loss(Struct, frozen=True):
     """The chance that an event of a function is given up, where it goes, and how many are given up together.
 
     ``unless_throttled``: calls sent away for lack of room may be given up as well.

@@ -8,10 +8,10 @@ and the ages in it are carried by ``carrying``, hour by hour.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
@@ -33,8 +33,7 @@ _NEVER = int(codes.NEVER)
 _QUANTILES = 65
 
 
-@dataclass(frozen=True)
-class Lane:
+class Lane(Struct, frozen=True):
     """A lane of a world: what it is, whose it is, how long its events may wait, and what fills its batches by itself.
 
     ``ref`` is a source (queue), a partition, or a trigger (line); ``units`` take from it; ``filling_ns`` is how long

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.sampling.totals import Span
@@ -14,8 +14,7 @@ Mode = frozenset[int]
 EMPTY: Mode = frozenset()
 
 
-@dataclass
-class Flow:
+class Flow(Struct):
     """What passed through the lanes and units in one part of a stretch, per ns: in, out, and handled of what was laid."""
 
     come: NDArray[np.float64]
@@ -24,8 +23,7 @@ class Flow:
     run_ns: NDArray[np.float64]
 
 
-@dataclass
-class Stretch:
+class Stretch(Struct):
     """A stretch that was played: a span for each part that is still to be put together and a flow for each, how long each lasted, what
     was amiss at its end.
 
@@ -40,8 +38,7 @@ class Stretch:
     filling: Mode = EMPTY
 
 
-@dataclass
-class Hours:
+class Hours(Struct):
     """Hours played as they are, with the lanes ``full`` kept full: the span, how many segments it covers, what its other lanes hold at
     their beginning and end and how old that is (quantiles, oldest first), what is unfinished elsewhere, by unit, and whether something
     sent away for lack of room is left over.
@@ -61,8 +58,7 @@ class Hours:
     away: bool
 
 
-@dataclass(frozen=True)
-class Course:
+class Course(Struct, frozen=True):
     """Which hours are played as they are: ``number`` is the segment from which on they are read, ``first`` the one in which their world
     begins. This one plays a segment by itself.
     """

@@ -9,9 +9,9 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
@@ -96,8 +96,7 @@ class Past:
         return self._numbered[long]
 
 
-@dataclass
-class Runs:
+class Runs(Struct):
     """One part's hours of runs: of a past that it has seen often enough it takes what it has played."""
 
     player: Player
@@ -192,8 +191,7 @@ def _attempts(hours: Hours) -> float:
     return float((counts.started + counts.throttled).sum())
 
 
-@dataclass(frozen=True)
-class _OfRun(Course):
+class _OfRun(Course, frozen=True):
     """On as long as work is handed on, to an hour that has been played often enough."""
 
     runs: Runs

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.layout import SUB_BINS
@@ -29,8 +29,7 @@ Term = tuple["Sparse", float]
 _PLACES = 2**20
 
 
-@dataclass(frozen=True)
-class Sparse:
+class Sparse(Struct, frozen=True, dict=True):
     """The bins of a sketch that hold something, by their places in the flattened array, in order; ``shape`` is the whole one's.
 
     The first number of ``shape`` is how many records there are: one for each unit.
@@ -206,8 +205,7 @@ class Sum:
         return found
 
 
-@dataclass(frozen=True)
-class Records:
+class Records(Struct, frozen=True):
     """The records of a sketch, some that follow on each other made when they are looked at."""
 
     some: Callable[[range], NDArray[np.int64]]

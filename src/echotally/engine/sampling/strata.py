@@ -10,10 +10,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.demand.clock import LocalHour
@@ -36,8 +37,7 @@ _MOST_KINDS = 24
 _HOUR, _S = 3_600 * 10**9, 10**9
 
 
-@dataclass(frozen=True)
-class Segment:
+class Segment(Struct, frozen=True):
     """From ``start_ns`` to ``end_ns`` of local hour number ``hour``; ``group`` is of steady segments, ``kind`` of the others."""
 
     start_ns: int
@@ -47,8 +47,7 @@ class Segment:
     kind: int | None = None
 
 
-@dataclass(frozen=True)
-class Group:
+class Group(Struct, frozen=True):
     """Segments of like demand: each tap's mean rate per ns, the time they last, how long to play for each part, the floors that the
     clock has set, and when in a minute those schedules fire that tick, by the number of their tap.
     """
@@ -65,8 +64,7 @@ class Group:
         return same and np.allclose(self.rates, other.rates, rtol=1e-9, atol=0.0)
 
 
-@dataclass
-class Cut:
+class Cut(Struct):
     """The month in segments, in the order of time; ``kinds`` lists the segments of each kind played as it is.
 
     The last ``ticking`` of its taps are schedules. ``more`` is how many events there are in all for one from outside.

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from copy import copy
-from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
+from msgspec.structs import replace
 
 from echotally.demand.happenings import QUIET, Happenings
 from echotally.demand.month import Arrivals, MonthPlan, Tap
@@ -129,9 +129,9 @@ class Player:
     def whole_month(self, taps: Sequence[Tap]) -> Span:
         """Some taps over the whole month, apart from the rest."""
         built = self._begin(Arrivals(tuple(taps), self.month.length_ns, self.month.happenings), "schedules")
-        before = Reading(built)
+        before = Reading.of(built)
         play(built, None, self._heard)
-        after = Reading(built)
+        after = Reading.of(built)
         self._count(built)
         return after.since(before)
 
@@ -246,7 +246,7 @@ class Player:
         units = {unit for lane in full for unit in self.lanes[lane].units}
         for number in range(1, PARTS + 1):
             if kept.again():
-                before, held = Reading(built), LaneState(built, self.lanes)
+                before, held = Reading.of(built), LaneState(built, self.lanes)
             # At its end there is nothing left to be spared.
             filling = self._fills(
                 built, start, warm + part * (number - 1), part, full, look_ns if number < PARTS else None
@@ -259,7 +259,7 @@ class Player:
             if filling or (number < PARTS and self._hopeless(built)):
                 self._count(built)
                 return Stretch({}, [], part, suspicious, not filling, filling)
-            after = Reading(built)
+            after = Reading.of(built)
             span = after.since(before)
             flows.append(self._flow(span, held, now, part))
             spans[number - 1] = span.without_lanes_kept_full(units) if units else span

@@ -7,10 +7,10 @@ them at once, so that a column that is added here is added everywhere.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, fields
 from typing import Any, TypeVar
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.layout import (
@@ -31,17 +31,17 @@ from echotally.engine.sketch import bins_of
 Mine = TypeVar("Mine", bound="Columns")
 
 
-class Columns:
-    """Base of the dataclasses below: arithmetic over all columns."""
+class Columns(Struct):
+    """Base of what stands below: arithmetic over all columns."""
 
     @classmethod
     def each(cls: type[Mine], make: Callable[[str], Any]) -> Mine:
         """Every column as ``make`` gives it for its name."""
-        return cls(**{field.name: make(field.name) for field in fields(cls)})  # type: ignore[arg-type]
+        return cls(**{name: make(name) for name in cls.__struct_fields__})
 
     def items(self) -> Iterator[tuple[str, Any]]:
         """Names and columns."""
-        return ((field.name, getattr(self, field.name)) for field in fields(self))  # type: ignore[arg-type]
+        return ((name, getattr(self, name)) for name in self.__struct_fields__)
 
     def alike(self: Mine, make: Callable[..., Any], *others: Mine) -> Mine:
         """Columns that ``make`` gives for those of the same name of this and the others."""
@@ -70,7 +70,6 @@ def mean(of: list[Mine]) -> Mine:
     return of[0].alike(lambda *columns: sum(columns) / len(columns), *of[1:])
 
 
-@dataclass
 class UnitCounts(Columns):
     """What happened to each unit: counts of attempts and events, and time billed and busy, ns."""
 
@@ -107,7 +106,6 @@ class UnitCounts(Columns):
     again_cut: Floats
 
 
-@dataclass
 class UnitTimes(Columns):
     """Integrals over the whole time of each unit, whether or not anything happened, ns."""
 
@@ -117,7 +115,6 @@ class UnitTimes(Columns):
     lag_zero: Floats
 
 
-@dataclass
 class Maxima(Columns):
     """The highest of each unit: levels, and waits, latency, lag and runs, ns."""
 
@@ -142,7 +139,6 @@ class Maxima(Columns):
             setattr(self, name, column)
 
 
-@dataclass
 class SourceCounts(Columns):
     """What went through each source."""
 
@@ -153,14 +149,12 @@ class SourceCounts(Columns):
     deletes: Floats
 
 
-@dataclass
 class SourceTimes(Columns):
     """Integrals over the whole time of each source, ns."""
 
     idle_ns: Floats
 
 
-@dataclass
 class Sketches(Columns):
     """The sketches of a world (see ``engine.sketch``): ``Sparse`` ones, or each a ``Sum`` of such."""
 
@@ -174,7 +168,6 @@ class Sketches(Columns):
     charge_bins: Any
 
 
-@dataclass
 class Put(Columns):
     """Events that went along each edge, and to the dead letter of each trigger."""
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.engine import codes, layout
@@ -39,8 +39,7 @@ _PIECES = 16
 _PEAKS = (codes.IN_FLIGHT_PEAK, codes.COUNT_PEAK, codes.BACKLOG_PEAK)
 
 
-@dataclass
-class Span:
+class Span(Struct):
     """The counts of a stretch of time, by unit, source and sketch (``Sparse``), and the maxima up to its end.
 
     ``arrived`` are events by unit, ``nodes`` node time by account, ns, ``peak`` the most calls in flight in all.
@@ -74,10 +73,14 @@ class Reading(Span):
     ``played`` are the events it has played. ``sketch``: what stands for its sketches, which then are not looked at.
     """
 
-    def __init__(self, built: Built, sketch: Sketches | None = None) -> None:
+    played: int
+
+    @classmethod
+    def of(cls, built: Built, sketch: Sketches | None = None) -> Reading:
+        """What the world has counted up to now."""
         w = built.world
         hours = int(w.clock[0]["now"]) // _HOUR + 1
-        super().__init__(
+        found = cls(
             unit=read_sums(UnitCounts, w.units),
             times=read_sums(UnitTimes, w.units),
             arrived=w.series[:hours, :, codes.ARRIVALS].sum(axis=0),
@@ -88,9 +91,10 @@ class Reading(Span):
             nodes=layout.wide_floats(w.accounts, "node_hours_ns"),
             maxima=Maxima.each(lambda name: w.units[name].copy()),
             peak=int(w.clock[0]["level_peak"]),
+            played=events_so_far(w),
         )
-        self.played = events_so_far(w)
-        self._add_what_goes_on(w, len(built.units))
+        found._add_what_goes_on(w, len(built.units))
+        return found
 
     def _add_what_goes_on(self, w: layout.World, units: int) -> None:
         """Lives and active periods that have begun count up to now."""
@@ -123,7 +127,6 @@ class Reading(Span):
         )
 
 
-@dataclass
 class Total(Span):
     """A month in the making: weighed sums of spans (each sketch a ``Sum``), and what they say by hour.
 
@@ -139,7 +142,7 @@ class Total(Span):
     @classmethod
     def nothing(cls, built: Built, length_ns: int) -> Total:
         """Nothing so far, of a month of ``length_ns``."""
-        first = Reading(built)
+        first = Reading.of(built)
         units = len(built.units)
         return cls(
             first.unit.empty(),
@@ -383,7 +386,7 @@ def forgotten(built: Built, unread: bool = False) -> Reading:
 
     ``unread``: nobody asks what its sketches hold.
     """
-    found, w = Reading(built, no_sketches(built.world) if unread and built.forgets_sketches() else None), built.world
+    found, w = Reading.of(built, no_sketches(built.world) if unread and built.forgets_sketches() else None), built.world
     w.units["level_peak"], w.units["count_peak"], w.units["backlog_peak"] = (
         w.units["in_flight"],
         w.units["count"],

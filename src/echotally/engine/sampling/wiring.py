@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 from graphlib import TopologicalSorter
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind, SourceRef
 
 
-@dataclass
-class Flows:
+class Flows(Struct):
     """Expected events by source address and, handled, by function; topics' and streams' copies counted each."""
 
     at_sources: dict[str, float] = field(default_factory=dict)

@@ -10,10 +10,11 @@ import csv
 import io
 from collections import defaultdict
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal, InvalidOperation, localcontext
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from echotally.cells import harmless, unmarked
 from echotally.database import database, named_in_sql, quoted_name
@@ -78,8 +79,7 @@ _MOST_ROWS = 5_000_000
 _LONGEST_CELL = 20_000
 
 
-@dataclass
-class Position:
+class Position(Struct):
     """What a bill says of one (account, meter, function, environment): money, quantity used (in the meter's unit), money at its
     unit prices.
     """
@@ -90,8 +90,7 @@ class Position:
     rows: int = 0
 
 
-@dataclass
-class BillRead:
+class BillRead(Struct):
     """A bill by position, the rows that map to nothing (description: rows, cost), and what was odd.
 
     ``loose`` are the resources and SKUs of those rows, for a mapping file; ``elsewhere`` is money of other months, left out.

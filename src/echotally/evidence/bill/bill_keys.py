@@ -6,9 +6,10 @@ import csv
 import io
 import json
 import re
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from echotally.cells import unmarked
 from echotally.errors import BadInput, Problem
@@ -28,8 +29,7 @@ _SKU = ("SkuMeter", "SkuId", "SkuPriceId", "ChargeDescription")
 _MAPPING = ("resource", "sku", "function", "environment", "meter")
 
 
-@dataclass(frozen=True)
-class Rule:
+class Rule(Struct, frozen=True):
     """A line of the mapping file: an empty pattern fits every row, an empty value changes nothing."""
 
     resource: str
@@ -39,8 +39,7 @@ class Rule:
     meter: str
 
 
-@dataclass(frozen=True)
-class BillWays:
+class BillWays(Struct, frozen=True):
     """How a bill is to be read: its mapping file, the tag that names a function, the tag or column that names an environment,
     and which column is the cost (a key of ``COSTS``; None: billed, else effective).
     """

@@ -10,10 +10,11 @@ from __future__ import annotations
 import json
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime
 from decimal import Decimal, localcontext
 from typing import NamedTuple
+
+from msgspec.structs import replace
 
 from echotally.model.estate import Model
 from echotally.projection.answer import PlayedPlan, Projection, RefusedPlan

@@ -9,11 +9,13 @@ five parts add up to the difference exactly (Decimal).
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal, localcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, TypedDict, Unpack
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill.bill_file import BillRead, read_bill
@@ -39,8 +41,7 @@ Quantities = dict[Account, dict[str, dict[UnitKey | None, Decimal]]]
 Place = tuple[Account, str, UnitKey | None]
 
 
-@dataclass(frozen=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """One meter of one function (or of the estate, ``function`` ""): projected, billed, and the four parts."""
 
     account: str
@@ -63,8 +64,7 @@ class Difference:
         return self.billed - self.projected
 
 
-@dataclass(frozen=True, repr=False)
-class Reconciliation(Answer):
+class Reconciliation(Answer, frozen=True):
     """Every difference, the rows of the bill that map to nothing, and the parts over all."""
 
     plan: str

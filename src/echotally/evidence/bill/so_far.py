@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from decimal import Decimal, localcontext
 from pathlib import Path
 from statistics import fmean, stdev
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.bill.bill_file import BillRead, read_bill
@@ -68,8 +70,7 @@ def _named(bill: BillRead, projection: Projection) -> str | None:
     return max(known, key=lambda name: known[name]) if known else None
 
 
-@dataclass
-class _Landing:
+class _Landing(Struct):
     loaded: Loaded
     projection: Projection
     played: PlayedPlan

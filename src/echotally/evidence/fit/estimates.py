@@ -8,9 +8,9 @@ squares with known group variances for run time against batch and memory.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 LEVEL = 0.95
@@ -22,8 +22,7 @@ GOOD_ENOUGH = 0.02
 _LARGEST_LOG = 700.0
 
 
-@dataclass(frozen=True)
-class Estimate:
+class Estimate(Struct, frozen=True):
     """A value with its two-sided 95 % interval."""
 
     value: float
@@ -35,8 +34,7 @@ class Estimate:
         return self.low <= truth <= self.high
 
 
-@dataclass(frozen=True)
-class Spread:
+class Spread(Struct, frozen=True):
     """A fitted spread of times in ms: ``kind`` is "log-normal", "constant" or "samples" (kept as they are).
 
     ``distance`` is the Kolmogorov-Smirnov distance of ``n`` runs from the fitted log-normal, ``refused`` where it
@@ -124,8 +122,7 @@ def _distance_of_bins(edges: NDArray[np.float64], below: NDArray[np.float64]) ->
     return float(np.max(np.abs(below / below[-1] - ndtr(edges)))) if len(below) else 0.0
 
 
-@dataclass(frozen=True)
-class RunParts:
+class RunParts(Struct, frozen=True):
     """Mean run time split up, ms: ``base + per_item x events``, times 1 - c + c x speed with c the CPU share."""
 
     base: Estimate

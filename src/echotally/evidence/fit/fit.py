@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypedDict, Unpack
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.database import quoted
@@ -29,8 +29,7 @@ _FINE = 2_000
 _MOST_GROUPS = 20_000
 
 
-@dataclass(frozen=True)
-class MemoryUse:
+class MemoryUse(Struct, frozen=True):
     """Memory used, MB: p50 and p95 (with intervals from the ranks around them), the largest, and what was given."""
 
     p50: Estimate
@@ -39,8 +38,7 @@ class MemoryUse:
     given: float | None
 
 
-@dataclass(frozen=True, repr=False)
-class Fit(Answer):
+class Fit(Answer, frozen=True):
     """What a log says about one function. Times in ms, rates in events per second.
 
     ``run`` is the spread of the base run, at the memory it was measured at (``measured_mb``), without the part per
@@ -66,8 +64,7 @@ class Fit(Answer):
     notes: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class LogRead:
+class LogRead(Struct, frozen=True):
     """How a log was read: files, rows, columns in words, notes, troubles, rows by function."""
 
     files: tuple[str, ...]
@@ -78,8 +75,7 @@ class LogRead:
     functions: dict[str, int] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """How logs are read: times without an offset in ``timezone`` where no model says it, attempts of one ``environment`` (left
     out: of all), on so many threads.
     """

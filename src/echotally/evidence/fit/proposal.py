@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from echotally.evidence.fit.estimates import Estimate, Spread
 from echotally.evidence.fit.fit import Fit
 from echotally.model.estate import Model
 
 
-@dataclass(frozen=True)
-class Proposal:
+class Proposal(Struct, frozen=True):
     """(address, TOML value) pairs, files to lie beside the model (name, text), and what was not proposed, in words."""
 
     sets: tuple[tuple[str, str], ...]

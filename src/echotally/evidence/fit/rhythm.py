@@ -9,12 +9,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.estimates import Estimate
@@ -29,8 +29,7 @@ _EVEN = 0.3
 _SURE = 0.01
 
 
-@dataclass(frozen=True)
-class Rhythm:
+class Rhythm(Struct, frozen=True):
     """Events per second over the log, and weights with mean 1; None where even, or where the log is too short."""
 
     rate: Estimate

@@ -10,9 +10,10 @@ import csv
 import io
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.estimates import Z95, Estimate
@@ -39,8 +40,7 @@ _MOST_ROWS = 1_000
 _Z = 1.959963984540054
 
 
-@dataclass(frozen=True)
-class TrialRow:
+class TrialRow(Struct, frozen=True):
     """One measured trial; latencies of answered calls in ms, None where the file has none."""
 
     clients: int
@@ -59,8 +59,7 @@ class TrialRow:
         return (self.calls - self.refused) / self.seconds
 
 
-@dataclass(frozen=True)
-class TrialFit:
+class TrialFit(Struct, frozen=True):
     """The fitted run time (ms) and capacity (answers a second of one instance), and each trial played anew."""
 
     function: str

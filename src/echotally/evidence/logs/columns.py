@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from difflib import get_close_matches
+
+from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
 
@@ -13,8 +14,7 @@ from echotally.errors import BadInput, Problem
 _FILLERS = frozenset({"the", "of", "in", "a", "per"})
 
 
-@dataclass(frozen=True)
-class _Meaning:
+class _Meaning(Struct, frozen=True):
     """The headings that mean one of our columns: one of these sets of words, and beside it only of those that may go along.
 
     Words are in lower case and in the singular; any case style splits into them, and a unit at the end is taken off first.
@@ -82,8 +82,7 @@ UNITS: dict[str, Mapping[str, float]] = {
 _OTHERWISE = {"memory": "MB", "memory_used": "MB", "payload": "bytes"}
 
 
-@dataclass(frozen=True)
-class Mapped:
+class Mapped(Struct, frozen=True):
     """One of our columns: the heading it is read from, the factor of bare numbers, whether the unit was assumed."""
 
     ours: str

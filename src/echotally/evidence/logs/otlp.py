@@ -14,11 +14,12 @@ import gzip
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from hashlib import blake2b
 from os import cpu_count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from echotally.database import quoted
 from echotally.evidence.logs.json_stream import Lists, loaded, pieces
@@ -170,8 +171,7 @@ def _sorted_part(some: _Some, folder: Path, number: int, name: str) -> _Part:
         return rows.written(folder, number)
 
 
-@dataclass(frozen=True)
-class _Part:
+class _Part(Struct, frozen=True):
     """Files of rows by table, and how many spans they are of."""
 
     files: dict[str, Path]

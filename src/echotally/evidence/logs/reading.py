@@ -7,9 +7,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from echotally.database import MEMORY_LIMIT, database, named_in_sql, quoted_name
 from echotally.errors import BadInput, Problem
@@ -31,8 +32,7 @@ _JUMP_S = 3_600
 _LARGE = 64 << 20
 
 
-@dataclass(frozen=True)
-class Trouble:
+class Trouble(Struct, frozen=True):
     """Rows that are odd: how many, in what way, one example, and what was done with them."""
 
     rows: int
@@ -45,8 +45,7 @@ class Trouble:
         return f"{self.rows:,} row(s) {self.what}{example}: {self.done}"
 
 
-@dataclass(frozen=True)
-class RunLog:
+class RunLog(Struct, frozen=True):
     """A log in the table ``runs`` (``normalize.TABLE``), how its columns were read, and what was odd."""
 
     connection: DuckDBPyConnection

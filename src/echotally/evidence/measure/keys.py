@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.estimates import Estimate, Spread, log_normal
@@ -29,8 +30,7 @@ _TELLS = 0.2
 _AS_EXPECTED = 0.15
 
 
-@dataclass(frozen=True)
-class Keys:
+class Keys(Struct, frozen=True):
     """What was found, as estimates: times in ms, sizes in bytes, memory in MB (of 2^20 bytes), None where the rows do not tell.
 
     ``run`` is a warm run without what items and MB add. ``slots`` is how many at once it was seen to serve, ``stretch`` how levels
@@ -54,8 +54,7 @@ class Keys:
     notes: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Stretch:
+class Stretch(Struct, frozen=True):
     """One level beside what is expected of it: the median time in the program, s, measured, stretched as rule 3.2 says, one after the other."""
 
     level: Level

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import platform
 import shutil
-from dataclasses import dataclass
 from pathlib import Path
 from statistics import median
+
+from msgspec import Struct
 
 from echotally.evidence.measure.bench_client import Bench
 
@@ -17,8 +18,7 @@ BUSY = 1.2
 _EMPTY = 9
 
 
-@dataclass(frozen=True)
-class Machine:
+class Machine(Struct, frozen=True):
     """``vcpu`` is what a program here may use, ``load`` the system's mean of the last minute as measuring began, None where it tells none.
 
     ``start_s`` and ``start_bytes`` are the time and memory that an empty program takes, ``answer_s`` what a line, or an empty request,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, TypedDict, Unpack
 
 from echotally.evidence.measure import requesting
@@ -13,8 +12,7 @@ from echotally.evidence.measure.trying import Asked, Tell, Trying, try_fresh, tr
 from echotally.showing import Answer
 
 
-@dataclass(frozen=True, repr=False)
-class Measurement(Answer):
+class Measurement(Answer, frozen=True):
     """What was tried, row by row, and the keys of the model that come of it."""
 
     tried: Tried

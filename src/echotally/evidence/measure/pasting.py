@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from echotally.evidence.fit.estimates import Spread
 from echotally.evidence.fit.proposal import Proposal, ms_text, number_text, spread_text

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
-from dataclasses import dataclass
 from decimal import Decimal, localcontext
+
+from msgspec import Struct
 
 from echotally.evidence.measure.keys import Keys
 from echotally.evidence.measure.rows import Run
@@ -15,8 +16,7 @@ from echotally.rates.card_loading import Offer
 from echotally.rates.unit_settings import unit_settings
 
 
-@dataclass(frozen=True)
-class Billed:
+class Billed(Struct, frozen=True):
     """A run on a plan: time and memory it is billed for (ms, MB), and money unrounded; None where the plan bills no runs one by one.
 
     ``memory_mb`` is what it is given. ``why_not`` says why the plan cannot run it.

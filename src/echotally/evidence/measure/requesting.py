@@ -7,12 +7,13 @@ import socket
 import threading
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from statistics import median
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.measure.machine import this_machine
@@ -27,8 +28,7 @@ _ROWS = 200
 _SERVER_ERROR = 500
 
 
-@dataclass(frozen=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """One answered request: when it was asked, how long it took, s, its size, bytes, and whether it went well."""
 
     asked: float

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from echotally.evidence.measure.machine import Machine
 
 
-@dataclass(frozen=True)
-class Run:
+class Run(Struct, frozen=True):
     """One run: of a fresh process, one answer of a process that reads events, or one request.
 
     ``kind`` is first (after a pause: files may not be in the cache), warm, or cold (start to first answer). Sizes are bytes; of a warm
@@ -29,8 +29,7 @@ class Run:
     exit: int | None = None
 
 
-@dataclass(frozen=True)
-class Level:
+class Level(Struct, frozen=True):
     """So many at once, each asked again as soon as it was answered: good answers in so many seconds, and latencies, s."""
 
     at_once: int
@@ -48,8 +47,7 @@ class Level:
         return self.answers / self.seconds if self.seconds else 0.0
 
 
-@dataclass(frozen=True)
-class Tried:
+class Tried(Struct, frozen=True):
     """A program that was tried. ``how`` is fresh (a process a run), serve (one that reads events) or url.
 
     ``most_cpus`` is the most CPUs in use at once, averaged over a tenth of a second; None where runs were shorter.

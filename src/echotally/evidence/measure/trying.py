@@ -7,12 +7,12 @@ import math
 import shlex
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from itertools import count, cycle, islice
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from echotally.errors import BadInput, Problem, safe
 from echotally.evidence.measure.bench_client import Bench
@@ -58,8 +58,7 @@ def _lines(path: Path, text: str) -> Iterator[Any]:
                 raise BadInput(Problem(f"is no JSON: {error}", f"line {number}", file=str(path), value=line)) from error
 
 
-@dataclass(frozen=True)
-class Trying:
+class Trying(Struct, frozen=True):
     """With what a program or an address is tried, and how often.
 
     ``events`` are JSON values handed over again and again, in ``batches`` of these sizes; ``slots``: so many unanswered at once. Of
@@ -78,17 +77,15 @@ class Trying:
     tell: Tell | None = None
 
 
-@dataclass
-class Asked:
+class Asked(Struct, dict=True):
     """What a program is handed: events in batches, the same ones over and over."""
 
     events: Sequence[Any] = ()
     batches: Sequence[int] = (1,)
     whole: bool = False
-    _next: Iterator[Any] = field(init=False)
 
     def __post_init__(self) -> None:
-        self._next = cycle(self.events) if self.events else ({"number": n} for n in count(1))
+        self._next: Iterator[Any] = cycle(self.events) if self.events else ({"number": n} for n in count(1))
 
     def text(self, size: int) -> str:
         """The next events as one line of JSON; a batch is an array, also of one where batches were asked for."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from echotally.evidence.fit.estimates import Spread
 from echotally.evidence.survey.bills import Billed
@@ -22,8 +23,7 @@ from echotally.evidence.survey.schedules import Guess
 from echotally.evidence.survey.tables import Counts, Sampled, Sums, Tables, Unit
 
 
-@dataclass
-class Found:
+class Found(Struct):
     """One function as the model will have it: which units it stands for, its sums, sample, runs and rate, as logged."""
 
     name: str
@@ -39,8 +39,7 @@ class Found:
     guesses: dict[str, Guess] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Span:
+class Span(Struct, frozen=True):
     """What a survey looks at: from when to when (s since 1970), in which zone, for which month of the model."""
 
     first: float

@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.codes import THROTTLED
@@ -27,8 +27,7 @@ FEW = 1_000_000
 SEEDS = 4
 
 
-@dataclass(frozen=True)
-class Laid:
+class Laid(Struct, frozen=True):
     """A figure as played and as it happened, with the interval in which it was to be expected."""
 
     played: float
@@ -47,8 +46,7 @@ class Laid:
         return self.played / self.happened - 1 if self.happened else None
 
 
-@dataclass(frozen=True)
-class Row:
+class Row(Struct, frozen=True):
     """One function over the held-back days. Times in ms, money by the card's prices of calls and GB-seconds."""
 
     function: str
@@ -59,8 +57,7 @@ class Row:
     money: Laid | None
 
 
-@dataclass(frozen=True)
-class Backtest:
+class Backtest(Struct, frozen=True):
     """The held-back days: from when to when (s since 1970), all functions, and how the model was made."""
 
     first: float
@@ -70,8 +67,7 @@ class Backtest:
     how: str
 
 
-@dataclass
-class Sums:
+class Sums(Struct):
     """What a unit's attempts come to: how many, seconds run, GB-seconds, and their run times (s) or the p95 of them (ms).
 
     ``rows``: of how many attempts the times are known, where spans are a sample.

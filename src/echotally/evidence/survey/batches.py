@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.estimates import Estimate
@@ -26,8 +26,7 @@ _BEHIND_S = 0.05
 _OTHERWISE = 10
 
 
-@dataclass(frozen=True)
-class Batching:
+class Batching(Struct, frozen=True):
     """The largest batch seen, how many were that large, the wait for a batch to fill (s), where there is one, and their mean size.
 
     ``batch`` is a setting where batches came full again and again (``capped``), else at least what was seen.

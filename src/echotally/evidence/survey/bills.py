@@ -6,10 +6,11 @@ import json
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from decimal import Decimal, localcontext
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from echotally.evidence.bill.bill_file import bill_rows, number_in
 from echotally.evidence.bill.bill_keys import BillWays, meter_named
@@ -47,8 +48,7 @@ _BY_WORDS = (
 Key = tuple[str, str, str]
 
 
-@dataclass
-class Priced:
+class Priced(Struct):
     """Rows of one meter at one unit price (money for one of the meter's units), by account: billable and consumed quantity."""
 
     unit: Decimal
@@ -57,8 +57,7 @@ class Priced:
     consumed: dict[str, Decimal] = field(default_factory=lambda: defaultdict(Decimal))
 
 
-@dataclass
-class Billed:
+class Billed(Struct):
     """All bills together. ``quantity`` and ``cost`` are by meter, function and environment; ``aside`` is what was set aside."""
 
     prices: dict[str, dict[Decimal, Priced]] = field(default_factory=lambda: defaultdict(dict))

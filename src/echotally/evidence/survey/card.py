@@ -8,11 +8,11 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from decimal import Decimal
 from itertools import product
 
 import numpy as np
+from msgspec import Struct, field
 
 from echotally.evidence.survey.bills import Billed, Priced
 from echotally.evidence.survey.facts import Unknown, short
@@ -26,8 +26,7 @@ _STEPS = (1, 10, 50, 100, 500, 1_000)
 _SIZES = (128, 256, 512, 1_024, 2_048, 4_096, 8_192, 16_384)
 
 
-@dataclass
-class Card:
+class Card(Struct):
     """A plan as found: its full name, its kind, lines of TOML by table, and what could not be told."""
 
     name: str
@@ -49,8 +48,7 @@ class Card:
         return "\n".join(self.lines) + "\n"
 
 
-@dataclass(frozen=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """What the log says that a card needs: sums and samples by unit, and limits it was seen to meet."""
 
     sums: Mapping[Unit, Sums]

@@ -6,9 +6,8 @@ do so as often as the ends' windows cover time; what is far beyond that is a lin
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.evidence.survey.tables import Tables, Unit
@@ -24,8 +23,7 @@ _EXPLAINED, _TIMES = 0.9, 5.0
 _LEAST = 20
 
 
-@dataclass(frozen=True)
-class Follows:
+class Follows(Struct, frozen=True):
     """``share`` of the reader's attempts start within ``soon_s`` of an end of the producer's, where chance would give ``chance``."""
 
     producer: str

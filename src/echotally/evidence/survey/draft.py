@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from datetime import datetime
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from echotally.evidence.fit.estimates import Estimate, Spread
 from echotally.evidence.survey.facts import Change, Trouble, Unknown, Value, short
@@ -36,8 +37,7 @@ _ARRAYS = ("triggers", "incidents")
 _WIDE = 118
 
 
-@dataclass
-class Draft:
+class Draft(Struct):
     """What a survey makes: values in the order found, files of samples beside them, and everything it has doubts about."""
 
     values: list[Value] = field(default_factory=list)

@@ -8,10 +8,10 @@ from __future__ import annotations
 import math
 from collections import defaultdict
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 
 from echotally.evidence.fit.estimates import Estimate
 from echotally.evidence.survey.lines import Wiring
@@ -25,8 +25,7 @@ _SHARES = 0.35
 _Z = 1.959963984540054
 
 
-@dataclass(frozen=True)
-class World:
+class World(Struct, frozen=True):
     """An environment that is a copy: its factor of demand, from so many events, and whether schedules fire there."""
 
     factor: Estimate
@@ -34,8 +33,7 @@ class World:
     schedules: bool
 
 
-@dataclass
-class Worlds:
+class Worlds(Struct):
     """Functions of the model with the units they stand for, environments (None: the first), and what belongs to topics."""
 
     functions: dict[str, list[Unit]]

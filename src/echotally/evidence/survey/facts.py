@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct, field
 
 from echotally.evidence.fit.estimates import Estimate, Spread
 
 
-@dataclass(frozen=True)
-class Value:
+class Value(Struct, frozen=True):
     """A key of the model: its address, its value as TOML, and what it rests on.
 
     ``low`` and ``high`` bound it with 95 % where it is an estimate (in ``unit``); ``n`` are the observations; ``guess``: it is
@@ -54,8 +54,7 @@ def short(value: float) -> str:
     return text.rstrip("0").rstrip(".") if "." in text else text
 
 
-@dataclass(frozen=True)
-class Unknown:
+class Unknown(Struct, frozen=True):
     """What the data cannot tell: of which function ("" the estate), what was assumed, how to find out.
 
     ``moves`` is what it could move in the month's bill at most, roughly, as a share of the function's cost.
@@ -68,8 +67,7 @@ class Unknown:
     moves: float = 0.0
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """A day on which something became otherwise for good: ``what`` (rate, run time, memory, errors), before and after."""
 
     function: str
@@ -88,8 +86,7 @@ class Change:
         )
 
 
-@dataclass(frozen=True)
-class Trouble:
+class Trouble(Struct, frozen=True):
     """A stretch in which a function went wrong: errors, hanging runs or slow ones. Times are UTC."""
 
     function: str
@@ -102,8 +99,7 @@ class Trouble:
     n: int
 
 
-@dataclass
-class FunctionFacts:
+class FunctionFacts(Struct):
     """What is known of one function. Times in ms, memory in MB."""
 
     name: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import replace
 from zoneinfo import ZoneInfo
+
+from msgspec.structs import replace
 
 from echotally.evidence.survey.bills import Billed
 from echotally.evidence.survey.coincidence import Follows, followers

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from echotally.evidence.survey.tables import Tables
 from echotally.model.sources import SourceKind, SourceRef
 
 
-@dataclass(frozen=True)
-class Arrival:
+class Arrival(Struct, frozen=True):
     """One way in which a function's events come: from a source, ``topic`` where that feeds it. ``n`` attempts came so."""
 
     source: SourceRef
@@ -19,8 +18,7 @@ class Arrival:
     guess: bool
 
 
-@dataclass(frozen=True)
-class Output:
+class Output(Struct, frozen=True):
     """What a function puts out (or asks): into which destination, how many by each event it handled well."""
 
     function: str
@@ -33,8 +31,7 @@ class Output:
     guess: bool = False
 
 
-@dataclass
-class Wiring:
+class Wiring(Struct):
     """The lines of the estate. ``outside`` is the share of a function's events that no function is known to have put out."""
 
     arrivals: dict[str, list[Arrival]] = field(default_factory=dict)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import field
 
 from echotally.evidence.fit.fit import LogRead
 from echotally.evidence.survey.assembly import Found
@@ -24,8 +25,7 @@ from echotally.showing import Answer
 HEAD = "Made by `echotally survey`"
 
 
-@dataclass(frozen=True, repr=False)
-class Survey(Answer):
+class Survey(Answer, frozen=True):
     """What a survey found: the model, its card and files as text, each value with what it rests on, and all its doubts."""
 
     month: str

@@ -11,11 +11,11 @@ import math
 import re
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.errors import BadInput, Problem
@@ -42,8 +42,7 @@ _NAMES = {
 Point = tuple[float, float, float, float]
 
 
-@dataclass
-class Metrics:
+class Metrics(Struct):
     """Points by what they count, function and environment; what was left out, in words."""
 
     points: dict[tuple[str, Unit], list[Point]] = field(default_factory=lambda: defaultdict(list))

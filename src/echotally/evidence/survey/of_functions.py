@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from echotally.evidence.fit.estimates import share
 from echotally.evidence.fit.rhythm import STRETCH_S

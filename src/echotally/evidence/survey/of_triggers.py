@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 from datetime import UTC, datetime
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.rhythm import STRETCH_S

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.estimates import Estimate
@@ -25,8 +26,7 @@ _MONTH_S = 30.4375 * 86_400
 _EVEN, _BURSTY = 0.3, 1.5
 
 
-@dataclass(frozen=True)
-class Surge:
+class Surge(Struct, frozen=True):
     """A stretch in which the rate was ``times`` what it is otherwise; instants in s since 1970."""
 
     at: float
@@ -35,8 +35,7 @@ class Surge:
     events: float
 
 
-@dataclass(frozen=True)
-class Rate:
+class Rate(Struct, frozen=True):
     """Events a second and how they vary. ``growth`` is a month's, where it stands out; ``burst`` the mean size of bursts."""
 
     rhythm: Rhythm

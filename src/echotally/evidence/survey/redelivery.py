@@ -7,10 +7,10 @@ that failed, or outlived the time, were due. A message that is handled again is 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.database import quoted
@@ -27,8 +27,7 @@ _ATTEMPTS, _SOON_S = 20_000, 0.5
 _FEW = 5
 
 
-@dataclass(frozen=True)
-class Redelivery:
+class Redelivery(Struct, frozen=True):
     """Seconds from receipt until a message is visible again; receipts after which it was seen no more (None: unknown).
 
     ``again`` is the share of events handled well that had been before: their run outlived the time.
@@ -41,8 +40,7 @@ class Redelivery:
     again: float = 0.0
 
 
-@dataclass(frozen=True)
-class Poison:
+class Poison(Struct, frozen=True):
     """Messages that failed every time, of how many in all, and the attempts they took."""
 
     messages: int

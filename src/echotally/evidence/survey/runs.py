@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.estimates import GOOD_ENOUGH, Estimate, Spread, log_normal
@@ -18,8 +19,7 @@ _Z = 1.959963984540054
 _KEPT = 2_000
 
 
-@dataclass(frozen=True)
-class Runs:
+class Runs(Struct, frozen=True):
     """What a successful run takes, ms: ``base`` (or ``kinds`` of it) + ``per_item`` x events + ``per_mb`` x payload.
 
     ``quantiles`` are those of the base run from 1 % to 99 %.

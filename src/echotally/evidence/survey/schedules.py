@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from zoneinfo import ZoneInfo, available_timezones
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.demand.cron import firings_after, parse_cron
@@ -31,8 +32,7 @@ _AGAIN_S = 1_800.0
 _MOST = 200_000
 
 
-@dataclass(frozen=True)
-class Guess:
+class Guess(Struct, frozen=True):
     """A guessed schedule: ``cron`` in ``zone``, or ``every`` so many seconds from ``anchor`` on (s since 1970).
 
     ``expected`` firings lay in the log's span, ``met`` of them were seen; ``zones`` explain the starts as well.
@@ -108,7 +108,7 @@ def _in_zones(firsts: NDArray[np.float64], starts: NDArray[np.float64], prefer: 
     for members in _zones_apart(float(firsts[0]), float(firsts[-1]), tuple(prefer)):
         guess = _best_in(firsts, starts, members[0])
         if guess is not None:
-            scored.append(Guess(**{**guess.__dict__, "zones": tuple(members[1:])}))
+            scored.append(replace(guess, zones=tuple(members[1:])))
     if not scored:
         return None
     # The first of those that explain as much; the zone that was asked for stands first among its like.
@@ -119,7 +119,7 @@ def _in_zones(firsts: NDArray[np.float64], starts: NDArray[np.float64], prefer: 
     others = [g for g in scored if g is not best and order[id(g)][0] == order[id(best)][0]]
     also = tuple(f"{g.cron} in {g.zone}" for g in others if g.cron != best.cron)
     zones = (*best.zones, *(zone for g in others if g.cron == best.cron for zone in (g.zone, *g.zones)))
-    return Guess(**{**best.__dict__, "zones": zones, "also": (*best.also, *also)})
+    return replace(best, zones=zones, also=(*best.also, *also))
 
 
 @lru_cache(maxsize=32)
@@ -163,7 +163,7 @@ def _best_in(firsts: NDArray[np.float64], starts: NDArray[np.float64], zone: str
         and g.met / g.expected >= best.met / best.expected
         and _strays(g, starts) <= _strays(best, starts)
     ]
-    return Guess(**{**best.__dict__, "also": tuple(as_good)})
+    return replace(best, also=tuple(as_good))
 
 
 def _candidates(firsts: NDArray[np.float64], zone: str) -> list[str]:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TypedDict, Unpack
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.fit import LogRead
@@ -65,8 +67,7 @@ _TOO_MANY = 30_000_000
 Told = Callable[[str], None]
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """How logs are read: ``timezone`` is that of times without an offset, and the first choice of the schedules'; ``columns`` are
     (what it holds, its name in the log); on so many threads. ``told`` hears what is done.
     """

@@ -8,13 +8,14 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from itertools import pairwise
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.database import quoted
@@ -42,8 +43,7 @@ def month_span(month: str, zone: ZoneInfo) -> tuple[float, float]:
     return start.timestamp(), after.timestamp()
 
 
-@dataclass(frozen=True)
-class Sums:
+class Sums(Struct, frozen=True):
     """What all attempts of a function in an environment come to. Times in ms, instants in s since 1970, memory in MB."""
 
     attempts: dict[str, int]
@@ -63,8 +63,7 @@ class Sums:
     started: int
 
 
-@dataclass(frozen=True)
-class Counts:
+class Counts(Struct, frozen=True):
     """What fell into each stretch of a quarter of an hour: its number since 1970, attempts, events, those that went well, failures."""
 
     stretch: NDArray[np.int64]
@@ -79,13 +78,13 @@ class Counts:
     def window(self, low: float, high: float) -> Counts:
         """The stretches that begin at ``low`` or later and end by ``high``, s since 1970."""
         kept = (self.stretch * STRETCH_S >= low) & (self.stretch * STRETCH_S < high)
-        return Counts(*(getattr(self, name)[kept] for name in self.__dataclass_fields__))
+        return Counts(*(getattr(self, name)[kept] for name in self.__struct_fields__))
 
     def plus(self, other: Counts) -> Counts:
         """Both together."""
         stretch = np.union1d(self.stretch, other.stretch)
         found: dict[str, NDArray[np.float64]] = {}
-        for name in list(self.__dataclass_fields__)[1:]:
+        for name in list(self.__struct_fields__)[1:]:
             both = np.zeros(len(stretch))
             both[np.searchsorted(stretch, self.stretch)] += getattr(self, name)
             both[np.searchsorted(stretch, other.stretch)] += getattr(other, name)
@@ -93,8 +92,7 @@ class Counts:
         return Counts(stretch, **found)
 
 
-@dataclass(frozen=True)
-class Sampled:
+class Sampled(Struct, frozen=True):
     """Some attempts of a unit, sorted by time: all of them where they are few. ``every``: one in so many was drawn."""
 
     t: NDArray[np.float64]
@@ -111,7 +109,7 @@ class Sampled:
 
     def where(self, kept: NDArray[np.bool_]) -> Sampled:
         """Those for which ``kept`` holds."""
-        columns = {name: getattr(self, name)[kept] for name in self.__dataclass_fields__ if name != "every"}
+        columns = {name: getattr(self, name)[kept] for name in self.__struct_fields__ if name != "every"}
         return Sampled(**columns, every=self.every)
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from itertools import takewhile
 from pathlib import Path
@@ -16,6 +15,8 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import tomlkit
+from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.demand.cron import firings_after, parse_cron
 from echotally.errors import BadInput, Problem
@@ -56,8 +57,7 @@ _KEYS = (
 _PARTS = ("run", "per_item", "per_mb")
 
 
-@dataclass(frozen=True)
-class Moved:
+class Moved(Struct, frozen=True):
     """A value of the model that the log no longer bears out: before and after, as TOML, and the interval it left."""
 
     address: str
@@ -66,8 +66,7 @@ class Moved:
     why: str
 
 
-@dataclass(frozen=True)
-class Updated:
+class Updated(Struct, frozen=True):
     """The model's new text, what moved in it, functions that are new, and what the log says but the model has no place for."""
 
     text: str

@@ -6,10 +6,10 @@ likelihood of the quarters of an hour (Poisson) under them, beside that of UTC.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.rhythm import STRETCH_S, local_stretches
@@ -25,8 +25,7 @@ _TIE = 10.0
 _CUT = 3.0
 
 
-@dataclass(frozen=True)
-class Lived:
+class Lived(Struct, frozen=True):
     """The zone an estate's rhythm keeps to (None: none explains it better than UTC), zones that do as well, and what strays.
 
     ``apart``: functions whose rhythm keeps to another zone than the estate's, with that zone.

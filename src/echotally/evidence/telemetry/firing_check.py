@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import NamedTuple, TypedDict, Unpack
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
 
 from echotally.demand.clock import to_utc
 from echotally.demand.schedules import firings, last_before, zone_of
@@ -31,8 +32,7 @@ _EARLY_S = 2.0
 _LONGEST_LATE_S = 3_600.0
 
 
-@dataclass(frozen=True, repr=False)
-class FiringCheck(Answer):
+class FiringCheck(Answer, frozen=True):
     """Times are UTC; ``late`` pairs a firing with the seconds it came late. ``shift_h`` is the whole-hour shift that
     fits better than none (0: none does), ``shifted_share`` the share of firings it explains.
     """
@@ -51,8 +51,7 @@ class FiringCheck(Answer):
     notes: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Sought:
+class Sought(Struct, frozen=True):
     """The firings that are looked for: of one ``environment``, from ``after`` until before ``until`` (in the schedule's zone unless
     they have an offset); left out, from the first firing that could belong to the log, the one its first start came after, to
     the log's last row.

@@ -14,11 +14,11 @@ import gzip
 import json
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 
 from echotally.engine.build import Unit
 from echotally.engine.codes import FAILED, NEVER, THROTTLED, TIMED_OUT
@@ -124,8 +124,7 @@ class _Resources:
         }
 
 
-@dataclass
-class _Origin:
+class _Origin(Struct):
     """Where an event came from, while it may still be carried."""
 
     source: int
@@ -312,8 +311,7 @@ def export_request(whole: str, scopes: str, inner: str, resource: dict[str, Any]
     return {whole: [{"resource": {"attributes": attributes(resource)}, scopes: [scope]}]}
 
 
-@dataclass
-class _Hour:
+class _Hour(Struct):
     """One hour of one unit: sums, and the times they are made of."""
 
     invocations: int = 0

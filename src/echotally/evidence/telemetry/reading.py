@@ -11,10 +11,11 @@ import json
 import os
 from collections import defaultdict
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
 from echotally.evidence.logs.otlp import begins_with
@@ -33,8 +34,7 @@ _LARGEST_ANSWER = 256 * 2**20
 Samples = dict[str, list[tuple[float, float]]]
 
 
-@dataclass(frozen=True)
-class TraceFound:
+class TraceFound(Struct, frozen=True):
     """(time in s since 1970, count up to the next row), the series summed, and what was odd, in words."""
 
     rows: tuple[tuple[float, int], ...]

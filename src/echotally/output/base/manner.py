@@ -9,13 +9,13 @@ import locale
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
 
 
-@dataclass(frozen=True)
-class Manner:
+class Manner(Struct, frozen=True):
     """``plain``: a line a row, every cell with its heading, no rules; else columns. What stands before and among decimals."""
 
     plain: bool = False

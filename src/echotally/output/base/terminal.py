@@ -8,9 +8,9 @@ import os
 import sys
 from collections.abc import Sequence
 from contextvars import ContextVar
-from dataclasses import dataclass
 from decimal import Decimal
 
+from msgspec import Struct
 from rich import box
 from rich.cells import cell_len
 from rich.console import Console, JustifyMethod, RenderableType
@@ -23,8 +23,7 @@ from echotally.rates.billing import minor_digits
 _PIPE_WIDTH = 100
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(Struct, frozen=True):
     """A column: its heading (with the unit) and whether it holds numbers."""
 
     heading: str

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -28,8 +28,7 @@ _KINDS = {
 }
 
 
-@dataclass(frozen=True)
-class Measured:
+class Measured(Struct, frozen=True):
     """A program that was tried, the keys found, what is proposed, and what each run would be billed on each plan."""
 
     tried: Tried

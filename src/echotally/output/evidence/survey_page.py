@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Sequence
-from dataclasses import replace
 from decimal import Decimal
 from importlib.resources import files
 from statistics import NormalDist
@@ -12,6 +11,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from msgspec.structs import replace
 
 from echotally.errors import safe
 from echotally.evidence.fit.rhythm import hours_of

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from decimal import Decimal
 
+from msgspec import Struct
 from rich.console import RenderableType
 
 from echotally.errors import safe
@@ -18,8 +18,7 @@ from echotally.rates.meters import COMMITMENT, OUTSIDE, meter_of
 from echotally.rates.outside import OUTSIDE_ACCOUNT
 
 
-@dataclass(frozen=True)
-class MoneyAsked:
+class MoneyAsked(Struct, frozen=True):
     """What is asked about one plan's money beside its total.
 
     ``explained``: the walk from events to money of one function. ``by``: the cost split that way. ``all_meters``: the bill with

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
+
+from msgspec import Struct
 
 from echotally.errors import safe
 from echotally.output.base.charts import picture
@@ -19,8 +20,7 @@ from echotally.studies.demand_points import DemandPoint
 from echotally.studies.otherwise import Otherwise
 
 
-@dataclass(frozen=True)
-class Figure:
+class Figure(Struct, frozen=True):
     """A figure that matters: what it is, its value, and between what it lies from seed to seed ("" where that is not known)."""
 
     name: str
@@ -28,8 +28,7 @@ class Figure:
     interval: str
 
 
-@dataclass(frozen=True)
-class Turn:
+class Turn(Struct, frozen=True):
     """A cell of the table of demands: what is shown, and what the slider reads."""
 
     text: str

@@ -5,30 +5,28 @@ from __future__ import annotations
 import base64
 import gc
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from echotally.errors import safe
 from echotally.studies.otherwise import Otherwise
 
 
-@dataclass(frozen=True)
-class Cell:
+class Cell(Struct, frozen=True):
     """A cell: its text, and the value it sorts by ("" sorts last)."""
 
     text: str
     value: str
 
 
-@dataclass(frozen=True)
-class Heading:
+class Heading(Struct, frozen=True):
     """A column's heading (with its unit) and whether it holds numbers."""
 
     heading: str
     number: bool = True
 
 
-@dataclass(frozen=True)
-class Grid:
+class Grid(Struct, frozen=True):
     """A table of the page; ``pick`` is the row that is marked, -1 for none."""
 
     title: str
@@ -38,8 +36,7 @@ class Grid:
     pick: int = -1
 
 
-@dataclass(frozen=True)
-class Picture:
+class Picture(Struct, frozen=True):
     """A picture inside the page (base64), its kind, and the text that stands for it."""
 
     data: str
@@ -47,8 +44,7 @@ class Picture:
     kind: str
 
 
-@dataclass(frozen=True)
-class PlayedBeside:
+class PlayedBeside(Struct, frozen=True):
     """What a page tells that is played beside its month: what else might come, and the month's worst day, drawn."""
 
     other: Otherwise = field(default_factory=Otherwise)

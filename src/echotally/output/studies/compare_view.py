@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
+from msgspec.structs import asdict
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -193,7 +194,7 @@ def compare_json(found: Comparison) -> str:
             for p in found.plans
         ],
         "inputs": [{"address": c.address, "before": c.before, "after": c.after} for c in found.inputs],
-        "functions": [vars(f) for f in found.functions],
+        "functions": [asdict(f) for f in found.functions],
         "notes": list(found.notes),
     }
     if found.by:

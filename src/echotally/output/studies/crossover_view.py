@@ -7,6 +7,7 @@ import math
 from typing import Any
 
 import numpy as np
+from msgspec.structs import asdict
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -230,8 +231,8 @@ def crossover_json(found: Crossover) -> str:
         "currency": _currency(found),
         "events": found.events,
         "narrowed": found.narrowed,
-        "crossings": [vars(c) for c in found.crossings],
-        "changes": [vars(c) for c in found.changes],
+        "crossings": [asdict(c) for c in found.crossings],
+        "changes": [asdict(c) for c in found.changes],
         "picks": [{"scale": scale, "plan": plan} for scale, plan in found.picks()],
         "rows": list(found.rows),
         "too_large": [{"scale": scale, "plan": plan} for scale, plan in found.too_large],

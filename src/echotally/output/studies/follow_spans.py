@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from echotally.evidence.telemetry.otlp_writing import attributes, export_request, identity
 from echotally.studies.follow.answer import Arrival, Copy, Followed, Try
@@ -12,8 +13,7 @@ from echotally.studies.follow.answer import Arrival, Copy, Followed, Try
 _INTERNAL, _CONSUMER = 1, 5
 
 
-@dataclass(frozen=True)
-class _Trace:
+class _Trace(Struct, frozen=True):
     """The trace that all spans are of, and the month's start, ns since 1970."""
 
     name: str

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import asdict
 from typing import Any
 
+from msgspec.structs import asdict
 from rich.console import RenderableType
 from rich.text import Text
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from decimal import Decimal
+
+from msgspec import Struct, field
 
 from echotally.demand.clock import MonthClock
 from echotally.model.sources import SourceRef
@@ -12,8 +13,7 @@ from echotally.rates.card_loading import Offer
 from echotally.showing import Answer
 
 
-@dataclass
-class Wait:
+class Wait(Struct):
     """A stretch in which an event waited to be taken: from when, until when, why, in words.
 
     ``room``: for lack of room. ``neighbours`` are the calls that were in flight on the same account as it began, by function and
@@ -27,8 +27,7 @@ class Wait:
     neighbours: tuple[tuple[str, str, int], ...] = ()
 
 
-@dataclass
-class Try:
+class Try(Struct):
     """One attempt to handle an event, alone or in a batch.
 
     ``outcome`` is succeeded, failed, timed_out, throttled or still_running. ``started`` is when it took its room (or was throttled),
@@ -62,8 +61,7 @@ class Try:
         return 0 if self.run_at is None else self.ended - self.run_at
 
 
-@dataclass
-class Copy:
+class Copy(Struct):
     """An event at a source for one reader (of a queue: for all of them), from its coming to its end.
 
     ``ended_as`` is one of the nine endings of rule 4.9, None where a watch ended before it did. ``here`` is what it cost, unrounded:
@@ -88,8 +86,7 @@ class Copy:
         yield from sorted([*self.outputs, *([self.letter] if self.letter else [])], key=lambda a: (a.at, a.key))
 
 
-@dataclass
-class Arrival:
+class Arrival(Struct):
     """An event that comes to a source, from outside or from within, and the copies it makes there.
 
     ``key`` tells arrivals apart: ("outside", n) or ("inside", n). ``how`` is demand, schedule, backlog, put out, asked or dead letter;
@@ -132,8 +129,7 @@ class Arrival:
         return sum((arrival.here for arrival in self.all_that_follows()), Decimal(0))
 
 
-@dataclass(frozen=True, repr=False)
-class Followed(Answer):
+class Followed(Answer, frozen=True):
     """One event's way through a month played on a plan.
 
     ``root`` is the arrival that was asked for, ``asked`` the question in words, ``chosen`` the copy it is about where an event was

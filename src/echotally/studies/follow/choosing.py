@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
@@ -40,8 +40,7 @@ _NONE_OF_THAT = {
 }
 
 
-@dataclass(frozen=True)
-class Target:
+class Target(Struct, frozen=True):
     """Where the event that is followed comes from: an instant, ns, not after its coming, and how to know it then.
 
     One of three: ``key`` is an arrival's number among those from outside or put out inside (``studies.follow.answer.Arrival``);
@@ -220,8 +219,7 @@ class ByAttempts(Happened):
         return super().target()
 
 
-@dataclass(frozen=True)
-class Place:
+class Place(Struct, frozen=True):
     """A place of a model at which events come, as written: which ``born`` records came there."""
 
     text: str

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal, localcontext
 from typing import TypedDict, Unpack
 
 import numpy as np
+from msgspec import Struct
 
 from echotally.engine.build import Built
 from echotally.engine.play import begun, play
@@ -45,8 +45,7 @@ from echotally.studies.follow.waiting import Waits
 Progress = Callable[[str, float], None]
 
 
-@dataclass(frozen=True)
-class Which:
+class Which(Struct, frozen=True):
     """Which event: ``event`` as PLACE[@ENVIRONMENT]:NUMBER, or the first at ``at`` (local) or later at ``source``, or by what happened.
 
     ``happened`` is one of ``choosing.HAPPENINGS``, looked for at ``source`` or among those of ``function`` where they are given.

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import timedelta
+
+from msgspec import Struct
 
 from echotally.studies.follow.answer import Arrival, Copy, Followed, Try
 
@@ -22,8 +23,7 @@ ENDINGS = {
 }
 
 
-@dataclass(frozen=True)
-class Moment:
+class Moment(Struct, frozen=True):
     """Something that happened to an event: ns since the month's start, where, what (a word of a fixed list), and in words.
 
     ``depth`` is 0 for the event that is followed, 1 for what it put out, and so on. ``event`` is the number of the copy, None for an
@@ -58,8 +58,7 @@ def moments(found: Followed, depth: int | None = None, most: int | None = None) 
         yield from way.of_arrival(arrival, generation)
 
 
-@dataclass(frozen=True)
-class _Way:
+class _Way(Struct, frozen=True):
     """The moments of one arrival and its copies."""
 
     found: Followed

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
@@ -35,8 +35,7 @@ _NAMES = list(ENDINGS)
 _NEW_WAIT = (int(codes.COMES_BACK), int(codes.SEEN_AGAIN))
 
 
-@dataclass
-class Asked:
+class Asked(Struct):
     """A moment at which an event began to wait: who was in flight on its account then, and why there was no room."""
 
     unit: int
