@@ -9,6 +9,7 @@ import csv
 import json
 import re
 from pathlib import Path
+from shlex import quote
 
 from msgspec import Struct
 
@@ -123,5 +124,5 @@ def mistaken(path: Path, wanted: str) -> Problem | None:
     if kind is None or kind.key == wanted:
         return None
     name = str(path)
-    takes = f"; '{kind.command.format(name)}' takes it" if kind.command else ""
+    takes = f"; '{kind.command.format(quote(name))}' takes it" if kind.command else ""
     return Problem(f"is {kind.name}, and {KINDS[wanted].name} is wanted{takes}", file=name)

@@ -6,7 +6,10 @@ tests/cli/test_hostile.py`` is the long run; an input that once crashed lies in 
 
 from __future__ import annotations
 
+import json
 import os
+import re
+import shlex
 import subprocess
 import sys
 import tempfile
@@ -249,6 +252,21 @@ def test_names_never_become_paths(tmp_path: Path, line: str) -> None:
     done = run_program(*line.split(), cwd=tmp_path / "inner")
     assert "Traceback" not in done.stderr and done.returncode in (0, 2)
     assert {path.parent for path in set(tmp_path.rglob("*")) - before} <= {tmp_path / "inner"}
+
+
+@pytest.mark.parametrize("name", ["[/b] :wave:", "it's [red]hot[/red]", "$x$ & co", "--limit", '"quoted"'])
+def test_what_names_mean_to_a_terminal_or_a_shell_is_left_out(tmp_path: Path, name: str) -> None:
+    part = SMALL.replace("functions.f]", f"functions.{json.dumps(name)}]").replace('to = "f"', f"to = {json.dumps(name)}")
+    model = HEAD.format(month="2027-02", zone="UTC") + part
+    (tmp_path / "model.toml").write_text(model)
+    (tmp_path / "card.toml").write_text(CARD.format(keys="", prices=PRICES))
+    done = run_program("project", "model.toml", "--explain", name, "--plan", "test.plan", "--width", "200", cwd=tmp_path)
+    assert done.returncode == 0 and done.stdout.count(name) > 1, done.stderr
+    # The line to type is typed as it stands.
+    (line,) = re.findall(r"echotally (follow MODEL .*--function .*?)(?:  |$)", done.stdout, re.M)
+    words = ["model.toml" if word == "MODEL" else word for word in shlex.split(line)]
+    followed = run_program(*words, cwd=tmp_path)
+    assert followed.returncode == 0 and name in followed.stdout, followed.stderr
 
 
 @contextmanager

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from shlex import quote
 
 import click
 
@@ -28,12 +29,13 @@ def demo(folder: Path, width: int | None) -> None:
     from echotally.projection.project import project
 
     model = folder / "river.toml"
+    typed = quote(str(model))
     with progress_line() as tell:
         result = project(model, progress=tell)
     deliver(projection_text(result, width), None)
     click.echo(
         f"\nTry next:\n"
-        f"  echotally project {model} --set functions.map.instance_limit=20    # one change, what moves?\n"
-        f"  echotally check {model} --defaults                                # every value in force\n"
+        f"  echotally project {typed} --set functions.map.instance_limit=20    # one change, what moves?\n"
+        f"  echotally check {typed} --defaults                                # every value in force\n"
         f"  echotally start my-estate                                          # a model of your own"
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from pathlib import Path
+from shlex import quote
 from typing import TYPE_CHECKING, NamedTuple
 
 import click
@@ -143,7 +144,7 @@ def _check_known(function: str, loaded: Loaded) -> None:
                 "is no function of the model, and nothing was written",
                 file=str(path),
                 value=function,
-                allowed=f"{', '.join(names)}; `echotally survey LOG --model {path} -o FOLDER` adds one whole",
+                allowed=f"{', '.join(names)}; `echotally survey LOG --model {quote(str(path))} -o FOLDER` adds one whole",
             )
         )
 

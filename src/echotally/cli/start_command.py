@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from shlex import quote
 
 import click
 
@@ -24,4 +25,5 @@ def start(folder: Path) -> None:
     for name, schema in (("model.schema.json", model_schema()), ("rates/rates.schema.json", rates_schema())):
         write_whole(folder / name, (json.dumps(schema, indent=2) + "\n").encode())
         click.echo(f"wrote {folder / name}")
-    click.echo(f"\nNext: echotally check {folder / 'model.toml'}\n      echotally project {folder / 'model.toml'}")
+    typed = quote(str(folder / "model.toml"))
+    click.echo(f"\nNext: echotally check {typed}\n      echotally project {typed}")

@@ -13,7 +13,7 @@ from echotally.model.estate import Model
 from echotally.model.units import duration_text, memory_text
 from echotally.naming import known_name, no_such
 from echotally.projection.answer import PlayedPlan
-from echotally.projection.worth_following import worth_following
+from echotally.projection.worth_following import following, worth_following
 from echotally.rates.billing import Line, exact
 from echotally.rates.card import Plan
 from echotally.rates.meters import COMMITMENT, meter_of
@@ -82,8 +82,8 @@ def explain(model: Model, plan: PlayedPlan, function: str, environment: str | No
 def _one_event(plan: PlayedPlan, function: str) -> Iterator[Step]:
     """How to see what became of one of its events."""
     if plan.confidence is None:
-        otherwise = f"echotally follow MODEL --plan {plan.offer.name} --slowest --function {function}"
-        yield Step("one event", worth_following(plan, function) or otherwise, "", "11.1")
+        shown = worth_following(plan, function) or following(plan, "slowest", function)
+        yield Step("one event", shown, "", "11.1")
 
 
 def _work(model: Model, unit: UnitMeasured) -> Iterator[Step]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from shlex import quote
 
 from echotally.engine.reading import UnitMeasured
 from echotally.projection.answer import PlayedPlan
@@ -23,7 +24,12 @@ def worth_following(plan: PlayedPlan, function: str | None = None) -> str | None
     if not found:
         return None
     _, _, what, name = found[0]
-    return f"echotally follow MODEL --plan {plan.offer.name} --{what} --function {name}"
+    return following(plan, what, name)
+
+
+def following(plan: PlayedPlan, what: str, function: str) -> str:
+    """The command that shows the event that ``what`` asks for, with names as a shell takes them."""
+    return f"echotally follow MODEL --plan {quote(plan.offer.name)} --{what} --function {quote(function)}"
 
 
 def _troubles(unit: UnitMeasured) -> Iterator[tuple[int, float, str, str]]:

@@ -9,6 +9,7 @@ import sys
 from collections.abc import Sequence
 from contextvars import ContextVar
 from decimal import Decimal
+from typing import Any
 
 from msgspec import Struct
 from rich import box
@@ -33,11 +34,15 @@ class Column(Struct, frozen=True):
     rank: int = 0
 
 
+#: Texts hold names that people gave: nothing in them stands for a colour or a picture.
+_AS_IT_IS: dict[str, Any] = {"markup": False, "emoji": False, "highlight": False}
+
+
 def console(width: int | None = None) -> Console:
     """A console for standard output: terminal width, or 100 columns into a pipe; honours NO_COLOR."""
     piped = not sys.stdout.isatty()
     columns = width or (int(os.environ.get("COLUMNS", "0") or 0) or _PIPE_WIDTH if piped else None)
-    return Console(width=columns, highlight=False, soft_wrap=False)
+    return Console(width=columns, soft_wrap=False, **_AS_IT_IS)
 
 
 def rendered(parts: Sequence[RenderableType], width: int | None = None, colour: bool | None = None) -> str:
@@ -48,7 +53,7 @@ def rendered(parts: Sequence[RenderableType], width: int | None = None, colour: 
     paper = Console(
         file=out,
         width=screen.width,
-        highlight=False,
+        **_AS_IT_IS,
         force_terminal=wanted,
         no_color=not wanted,
         color_system="standard" if wanted else None,
