@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from echotally.errors import BadInput, Problem
 
@@ -27,6 +27,19 @@ def nearest(value: str, known: Iterable[str]) -> str:
     ends = [name for name in names if name.rpartition(".")[2] == value]
     near = ends if len(ends) == 1 else get_close_matches(value, names, 1)
     return near[0] if near else ""
+
+
+def with_environment(text: str, known: Collection[str], table: str) -> tuple[str, str]:
+    """What ``NAME[@ENVIRONMENT]`` says, the environment empty where none is: names may hold the sign as well.
+
+    ``known``: the names there are, which may be written with their ``table`` before them.
+    """
+    before, _, behind = text.rpartition("@")
+    for name, environment in ((text, ""), (before, behind)):
+        if name in known or name.removeprefix(f"{table}.") in known:
+            return name, environment
+    name, _, environment = text.partition("@")
+    return name, environment
 
 
 def known_name(what: str, address: str, value: str, known: Iterable[str], table: str = "") -> str:

@@ -254,19 +254,30 @@ def test_names_never_become_paths(tmp_path: Path, line: str) -> None:
     assert {path.parent for path in set(tmp_path.rglob("*")) - before} <= {tmp_path / "inner"}
 
 
-@pytest.mark.parametrize("name", ["[/b] :wave:", "it's [red]hot[/red]", "$x$ & co", "--limit", '"quoted"'])
+@pytest.mark.parametrize("name", ["[/b] :wave:", "it's [red]hot[/red]", "$x$ & co", "--limit", '"quoted"', "v1.2=3@x"])
 def test_what_names_mean_to_a_terminal_or_a_shell_is_left_out(tmp_path: Path, name: str) -> None:
-    part = SMALL.replace("functions.f]", f"functions.{json.dumps(name)}]").replace('to = "f"', f"to = {json.dumps(name)}")
-    model = HEAD.format(month="2027-02", zone="UTC") + part
-    (tmp_path / "model.toml").write_text(model)
+    part = SMALL.replace("functions.f]", f"functions.{json.dumps(name)}]").replace(
+        'to = "f"', f"to = {json.dumps(name)}"
+    )
+    part = part.replace('"256 MB"', '"2 GB"\nmemory_used = "100 MB"')
+    (tmp_path / "model.toml").write_text(HEAD.format(month="2027-02", zone="UTC") + part)
     (tmp_path / "card.toml").write_text(CARD.format(keys="", prices=PRICES))
-    done = run_program("project", "model.toml", "--explain", name, "--plan", "test.plan", "--width", "200", cwd=tmp_path)
-    assert done.returncode == 0 and done.stdout.count(name) > 1, done.stderr
-    # The line to type is typed as it stands.
-    (line,) = re.findall(r"echotally (follow MODEL .*--function .*?)(?:  |$)", done.stdout, re.M)
-    words = ["model.toml" if word == "MODEL" else word for word in shlex.split(line)]
-    followed = run_program(*words, cwd=tmp_path)
-    assert followed.returncode == 0 and name in followed.stdout, followed.stderr
+
+    def said(*words: str) -> str:
+        done = run_program(*words, cwd=tmp_path)
+        assert done.returncode == 0, (words, done.stderr)
+        return done.stdout
+
+    walk = said("project", "model.toml", "--explain", name, "--plan", "test.plan", "--width", "200")
+    assert walk.count(name) > 1
+    # Lines to type are typed as they stand.
+    (follow,) = re.findall(r"echotally (follow MODEL .*--function .*?)(?:  |$)", walk, re.M)
+    assert name in said(*("model.toml" if word == "MODEL" else word for word in shlex.split(follow)))
+    tries = re.findall(r"Try: +(--set .*?)(?:    #|$)", said("check", "model.toml", "--plan", "test.plan"), re.M)
+    chosen = re.findall(r"^ +(--set .*)", said("choose", "model.toml"), re.M)
+    assert any(".memory=" in line for line in tries) and any(".memory=" in line for line in chosen)
+    for line in (*tries, " ".join(chosen)):
+        assert said("project", "model.toml", *shlex.split(line))
 
 
 @contextmanager

@@ -7,7 +7,7 @@ from decimal import Decimal
 import pytest
 
 from echotally.errors import BadInput
-from echotally.model.overrides import address_parts
+from echotally.model.addresses import address_parts
 from echotally.projection.loaded import load
 from echotally.projection.project import project
 

@@ -98,27 +98,31 @@ def _explained(model: Tables, path: Path) -> list[str]:
 
 def _addresses(model: Tables, path: Path) -> Iterator[str]:
     """Every address of the file and of its cards, and the keys that a function, a plan's prices and the estate may have."""
+    from echotally.model.addresses import dotted
     from echotally.model.key_texts import MODEL_KEYS
     from echotally.rates.meters import METERS
 
-    yield from _inside(model, "")
-    for name in _functions(model, path):
-        yield from (f"functions.{name}.{key}=" for key in MODEL_KEYS.get("Function", {}))
-    yield from (f"estate.{key}=" for key in MODEL_KEYS.get("Estate", {}))
-    yield from (f"targets.{key}=" for key in MODEL_KEYS.get("Targets", {}))
-    for own, card in _cards(model, path):
-        for plan in _keys(card, "plans"):
-            yield from (f"cards.{own}.plans.{plan}.price.{meter}.unit=" for meter in METERS)
-            yield from (f"cards.{own}.plans.{plan}.{key}=" for key in card["plans"][plan] if key != "price")
+    def known() -> Iterator[tuple[str, ...]]:
+        yield from _inside(model, ())
+        for name in _functions(model, path):
+            yield from (("functions", name, key) for key in MODEL_KEYS.get("Function", {}))
+        yield from (("estate", key) for key in MODEL_KEYS.get("Estate", {}))
+        yield from (("targets", key) for key in MODEL_KEYS.get("Targets", {}))
+        for own, card in _cards(model, path):
+            for plan in _keys(card, "plans"):
+                at = ("cards", own, "plans", plan)
+                yield from ((*at, "price", meter, "unit") for meter in METERS)
+                yield from ((*at, key) for key in card["plans"][plan] if key != "price")
+
+    yield from (f"{dotted(address)}=" for address in known())
 
 
-def _inside(table: Tables, before: str) -> Iterator[str]:
+def _inside(table: Tables, at: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
     for key, value in table.items():
-        address = f"{before}{key}"
         if isinstance(value, dict):
-            yield from _inside(value, f"{address}.")
-        elif not isinstance(value, list) and address != "schema":
-            yield f"{address}="
+            yield from _inside(value, (*at, key))
+        elif not isinstance(value, list) and (*at, key) != ("schema",):
+            yield (*at, key)
 
 
 def _once(names: Callable[[Tables, Path], Iterable[str]]) -> Callable[[Tables, Path], Iterable[str]]:

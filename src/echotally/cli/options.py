@@ -15,6 +15,7 @@ from msgspec.structs import replace
 from echotally.cli import names
 from echotally.cli.numbers import Whole
 from echotally.files import hold_place
+from echotally.model.addresses import override
 from echotally.model.spoken import number_in
 from echotally.output.base.manner import manner, written
 
@@ -24,10 +25,10 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 def _pairs(ctx: click.Context, param: click.Parameter, values: tuple[str, ...]) -> tuple[tuple[str, str], ...]:
     pairs = []
     for text in values:
-        address, equals, value = text.partition("=")
-        if not equals or not address.strip():
+        pair = override(text)
+        if pair is None:
             raise click.BadParameter(f"'{text}' is not ADDRESS=VALUE, such as functions.intake.memory=\"1 GB\"")
-        pairs.append((address.strip(), value.strip()))
+        pairs.append(pair)
     return tuple(pairs)
 
 

@@ -13,6 +13,7 @@ from echotally.findings.context import Context
 from echotally.findings.judging import judged
 from echotally.findings.looking import looked
 from echotally.findings.rule import LEVELS, RULES, Finding, Noticed, Rule
+from echotally.model.addresses import dotted, parts_in
 from echotally.model.loading import ModelSource
 from echotally.model.reading import Document
 from echotally.projection.answer import PlayedPlan, Projection
@@ -116,22 +117,25 @@ def _played(
 
 def _follow(ctx: Context, noticed: Noticed) -> str | None:
     """A command that shows what happens to an event of the function that a finding is about."""
-    table, _, name = noticed.address.partition(".")
-    name = name.partition(".")[0]
+    table, name, *_ = (*parts_in(ctx.loaded.document.data, noticed.address), "")
     if ctx.base is None or table != "functions" or name not in ctx.model.functions:
         return None
     return worth_following(ctx.base, name)
 
 
 def _placed(document: Document, rule: Rule, noticed: Noticed, accepted: str | None, follow: str | None) -> Finding:
-    place = document.problem(tuple(noticed.address.split(".")), "")
+    place = document.problem(parts_in(document.data, noticed.address), "")
+    # Rules write addresses as they come; told are they as they are typed.
+    sets = tuple((dotted(parts_in(document.data, address)), value) for address, value in noticed.sets)
+    noticed = replace(noticed, address=place.address, sets=sets)
     return Finding(rule, noticed, str(document.path), place.line, accepted, follow)
 
 
 def _accepted(loaded: Loaded, rule: Rule, noticed: Noticed) -> str | None:
+    data = loaded.document.data
     for accepted in loaded.model.accepted:
-        whole = accepted.at is None or noticed.address == accepted.at or noticed.address.startswith(accepted.at + ".")
-        if accepted.finding == rule.code and whole:
+        at = () if accepted.at is None else parts_in(data, accepted.at)
+        if accepted.finding == rule.code and parts_in(data, noticed.address)[: len(at)] == at:
             return accepted.reason
     return None
 

@@ -8,7 +8,9 @@ from decimal import Decimal
 from echotally.findings.changes import nice_duration, percent
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
+from echotally.model.addresses import dotted
 from echotally.model.estate import Ask
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.toml_text import toml_text
 from echotally.model.units import duration_text
 from echotally.rates.unit_settings import unit_settings
@@ -53,7 +55,7 @@ def paid_waiting(ctx: Context) -> Iterator[Noticed]:
             beside = f"; with a queue between them, which gives no answer, the month costs {ctx.money(abs(saves))} "
             beside += "less" if saves > 0 else "more"
         yield Noticed(
-            f"functions.{name}.asks",
+            dotted(("functions", name, "asks")),
             f"about {percent(waits)} of its {busy / 3.6e12:,.1f} h of runs is waiting for {function.asks[0].to}",
             f"about {ctx.money(paid)} a month is paid for waiting{beside}",
             sets if saves is not None and saves > 0 else (),
@@ -69,21 +71,21 @@ def _with_a_queue(ctx: Context, name: str, n: int) -> Sets:
     ask = model.functions[name].asks[n]
     askers = [other for other, f in model.functions.items() for a in f.asks if a.to == ask.to]
     fed = any(demand.into == ask.to for demand in model.demand.values())
-    queue = f"queues.{ask.to.name}"
+    queue = SourceRef.of(SourceKind.QUEUES, ask.to.name)
     # Others that ask it want their answers.
     if fed or askers != [name] or queue in model.sources():
         return ()
     written = data["functions"][name]
     asks, emits = list(written["asks"]), list(written.get("emits", ()))
     one = asks.pop(n)
-    emits.append({"into": queue, **{key: one[key] for key in ("each", "payload") if key in one}})
+    emits.append({"into": str(queue), **{key: one[key] for key in ("each", "payload") if key in one}})
     number = next(k for k, trigger in enumerate(model.triggers) if trigger.from_ == ask.to)
     sets = (
-        (f"{queue}.retention", "4 d"),
-        (f"functions.{name}.emits", toml_text(emits)),
-        (f"functions.{name}.asks", toml_text(asks)),
+        (queue.at("retention"), "4 d"),
+        (dotted(("functions", name, "emits")), toml_text(emits)),
+        (dotted(("functions", name, "asks")), toml_text(asks)),
         (f"triggers.{number}.from", queue),
-        (str(ask.to), ""),
+        (ask.to.at(), ""),
     )
     return sets if ctx.applies(sets) else ()
 
@@ -105,10 +107,10 @@ def shorter_timeout(ctx: Context) -> Iterator[Noticed]:
             longer = ctx.model.functions[other].timeout
             enough = nice_duration(longer + ctx.run_s(name, 0.99) * 1e9)
             yield Noticed(
-                f"functions.{name}.timeout",
+                dotted(("functions", name, "timeout")),
                 f"{duration_text(function.timeout)}; {other}, which it asks, may run {duration_text(longer)}",
                 f"where {other} takes longer than {name} is left, its answer goes nowhere",
-                ((f"functions.{name}.timeout", enough),),
+                ((dotted(("functions", name, "timeout")), enough),),
             )
 
 
@@ -136,8 +138,8 @@ def can_block(ctx: Context) -> Iterator[Noticed]:
             continue
         half = max(1, limit // 2 // function.slots)
         yield Noticed(
-            f"functions.{name}.instance_limit",
+            dotted(("functions", name, "instance_limit")),
             f"its calls may take all {limit} places {'there are' if reserved else 'of the account'}, and {', '.join(others)}, which it waits for, needs some too",
             "then every request is refused until calls time out",
-            ((f"functions.{name}.instance_limit", str(half)),) if not reserved and limit > 1 else (),
+            ((dotted(("functions", name, "instance_limit")), str(half)),) if not reserved and limit > 1 else (),
         )

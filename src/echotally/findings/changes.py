@@ -8,6 +8,7 @@ from typing import Any
 
 from echotally.findings.context import Context
 from echotally.findings.rule import Sets
+from echotally.model.addresses import dotted
 from echotally.model.sources import SourceKind, SourceRef
 
 
@@ -24,8 +25,10 @@ def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:
     # What a function or topic puts in says which kind of source it is for.
     if not fed or source in inside or new in model.sources():
         return ()
-    sets: list[tuple[str, str]] = [(f"{new}.feeds", "[]") if kind is SourceKind.TOPICS else (f"{new}.retention", "1 d")]
-    sets += [(f"demand.{d}.into", new) for d in fed]
+    sets: list[tuple[str, str]] = [
+        (new.at("feeds"), "[]") if kind is SourceKind.TOPICS else (new.at("retention"), "1 d")
+    ]
+    sets += [(dotted(("demand", d, "into")), new) for d in fed]
     for number, trigger in enumerate(model.triggers):
         if trigger.from_ == source:
             sets.append((f"triggers.{number}.from", new))
@@ -36,11 +39,11 @@ def rewired(ctx: Context, source: SourceRef, kind: SourceKind) -> Sets:
                 else (trigger.model_fields_set - {"from_", "to"})
             )
             sets += [(f"triggers.{number}.{key}", "") for key in sorted(dropped)]
-    sets.append((source, ""))
+    sets.append((source.at(), ""))
     return _that_load(ctx, sets)
 
 
-def pushed_by_its_topic(ctx: Context, queue: str) -> Sets:
+def pushed_by_its_topic(ctx: Context, queue: SourceRef) -> Sets:
     """Overrides that let the one topic that feeds a queue call its functions itself; nothing where that cannot be."""
     model = ctx.model
     feeding = [(t, feed) for t, topic in model.topics.items() for feed in topic.feeds if feed.into == queue]
@@ -48,12 +51,15 @@ def pushed_by_its_topic(ctx: Context, queue: str) -> Sets:
     if len(feeding) != 1 or len(model.topics[feeding[0][0]].feeds) != 1:
         return ()
     topic, feed = feeding[0]
-    sets = [(f"topics.{topic}.feeds", "[]")]
+    sets = [(dotted(("topics", topic, "feeds")), "[]")]
     for number, trigger in enumerate(model.triggers):
         if trigger.from_ == queue:
-            sets += [(f"triggers.{number}.from", f"topics.{topic}"), (f"triggers.{number}.share", repr(feed.share))]
+            sets += [
+                (f"triggers.{number}.from", SourceRef.of(SourceKind.TOPICS, topic)),
+                (f"triggers.{number}.share", repr(feed.share)),
+            ]
             sets += [(f"triggers.{number}.{key}", "") for key in sorted(trigger.model_fields_set - {"from_", "to"})]
-    return _that_load(ctx, [*sets, (queue, "")])
+    return _that_load(ctx, [*sets, (queue.at(), "")])
 
 
 def _that_load(ctx: Context, sets: Sequence[tuple[str, str]]) -> Sets:

@@ -9,6 +9,7 @@ from decimal import Decimal
 from echotally.findings.changes import percent
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
+from echotally.model.addresses import dotted
 from echotally.model.sources import SourceKind
 from echotally.projection.totals import totals_of
 from echotally.rates.unit_settings import unit_settings
@@ -40,10 +41,10 @@ def above_the_account(ctx: Context) -> Iterator[Noticed]:
         largest = max(limited, key=lambda name: limited[name])
         left = max(1, (cap - total + limited[largest]) // ctx.model.functions[largest].slots)
         yield Noticed(
-            f"functions.{largest}.instance_limit",
+            dotted(("functions", largest, "instance_limit")),
             f"limits of {', '.join(limited)} add up to {total:,} calls at once; the account on {offer.name} allows {cap:,}",
             "one of them can starve the others",
-            ((f"functions.{largest}.instance_limit", str(left)),),
+            ((dotted(("functions", largest, "instance_limit")), str(left)),),
         )
 
 
@@ -63,7 +64,7 @@ def throttles(ctx: Context) -> Iterator[Noticed]:
         attempts = ctx.totals(name).attempts["total"]
         sets = _smallest(ctx, name, function.instance_limit)
         yield Noticed(
-            f"functions.{name}.instance_limit",
+            dotted(("functions", name, "instance_limit")),
             f"{function.instance_limit} instances refuse {throttled:,} of {attempts:,} attempts ({throttled / attempts * 100:.2f} %)",
             f"{throttled:,} attempts throttled in the month",
             sets,
@@ -73,7 +74,7 @@ def throttles(ctx: Context) -> Iterator[Noticed]:
 
 def _throttled(ctx: Context, name: str, limit: int) -> tuple[int, int] | None:
     """(throttled, most instances) of a function under another limit."""
-    played = ctx.trial(((f"functions.{name}.instance_limit", str(limit)),))
+    played = ctx.trial(((dotted(("functions", name, "instance_limit")), str(limit)),))
     if played is None:
         return None
     units = played.units_of(name)
@@ -84,7 +85,7 @@ def _smallest(ctx: Context, name: str, now: int) -> Sets:
     """Bisect between today's limit, which throttles, and what an open limit would use."""
     found = _throttled(ctx, name, _OPEN)
     if found is None:
-        return ((f"functions.{name}.instance_limit", str(max(now + 1, _enough(ctx, name)))),)
+        return ((dotted(("functions", name, "instance_limit")), str(max(now + 1, _enough(ctx, name)))),)
     least, high = found[0], found[1]
     low = now
     while high - low > 1:
@@ -95,7 +96,7 @@ def _smallest(ctx: Context, name: str, now: int) -> Sets:
             high = middle
         else:
             low = middle
-    return ((f"functions.{name}.instance_limit", str(max(high, now + 1))),)
+    return ((dotted(("functions", name, "instance_limit")), str(max(high, now + 1))),)
 
 
 def _enough(ctx: Context, name: str) -> int:
@@ -122,10 +123,10 @@ def floor_too_high(ctx: Context) -> Iterator[Noticed]:
             continue
         needed = max(math.ceil(u.concurrency.peak / function.slots) for u in units)
         if needed < function.instance_floor:
-            sets: Sets = ((f"functions.{name}.instance_floor", str(needed)),)
+            sets: Sets = ((dotted(("functions", name, "instance_floor")), str(needed)),)
             saves = ctx.saving(sets)
             yield Noticed(
-                f"functions.{name}.instance_floor",
+                dotted(("functions", name, "instance_floor")),
                 f"{function.instance_floor} instances wait all month; at most {needed} ever had a call",
                 f"saves {ctx.money(saves)} a month" if saves is not None else "idle instances are paid for",
                 sets,
@@ -151,11 +152,11 @@ def too_many_slots(ctx: Context) -> Iterator[Noticed]:
         if function.slots > full * 1.001:
             stretch = function.slots / full
             yield Noticed(
-                f"functions.{name}.slots",
+                dotted(("functions", name, "slots")),
                 f"{function.slots} calls need {function.slots * settings.cpu_part * settings.vcpu_used:.2g} vCPU; an instance has "
                 f"{settings.vcpu:.2g}",
                 f"a full instance takes {stretch:.1f} times as long for each call",
-                ((f"functions.{name}.slots", str(max(1, int(full)))),),
+                ((dotted(("functions", name, "slots")), str(max(1, int(full)))),),
             )
 
 
@@ -179,11 +180,11 @@ def many_cold(ctx: Context) -> Iterator[Noticed]:
         # Only callers notice a cold start; a message may come a second later.
         if not asked or not started or cold < _COLD * started or plan.bills == "reserved" or function.instance_floor:
             continue
-        sets: Sets = ((f"functions.{name}.instance_floor", "1"),)
+        sets: Sets = ((dotted(("functions", name, "instance_floor")), "1"),)
         saves = ctx.saving(sets)
         price = "" if saves is None else f"; a floor of one costs {ctx.money(max(-saves, Decimal(0)))} a month"
         yield Noticed(
-            f"functions.{name}.instance_floor",
+            dotted(("functions", name, "instance_floor")),
             f"{cold:,} of {started:,} calls ({percent(cold / started)}) wait for a cold start",
             f"callers wait about {function.cold_start.mean * plan.cold_start_factor / 1e9:,.2f} s more{price}",
             sets,

@@ -7,6 +7,7 @@ from decimal import Decimal
 
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
+from echotally.model.addresses import dotted
 from echotally.model.units import memory_text
 from echotally.rates.unit_settings import unit_settings
 
@@ -36,12 +37,12 @@ def far_below(ctx: Context) -> Iterator[Noticed]:
             continue
         if not _worth(ctx, ctx.at_stake(name)) or (size := _smaller(ctx, name)) is None:
             continue
-        sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
+        sets: Sets = ((dotted(("functions", name, "memory")), memory_text(size)),)
         saves = ctx.saving(sets)
         longer = round((ctx.run_s(name) and _run_with(ctx, name, size) / ctx.run_s(name) - 1) * 100)
         pace = f"{longer} % longer" if longer else "as long"
         yield Noticed(
-            f"functions.{name}.memory",
+            dotted(("functions", name, "memory")),
             f"{memory_text(function.memory)} given, {memory_text(function.memory_used)} used "
             f"({function.memory_used / function.memory * 100:.0f} %); runs would take {pace} at {memory_text(size)}",
             f"saves {ctx.money(saves)} a month" if saves is not None else "memory is paid for and not used",
@@ -62,7 +63,7 @@ def _smaller(ctx: Context, name: str) -> int | None:
         size = plan.memory.round_up(int(wanted) + 1)
         if size is None or size >= now.memory_mb:
             continue
-        sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
+        sets: Sets = ((dotted(("functions", name, "memory")), memory_text(size)),)
         played, base = ctx.trial(sets), ctx.base
         cut = played and base and played.totals.attempts["timed_out"] > base.totals.attempts["timed_out"]
         if (
@@ -98,10 +99,10 @@ def nearly_full(ctx: Context) -> Iterator[Noticed]:
         # The next size in which it would not be nearly full again.
         size = ctx.plan(name).memory.round_up(int(function.memory_used / _FULL) + 1)
         if size is not None:
-            sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
+            sets: Sets = ((dotted(("functions", name, "memory")), memory_text(size)),)
             saves = ctx.saving(sets)
             yield Noticed(
-                f"functions.{name}.memory",
+                dotted(("functions", name, "memory")),
                 f"{memory_text(function.memory_used)} of {memory_text(function.memory)} used "
                 f"({function.memory_used / function.memory * 100:.0f} %)",
                 f"the next size costs {ctx.money(-saves)} a month more" if saves is not None else "runs may be killed",
@@ -134,11 +135,11 @@ def starved(ctx: Context) -> Iterator[Noticed]:
             size = plan.memory.round_up(function.memory * times)
             if size is None or size <= now.memory_mb:
                 continue
-            sets: Sets = ((f"functions.{name}.memory", memory_text(size)),)
+            sets: Sets = ((dotted(("functions", name, "memory")), memory_text(size)),)
             saves, run_s = ctx.saving(sets), _run_with(ctx, name, size)
             if saves is not None and saves > 0 and _worth(ctx, saves) and run_s < ctx.run_s(name):
                 yield Noticed(
-                    f"functions.{name}.memory",
+                    dotted(("functions", name, "memory")),
                     f"{function.cpu_share * 100:.0f} % of the run is CPU work on {now.vcpu:.2g} vCPU; at {memory_text(size)} "
                     f"a run takes {run_s:,.2f} s instead of {ctx.run_s(name):,.2f} s",
                     f"saves {ctx.money(saves)} a month",

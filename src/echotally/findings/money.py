@@ -10,6 +10,7 @@ from decimal import Decimal, localcontext
 from echotally.findings.changes import rewired
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
+from echotally.model.addresses import dotted
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.bills import merged_lines
 from echotally.projection.when_idle import bill_when_idle
@@ -54,14 +55,15 @@ def _take_down(ctx: Context, meter: str) -> Sets:
     if meter == "stream_partition_hours":
         wide = max(model.streams, key=lambda name: model.streams[name].partitions)
         if model.streams[wide].partitions > 1:
-            return ((f"streams.{wide}.partitions", str(model.streams[wide].partitions // 2)),)
+            return ((dotted(("streams", wide, "partitions")), str(model.streams[wide].partitions // 2)),)
     floors = [name for name, f in model.functions.items() if f.instance_floor]
     if floors and ("idle" in meter or "allocated" in meter or meter == "instance_hours"):
-        return ((f"functions.{max(floors, key=lambda n: model.functions[n].instance_floor)}.instance_floor", "0"),)
+        most = max(floors, key=lambda n: model.functions[n].instance_floor)
+        return ((dotted(("functions", most, "instance_floor")), "0"),)
     # The first environment is the one that the estate is for.
     copies = list(model.environments)[1:]
     if copies:
-        return ((f"environments.{copies[-1]}", ""),)
+        return ((dotted(("environments", copies[-1])), ""),)
     streams = (
         [SourceRef.of(SourceKind.STREAMS, name) for name in model.streams] if meter == "stream_partition_hours" else []
     )
@@ -85,7 +87,7 @@ def _elsewhere(ctx: Context) -> Sets:
     played = ctx.on_plans.get(least.name) if not pinned else None
     if played and played.cost > ctx.total:
         return ()
-    sets = tuple((f"functions.{name}.plan", least.name) for name in ctx.model.functions)
+    sets = tuple((dotted(("functions", name, "plan")), least.name) for name in ctx.model.functions)
     if not pinned:
         ctx.is_on_plan(sets, least.name)
     return sets
@@ -109,9 +111,9 @@ def dear_copy(ctx: Context) -> Iterator[Noticed]:
     (live, full), *copies = costs.items()
     for name, cost in copies:
         if cost > full / 5 and cost >= _CENT:
-            sets: Sets = ((f"environments.{name}", ""),)
+            sets: Sets = ((dotted(("environments", name)), ""),)
             yield Noticed(
-                f"environments.{name}",
+                dotted(("environments", name)),
                 f"costs {ctx.money(cost)} for {ctx.model.environments[name].demand:g} x the demand; {live} costs {ctx.money(full)}",
                 f"{cost / full * 100:.0f} % of {live}" if full else "all of the cost",
                 sets,
@@ -150,11 +152,11 @@ def open_endpoint(ctx: Context) -> Iterator[Noticed]:
         # Twice the highest there was leaves a usual day alone and stops a storm.
         peak = max(u.instances.peak for u in units)
         yield Noticed(
-            f"functions.{trigger.to}",
+            dotted(("functions", trigger.to)),
             f"{trigger.from_} is open and {trigger.to} has no instance limit: ten times the traffic costs about {ctx.money(10 * now)}, "
             f"a hundred times {ctx.money(100 * now)}; {cap} stops it {most}",
             f"{ctx.money(9 * now)} to {ctx.money(99 * now)} a month more",
-            ((f"functions.{trigger.to}.instance_limit", str(max(1, 2 * peak))),),
+            ((dotted(("functions", trigger.to, "instance_limit")), str(max(1, 2 * peak))),),
         )
 
 
@@ -174,11 +176,11 @@ def paid_waiting(ctx: Context) -> Iterator[Noticed]:
         settings = unit_settings(function, plan)
         room = settings.vcpu / (settings.cpu_part * settings.vcpu_used) if function.cpu_share else 10.0
         slots = int(min(10, room, plan.slots_limit or 10))
-        sets: Sets = ((f"functions.{name}.slots", str(slots)),)
+        sets: Sets = ((dotted(("functions", name, "slots")), str(slots)),)
         saves = ctx.saving(sets) if slots > 1 else None
         if saves is not None and saves >= max(_CENT, ctx.total / 200):
             yield Noticed(
-                f"functions.{name}.slots",
+                dotted(("functions", name, "slots")),
                 f"{(1 - function.cpu_share) * 100:.0f} % of a run of {ctx.run_s(name):,.2f} s is waiting, one call an instance",
                 f"saves {ctx.money(saves)} a month",
                 sets,
@@ -228,10 +230,10 @@ def untagged(ctx: Context) -> Iterator[Noticed]:
         for name, function in functions.items():
             if tag not in function.tags:
                 yield Noticed(
-                    f"functions.{name}",
+                    dotted(("functions", name)),
                     f"has no tag '{tag}', which {have} of {len(functions)} functions have",
                     f"{ctx.money(ctx.cost(name))} a month belong to nobody",
-                    ((f"functions.{name}.tags.{tag}", common),),
+                    ((dotted(("functions", name, "tags", tag)), common),),
                 )
 
 
@@ -254,7 +256,7 @@ def dear_commitment(ctx: Context) -> Iterator[Noticed]:
             continue
         # As an override of the card: commitments stand there and not in the model.
         card, _, short = name.partition(".")
-        sets: Sets = ((f"cards.{card}.plans.{short}.commitment.per_hour", '"0"'),)
+        sets: Sets = ((dotted(("cards", card, "plans", short, "commitment", "per_hour")), '"0"'),)
         yield Noticed(
             "estate",
             f"{ctx.money(found.amount)} a month are prepaid on {name}, of which {ctx.money(found.lost)} are lost: usage they pay would cost"

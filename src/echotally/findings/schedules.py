@@ -13,6 +13,7 @@ from echotally.demand.schedules import firings, last_before, month_firings_ns, s
 from echotally.demand.stretches import Stretches
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
+from echotally.model.addresses import dotted
 from echotally.model.estate import Schedule
 from echotally.model.units import duration_text
 
@@ -58,13 +59,13 @@ def every_minute(ctx: Context) -> Iterator[Noticed]:
         if n < 0.9 * minutes or (word is None and schedule.items < _MANY_ITEMS):
             continue
         cron = _NAMED[word] if word else "0 * * * *"
-        cleared: Sets = ((f"schedules.{name}.every", ""),) if schedule.every else ()
-        sets: Sets = (*cleared, (f"schedules.{name}.cron", cron))
+        cleared: Sets = ((dotted(("schedules", name, "every")), ""),) if schedule.every else ()
+        sets: Sets = (*cleared, (dotted(("schedules", name, "cron")), cron))
         saves = ctx.saving(sets)
         reason = f"its name says {word}" if word else f"each firing hands over {schedule.items:,} items"
         cost = f"{ctx.money(saves)} a month of it is avoidable" if saves else f"{n:,} firings are billed"
         yield Noticed(
-            f"schedules.{name}.{_form(schedule)}",
+            dotted(("schedules", name, _form(schedule))),
             f"fires {n:,} times in the month, every minute, but {reason}",
             cost,
             sets,
@@ -88,10 +89,10 @@ def fixed_minute(ctx: Context) -> Iterator[Noticed]:
     """Minute 1 and every other field open."""
     for name, schedule in ctx.model.schedules.items():
         if _fields(schedule) == ["1", "*", "*", "*", "*"]:
-            sets = ((f"schedules.{name}.cron", "*/1 * * * *"),)
+            sets = ((dotted(("schedules", name, "cron")), "*/1 * * * *"),)
             n = len(_firings(ctx, name))
             yield Noticed(
-                f"schedules.{name}.cron",
+                dotted(("schedules", name, "cron")),
                 f"fires at minute 1 of every hour, {n:,} times in the month",
                 f"if every minute was meant, {int(ctx.month_s / 60) - n:,} firings are missing",
                 sets,
@@ -116,9 +117,9 @@ def both_days(ctx: Context) -> Iterator[Noticed]:
         # Counted, since how far both readings are apart depends on the days.
         alone = len(month_firings_ns(schedule.model_copy(update={"cron": narrow}), ctx.loaded.month.clock, zone))
         n = len(_firings(ctx, name))
-        sets = ((f"schedules.{name}.cron", narrow),)
+        sets = ((dotted(("schedules", name, "cron")), narrow),)
         yield Noticed(
-            f"schedules.{name}.cron",
+            dotted(("schedules", name, "cron")),
             f"fires on days of month {fields[2]} and also on days of week {fields[4]}: "
             f"{n} times in the month, {alone} by the day of month alone",
             f"{n - alone} firings may be more than was meant",
@@ -146,9 +147,12 @@ def near_clock_change(ctx: Context) -> Iterator[Noticed]:
         effects = [effect for clock in months for effect in clock_change_effects(schedule, clock)]
         if effects:
             # Four in the morning is out of the reach of nearly all clock changes.
-            sets = ((f"schedules.{name}.cron", " ".join([fields[0], "4", *fields[2:]])),)
+            sets = ((dotted(("schedules", name, "cron")), " ".join([fields[0], "4", *fields[2:]])),)
             yield Noticed(
-                f"schedules.{name}.cron", "; ".join(effects), "a run at an unexpected hour, once or twice a year", sets
+                dotted(("schedules", name, "cron")),
+                "; ".join(effects),
+                "a run at an unexpected hour, once or twice a year",
+                sets,
             )
 
 
@@ -169,9 +173,9 @@ def month_start_in_utc(ctx: Context) -> Iterator[Noticed]:
         times = _firings(ctx, name)
         at = ctx.loaded.month.clock.instant(times[0].start_ns).astimezone(ZoneInfo(zone)) if times else None
         where = f"fires at {at:%d %B %H:%M} in {zone}" if at else f"does not fire in the month as {zone} counts it"
-        sets = ((f"schedules.{name}.timezone", zone),)
+        sets = ((dotted(("schedules", name, "timezone")), zone),)
         yield Noticed(
-            f"schedules.{name}.timezone",
+            dotted(("schedules", name, "timezone")),
             f"is set for the first of the month in UTC; it {where}",
             "the figures it works on may be those of another month",
             sets,
@@ -196,7 +200,7 @@ def silent(ctx: Context) -> Iterator[Noticed]:
         last = last_before(schedule, zone, clock.start)
         when = f"next on {coming:%d %B %Y}" if coming else f"last on {last:%d %B %Y}" if last else "never again"
         yield Noticed(
-            f"schedules.{name}.{_form(schedule)}",
+            dotted(("schedules", name, _form(schedule))),
             f"{schedule_words(schedule)}: no firing in {ctx.model.estate.month}, {when}",
             "work that other months have is missing from this one",
             (),
@@ -226,9 +230,9 @@ def overlaps(ctx: Context) -> Iterator[Noticed]:
             # More runs at once than there is room for never come to an end of it.
             growing = run_s / gap_s > ctx.parallel(trigger.to)
             pile = "and they pile up: more come than can end" if growing else "on as many instances"
-            sets = ((f"schedules.{name}.overlap", "skip"),)
+            sets = ((dotted(("schedules", name, "overlap")), "skip"),)
             yield Noticed(
-                f"schedules.{name}.{_form(schedule)}",
+                dotted(("schedules", name, _form(schedule))),
                 f"fires every {duration_text(int(gap_s * 1e9))}, but a run of {trigger.to} takes {run_s:,.1f} s: "
                 f"about {run_s / gap_s:,.1f} run at once, {pile}",
                 "work done twice over, or late",
@@ -253,9 +257,9 @@ def two_ways_to_count_weekdays(ctx: Context) -> Iterator[Noticed]:
     for name, schedule in last.items():
         fields = (schedule.cron or "").split()
         named = re.sub(r"(?<![#/\d])([1-7])(?!\d)", lambda m: _DAYS[int(m[1]) - 1], fields[4])
-        sets: Sets = ((f"schedules.{name}.cron", " ".join([*fields[:4], named, fields[5]])),)
+        sets: Sets = ((dotted(("schedules", name, "cron")), " ".join([*fields[:4], named, fields[5]])),)
         yield Noticed(
-            f"schedules.{name}.cron",
+            dotted(("schedules", name, "cron")),
             f"weekday {fields[4]} is {named} here, where a year stands last; in schedules.{other} the same number is a day later",
             "a job on the wrong day of the week",
             sets,

@@ -9,6 +9,7 @@ from decimal import Decimal
 from echotally.findings.changes import nice_duration, pushed_by_its_topic, rewired
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
+from echotally.model.addresses import dotted
 from echotally.model.estate import Stream
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.units import about_size, duration_text
@@ -50,10 +51,10 @@ def short_visibility(ctx: Context) -> Iterator[Noticed]:
         if queue.visibility < function.timeout:
             twice = sum(u.duplicates for u in ctx.units(ctx.model.triggers[number].to))
             yield Noticed(
-                f"queues.{name}.visibility",
+                dotted(("queues", name, "visibility")),
                 f"{duration_text(queue.visibility)}, while {ctx.model.triggers[number].to} may run {duration_text(function.timeout)}",
                 f"{twice:,} events handled twice in the month",
-                ((f"queues.{name}.visibility", nice_duration(function.timeout)),),
+                ((dotted(("queues", name, "visibility")), nice_duration(function.timeout)),),
             )
 
 
@@ -69,9 +70,9 @@ def no_dead_letter(ctx: Context) -> Iterator[Noticed]:
     for name, queue in ctx.model.queues.items():
         if "tries" in queue.model_fields_set and queue.dead_letter is None:
             again = int(queue.retention / queue.visibility)
-            sets = (("queues.parked.retention", "14 d"), (f"queues.{name}.dead_letter", "queues.parked"))
+            sets = (("queues.parked.retention", "14 d"), (dotted(("queues", name, "dead_letter")), "queues.parked"))
             yield Noticed(
-                f"queues.{name}.tries",
+                dotted(("queues", name, "tries")),
                 f"{queue.tries} tries, but no dead letter to go to after them",
                 f"one bad message is handled up to {again:,} times in {duration_text(queue.retention)}",
                 sets,
@@ -96,9 +97,9 @@ def short_retention(ctx: Context) -> Iterator[Noticed]:
         drain_ns = largest / clears_per_s(ctx, number) * 1e9
         if largest and drain_ns > source.retention:
             expired = sum(u.events["expired"] for u in ctx.units(trigger.to))
-            sets = ((f"{trigger.from_}.retention", nice_duration(1.5 * drain_ns)),)
+            sets = ((trigger.from_.at("retention"), nice_duration(1.5 * drain_ns)),)
             yield Noticed(
-                f"{trigger.from_}.retention",
+                trigger.from_.at("retention"),
                 f"{duration_text(source.retention)}, but {largest:,} events at once take "
                 f"about {drain_ns / 3.6e12:,.1f} h to clear",
                 f"{expired:,} events expired in the month",
@@ -148,17 +149,17 @@ def _wider(ctx: Context, number: int, rate_per_s: float) -> Sets:
     limit: Sets = ()
     # On reserved instances an instance limit does nothing: what binds is their memory.
     if ctx.parallel(trigger.to) < lanes and ctx.plan(trigger.to).bills != "reserved":
-        limit = ((f"functions.{trigger.to}.instance_limit", str(math.ceil(lanes / function.slots))),)
+        limit = ((dotted(("functions", trigger.to, "instance_limit")), str(math.ceil(lanes / function.slots))),)
     if trigger.from_.kind is SourceKind.STREAMS:
         partitions = ctx.model.streams[name].partitions
         per = trigger.readers or 1
         return (
             limit
             if lanes <= partitions * per
-            else ((f"streams.{name}.partitions", str(math.ceil(lanes / per))), *limit)
+            else ((dotted(("streams", name, "partitions")), str(math.ceil(lanes / per))), *limit)
         )
     if ctx.model.queues[name].fifo:
-        return ((f"queues.{name}.groups", str(lanes)), *limit)
+        return ((dotted(("queues", name, "groups")), str(lanes)), *limit)
     return limit if lanes <= (trigger.readers or 100) else ((f"triggers.{number}.readers", str(lanes)), *limit)
 
 
@@ -206,18 +207,18 @@ def partitions(ctx: Context) -> Iterator[Noticed]:
         if hot and stream.skew is not None:
             even = 1 / stream.partitions
             yield Noticed(
-                f"streams.{name}.skew",
+                dotted(("streams", name, "skew")),
                 f"the first partition gets {stream.skew * 100:.0f} % of {busiest:,.1f} events a second in the busiest hour and "
                 f"clears {one:,.1f}",
                 "its records wait while the other partitions idle",
-                ((f"streams.{name}.skew", f"{even:.3f}"),),
+                ((dotted(("streams", name, "skew")), f"{even:.3f}"),),
             )
         elif busiest < 0.25 * one:
-            sets: Sets = ((f"streams.{name}.partitions", "1"),)
+            sets: Sets = ((dotted(("streams", name, "partitions")), "1"),)
             saves = ctx.saving(sets)
             if saves is None or saves > Decimal("0.01"):
                 yield Noticed(
-                    f"streams.{name}.partitions",
+                    dotted(("streams", name, "partitions")),
                     f"{stream.partitions} partitions, while one alone would be {busiest / one * 100:.1f} % busy in the busiest hour",
                     f"saves {ctx.money(saves)} a month" if saves else "partitions are paid for and idle",
                     sets,
@@ -258,7 +259,7 @@ def polls(ctx: Context) -> Iterator[Noticed]:
             continue
         sets = _without_polls(ctx, reader, SourceRef.of(SourceKind.QUEUES, name)) or _unread(ctx, number)
         yield Noticed(
-            f"queues.{name}",
+            dotted(("queues", name)),
             f"{count:,.0f} polls find nothing and cost {ctx.money(cost)}; the work of {reader} costs {ctx.money(work)}",
             f"{ctx.money(cost)} a month for waiting",
             sets,
@@ -273,7 +274,7 @@ def _without_polls(ctx: Context, reader: str, source: SourceRef) -> Sets:
     from echotally.rates.feasibility import reasons_against
 
     gentle: list[Sets] = [
-        ((f"functions.{reader}.plan", offer.name),)
+        ((dotted(("functions", reader, "plan")), offer.name),)
         for offer in ctx.loaded.offers.values()
         if ("queue_operations" not in offer.plan.price or offer.plan.poll_wait > 2 * ctx.plan(reader).poll_wait)
         and not reasons_against(ctx.model, reader, offer.plan)

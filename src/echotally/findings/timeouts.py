@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from echotally.findings.changes import nice_duration, percent
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
+from echotally.model.addresses import dotted
 from echotally.model.sources import SourceKind
 from echotally.model.units import duration_ns, duration_text
 from echotally.projection.totals import totals_of
@@ -37,7 +38,7 @@ def cut(ctx: Context) -> Iterator[Noticed]:
         limit = min(function.timeout, plan.timeout_limit or function.timeout)
         sets = _longer(ctx, name, limit, plan.timeout_limit)
         yield Noticed(
-            f"functions.{name}.timeout",
+            dotted(("functions", name, "timeout")),
             f"{timed_out:,} of {started:,} runs ({percent(timed_out / started)}) take longer than {duration_text(limit)}",
             f"{timed_out:,} attempts timed out in the month",
             sets,
@@ -65,7 +66,7 @@ def _longer(ctx: Context, name: str, now: int, most: int | None) -> Sets:
         wanted = nice_duration(times * now)
         if most is not None and duration_ns(wanted) > most:
             break
-        sets: Sets = ((f"functions.{name}.timeout", wanted),)
+        sets: Sets = ((dotted(("functions", name, "timeout")), wanted),)
         tried.append(sets)
         played = ctx.trial(sets)
         if played is None:
@@ -101,11 +102,11 @@ def above_the_plan(ctx: Context) -> Iterator[Noticed]:
             plan, limit = max(shut, key=lambda s: s[1])
             names = ", ".join(name for name, _ in shut)
             yield Noticed(
-                f"functions.{name}.timeout",
+                dotted(("functions", name, "timeout")),
                 f"{duration_text(function.timeout)} is above the limit of {names}, yet fewer than 1 run in 1,000 needs "
                 f"more than {duration_text(limit)}",
                 f"{len(shut)} plan(s) cannot be chosen",
-                ((f"functions.{name}.timeout", duration_text(limit)),),
+                ((dotted(("functions", name, "timeout")), duration_text(limit)),),
             )
 
 
@@ -130,10 +131,10 @@ def far_above(ctx: Context) -> Iterator[Noticed]:
         if duration_ns(wanted) >= function.timeout:
             continue
         yield Noticed(
-            f"functions.{name}.timeout",
+            dotted(("functions", name, "timeout")),
             f"{duration_text(function.timeout)}, while the longest of {started:,} runs took {longest / 1e9:,.2f} s",
             f"one hung call is billed like {good:,.0f} good ones",
-            ((f"functions.{name}.timeout", wanted),),
+            ((dotted(("functions", name, "timeout")), wanted),),
         )
 
 
@@ -157,10 +158,10 @@ def run_nears(ctx: Context) -> Iterator[Noticed]:
         wanted = nice_duration(max(2 * longest, 1.5 * limit))
         fits = plan.timeout_limit is None or duration_ns(wanted) <= plan.timeout_limit
         yield Noticed(
-            f"functions.{name}.timeout",
+            dotted(("functions", name, "timeout")),
             f"a run takes {longest / 1e9:,.1f} s of the {duration_text(limit)} allowed for {items:,} items",
             f"{percent(limit / longest - 1)} more of it and every such run is cut",
-            ((f"functions.{name}.timeout", wanted),) if fits else (),
+            ((dotted(("functions", name, "timeout")), wanted),) if fits else (),
         )
 
 
@@ -180,10 +181,10 @@ def above_the_gateway(ctx: Context) -> Iterator[Noticed]:
         if any(t.from_.kind is SourceKind.ENDPOINTS for _, t in ctx.triggers(name)):
             share = share_longer(function, ctx.plan(name), wait)
             yield Noticed(
-                f"functions.{name}.timeout",
+                dotted(("functions", name, "timeout")),
                 f"{duration_text(function.timeout)}, but the gateway of {ctx.placement[name].name} waits only {duration_text(wait)}",
                 f"{percent(share)} of runs would be billed for an answer nobody gets",
-                ((f"functions.{name}.timeout", duration_text(wait)),),
+                ((dotted(("functions", name, "timeout")), duration_text(wait)),),
             )
 
 

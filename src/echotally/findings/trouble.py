@@ -10,6 +10,7 @@ from echotally.demand.happenings import cron_times
 from echotally.findings.changes import percent
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
+from echotally.model.addresses import dotted
 from echotally.model.sources import SourceKind
 
 #: So many more calls that wait for a cold start make a release worth a word.
@@ -32,9 +33,9 @@ def touches_nothing(ctx: Context) -> Iterator[Noticed]:
             yield _nothing(ctx, f"incidents.{n}", f"{incident.name} ({when})")
     for name, function in ctx.model.functions.items():
         if function.releases and not found.releases.get(name):
-            yield _nothing(ctx, f"functions.{name}.releases", "none of the releases")
+            yield _nothing(ctx, dotted(("functions", name, "releases")), "none of the releases")
         if function.instance_floors and not found.floors.get(name):
-            yield _nothing(ctx, f"functions.{name}.instance_floors", "none of the floors")
+            yield _nothing(ctx, dotted(("functions", name, "instance_floors")), "none of the floors")
 
 
 def _nothing(ctx: Context, address: str, what: str) -> Noticed:
@@ -63,10 +64,10 @@ def floors_meet(ctx: Context) -> Iterator[Noticed]:
         first, last = both[0][0], both[0][-1]
         floors = function.instance_floors
         yield Noticed(
-            f"functions.{name}.instance_floors.{first}",
+            dotted(("functions", name, "instance_floors", str(first))),
             f"fires {len(both)} times together with another: the floor is then {floors[last].floor}, not {floors[first].floor}",
             f"the floor of {floors[first].floor} does not hold",
-            ((f"functions.{name}.instance_floors.{first}", ""),),
+            ((dotted(("functions", name, "instance_floors", str(first))), ""),),
         )
 
 
@@ -85,7 +86,7 @@ def cold_release(ctx: Context) -> Iterator[Noticed]:
         times = ctx.loaded.month.happenings.releases.get(name)
         if not asked or not times or not units or plan.bills == "reserved" or function.instance_floor:
             continue
-        out: Sets = ((f"functions.{name}.releases", ""),)
+        out: Sets = ((dotted(("functions", name, "releases")), ""),)
         now, without = ctx.beside(out), ctx.trial(out)
         if now is None or without is None:
             continue
@@ -94,11 +95,11 @@ def cold_release(ctx: Context) -> Iterator[Noticed]:
         if more < _FEW:
             continue
         floor = max(1, *(int(u.concurrency.p95) for u in units))
-        sets: Sets = ((f"functions.{name}.instance_floor", str(floor)),)
+        sets: Sets = ((dotted(("functions", name, "instance_floor")), str(floor)),)
         saves = ctx.saving(sets)
         price = "" if saves is None else f"; a floor of {floor} costs {ctx.money(max(-saves, Decimal(0)))} a month"
         yield Noticed(
-            f"functions.{name}.releases",
+            dotted(("functions", name, "releases")),
             f"after {len(times)} releases {more:,} more calls wait for a cold start than without ({cold:,} in all)",
             f"callers wait about {function.cold_start.mean * plan.cold_start_factor / 1e9:,.2f} s more{price}",
             sets,
@@ -121,7 +122,10 @@ def unused_service(ctx: Context) -> Iterator[Noticed]:
     for name in ctx.model.outside:
         if name not in used:
             yield Noticed(
-                f"outside.{name}", "no function uses it", "its cost is nowhere in the bill", ((f"outside.{name}", ""),)
+                dotted(("outside", name)),
+                "no function uses it",
+                "its cost is nowhere in the bill",
+                ((dotted(("outside", name)), ""),),
             )
 
 
@@ -145,9 +149,9 @@ def paid_retries(ctx: Context) -> Iterator[Noticed]:
             if wasted < Decimal("0.01"):
                 continue
             yield Noticed(
-                f"functions.{name}.uses.{n}",
+                dotted(("functions", name, "uses", str(n))),
                 f"{percent((started - served) / started)} of the {started:,} events of its attempts came to nothing",
                 f"{wasted:,.2f} {service.currency or ctx.currency} a month for {use.what} that nobody got anything from",
-                ((f"functions.{name}.uses.{n}.on", "handled"),),
+                ((dotted(("functions", name, "uses", str(n), "on")), "handled"),),
                 promises=("cost",),
             )

@@ -9,7 +9,8 @@ from collections.abc import Iterator
 
 from echotally.findings.context import Context
 from echotally.findings.rule import Noticed, Sets, rule
-from echotally.model.sources import SourceKind
+from echotally.model.addresses import dotted
+from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.units import about_size
 
 
@@ -37,10 +38,10 @@ def never_triggered(ctx: Context) -> Iterator[Noticed]:
     for name in ctx.model.functions:
         if name not in wired:
             yield Noticed(
-                f"functions.{name}",
+                dotted(("functions", name)),
                 "has no trigger, so it never runs",
                 "its work is not done, or it is a leftover",
-                ((f"functions.{name}", ""),),
+                ((dotted(("functions", name)), ""),),
             )
 
 
@@ -59,17 +60,17 @@ def never_fed(ctx: Context) -> Iterator[Noticed]:
             continue
         readers = ", ".join(t.to for t in ctx.model.triggers if t.from_ == source)
         yield Noticed(
-            source,
+            source.at(),
             "nothing puts events into it",
             f"{readers} never runs for it" if readers else "a leftover",
             _taken_out(ctx, source),
         )
 
 
-def _taken_out(ctx: Context, source: str) -> Sets:
+def _taken_out(ctx: Context, source: SourceRef) -> Sets:
     """Take a source out, with the triggers that read it; later items first, so that numbers stay true."""
     numbers = [n for n, trigger in enumerate(ctx.model.triggers) if trigger.from_ == source]
-    return (*((f"triggers.{n}", "") for n in reversed(numbers)), (source, ""))
+    return (*((f"triggers.{n}", "") for n in reversed(numbers)), (source.at(), ""))
 
 
 @rule(
@@ -98,13 +99,13 @@ def never_read(ctx: Context) -> Iterator[Noticed]:
         )
         into = [d for d, demand in ctx.model.demand.items() if demand.into == source]
         written = [
-            (f"functions.{name}.emits.{n}", "")
+            (dotted(("functions", name, "emits", str(n))), "")
             for name in writers
             for n, emit in reversed(list(enumerate(ctx.model.functions[name].emits)))
             if emit.into == source
         ]
-        sets = (*((f"demand.{d}", "") for d in into), *written, (source, ""))
-        yield Noticed(source, "no function reads it", f"{came:,} events of the month are handled by nobody", sets)
+        sets = (*((dotted(("demand", d)), "") for d in into), *written, (source.at(), ""))
+        yield Noticed(source.at(), "no function reads it", f"{came:,} events of the month are handled by nobody", sets)
 
 
 @rule(
@@ -124,8 +125,8 @@ def too_large_everywhere(ctx: Context) -> Iterator[Noticed]:
         p95 = demand.payload.quantile(0.95)
         if p95 > max(known):
             yield Noticed(
-                f"demand.{name}.payload",
+                dotted(("demand", name, "payload")),
                 f"p95 is {about_size(p95)}; the most any plan carries is {about_size(max(known))}",
                 f"at least {demand.payload.share_above(max(known)) * 100:.2g} % of its events are refused",
-                ((f"demand.{name}.payload", f"{max(known)} B"),),
+                ((dotted(("demand", name, "payload")), f"{max(known)} B"),),
             )

@@ -10,6 +10,7 @@ from collections.abc import Collection, Iterable
 from pathlib import Path
 from typing import Any
 
+from echotally.model.addresses import dotted, parts_in
 from echotally.model.reading import Document
 from echotally.model.sources import SourceKind
 
@@ -55,10 +56,10 @@ class Excerpt:
         return [(self._address(address), value) for address, value in sets]
 
     def _address(self, address: str) -> str:
-        parts = address.split(".")
+        parts = list(parts_in(self._document.data, address))
         if parts[0] in self._numbers and len(parts) > 1 and parts[1].isdecimal():
             parts[1] = str(self._numbers[parts[0]].index(int(parts[1])))
-        return ".".join(parts)
+        return dotted(tuple(parts))
 
     def _pruned(self, data: dict[str, Any], names: Collection[str]) -> dict[str, Any]:
         found = {key: data[key] for key in _WHOLE if key in data}

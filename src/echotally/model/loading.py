@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from echotally.errors import BadInput, Problem
+from echotally.model.addresses import Address, address_parts
 from echotally.model.estate import Function, Model
 from echotally.model.given import place_of
 from echotally.model.overrides import set_value
@@ -88,7 +89,7 @@ def _without(document: Document, data: dict[str, Any], problems: Iterable[Proble
     """The model without what was refused; None if it cannot stand without it."""
     left = copy.deepcopy(data)
     for problem in problems:
-        _drop(left, problem.address.split("."))
+        _drop(left, address_parts(problem.address))
     functions = left.get("functions")
     if isinstance(functions, dict):
         left["functions"] = {n: {**_STAND_IN, **f} if isinstance(f, dict) else f for n, f in functions.items()}
@@ -98,7 +99,7 @@ def _without(document: Document, data: dict[str, Any], problems: Iterable[Proble
         return None
 
 
-def _drop(table: Any, parts: list[str]) -> None:
+def _drop(table: Any, parts: Address) -> None:
     for part in parts[:-1]:
         if isinstance(table, list):
             table = table[int(part)] if part.isdecimal() and int(part) < len(table) else None

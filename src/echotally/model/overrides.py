@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 import tomllib
 from difflib import get_close_matches
 from typing import Any
 
 from echotally.errors import BadInput, Problem
-from echotally.model.reading import Address, Document
+from echotally.model.addresses import Address, dotted, names_of, parts_in
+from echotally.model.reading import Document
 from echotally.model.spoken import as_the_file_says
 from echotally.model.taking_out import taken_along
 from echotally.model.units import WrittenFloat
@@ -21,7 +21,7 @@ def set_value(document: Document, address: str, text: str) -> None:
     wiring that points to it. Elements of arrays go by number or by name. Addresses that begin with ``cards`` are kept for the
     rate cards.
     """
-    parts = address_parts(address)
+    parts = parts_in(document.data, address)
     text = as_the_file_says(text, parts)
     try:
         # As the file would say it; what is no TOML value is taken for a text, so that nobody need quote quotes.
@@ -36,7 +36,7 @@ def set_value(document: Document, address: str, text: str) -> None:
                 "--set",
                 None,
                 "",
-                "a dotted address, such as functions.intake.memory",
+                "a dotted address, such as functions.intake.memory; a name with = in it stands in double quotes",
             )
         )
     if parts[0] == "cards" and "cards" not in document.data:
@@ -51,12 +51,6 @@ def set_value(document: Document, address: str, text: str) -> None:
         _place(document, parts, value, address)
         _no_slip(document, parts[:2], address)
     document.changed[parts] = text
-
-
-def address_parts(address: str) -> Address:
-    """The parts of a dotted address; a part in double quotes may hold dots and blanks."""
-    found = re.findall(r'(?:^|\.)(?:"([^"]*)"(?=\.|$)|([^.]*))', address)
-    return tuple(quoted or plain for quoted, plain in found)
 
 
 def _by_number(data: Any, parts: Address) -> Address:
@@ -74,14 +68,6 @@ def _by_number(data: Any, parts: Address) -> Address:
     return tuple(found)
 
 
-def names_of(item: Any) -> tuple[str, ...]:
-    """What an element of an array may be called: its name, or where a trigger leads from and to."""
-    if not isinstance(item, dict):
-        return ()
-    named = (item["name"],) if isinstance(item.get("name"), str) else ()
-    return (*named, f"{item['from']}>{item['to']}") if "from" in item and "to" in item else named
-
-
 def _no_slip(document: Document, table: Address, address: str) -> None:
     """Refuse a new table named almost as one of the file: a value set there would quietly change nothing."""
     if table in document.made:
@@ -89,8 +75,8 @@ def _no_slip(document: Document, table: Address, address: str) -> None:
         # Nearly the same name is a slip; another name is a new table, which an override may make.
         near = get_close_matches(table[-1], beside, 1, 0.75)
         if near:
-            allowed = f"addresses of the file, such as {table[0]}.{near[0]}"
-            raise BadInput(Problem(f"{'.'.join(table)} is not in the file", address, "--set", allowed=allowed))
+            allowed = f"addresses of the file, such as {dotted((table[0], near[0]))}"
+            raise BadInput(Problem(f"{dotted(table)} is not in the file", address, "--set", allowed=allowed))
 
 
 def _take_out(table: Any, parts: Address, address: str) -> None:
@@ -120,7 +106,7 @@ def _place(document: Document, parts: Address, value: object, address: str) -> N
                     address,
                     "--set",
                     None,
-                    ".".join(parts[: depth + 1]),
+                    dotted(parts[: depth + 1]),
                     "an address in the model",
                 )
             )

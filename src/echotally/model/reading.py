@@ -20,11 +20,11 @@ from pydantic import BaseModel, ValidationError
 
 from echotally.errors import BadInput, Problem, Refused
 from echotally.files import text_of, unreadable
+from echotally.model.addresses import Address, dotted
 from echotally.model.positions import key_lines, line_of
 from echotally.recognising import mistaken
 
 Table = TypeVar("Table", bound=BaseModel)
-Address = tuple[str, ...]
 #: Far above any estate written by hand or script; keeps junk from filling the memory.
 LARGEST_FILE_BYTES = 32_000_000
 
@@ -75,12 +75,12 @@ class Document(Struct, dict=True):
         # Where an override changed a part of the address, the mistake is on the command line, not in the file.
         for length in range(len(address), 0, -1):
             if address[:length] in self.changed:
-                return Problem(message, ".".join(address), "--set", None, shown, allowed)
+                return Problem(message, dotted(address), "--set", None, shown, allowed)
         for length in range(1, len(address) + 1):
             if address[:length] in self.made:
                 message += self._not_in_file(address[:length]) if length < len(address) else ""
-                return Problem(message, ".".join(address), "--set", None, shown, allowed)
-        return Problem(message, ".".join(address), str(self.path), line_of(self.lines, address), shown, allowed)
+                return Problem(message, dotted(address), "--set", None, shown, allowed)
+        return Problem(message, dotted(address), str(self.path), line_of(self.lines, address), shown, allowed)
 
     def _not_in_file(self, table: Address) -> str:
         """Said of a table that an override made, most likely by a slip of the pen."""
@@ -89,13 +89,8 @@ class Document(Struct, dict=True):
             beside = beside[part]
         # Its own name is there by now: the override has made the table.
         near = get_close_matches(table[-1], [name for name in beside if name != table[-1]], 1, 0.5)
-        hint = f"; did you mean {'.'.join((*table[:-1], near[0]))}?" if near else ""
-        return f" ({'.'.join(table)} is not in the file{hint})"
-
-
-def dotted(address: Address) -> str:
-    """An address as ``--set`` takes it: parts with dots or blanks in quotes."""
-    return ".".join(f'"{part}"' if "." in part or " " in part else part for part in address)
+        hint = f"; did you mean {dotted((*table[:-1], near[0]))}?" if near else ""
+        return f" ({dotted(table)} is not in the file{hint})"
 
 
 def hold_kind(document: Document, schema: str, own: Sequence[str]) -> None:

@@ -13,6 +13,8 @@ from msgspec import Struct
 from pydantic import GetCoreSchemaHandler
 from pydantic_core import CoreSchema, core_schema
 
+from echotally.model.addresses import dotted
+
 
 class SourceKind(StrEnum):
     """A kind of source, by the name of its table in the model. The order is that of ``engine.codes``."""
@@ -84,6 +86,10 @@ class SourceRef(str):
     def name(self) -> str:
         """The name of the source within its kind."""
         return self.partition(".")[2]
+
+    def at(self, *keys: str) -> str:
+        """Where it, or one of its keys, stands in the model: as an address is typed."""
+        return dotted((*self.partition(".")[::2], *keys))
 
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from echotally.model.reading import Address
+from echotally.model.addresses import Address, dotted
 from echotally.model.sources import SourceKind, SourceRef
 
 #: Keys of tables that name a source, and lists whose items do.
@@ -47,13 +47,13 @@ def _of_source(data: dict[str, Any], source: str) -> Iterator[str]:
     for name, demand in list(_tables(data, "demand")):
         if demand.get("into") == source:
             del data["demand"][name]
-            yield f"demand.{name}"
+            yield dotted(("demand", name))
     yield from _from_array(data, "triggers", lambda trigger: trigger.get("from") == source, _trigger_words)
     for table, key in _KEYS:
         for name, each in _tables(data, table):
             if each.get(key) == source:
                 del each[key]
-                yield f"{table}.{name}.{key}"
+                yield dotted((table, name, key))
     for n, trigger in enumerate(data.get("triggers", ())):
         if isinstance(trigger, dict) and trigger.get("dead_letter") == source:
             del trigger["dead_letter"]
@@ -106,7 +106,7 @@ def _from_lists(data: dict[str, Any], table: str, key: str, link: str, name: str
         items = each.get(key)
         if isinstance(items, list) and any(isinstance(i, dict) and i.get(link) == name for i in items):
             each[key] = [i for i in items if not (isinstance(i, dict) and i.get(link) == name)]
-            yield f"{table}.{owner}.{key} ({name})"
+            yield f"{dotted((table, owner, key))} ({name})"
 
 
 def _from_incidents(data: dict[str, Any], key: str, name: str) -> Iterator[str]:

@@ -8,6 +8,7 @@ from typing import Any
 import tomlkit
 
 from echotally.errors import BadInput, Problem
+from echotally.model.addresses import Address, parts_in
 
 
 def with_values(text: str, sets: Iterable[tuple[str, str]]) -> str:
@@ -17,11 +18,11 @@ def with_values(text: str, sets: Iterable[tuple[str, str]]) -> str:
     """
     document = tomlkit.parse(text)
     for address, value in sets:
-        _put(document, address.split("."), value, address)
+        _put(document, parts_in(document, address), value, address)
     return tomlkit.dumps(document)
 
 
-def _put(document: Any, parts: list[str], value: str, address: str) -> None:
+def _put(document: Any, parts: Address, value: str, address: str) -> None:
     table = document
     for part in parts[:-1]:
         table = _inside(table, part, address)

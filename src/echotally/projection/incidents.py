@@ -10,6 +10,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from echotally.engine.reading import UnitMeasured
+from echotally.model.addresses import dotted
 from echotally.model.happenings import Incident
 from echotally.model.units import duration_text
 from echotally.projection.answer import Helped, IncidentEffect, PlanProjection, PlayedPlan, Projection
@@ -104,7 +105,7 @@ class _Study(Struct):
             usual = run_ns(function, offers[name].plan, function.run.quantile(_NEARLY_ALL), items)
             wanted = max(_S, math.ceil(_ROOM * usual / _S) * _S)
             if wanted < function.timeout and not function.per_mb:
-                yield f"functions.{name}.timeout", duration_text(wanted)
+                yield dotted(("functions", name, "timeout")), duration_text(wanted)
 
 
 def _longer_waits(plan: PlayedPlan, without: PlayedPlan) -> float | None:

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from echotally.engine.apart import Together
 from echotally.errors import BadInput
+from echotally.model.addresses import parts_in
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, placement_on
@@ -157,8 +158,7 @@ class Trials:
         """Functions and sources that a change names; None where it is of the whole estate."""
         model, found = self.loaded.model, set[str]()
         for address, value in sets:
-            table, _, rest = address.partition(".")
-            name = rest.partition(".")[0]
+            table, name, *_ = (*parts_in(self.loaded.document.data, address), "")
             # Targets, environments, the month: whatever belongs to the whole estate is tried on the whole of it.
             if table not in _TABLES or not name:
                 return None

@@ -12,9 +12,10 @@ from typing import Any
 from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
+from echotally.model.addresses import Address, dotted
 from echotally.model.estate import Exchange, Model
 from echotally.model.overrides import set_value
-from echotally.model.reading import Address, Document, dotted, hold_kind, read_document, validate
+from echotally.model.reading import Document, hold_kind, read_document, validate
 from echotally.rates.card import Card, Plan, Price, RateCard
 
 

@@ -20,6 +20,7 @@ from msgspec.structs import replace
 from echotally.engine.apart import simulate_month
 from echotally.engine.machines import HERE, Machines, machines
 from echotally.errors import BadInput, Problem
+from echotally.model.addresses import dotted
 from echotally.model.loading import ModelSource
 from echotally.model.units import memory_text
 from echotally.projection.answer import PlanProjection, PlayedPlan, RefusedPlan
@@ -283,7 +284,7 @@ class _Chooser(Struct, dict=True):
     def pins(self, assignment: dict[str, str]) -> Sets:
         """Overrides that pin each function to its plan, where it is not so pinned."""
         functions = self.loaded.model.functions
-        return tuple((f"functions.{n}.plan", p) for n, p in assignment.items() if functions[n].plan != p)
+        return tuple((dotted(("functions", n, "plan")), p) for n, p in assignment.items() if functions[n].plan != p)
 
     def sizes(self, assignment: dict[str, str]) -> Sets:
         """Function by function the smallest memory, batch, hours of a floor and instance limit that miss and cost no more."""
@@ -345,7 +346,7 @@ class _Chooser(Struct, dict=True):
                         break
                 limit = self._limit(name, trials, chosen)
                 if limit is not None:
-                    chosen = (*chosen, (f"functions.{name}.instance_limit", str(limit)))
+                    chosen = (*chosen, (dotted(("functions", name, "instance_limit")), str(limit)))
             if progress:
                 progress("sizes", (number + 1) / len(names))
         return chosen
@@ -357,7 +358,10 @@ class _Chooser(Struct, dict=True):
         return [function in worse for function in functions]
 
     def _with_pins(self, assignment: dict[str, str]) -> list[tuple[str, str]]:
-        return [*self.loaded.document.changed_sets(), *((f"functions.{n}.plan", p) for n, p in assignment.items())]
+        return [
+            *self.loaded.document.changed_sets(),
+            *((dotted(("functions", n, "plan")), p) for n, p in assignment.items()),
+        ]
 
     def _memories(self, name: str, plan: Plan) -> list[tuple[str, str]]:
         """Sizes sold below today's that hold what a run uses, smallest first (at most eight)."""
@@ -370,7 +374,7 @@ class _Chooser(Struct, dict=True):
             size = plan.memory.round_up(size + 1)
         # Spread over all that there are; each is a month to play.
         few = sizes[:: max(1, -(-len(sizes) // 8))]
-        return [(f"functions.{name}.memory", memory_text(size)) for size in few]
+        return [(dotted(("functions", name, "memory")), memory_text(size)) for size in few]
 
     def _batches(self, name: str) -> Iterator[list[tuple[str, str]]]:
         """Smaller batches of each of its queues and streams, smallest first."""
@@ -392,7 +396,7 @@ class _Chooser(Struct, dict=True):
         low = 0
         while high - low > 1:
             middle = (low + high) // 2
-            if not trials.misses_no_more(name, (*chosen, (f"functions.{name}.instance_limit", str(middle)))):
+            if not trials.misses_no_more(name, (*chosen, (dotted(("functions", name, "instance_limit")), str(middle)))):
                 low = middle
             else:
                 high = middle

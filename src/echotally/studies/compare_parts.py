@@ -9,7 +9,7 @@ from typing import Any
 from msgspec import Struct
 
 from echotally.errors import BadInput, Problem
-from echotally.model.overrides import address_parts
+from echotally.model.addresses import address_parts
 from echotally.projection.showback import FLAT, IDLE, UNTAGGED, splits_of
 
 #: What rounding to six decimals in a file may leave over, a function.

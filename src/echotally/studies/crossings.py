@@ -16,6 +16,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from echotally.errors import TooLarge
+from echotally.model.addresses import dotted
 from echotally.projection.loaded import Loaded
 from echotally.projection.threads import Progress, side_by_side
 from echotally.studies.jobs import AtPoints, Point, Row, Sets, cost_bounds, is_estimate
@@ -79,7 +80,7 @@ class Change(Struct, frozen=True):
 def scaled(loaded: Loaded, scale: float) -> Sets:
     """Overrides that multiply every environment's demand."""
     return tuple(
-        (f"environments.{name}.demand", repr(environment.demand * scale))
+        (dotted(("environments", name, "demand")), repr(environment.demand * scale))
         for name, environment in loaded.model.environments.items()
     )
 

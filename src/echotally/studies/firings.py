@@ -12,6 +12,7 @@ from msgspec import Struct
 from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns, zone_of
+from echotally.model.addresses import dotted
 from echotally.model.estate import Schedule
 from echotally.model.loading import ModelSource
 from echotally.model.units import duration_text
@@ -150,8 +151,8 @@ def _cost(name: str, changed: Schedule, loaded: Loaded, trials: Trials) -> Decim
     None too where so many more events would come that playing them takes long: nobody turns to that cadence to save money.
     """
     written = loaded.document.data["schedules"][name]
-    gone = [(f"schedules.{name}.{key}", "") for key in ("every", "rrule", "seconds") if key in written]
-    sets = (*gone, (f"schedules.{name}.cron", f'"{changed.cron}"'))
+    gone = [(dotted(("schedules", name, key)), "") for key in ("every", "rrule", "seconds") if key in written]
+    sets = (*gone, (dotted(("schedules", name, "cron")), f'"{changed.cron}"'))
     most, expected = max(_LARGE, _TIMES * trials.expected), trials.expected_events(sets)
     if expected is not None and expected > most:
         return None

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import Any
 
 from echotally.errors import BadInput
+from echotally.model.addresses import dotted
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded
 from echotally.projection.trial import Trials
@@ -45,7 +46,7 @@ class SizeTrials:
         """Functions by the part of the estate they belong to; each that belongs to none by itself."""
         found: dict[object, list[str]] = {}
         for name in names:
-            found.setdefault(self._trials.members(f"functions.{name}.memory") or name, []).append(name)
+            found.setdefault(self._trials.members(dotted(("functions", name, "memory"))) or name, []).append(name)
         return list(found.values())
 
     def begin_in_parts(self) -> None:
@@ -71,7 +72,7 @@ class SizeTrials:
 
     def most_instances(self, name: str, sets: Sets) -> int | None:
         """The most instances there are of a function; None where that is not known."""
-        pair = self._in_part(sets, f"functions.{name}.instance_limit")
+        pair = self._in_part(sets, dotted(("functions", name, "instance_limit")))
         found = pair[1] if pair else self._of_whole(name, sets)
         if found is None:
             return None if name in self.untried else 1

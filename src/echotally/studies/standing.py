@@ -8,6 +8,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from echotally.model.addresses import address_parts
 from echotally.model.estate import Trigger
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.totals import totals_of
@@ -88,5 +89,5 @@ def _figures(function: str, month: PlayedPlan) -> dict[str, float]:
 
 def function_of(address: str, triggers: Sequence[Trigger]) -> str:
     """The function that the size at an address belongs to: one of its own keys, or of a trigger's that calls it."""
-    table, name, *_ = address.split(".")
+    table, name, *_ = address_parts(address)
     return triggers[int(name)].to if table == "triggers" else name

@@ -12,6 +12,7 @@ from msgspec import Struct
 from echotally.engine.machines import machines
 from echotally.errors import BadInput, Problem
 from echotally.model import units
+from echotally.model.addresses import address_parts, override
 from echotally.model.loading import ModelSource
 from echotally.model.spoken import as_the_file_says
 from echotally.projection.loaded import Loaded, all_sets, load
@@ -65,7 +66,7 @@ _DEMAND_KEYS = ("rate", "monthly", "clients", "trace", "lumps", "surges", "paylo
 
 def is_demand(address: str) -> bool:
     """Whether an address says how much comes in: of a demand, an environment's factor, a schedule, a backlog."""
-    parts = address.split(".")
+    parts = address_parts(address)
     return (
         (parts[0] == "demand" and (len(parts) < 3 or parts[2] in _DEMAND_KEYS))
         or (parts[0] == "environments" and parts[-1] in ("demand", "schedules"))
@@ -77,11 +78,11 @@ def is_demand(address: str) -> bool:
 
 def parse_axis(text: str) -> Axis:
     """``ADDRESS=a,b,c``, ``ADDRESS=lo..hi:steps`` or ``ADDRESS=lo..hi:steps:log``; raises ``BadInput``."""
-    address, equals, values = text.partition("=")
-    if not equals or not address.strip() or not values.strip():
+    address, values = override(text) or ("", "")
+    if not values:
         raise BadInput(Problem("is not an axis", "--vary", value=text, allowed=_FORMS))
     if ".." not in values:
-        return Axis(address.strip(), tuple(_plain(value) for value in values.split(",")))
+        return Axis(address, tuple(_plain(value) for value in values.split(",")))
     bounds, _, rest = values.partition(":")
     count, _, scale = rest.partition(":")
     low, _, high = bounds.partition("..")
@@ -89,7 +90,7 @@ def parse_axis(text: str) -> Axis:
         raise BadInput(Problem("is not a range", "--vary", value=text, allowed=_FORMS))
     if len(count) > 9 or int(count) > _MOST_POINTS:
         raise BadInput(Problem("has too many steps", "--vary", value=text, allowed=f"at most {_MOST_POINTS:,} points"))
-    return Axis(address.strip(), _between(_plain(low), _plain(high), int(count), bool(scale), text))
+    return Axis(address, _between(_plain(low), _plain(high), int(count), bool(scale), text))
 
 
 def _plain(value: str) -> str:

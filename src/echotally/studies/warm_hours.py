@@ -9,6 +9,7 @@ import numpy as np
 from echotally.demand.clock import MonthClock
 from echotally.engine import codes
 from echotally.engine.reading import Measured
+from echotally.model.addresses import dotted
 from echotally.model.toml_text import toml_text
 
 Sets = tuple[tuple[str, str], ...]
@@ -64,6 +65,6 @@ def _sets(function: str, floor: int, start: int, end: int) -> Sets:
     # Until the first firing of the month the floor is that of midnight.
     at_midnight = floor if start > end > 0 else 0
     return (
-        (f"functions.{function}.instance_floor", str(at_midnight)),
-        (f"functions.{function}.instance_floors", toml_text(changes)),
+        (dotted(("functions", function, "instance_floor")), str(at_midnight)),
+        (dotted(("functions", function, "instance_floors")), toml_text(changes)),
     )

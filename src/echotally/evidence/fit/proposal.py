@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from echotally.evidence.fit.estimates import Estimate, Spread
 from echotally.evidence.fit.fit import Fit
+from echotally.model.addresses import address_parts, dotted, table_of
 from echotally.model.estate import Model
 
 
@@ -23,7 +24,7 @@ def propose(found: Fit, model: Model | None = None) -> Proposal:
     """The model's keys that a fit gives a value; the demand only where one alone feeds the function."""
     sets: list[tuple[str, str]] = []
     files: list[tuple[str, str]] = []
-    at = f"functions.{found.function}"
+    at = dotted(("functions", found.function))
     for key, spread in (("run", found.run), ("cold_start", found.cold)):
         if spread is not None:
             sets.append((f"{at}.{key}", spread_text(spread, f"{found.function}-{key.replace('_', '-')}.csv", files)))
@@ -50,7 +51,7 @@ def _held(found: Fit, model: Model | None) -> tuple[list[tuple[str, str]], list[
         return [], []
     keys = ["per_mb"] if function.per_mb else []
     keys += ["per_item"] if function.per_item and found.parts.per_item is None else []
-    sets = [(f"functions.{found.function}.{key}", '"0 s"') for key in keys]
+    sets = [(dotted(("functions", found.function, key)), '"0 s"') for key in keys]
     return sets, [f"the fitted run holds what {key} added: it is set to 0" for key in keys]
 
 
@@ -60,7 +61,7 @@ def _rhythm(found: Fit, model: Model | None) -> tuple[list[tuple[str, str]], lis
     name, why = _only_demand(found.function, model)
     if name is None:
         return [], [why] if why else []
-    at = f"demand.{name}"
+    at = dotted(("demand", name))
     sets = [(f"{at}.rate", _rate(found.rhythm.rate.value))]
     for key, weights in (("day_shape", found.rhythm.day), ("week_shape", found.rhythm.week)):
         if weights is not None:
@@ -131,4 +132,7 @@ def pasted(proposal: Proposal) -> str:
     for address, value in proposal.sets:
         table, _, key = address.rpartition(".")
         tables.setdefault(table, []).append(f"{key} = {value}")
-    return "\n\n".join("\n".join([f"[{table}]", *lines]) for table, lines in tables.items()) + "\n"
+    return (
+        "\n\n".join("\n".join([f"[{table_of(address_parts(table))}]", *lines]) for table, lines in tables.items())
+        + "\n"
+    )

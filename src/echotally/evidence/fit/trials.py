@@ -19,6 +19,7 @@ from echotally.errors import BadInput, Problem
 from echotally.evidence.fit.estimates import Z95, Estimate
 from echotally.evidence.logs.text_files import hold_against
 from echotally.files import opened, text_of
+from echotally.model.addresses import dotted
 from echotally.model.loading import ModelSource
 from echotally.projection.loaded import Loaded
 from echotally.studies.load_trial import LoadRow, load_trial
@@ -150,7 +151,7 @@ def fit_trials(
     rows, notes = read_trials(Path(path))
     calm = [r for r in rows if r.limit is None or r.clients <= r.limit] or [min(rows, key=lambda r: r.clients)]
     median, p95 = _run(calm, notes)
-    fitted = [*sets, (f"functions.{function}.run", _spread(median.value, p95.value))]
+    fitted = [*sets, (dotted(("functions", function, "run")), _spread(median.value, p95.value))]
     played = []
     the_plan = plan
     for row in rows:

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from echotally.evidence.fit.estimates import Spread
 from echotally.evidence.fit.proposal import Proposal, ms_text, number_text, spread_text
 from echotally.evidence.measure.keys import Keys
+from echotally.model.addresses import dotted
 
 
 def propose(found: Keys, function: str, memory_mb: int | None = None, keep_samples: bool = False) -> Proposal:
@@ -43,5 +44,5 @@ def propose(found: Keys, function: str, memory_mb: int | None = None, keep_sampl
         "error_rate": found.error_rate and number_text(found.error_rate.value),
         "slots": found.slots and str(found.slots),
     }
-    sets = tuple((f"functions.{function}.{key}", str(value)) for key, value in values.items() if value)
+    sets = tuple((dotted(("functions", function, key)), str(value)) for key, value in values.items() if value)
     return Proposal(sets, tuple(files), tuple(notes))

@@ -12,6 +12,7 @@ from echotally.evidence.survey.of_lines import OfLines
 from echotally.evidence.survey.of_triggers import OfTriggers
 from echotally.evidence.survey.regimes import changes_of
 from echotally.evidence.survey.tables import Tables, Unit
+from echotally.model.addresses import dotted
 
 
 class Assembler(OfFunctions, OfTriggers, OfLines):
@@ -31,7 +32,7 @@ class Assembler(OfFunctions, OfTriggers, OfLines):
 
     def _environments(self) -> None:
         for name, world in self.worlds.environments.items():
-            at = f"environments.{name}"
+            at = dotted(("environments", name))
             if world is None:
                 self.draft.add(f"{at}.", "")
                 continue

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Iterable
 from datetime import datetime
 from zoneinfo import ZoneInfo
@@ -13,6 +12,7 @@ from msgspec import Struct, field
 from echotally.evidence.fit.estimates import Estimate, Spread
 from echotally.evidence.survey.facts import Change, Trouble, Unknown, Value, short
 from echotally.evidence.survey.mixtures import Kind
+from echotally.model.addresses import address_parts, key_of, table_of
 
 #: The order of tables in a model file.
 _ORDER = (
@@ -75,16 +75,9 @@ class Draft(Struct):
             first = name.split(".")[0]
             lines.append("")
             lines += [f"# {note}" for note in self.notes.get(name, ())]
-            lines.append(
-                "[[" + first + "]]" if first in _ARRAYS else "[" + ".".join(map(key_of, name.split("."))) + "]"
-            )
+            lines.append("[[" + first + "]]" if first in _ARRAYS else "[" + table_of(address_parts(name)) + "]")
             lines += [line for value in tables[name] for line in _lines(value)]
         return "\n".join(lines) + "\n"
-
-
-def key_of(name: str) -> str:
-    """A name as a key of TOML."""
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else json.dumps(name)
 
 
 def _lines(value: Value) -> Iterable[str]:

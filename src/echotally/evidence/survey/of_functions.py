@@ -10,13 +10,14 @@ from msgspec.structs import replace
 from echotally.evidence.fit.estimates import share
 from echotally.evidence.fit.rhythm import STRETCH_S
 from echotally.evidence.survey.assembly import Assembly, Found, size_toml
-from echotally.evidence.survey.draft import key_of, ms, spread_toml, text_of
+from echotally.evidence.survey.draft import ms, spread_toml, text_of
 from echotally.evidence.survey.facts import short
 from echotally.evidence.survey.levels import limit_met, slots_of
 from echotally.evidence.survey.redelivery import poison_of
 from echotally.evidence.survey.regimes import troubles_of
 from echotally.evidence.survey.runs import cold_of, runs_of
 from echotally.evidence.survey.tables import Unit
+from echotally.model.addresses import key_of
 
 #: Timeouts that people choose, ms.
 _TIMEOUTS = (3_000, 5_000, 10_000, 15_000, 30_000, 60_000, 120_000, 300_000, 600_000, 900_000, 1_800_000, 3_600_000)

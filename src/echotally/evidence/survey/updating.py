@@ -25,6 +25,7 @@ from echotally.evidence.survey.facts import Value
 from echotally.evidence.survey.made import Survey
 from echotally.files import scratch, write_whole
 from echotally.files import text_of as content
+from echotally.model.addresses import parts_in
 from echotally.model.estate import Demand, Function, Model
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.model.spread import Spread
@@ -131,7 +132,7 @@ class _Updater:
     def _written(self, address: str) -> str:
         """What the file says at an address, as TOML."""
         found: Any = self.document
-        for part in address.split("."):
+        for part in parts_in(self.document, address):
             if not isinstance(found, dict) or part not in found:
                 return "(not said)"
             found = found[part]

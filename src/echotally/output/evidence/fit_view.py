@@ -15,6 +15,7 @@ from echotally.evidence.fit.fit import Fit
 from echotally.evidence.fit.proposal import Proposal, pasted
 from echotally.evidence.fit.trials import TrialFit
 from echotally.evidence.telemetry.reading import TraceFound
+from echotally.model.addresses import table_of
 from echotally.output.base.charts import new_figure, picture, plain_x, style, titled
 from echotally.output.base.terminal import Column, count, rendered, table
 
@@ -254,7 +255,7 @@ def trials_text(found: TrialFit, width: int | None = None, colour: bool | None =
     )
     parts: list[RenderableType] = [Text(safe(verdict), style="bold"), Text("")]
     parts.append(_trials(found, width))
-    lines = [f"[functions.{found.function}]", f"run = {_run_text(found)}"]
+    lines = [f"[{table_of(('functions', found.function))}]", f"run = {_run_text(found)}"]
     parts += [Text("To paste into the model:", style="bold"), Text("\n".join(lines)), Text("")]
     if found.per_instance:
         parts.append(Text(f"Saturated, one instance answers {found.per_instance:,.2f} calls a second."))

@@ -10,6 +10,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from echotally.errors import safe
+from echotally.model.addresses import Address, dotted
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
 from echotally.model.spread import Spread
@@ -76,15 +77,15 @@ def _all_in_force(model: Model) -> list[tuple[str, str]]:
 def _taken_from_elsewhere(model: Model) -> Iterator[tuple[str, str]]:
     yield "estate.plans", "every plan of the cards"
     for name, function in model.functions.items():
-        yield f"functions.{safe(name)}.instance_limit", "the plan's own"
-        yield f"functions.{safe(name)}.measured_at", f"{function.measured_at or function.memory} MB"
-        yield f"functions.{safe(name)}.measured_vcpu", "what each plan gives at measured_at"
-        yield f"functions.{safe(name)}.memory_used", f"{function.used_mb} MB"
+        yield safe(dotted(("functions", name, "instance_limit"))), "the plan's own"
+        yield safe(dotted(("functions", name, "measured_at"))), f"{function.measured_at or function.memory} MB"
+        yield safe(dotted(("functions", name, "measured_vcpu"))), "what each plan gives at measured_at"
+        yield safe(dotted(("functions", name, "memory_used"))), f"{function.used_mb} MB"
     for name, schedule in model.schedules.items():
-        yield f"schedules.{safe(name)}.timezone", model.estate.timezone
+        yield safe(dotted(("schedules", name, "timezone"))), model.estate.timezone
         if schedule.cron is None:
             yield (
-                f"schedules.{safe(name)}.from",
+                safe(dotted(("schedules", name, "from"))),
                 "the month's start" if schedule.every else "1 January of the year, 00:00",
             )
     for number, trigger in enumerate(model.triggers):
@@ -103,23 +104,21 @@ def _taken_from_elsewhere(model: Model) -> Iterator[tuple[str, str]]:
 
 def values_in_force(model: Model) -> list[tuple[str, str]]:
     """(address, value) of every value of a model, as text safe to print."""
-    rows: list[tuple[str, str]] = []
-    _walk("", model, rows)
-    return rows
+    return list(_inside((), model))
 
 
-def _walk(address: str, value: Any, rows: list[tuple[str, str]]) -> None:
+def _inside(at: Address, value: Any) -> Iterator[tuple[str, str]]:
     if isinstance(value, BaseModel):
         for name, info in type(value).model_fields.items():
-            _walk(f"{address}.{info.alias or name}".lstrip("."), getattr(value, name), rows)
+            yield from _inside((*at, info.alias or name), getattr(value, name))
     elif isinstance(value, dict):
         for key, inner in value.items():
-            _walk(f"{address}.{key}", inner, rows)
+            yield from _inside((*at, key), inner)
     elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
         for number, inner in enumerate(value):
-            _walk(f"{address}.{number}", inner, rows)
+            yield from _inside((*at, str(number)), inner)
     elif value is not None and value != ():
-        rows.append((safe(address), _text(address.rsplit(".", 1)[-1], value)))
+        yield safe(dotted(at)), _text(at[-1], value)
 
 
 def _text(key: str, value: Any) -> str:

@@ -8,6 +8,7 @@ from msgspec import Struct
 from rich.console import RenderableType
 
 from echotally.errors import safe
+from echotally.naming import with_environment
 from echotally.output.base.terminal import Column, count, money, table
 from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.bills import merged_lines
@@ -139,7 +140,7 @@ def showback_table(projection: Projection, plan: PlayedPlan, by: str, width: int
 
 def explain_table(projection: Projection, plan: PlayedPlan, function: str, width: int | None = None) -> RenderableType:
     """The walk from events to money of one function."""
-    name, _, environment = function.partition("@")
+    name, environment = with_environment(function, projection.model.functions, "functions")
     steps: list[Step] = explain(projection.model, plan, name, environment or None)
     rows = [[safe(step.label), safe(step.formula), step.result, step.rule] for step in steps]
     where = environment or next(iter(projection.model.environments))

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from echotally.engine.layout import SERIES
 from echotally.engine.reading import UnitMeasured
 from echotally.errors import BadInput, Problem
-from echotally.naming import no_such
+from echotally.naming import no_such, with_environment
 from echotally.output.base.charts import COLOURS, SMALL, TEXT, new_figure, picture, source_of, titled
 from echotally.output.base.terminal import money, shown_in
 from echotally.output.projection.map_chart import map_chart
@@ -72,9 +72,9 @@ def _place(plan: PlayedPlan, asked: str | None) -> int:
     units = plan.measured.units
     if asked is None:
         return max(range(len(units)), key=lambda n: (units[n].attempts["throttled"], units[n].concurrency.peak, -n))
-    name, _, environment = asked.removeprefix("functions.").partition("@")
+    name, environment = with_environment(asked, {unit.unit.function for unit in units}, "functions")
     for n, unit in sorted(enumerate(units), key=lambda each: each[1].order):
-        if unit.unit.function == name and environment in ("", unit.unit.environment):
+        if unit.unit.function in (name, name.removeprefix("functions.")) and environment in ("", unit.unit.environment):
             return n
     raise BadInput(no_such("function", "--function", asked, dict.fromkeys(u.unit.function for u in units)))
 

@@ -11,6 +11,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from echotally.errors import safe
+from echotally.model.addresses import dotted
 from echotally.model.units import memory_text
 from echotally.output.base.charts import new_figure, picture, source_of, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, signed, table
@@ -173,12 +174,12 @@ def choose_text(found: Choice, width: int | None = None, colour: bool | None = N
         units = found.chosen.units_of(name)
         totals = totals_of(units)
         # As chosen where a size was, else as the model has it.
-        limit = sizes.get(f"functions.{name}.instance_limit") or function.instance_limit
+        limit = sizes.get(dotted(("functions", name, "instance_limit"))) or function.instance_limit
         rows.append(
             [
                 safe(name),
                 found.assignment[name],
-                sizes.get(f"functions.{name}.memory") or memory_text(function.memory),
+                sizes.get(dotted(("functions", name, "memory"))) or memory_text(function.memory),
                 "–" if limit is None else str(limit),
                 share(totals.throttled_share),
                 seconds(totals.wait_p95_s),

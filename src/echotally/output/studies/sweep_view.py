@@ -11,6 +11,7 @@ from rich.text import Text
 
 from echotally.errors import safe
 from echotally.model import units
+from echotally.model.addresses import parts_in
 from echotally.model.units import memory_text
 from echotally.output.base.charts import ended, new_figure, picture, source_of, style, titled
 from echotally.output.base.terminal import Column, count, money, rendered, seconds, share, shown_in, table
@@ -114,13 +115,13 @@ def _unsure_of(found: Sweep) -> list[str]:
     """Points with less memory than today's, where the model does not say what a run needs: they may not run at all."""
     lines = []
     for axis in found.axes:
-        parts = axis.address.split(".")
-        function = found.loaded.model.functions.get(".".join(parts[1:-1]).strip('"'))
+        parts = parts_in(found.loaded.document.data, axis.address)
+        function = found.loaded.model.functions.get(parts[1]) if len(parts) == 3 else None
         if parts[0] != "functions" or parts[-1] != "memory" or function is None or function.memory_used is not None:
             continue
         if any((as_number(value) or 0) < function.memory for value in axis.values):
             lines.append(
-                f"The model does not say what memory a run of {'.'.join(parts[1:-1])} needs (memory_used): below the "
+                f"The model does not say what memory a run of {parts[1]} needs (memory_used): below the "
                 f"{memory_text(function.memory)} it is given now it may not run."
             )
     return lines
@@ -128,8 +129,8 @@ def _unsure_of(found: Sweep) -> list[str]:
 
 def _run_columns(found: Sweep) -> list[str]:
     """Functions an axis is about: their run time is shown beside the cost."""
-    names = [axis.address.split(".")[1] for axis in found.axes if axis.address.startswith("functions.")]
-    return list(dict.fromkeys(names))
+    parts = [parts_in(found.loaded.document.data, axis.address) for axis in found.axes]
+    return list(dict.fromkeys(part[1] for part in parts if part[0] == "functions" and len(part) > 1))
 
 
 def _cells(found: Sweep, row: Row, runs: list[str], answered: bool, parts_of: list[str]) -> list[str]:

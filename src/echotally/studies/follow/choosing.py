@@ -19,6 +19,7 @@ from echotally.engine.watching import Pages
 from echotally.errors import BadInput, Problem
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
+from echotally.naming import with_environment
 
 #: What may have happened to an event, and what the one that is found is called.
 HAPPENINGS = {
@@ -253,7 +254,8 @@ def place_at(text: str, model: Model, built: Built, taps: Sequence[Tap], option:
 
     Raises ``BadInput`` where the model has none of that name, or several environments and none is named.
     """
-    address, _, environment = text.partition("@")
+    places = [*(f"demand.{name}" for name in model.demand), *model.sources()]
+    address, environment = with_environment(text, [*places, *(f"{place}.backlog" for place in places)], "")
     environments = list(model.environments)
     if environment not in environments and (environment or len(environments) > 1):
         allowed = " or ".join(f"{address}@{name}" for name in environments)
