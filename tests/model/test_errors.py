@@ -157,6 +157,17 @@ def test_each_mistake_says_what_is_wrong(write, old, new, says):
             "--set: demand.dd.into: is required and missing (demand.dd is not in the file; did you mean demand.d?)",
         ),
         ("targetsx.lost", "5", "--set: targetsx: unknown key; did you mean targets?"),
+        (
+            "demand.d.into",
+            "queue.q",
+            'names no source; did you mean queues.q? (found "queue.q"). Allowed: queues.NAME, ',
+        ),
+        ("demand.d.into", "q", 'names no source (found "q"). Allowed: queues.NAME, topics.NAME, '),
+        (
+            "exchange",
+            '{ date = 2027-01-01, into = "euro", rates = { EUR = "1" } }',
+            "Allowed: three capital letters, such as EUR",
+        ),
     ],
 )
 def test_overrides_are_checked_like_the_file(write, address, value, says):

@@ -84,7 +84,7 @@ class Outside(f.Strict):
 
     unit: f.Money
     per: Annotated[int, Field(ge=1, le=10**12, strict=True)] = 1
-    currency: Annotated[str, Field(pattern=r"^[A-Z]{3}$")] | None = None
+    currency: f.Currency | None = None
 
 
 class Use(f.Strict):
@@ -351,8 +351,8 @@ class Exchange(f.Strict):
     """Rates of exchange on a date: one unit of each currency named is worth so many units of ``into``."""
 
     date: date
-    into: Annotated[str, Field(pattern=r"^[A-Z]{3}$")]
-    rates: Annotated[dict[Annotated[str, Field(pattern=r"^[A-Z]{3}$")], f.Money], Field(min_length=1)]
+    into: f.Currency
+    rates: Annotated[dict[f.Currency, f.Money], Field(min_length=1)]
 
 
 class Model(f.Strict):

@@ -21,6 +21,7 @@ from pydantic import BaseModel, ValidationError
 from echotally.errors import BadInput, Problem, Refused
 from echotally.files import text_of, unreadable
 from echotally.model.addresses import Address, dotted
+from echotally.model.fields import SPELLINGS
 from echotally.model.positions import key_lines, line_of
 from echotally.recognising import mistaken
 
@@ -187,6 +188,8 @@ def _translate(document: Document, kind: type[BaseModel], item: Any, prefix: Add
     if item["type"] == "value_error":
         error: Refused = item["ctx"]["error"]
         return document.problem(address, error.message, None if isinstance(found, dict) else found, error.allowed)
+    if item["type"] == "string_pattern_mismatch":
+        return document.problem(address, "is not spelled as it must be", found, SPELLINGS[item["ctx"]["pattern"]])
     if item["type"] == "literal_error":
         return document.problem(address, "is not one of the values allowed", found, item["ctx"]["expected"])
     message = (

@@ -6,13 +6,15 @@ address is taken apart in one place. A new kind of source begins with a row here
 
 from __future__ import annotations
 
+from difflib import get_close_matches
 from enum import StrEnum
 from typing import Any
 
 from msgspec import Struct
-from pydantic import GetCoreSchemaHandler
+from pydantic import GetCoreSchemaHandler, GetJsonSchemaHandler
 from pydantic_core import CoreSchema, core_schema
 
+from echotally.errors import Refused
 from echotally.model.addresses import dotted
 
 
@@ -93,9 +95,20 @@ class SourceRef(str):
 
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
-        """A text of the form kind.name, for validation and JSON Schema alike."""
-        pattern = rf"^({'|'.join(_IN_MESSAGES)})\..+$"
-        return core_schema.no_info_after_validator_function(cls, core_schema.str_schema(pattern=pattern))
+        return core_schema.no_info_after_validator_function(cls._read, core_schema.str_schema())
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+        return {"type": "string", "pattern": rf"^({'|'.join(_IN_MESSAGES)})\..+$"}
+
+    @classmethod
+    def _read(cls, text: str) -> SourceRef:
+        kind, _, name = text.partition(".")
+        if name and kind in _IN_MESSAGES:
+            return cls(text)
+        near = get_close_matches(kind, _IN_MESSAGES, 1)
+        meant = f"; did you mean {near[0]}.{name or 'NAME'}?" if near else ""
+        raise Refused(f"names no source{meant}", ", ".join(f"{each}.NAME" for each in _IN_MESSAGES))
 
 
 #: The order in which errors name the kinds that may stand somewhere: those people use most first.

@@ -398,10 +398,10 @@ def _needs(plan: Plan, *keys: str) -> None:
 class Card(f.Strict):
     """The head of a rate card."""
 
-    name: Annotated[str, Field(pattern=r"^[A-Za-z0-9_-]{1,60}$")]
+    name: f.ShortName
     provider: str = ""
     region: str = ""
-    currency: Annotated[str, Field(pattern=r"^[A-Z]{3}$")]
+    currency: f.Currency
     effective: date | None = None
     gigabyte: Literal["decimal", "binary"] = "decimal"
 
@@ -411,4 +411,4 @@ class RateCard(f.Strict):
 
     schema_: Literal["echotally-rates/1"] = Field(alias="schema")
     card: Card
-    plans: Annotated[dict[Annotated[str, Field(pattern=r"^[A-Za-z0-9_-]{1,60}$")], Plan], Field(min_length=1)]
+    plans: Annotated[dict[f.ShortName, Plan], Field(min_length=1)]
