@@ -444,3 +444,12 @@ def test_every_function_on_a_plan_that_was_played_is_that_month(write, monkeypat
     known = tried()
     monkeypatch.setattr(Context, "is_on_plan", lambda self, sets, name: None)
     assert tried() == known
+
+
+def test_rules_try_changes_in_the_same_parts(write):
+    loaded = load(write(F + Q))
+    offer, base, on_plans = findings._played(loaded, None, None, None)
+    ctx = Context(loaded.document.path, (), loaded, offer, base, on_plans)
+    one, other = ctx.of_a_rule(), ctx.of_a_rule()
+    # What is made once for all, however many rules there are; what a rule asked for is its own.
+    assert one._trials is other._trials is ctx._trials and one._asked is not other._asked

@@ -85,6 +85,8 @@ class Context(Struct, dict=True):
         if self.base is not None:
             _ = self._trials, self.placement, self.too_large, self._attempts
         own = copy(self)
+        # A copy of a struct has its fields, and nothing that was kept of them.
+        vars(own).update(vars(self))
         own._asked, own._large = {}, 0
         return own
 
