@@ -58,6 +58,13 @@ def test_what_is_no_override_is_soon_known(text: str) -> None:
     assert override(text) is None
 
 
+def test_the_longest_of_lines_is_soon_read() -> None:
+    assert len(parts_in({"a": {"a": {}}}, ".".join(["a"] * 50_000))) == 50_000
+    # Quotes that are never closed hold nothing.
+    unclosed = '"' + '\\"' * 60_000
+    assert override(f"{unclosed}=1") == (unclosed, "1")
+
+
 @pytest.mark.parametrize(
     ("text", "found"),
     [

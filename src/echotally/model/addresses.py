@@ -5,13 +5,15 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Collection
+from itertools import islice
 from typing import Any
 
 Address = tuple[str, ...]
 _PARTS = re.compile(r'(?:^|\.)(?:"((?:[^"\\]|\\.)*)"(?=\.|$)|([^.]*))')
 _PLAIN = re.compile(r'[^\s."=\\]+')
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
-_WORDS = re.compile(r'"(?:[^"\\]|\\.)*"|[^"=]+|.', re.S)
+#: No name in a file is longer; those of triggers are made of two.
+_LONGEST = 500
 
 
 def dotted(address: Address) -> str:
@@ -29,20 +31,31 @@ def parts_in(data: Any, address: str) -> Address:
 
     Where it has two, as ``functions.a.b.memory`` with a function ``a`` and another ``a.b``, the longer name is meant.
     """
-    said, found, table = _read(address), list[str](), data
-    while said:
-        end = _end_of_name(table, said)
-        part = ".".join(text for text, _ in said[:end])
-        found.append(part)
-        said, table = said[end:], _below(table, part)
+    said, found, table, place = _read(address), list[str](), data, 0
+    while place < len(said):
+        end = place + _length_of_name(table, said, place)
+        found.append(".".join(text for text, _ in said[place:end]))
+        table, place = _below(table, found[-1]), end
     return tuple(found)
 
 
 def override(text: str) -> tuple[str, str] | None:
     """The address and the value of ``ADDRESS=VALUE``, at the first equals sign that no quotes hold; None where it is no such text."""
-    sign = next((word.start() for word in _WORDS.finditer(text) if word[0] == "="), 0)
-    address = text[:sign].strip()
+    sign = _first_sign(text)
+    address = text[:sign].strip() if sign > 0 else ""
     return (address, text[sign + 1 :].strip()) if address else None
+
+
+def _first_sign(text: str) -> int:
+    quoted = escaped = False
+    for place, letter in enumerate(text):
+        if letter == "=" and not quoted:
+            return place
+        if letter == '"' and not escaped:
+            quoted = not quoted
+        escaped = quoted and letter == "\\" and not escaped
+    # Quotes that are never closed hold nothing.
+    return text.find("=") if quoted else -1
 
 
 def key_of(name: str) -> str:
@@ -75,14 +88,22 @@ def _unquoted(held: str) -> str:
         return held
 
 
-def _end_of_name(table: Any, said: list[tuple[str, bool]]) -> int:
-    """How many of the parts make the next name: as many as the table has a name of, if something of it is left to ask for."""
+def _length_of_name(table: Any, said: list[tuple[str, bool]], place: int) -> int:
+    """How many of the parts from a place on make the next name: as many as the table has a name of, if something of it is left to ask for."""
+    name, quoted = said[place]
     known: Collection[str] = table if isinstance(table, dict) else ()
-    if isinstance(table, list) and not said[0][0].isdecimal():
+    if isinstance(table, list) and not name.isdecimal():
         known = {name for item in table for name in names_of(item)}
-    ends = [n for n in range(1, len(said) + 1) if n == 1 or not any(quoted for _, quoted in said[:n])]
-    named = [n for n in ends if ".".join(text for text, _ in said[:n]) in known]
-    return max([n for n in named if n < len(said)] or named or [1])
+    if quoted or not known:
+        return 1
+    whole, some = 0, 1 if name in known else 0
+    for n, (text, quoted) in enumerate(islice(said, place + 1, None), 2):
+        name = f"{name}.{text}"
+        if quoted or len(name) > _LONGEST:
+            break
+        if name in known:
+            whole, some = (n, some) if place + n == len(said) else (whole, n)
+    return some or whole or 1
 
 
 def _below(table: Any, part: str) -> Any:
