@@ -10,7 +10,19 @@ from echotally.demand.preview import zone_data_version
 from echotally.engine.compiling import cache_folder, first_time
 
 #: Libraries that a figure or a picture depends on.
-_LIBRARIES = ("numpy", "numba", "llvmlite", "pydantic", "duckdb", "pandas", "rich", "click", "tzdata", "matplotlib")
+_LIBRARIES = (
+    "numpy",
+    "numba",
+    "llvmlite",
+    "pydantic",
+    "msgspec",
+    "duckdb",
+    "pandas",
+    "rich",
+    "click",
+    "tzdata",
+    "matplotlib",
+)
 
 
 def surroundings() -> str:

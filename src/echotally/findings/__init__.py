@@ -13,7 +13,7 @@ from echotally.findings.context import Context
 from echotally.findings.judging import judged
 from echotally.findings.looking import looked
 from echotally.findings.rule import LEVELS, RULES, Finding, Noticed, Rule
-from echotally.model.addresses import dotted, parts_in
+from echotally.model.addresses import address_parts, parts_in
 from echotally.model.loading import ModelSource
 from echotally.model.reading import Document
 from echotally.projection.answer import PlayedPlan, Projection
@@ -117,25 +117,21 @@ def _played(
 
 def _follow(ctx: Context, noticed: Noticed) -> str | None:
     """A command that shows what happens to an event of the function that a finding is about."""
-    table, name, *_ = (*parts_in(ctx.loaded.document.data, noticed.address), "")
+    table, name, *_ = (*address_parts(noticed.address), "")
     if ctx.base is None or table != "functions" or name not in ctx.model.functions:
         return None
     return worth_following(ctx.base, name)
 
 
 def _placed(document: Document, rule: Rule, noticed: Noticed, accepted: str | None, follow: str | None) -> Finding:
-    place = document.problem(parts_in(document.data, noticed.address), "")
-    # Rules write addresses as they come; told are they as they are typed.
-    sets = tuple((dotted(parts_in(document.data, address)), value) for address, value in noticed.sets)
-    noticed = replace(noticed, address=place.address, sets=sets)
+    place = document.problem(address_parts(noticed.address), "")
     return Finding(rule, noticed, str(document.path), place.line, accepted, follow)
 
 
 def _accepted(loaded: Loaded, rule: Rule, noticed: Noticed) -> str | None:
-    data = loaded.document.data
     for accepted in loaded.model.accepted:
-        at = () if accepted.at is None else parts_in(data, accepted.at)
-        if accepted.finding == rule.code and parts_in(data, noticed.address)[: len(at)] == at:
+        at = () if accepted.at is None else parts_in(loaded.document.data, accepted.at)
+        if accepted.finding == rule.code and address_parts(noticed.address)[: len(at)] == at:
             return accepted.reason
     return None
 

@@ -169,12 +169,12 @@ Share = Annotated[float, Field(ge=0, le=1)]
 Count = Annotated[int, Field(ge=0, le=10**9, strict=True)]
 Positive = Annotated[int, Field(ge=1, le=10**9, strict=True)]
 Factor = Annotated[float, Field(ge=0, le=10**9)]
-#: Texts of a fixed spelling, and what to say of them: a pattern is for editors, not for people.
+_CURRENCY, _SHORT_NAME = r"^[A-Z]{3}$", r"^[A-Za-z0-9_-]{1,60}$"
+#: What to say of texts of a fixed spelling: a pattern is for editors, not for people.
 SPELLINGS = {
-    r"^[A-Z]{3}$": "three capital letters, such as EUR",
-    r"^[A-Za-z0-9_-]{1,60}$": "up to 60 letters, digits, - and _",
+    _CURRENCY: "three capital letters, such as EUR",
+    _SHORT_NAME: "up to 60 letters, digits, - and _",
 }
-_CURRENCY, _SHORT_NAME = SPELLINGS
 Currency = Annotated[str, Field(pattern=_CURRENCY)]
 #: Names that stand between the dots of ``card.plan``.
 ShortName = Annotated[str, Field(pattern=_SHORT_NAME)]
