@@ -237,7 +237,7 @@ class PartOfMonth:
         """The hour played, or one like it that was: each part has one of its own of each kind."""
         kind, began = self.cut.segments[at].kind, self.began
         if began is not None or kind is None:
-            return self.runs.hours(at, at if began is None else began, full)
+            return self.runs.hours(at, at if began is None else began, self._held(full))
         key = (kind, full)
         known = self.hours.setdefault(key, [])
         turn = self.turns.get(key, 0)
@@ -255,16 +255,19 @@ class PartOfMonth:
                 known.append(found)
                 return found
             # It is the hours that follow this one that count.
-        found = self.runs.hours(at, at, full)
+        found = self.runs.hours(at, at, self._held(full))
         if found.segments == 1 and not self.runs.hands_on(at + 1, found.away):
             known.append(found)
         else:
             self.goes_on.add(key)
         return found
 
+    def _held(self, full: Mode) -> dict[int, float]:
+        return {lane: self.carried[lane].held for lane in sorted(full)}
+
     def _alone(self, number: int, full: Mode) -> Callable[[Player], list[Hours]]:
         """What plays a segment by itself."""
-        course = Course(number, number, full)
+        course = Course(number, number, full, self._held(full))
         return partial(Player.hours, cut=self.cut, course=course, part=self.part, whole=self.sampler.whole)
 
     def likely_hours(self) -> dict[tuple[int, int], Callable[[Player], list[Hours]]]:

@@ -7,6 +7,7 @@ and the ages in it are carried by ``carrying``, hour by hour.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -182,11 +183,11 @@ class LaneState:
         return set(np.flatnonzero(fill).tolist()) if self.waiting[fill].sum() > _MUCH else set()
 
 
-def lay(built: Built, lane: Lane, count: int, taps: Sequence[Tap]) -> None:
+def _lay(built: Built, lane: Lane, count: int, feeder: tuple[int, int, int]) -> None:
     """Fill a lane with ``count`` events that are there at the start, of the sizes of what feeds it; none of them expires."""
     clock = built.world.clock[0]
     clock["lay_kind"], clock["lay_ref"], clock["lay_payload"] = lane.kind, lane.ref, 1_000
-    clock["lay_tap"], clock["lay_edge"], clock["lay_stream"] = _feeder(built, lane, taps)
+    clock["lay_tap"], clock["lay_edge"], clock["lay_stream"] = feeder
     built.world.sources[lane.source]["retention"] = _NEVER // 2
     left = count
     while left > 0:
@@ -208,10 +209,12 @@ class KeptFull:
     """
 
     def __init__(self, built: Built, lanes: Lanes, most: Mapping[int, int], parts: int, taps: Sequence[Tap]) -> None:
-        self.built, self.lanes, self.taps = built, lanes, taps
+        self.built, self.lanes = built, lanes
+        self._feeders = _Feeders(built, taps) if most else None
         self.most = {n: most[n] * (1 if lanes[n].holds_apart else parts) for n in most}
         self.laid = dict.fromkeys(most, 0)
         self._there, self._since = dict.fromkeys(most, 0), 0
+        self._arrived = np.zeros((2, len(lanes)))
 
     def least_rate(self, n: int) -> float:
         """At least so many events a ns have gone out of lane ``n``, which has run dry.
@@ -222,9 +225,14 @@ class KeptFull:
         now = int(self.built.world.clock[0]["now"])
         return max(self.laid[n] / max(1, now), self._there[n] / max(1, now - self._since))
 
+    def came(self, n: int) -> float:
+        """How many events have come by themselves since what is in lane ``n`` was laid."""
+        arrived, _, _ = self.lanes.counted(self.built.world)
+        return float(arrived[n] - self._arrived[int(self.lanes[n].holds_apart), n])
+
     def again(self) -> bool:
         """Lay into each as much as has gone; returns whether any was laid."""
-        if not self.most:
+        if not self._feeders:
             return False
         before = dict(self.laid)
         self._since = int(self.built.world.clock[0]["now"])
@@ -232,34 +240,47 @@ class KeptFull:
         for n, most in self.most.items():
             lane, more = self.lanes[n], most - int(waiting[n])
             if more > 0 and (lane.holds_apart or not self.laid[n]):
-                lay(self.built, lane, more, self.taps)
+                _lay(self.built, lane, more, self._feeders.into(lane))
                 self.laid[n] += more
             self._there[n] = int(waiting[n]) + self.laid[n] - before[n]
+        self._arrived[1], _, _ = self.lanes.counted(self.built.world)
+        if not any(before.values()):
+            self._arrived[0] = self._arrived[1]
         return before != self.laid
 
 
-def _feeder(built: Built, lane: Lane, taps: Sequence[Tap]) -> tuple[int, int, int]:
-    """The tap, or the function's edge and its stream of sizes, that puts most into a lane's source; -1 for none."""
-    w = built.world
-    feeding = {lane.source} | {
-        topic for topic in range(len(built.sources)) for x in _edges(w, topic) if w.edges[x]["target"] == lane.source
-    }
-    rates = [
-        (tap.expected, n) for n, tap in enumerate(taps) if built.sources.index((tap.environment, tap.source)) in feeding
-    ]
-    if rates:
-        return max(rates)[1], -1, 0
-    for u in range(len(built.units)):
-        f = w.units[u]
-        for x in range(int(f["first_emit"]), int(f["first_emit"] + f["emit_n"])):
-            if int(w.edges[x]["target"]) in feeding:
-                return -1, x, int(f["random"]) + 5
-    return -1, -1, 0
+class _Feeders:
+    """What puts most into each source of a world: a tap, or a function's edge. Looked up once for hundreds of lanes."""
+
+    def __init__(self, built: Built, taps: Sequence[Tap]) -> None:
+        w, number = built.world, {key: n for n, key in enumerate(built.sources)}
+        self._taps: dict[int, tuple[float, int]] = {}
+        for n, tap in enumerate(taps):
+            source = number[tap.environment, tap.source]
+            self._taps[source] = max(self._taps.get(source, (-math.inf, -1)), (tap.expected, n))
+        self._topics: dict[int, set[int]] = {}
+        targets = w.edges["target"].tolist()
+        for topic in np.flatnonzero(w.sources["edge_n"]).tolist():
+            for target in targets[_edges(w.sources[topic], "first_edge", "edge_n")]:
+                self._topics.setdefault(target, set()).add(topic)
+        # By what they put into: edges in the order of their functions, and each function's stream of sizes.
+        self._emits: dict[int, tuple[int, int, int]] = {}
+        for order, unit in enumerate(w.units):
+            for x in range(*_edges(unit, "first_emit", "emit_n").indices(len(targets))):
+                self._emits.setdefault(targets[x], (order, x, int(unit["random"]) + 5))
+
+    def into(self, lane: Lane) -> tuple[int, int, int]:
+        """The tap, or the edge and its stream of sizes, that puts most into a lane's source; -1 for none."""
+        feeding = {lane.source} | self._topics.get(lane.source, set())
+        if taps := [self._taps[source] for source in feeding if source in self._taps]:
+            return max(taps)[1], -1, 0
+        if emits := [self._emits[source] for source in feeding if source in self._emits]:
+            return -1, *min(emits)[1:]
+        return -1, -1, 0
 
 
-def _edges(w: Any, source: int) -> range:
-    q = w.sources[source]
-    return range(int(q["first_edge"]), int(q["first_edge"] + q["edge_n"]))
+def _edges(record: Any, first: str, many: str) -> slice:
+    return slice(int(record[first]), int(record[first] + record[many]))
 
 
 def ran_dry(built: Built, lane: Lane) -> bool:
@@ -280,26 +301,32 @@ def ran_dry(built: Built, lane: Lane) -> bool:
     return bool(w.events[w.cargo[cargo]["event"]]["tap"] != codes.LAID)
 
 
-def ages_in(built: Built, lane: Lane) -> tuple[float, ...]:
-    """Ages of what waits in a lane, ns, as ``_QUANTILES`` quantiles, oldest first; none where nothing waits.
+def ages_in(built: Built, lanes: Mapping[int, Lane]) -> dict[int, tuple[float, ...]]:
+    """Ages of what waits in each of some lanes, ns, as ``_QUANTILES`` quantiles, oldest first; none where nothing waits.
 
     Partitions of one stream are looked at together: what they hold came at the same times.
     """
     w = built.world
-    if lane.kind == codes.LAY_LINE:
-        came = w.calls["arrived"][(w.calls["state"] == codes.WAITING) & (w.calls["unit"] == lane.units[0])]
-    else:
-        here = (
-            (w.events["state"] == codes.VISIBLE)
-            & (w.events["at_source"] == lane.source)
-            & (w.events["tap"] != codes.LAID)
-        )
-        came = w.events["at"][here]
-    if not len(came):
-        return ()
-    ordered = np.sort(came)
-    places = np.linspace(0, len(ordered) - 1, _QUANTILES).astype(int)
-    return tuple(float(w.clock[0]["now"] - at) for at in ordered[places])
+    # Hundreds of lanes may hold millions of events: those are gone through once, and not once for each lane.
+    lines = any(lane.kind == codes.LAY_LINE for lane in lanes.values())
+    calls = np.flatnonzero(w.calls["state"] == codes.WAITING) if lines else np.empty(0, np.int64)
+    in_line = _ordered(w.calls["unit"][calls], w.calls["arrived"][calls])
+    events = np.flatnonzero((w.events["state"] == codes.VISIBLE) & (w.events["tap"] != codes.LAID))
+    elsewhere = _ordered(w.events["at_source"][events], w.events["at"][events])
+    now, found = w.clock[0]["now"], dict[int, tuple[float, ...]]()
+    for n, lane in lanes.items():
+        whose, came = in_line if lane.kind == codes.LAY_LINE else elsewhere
+        place = lane.units[0] if lane.kind == codes.LAY_LINE else lane.source
+        first, after = np.searchsorted(whose, [place, place + 1]).tolist()
+        places = first + np.linspace(0, after - first - 1, _QUANTILES).astype(int)
+        found[n] = tuple(float(now - at) for at in came[places]) if after > first else ()
+    return found
+
+
+def _ordered(whose: NDArray[Any], came: NDArray[Any]) -> tuple[NDArray[Any], NDArray[Any]]:
+    """Whose what waits is, and when it came: one after the other, the oldest of each first."""
+    order = np.lexsort((came, whose))
+    return whose[order], came[order]
 
 
 def unfinished_outside(built: Built, lanes: Sequence[Lane]) -> Floats:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -60,19 +60,22 @@ class Hours(Struct):
 
 class Course(Struct, frozen=True):
     """Which hours are played as they are: ``number`` is the segment from which on they are read, ``first`` the one in which their world
-    begins. This one plays a segment by itself.
+    begins, and ``held`` what the lanes ``full`` hold at that time. This one plays a segment by itself.
     """
 
     number: int
     first: int
     full: Mode
+    held: Mapping[int, float]
 
     def goes_on(self, after: int, away: bool) -> bool:
         """Whether segment ``after`` is to be played in the same world; ``away``: something sent away is left over for it."""
         return False
 
-    def is_known(self, after: int, found: Sequence[Hours]) -> bool:
-        """Whether segment ``after`` need not be played, for what has been played like it, ``found`` so far with it."""
+    def is_known(self, after: int, found: Sequence[Hours], crowded: bool) -> bool:
+        """Whether segment ``after`` need not be played, for what has been played like it, ``found`` so far with it; ``crowded``: too
+        much waits to go on with it.
+        """
         return True
 
     def is_apart(self, segment: int) -> bool:

@@ -115,9 +115,10 @@ class Runs(Struct):
     #: The hours that were taken last, and the segment behind them.
     last: tuple[Hours, int] | None = None
 
-    def hours(self, at: int, began: int, full: Mode) -> Hours:
-        """Segment ``at`` of the run that began with segment ``began``, and maybe some that follow it."""
-        found = self.going_on(at, began) or self._like_it(at, began, full) or self._played(at, began, full)
+    def hours(self, at: int, began: int, held: Mapping[int, float]) -> Hours:
+        """Segment ``at`` of the run that began with segment ``began``, and maybe some that follow it; ``held`` is left over in lanes."""
+        full = frozenset(held)
+        found = self.going_on(at, began) or self._like_it(at, began, full) or self._played(at, began, full, held)
         self.ahead.pop(at, None)
         self.last = found, at + found.segments
         return found
@@ -140,8 +141,8 @@ class Runs(Struct):
         self.turns[key] += 1
         return known[(self.turns[key] - 1) % len(known)]
 
-    def _played(self, at: int, began: int, full: Mode) -> Hours:
-        course = _OfRun(at, self.past.first(at, began), full, self, began)
+    def _played(self, at: int, began: int, full: Mode, held: Mapping[int, float]) -> Hours:
+        course = _OfRun(at, self.past.first(at, began), full, held, self, began)
         number, before = at, None
         for hours in self.player.hours(self.past.cut, course, self.part, self.whole):
             self.ahead[number] = hours
@@ -201,9 +202,9 @@ class _OfRun(Course, frozen=True):
         """As ``Course.goes_on``."""
         return self.runs.hands_on(after, away)
 
-    def is_known(self, after: int, found: Sequence[Hours]) -> bool:
+    def is_known(self, after: int, found: Sequence[Hours], crowded: bool) -> bool:
         """As ``Course.is_known``."""
-        if not self.is_apart(after):
+        if not (crowded or self.is_apart(after)):
             return False
         now, segments = found[-1], self.runs.past.cut.segments
         # Lanes that hold less and less are full no longer than they are.
@@ -211,7 +212,9 @@ class _OfRun(Course, frozen=True):
             return True
         # What waits in others mostly does not for long, and rises and falls with the hours; what then still waits is carried on.
         if (now.held > self.runs.much(now, after - now.segments)).any():
-            return segments[after].start_ns - segments[self.number].start_ns >= _PATIENT_NS
+            return crowded or segments[after].start_ns - segments[self.number].start_ns >= _PATIENT_NS
+        if not self.is_apart(after):
+            return False
         key, number = self._key(after), self.number
         known = [*self.runs.known.get(key, ())]
         for hours in found:

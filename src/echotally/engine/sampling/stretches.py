@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from copy import copy
 from typing import NamedTuple
 
@@ -21,7 +21,6 @@ from echotally.engine.sampling.lanes import (
     Lanes,
     LaneState,
     ages_in,
-    lay,
     oldest_throttled_ns,
     ran_dry,
     unfinished_outside,
@@ -31,7 +30,7 @@ from echotally.engine.sampling.strata import PARTS, Cut, Group, clipped, expecte
 from echotally.engine.sampling.ticking import whole_minutes
 from echotally.engine.sampling.totals import Reading, Span, forgotten
 from echotally.engine.watch import USUAL
-from echotally.errors import OurFault, Problem, TooLarge
+from echotally.errors import Problem, TooLarge
 from echotally.model.estate import Model
 from echotally.model.sources import SourceRef
 from echotally.rates.card_loading import Offer
@@ -45,9 +44,12 @@ _FULL_EVENTS = 400_000
 #: The same of lanes that empty so fast that a stretch with them full would take millions.
 _HASTY_EVENTS = 100_000
 #: Events laid into a lane at first, so many that a shorter stretch tells as much, and at most.
-_LAID_FIRST, _LAID_MUCH, _LAID_MOST = 20_000, 500_000, 20_000_000
+_LAID_FIRST, _LAID_MUCH, _LAID_MOST = 20_000, 500_000, 4_000_000
 #: A lane that hands on so many times what comes, and as many events as no batch holds back, is none that fills.
 _SURELY, _LAID_LEAST = 3.0, 1_000
+
+#: Where more than so many events wait in all lanes, hours stop to go on in one world: what waits in it is carried on without it.
+_CROWD = 500_000
 
 #: For so long after an hour that is played as it is its schedules fire on, at first.
 _FOLLOWING_NS = 6 * 3_600 * 10**9
@@ -143,7 +145,7 @@ class Player:
         group, warm = cut.groups[number], cut.warm_ns
         part = self._part_ns(-(-group.part_ns // shorter), warm, full)
         label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
-        laid = {lane: self._first_guess(lane, max(warm, part)) for lane in full}
+        laid = self._guessed(full, max(warm, part))
         rate = cut.events_a_ns(group)
         look_ns = _BETWEEN / rate if rate else math.inf
         while True:
@@ -156,12 +158,12 @@ class Player:
                 break
             for lane in dry:
                 self.rates[lane] = max(self.rates.get(lane, 0.0), kept.least_rate(lane))
-                laid[lane] = max(4 * laid[lane], self._first_guess(lane, max(warm, part)))
+                laid[lane] = max(4 * laid[lane], self._guessed((lane,), max(warm, part))[lane])
                 if laid[lane] > _LAID_MOST:
-                    raise OurFault("a lane cannot be kept full")
-            if max(laid.values()) * (1 + PARTS) > _LAID_MUCH:
+                    raise self._too_large()
+            if max(max(laid.values()) * (1 + PARTS), sum(laid.values())) > _LAID_MUCH:
                 warm, part = self._hasty(warm, part, full)
-                laid = {lane: self._first_guess(lane, max(warm, part)) for lane in full}
+                laid = self._guessed(full, max(warm, part))
         for lane in full if found.flows else ():
             self._full_at(lane, max(float(f.gone[lane]) for f in found.flows))
         return found
@@ -173,7 +175,7 @@ class Player:
         group = cut.groups[number]
         length = cut.warm_ns + group.part_ns * PARTS
         laid = {lane: int(_SURELY * rate * length) + _LAID_LEAST for lane, rate in come.items()}
-        laid |= {lane: self._first_guess(lane, length) for lane in full}
+        laid |= self._guessed(full, length)
         if sum(laid.values()) > _LAID_MUCH:
             return set()
         built = self._laid_out(cut, group, length, f"group {number} cleared", laid, parts=1).built
@@ -213,15 +215,29 @@ class Player:
         lasts = whole[0] + whole[1] * PARTS
         return whole if all(lasts * self.rates.get(lane, 0.0) < _LAID_MOST / 2 for lane in full) else (warm, part)
 
-    def _first_guess(self, lane: int, length: int) -> int:
-        """How many events keep a lane full for so long, ns, with some to spare."""
-        least = _LAID_LEAST if lane in self.seen_full else _LAID_FIRST
-        return min(_LAID_MOST, max(least, int(1.5 * self.rates.get(lane, 0.0) * length)))
+    def _guessed(self, lanes: Collection[int], length: int) -> dict[int, int]:
+        """How many events keep each lane full for so long, ns, with some to spare."""
+        # Of very many lanes each gets few at first: all of them together are in memory at once.
+        unknown = min(_LAID_FIRST, max(_LAID_LEAST, _LAID_MUCH // max(1, len(lanes))))
+        least = {lane: _LAID_LEAST if lane in self.seen_full else unknown for lane in lanes}
+        return {n: min(_LAID_MOST, max(least[n], int(1.5 * self.rates.get(n, 0.0) * length))) for n in lanes}
 
     def _full_at(self, lane: int, rate: float) -> None:
         """A lane that is full has handed on so many events a ns."""
         self.rates[lane] = max(self.rates.get(lane, 0.0), rate)
         self.seen_full.add(lane)
+
+    def _lacking(self, kept: KeptFull, held: Mapping[int, float]) -> dict[int, int]:
+        """Lanes that have run dry, and how much may be laid into them at the most: no more than they hold and what has come since."""
+        most = {n: min(_LAID_MOST, held[n] + kept.came(n)) for n in self._dry(kept.built, kept.most)}
+        return {n: math.ceil(count) for n, count in most.items() if kept.most[n] < count}
+
+    def _lays_more(self, kept: KeptFull, held: Mapping[int, float]) -> bool:
+        """Have more laid into lanes that have run dry; False where none lacks any."""
+        lacking = self._lacking(kept, held)
+        for lane, most in lacking.items():
+            kept.most[lane] = min(4 * kept.most[lane], 2 * most)
+        return bool(lacking)
 
     def _dry(self, built: Built, full: Iterable[int]) -> list[int]:
         return [lane for lane in full if ran_dry(built, self.lanes[lane])]
@@ -299,7 +315,7 @@ class Player:
     def hours(self, cut: Cut, course: Course, part: int, whole: Sequence[Tap]) -> list[Hours]:
         """Segments as they are, one after the other in a world of their own, as far as a course goes."""
         first, whole = cut.segments[course.first], [*cut.ticks, *whole]
-        read_from, ends = cut.segments[course.number].start_ns, cut.segments[course.number].end_ns
+        ends = cut.segments[course.number].end_ns
         start = first.start_ns - min(max(cut.warm_ns, self._longest_run(whole)), first.start_ns)
         taps = [replace(t, stretches=clipped(t, start, self.month.clock.length_ns)) for t in cut.apart_from_ticks]
         # Room for all of the month that may follow is not bounded by what is played of it.
@@ -307,26 +323,23 @@ class Player:
         self._may_play(int(min(1e18, coming)))
         # Firings of a few hours mostly do; a schedule may have millions.
         until = ends + _FOLLOWING_NS
-        full = sorted(course.full)
-        laid = {lane: self._first_guess(lane, ends - start) for lane in full}
+        full, lines = sorted(course.full), [lane for lane in course.full if not self.lanes[lane].holds_apart]
+        # What is kept apart is laid anew before each segment; into a line of calls all is laid at once.
+        longest = max(s.end_ns - s.start_ns for s in cut.segments[course.first : course.number + 1])
+        laid = self._guessed(full, max(longest, first.start_ns - start)) | self._guessed(lines, ends - start)
+        laid = {n: min(count, max(_LAID_LEAST, int(2 * course.held[n]))) for n, count in laid.items()}
         while True:
             firings = [replace(t, stretches=clipped(t, start, min(until, self.month.clock.length_ns))) for t in whole]
             lasting = self.month.length_ns - start
             plan = _lasting((*taps, *firings), lasting, self.month.happenings.since(start))
             built = self._begin(plan, f"hour {course.number} part {part}" + "".join(f" {lane}" for lane in full))
-            for lane, count in laid.items():
-                lay(built, self.lanes[lane], count, plan.taps)
-            if read_from > start:
-                play(built, read_from - start, self._heard)
-            found = self._play_on(built, cut, course, start, until if firings else None)
-            if found is None:
-                until = self.month.clock.length_ns
-                continue
-            dry = self._dry(built, full)
-            if not dry or all(laid[lane] >= _LAID_MOST for lane in dry):
+            kept = KeptFull(built, self.lanes, laid, 1, plan.taps)
+            found = self._play_on(kept, cut, course, start, until if firings else None)
+            if found is not None:
                 break
-            for lane in dry:
-                laid[lane] = min(_LAID_MOST, laid[lane] * 4)
+            if not self._lays_more(kept, course.held):
+                until = self.month.clock.length_ns
+            laid = kept.most
         self._count(built)
         self.in_hours += events_so_far(built.world)
         at = course.number
@@ -341,12 +354,21 @@ class Player:
             raise Dearer
         return found
 
-    def _play_on(self, built: Built, cut: Cut, course: Course, start: int, until: int | None) -> list[Hours] | None:
+    def _play_on(self, kept: KeptFull, cut: Cut, course: Course, start: int, until: int | None) -> list[Hours] | None:
         """Play the segments of a course, and read them by themselves or together.
 
-        None where they last longer than ``until``, ns since the month's start, when their firings end.
+        None where they last longer than ``until``, ns since the month's start, when their firings end, and where a lane runs dry.
         """
-        found: list[Hours] = []
+        built, found = kept.built, list[Hours]()
+        # Where lanes are kept full one segment after the other, also of those not read: no more is laid than each of them takes.
+        stops = [s.start_ns for s in cut.segments[course.first : course.number + 1]]
+        for stop in stops if course.full else stops[-1:]:
+            kept.again()
+            if stop > start:
+                play(built, stop - start, self._heard)
+            # What runs dry before anything is read gets more from here on.
+            self._lays_more(kept, course.held)
+        kept.again()
         before, at, read = _Instant.of(built, self.lanes, first=True), course.number, course.number
         while True:
             if until is not None and cut.segments[at].end_ns > until:
@@ -354,14 +376,22 @@ class Player:
             play(built, cut.segments[at].end_ns - start, self._heard)
             self._refuse(self.played + events_so_far(built.world))
             self.bounds.hold(self.tried + attempts_so_far(built.world))
+            if self._lacking(kept, course.held):
+                return None
             away, at = self._away(built), at + 1
-            goes_on = at < len(cut.segments) and course.goes_on(at, away)
-            if not goes_on or course.is_apart(at - 1) or course.is_apart(at):
+            goes_on, crowded = at < len(cut.segments) and course.goes_on(at, away), self._crowded(built)
+            if not goes_on or crowded or course.is_apart(at - 1) or course.is_apart(at):
                 now = _Instant.of(built, self.lanes)
                 found.append(self._hours_read(built, before, now, course.full, at - read, away))
                 before, read = now, at
-            if not goes_on or course.is_known(at, found):
+            if not goes_on or course.is_known(at, found, crowded):
                 return found
+            if kept.again():
+                before = _Instant.of(built, self.lanes)
+
+    def _crowded(self, built: Built) -> bool:
+        """Whether so much waits in the lanes of a world that it should not go on."""
+        return bool(self.lanes.counted(built.world)[2].sum() > _CROWD)
 
     def _hours_read(
         self, built: Built, before: _Instant, now: _Instant, full: Mode, segments: int, away: bool
@@ -374,7 +404,7 @@ class Player:
             span.without_lanes_kept_full(units)
         others = np.array([n not in full for n in range(len(self.lanes))], bool)
         found, left = (np.where(others, at.lanes.held, 0.0) for at in (before, now))
-        ages = {n: ages_in(built, lane) for n, lane in enumerate(self.lanes) if left[n] > _FEW}
+        ages = ages_in(built, {n: lane for n, lane in enumerate(self.lanes) if left[n] > _FEW})
         outside = unfinished_outside(built, self.lanes)
         return Hours(
             span, segments, full, found, left, ages, outside, flow.come, flow.gone, flow.handled, flow.run_ns, away
@@ -420,14 +450,17 @@ class Player:
 
     def _refuse(self, played: int) -> None:
         if played > self.most:
-            raise TooLarge(
-                Problem(
-                    f"expects {self.expected:,.0f} events, of which even a sample would play more than {self.most:,}: "
-                    "work is left over for so long, or so many hours differ, that few of them can be left out",
-                    self.model.estate.month,
-                    allowed="--exact plays them all; or less demand, a shorter trace, one plan (--plan)",
-                )
+            raise self._too_large()
+
+    def _too_large(self) -> TooLarge:
+        return TooLarge(
+            Problem(
+                f"expects {self.expected:,.0f} events, of which even a sample would play more than {self.most:,}: "
+                "work is left over for so long, or so many hours differ, that few of them can be left out",
+                self.model.estate.month,
+                allowed="--exact plays them all; or less demand, a shorter trace, one plan (--plan)",
             )
+        )
 
 
 def _lasting(taps: tuple[Tap, ...], length_ns: int, happenings: Happenings = QUIET) -> Arrivals:
