@@ -20,7 +20,7 @@ from echotally.projection.answer import PlayedPlan, Projection
 from echotally.projection.loaded import Loaded, all_sets, load
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_loaded
-from echotally.projection.threads import Progress
+from echotally.projection.threads import MANY, Progress
 from echotally.projection.tried import Trial, trial_of
 from echotally.projection.worth_following import worth_following
 from echotally.rates.card_loading import Offer, candidates
@@ -71,7 +71,9 @@ def check_model(
     _known_codes(loaded)
     whole = Context(loaded.document.path, sets, loaded, *_played(loaded, plan, known, progress), every)
     views = {rule.code: whole.of_a_rule() for rule in RULES.values()}
-    aside = aside and loaded.model.units >= _ASIDE
+    # Of a sample of very many functions each process would hold as much again; threads share it, and take a third longer.
+    crowded = loaded.model.units >= MANY and whole.base is not None and whole.base.confidence is not None
+    aside = aside and loaded.model.units >= _ASIDE and not crowded
     seen = [(rule, views[rule.code], noticed) for rule, found in looked(views, aside, progress) for noticed in found]
     found = [
         _placed(loaded.document, rule, judged(ctx, noticed), _accepted(loaded, rule, noticed), _follow(ctx, noticed))
