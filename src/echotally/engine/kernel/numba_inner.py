@@ -19,6 +19,8 @@ from numba.core.compiler_machinery import register_pass
 from numba.core.registry import cpu_target
 from numba.core.typed_passes import NativeLowering
 
+from echotally.engine.native import stands_together
+
 _OPTIONS: dict[str, Any] = {
     "error_model": "numpy",
     "_nrt": False,
@@ -107,10 +109,20 @@ def _take_in_all(library: Any) -> None:
         _optimize(library)
         library._final_module.verify()
         library._verify_declare_only_symbols()
-        library.object_code = library._codegen._tm.emit_object(library._final_module)
+        library.object_code = _emitter(library._codegen).emit_object(library._final_module)
         library._finalized = True
 
     library.finalize = finalized
+
+
+def _emitter(codegen: Any) -> Any:
+    """What makes machine code for this processor, as ``native.load`` lays it into memory."""
+    if not stands_together():
+        return codegen._tm
+    target = llvm.Target.from_triple(llvm.get_process_triple())
+    its = {"cpu": codegen._get_host_cpu_name(), "features": codegen._tm_features, "opt": 3, "jit": True}
+    # The default is the small model: whatever is called or read stands within 2 GB.
+    return target.create_target_machine(**its, reloc="pic", codemodel="default")
 
 
 def _as_one(modules: list[Any]) -> Any:
