@@ -13,6 +13,7 @@ import pytest
 from echotally.engine.apart import simulate_month
 from echotally.engine.play import Wanted
 from echotally.engine.sampling.expecting import sent_away
+from echotally.engine.sampling.lanes import KeptFull
 from echotally.engine.sampling.played import EMPTY
 from echotally.engine.sampling.runs import _LONGEST, Past, Runs, remembered_ns
 from echotally.engine.sampling.strata import Cut, Segment
@@ -266,3 +267,37 @@ def test_a_queue_that_is_full_for_an_hour_is_not_played_full_for_a_day(write):
     assert found.confidence.cost[0] <= float(exact.bill.unrounded) <= found.confidence.cost[1]
     for mine, its in zip(found.measured.units, exact.measured.units, strict=True):
         assert its.backlog_peak > 300 and mine.events["succeeded"] == pytest.approx(its.events["succeeded"], rel=0.015)
+
+
+@pytest.mark.parametrize("crowd", [100, 500_000])
+def test_readers_that_share_too_little_room_are_given_no_more_than_waits_for_them(write, monkeypatch, crowd):
+    """Four queues want 5.5 places of five, beside a folder whose pictures hardly ever find one, so that hours go on as they are."""
+    rates = (140, 140, 110, 110)
+    queues = "".join(
+        f'[functions.w{n}]\nmemory = "512 MB"\nrun = "40 s"\ntimeout = "1 min"\ncpu_share = 0\n[queues.q{n}]\n'
+        f'visibility = "2 min"\n[demand.q{n}]\ninto = "queues.q{n}"\nrate = "{rate} /h"\n[[triggers]]\nfrom = "queues.q{n}"\nto = "w{n}"\n'
+        for n, rate in enumerate(rates)
+    )
+    keys = 'push = { first_wait = "5 min", longest_wait = "5 min", give_up = "1 h" }\nconcurrency_limit = 5'
+    loaded = load(write(overloaded("50 /h") + queues, keys=keys))
+    offer, laid, real = loaded.offers["test.plan"], [0], KeptFull.again
+
+    def again(self):
+        laid.append(sum(self.most.values()))
+        return real(self)
+
+    monkeypatch.setattr(KeptFull, "again", again)
+    monkeypatch.setattr("echotally.engine.sampling.stretches._CROWD", crowd)
+    exact = project_plan(loaded, offer, 3, how=Playing(exact=True))
+    found = project_plan(loaded, offer, 3, how=Playing(sampled_from=0, alike=True))
+    assert found.method == "sampled"
+    low, high = found.confidence.left_behind
+    assert low <= exact.totals.left_behind_share <= high
+    both = list(zip(found.measured.units, exact.measured.units, strict=True))
+    # All places are taken nearly all the time: what all of them hand on is what there is room for.
+    done, truly = (sum(u.events["succeeded"] for u in units[1:]) for units in zip(*both, strict=True))
+    assert done == pytest.approx(truly, rel=0.01)
+    # Nobody hands on much more than ever came: once one of them did twice as much, and others nothing.
+    assert all(mine.events["succeeded"] < 1.1 * 744 * rate for (mine, _), rate in zip(both[1:], rates, strict=True))
+    # No more is in memory for them than an hour takes, however much waits; 20,000 of each were, and four times that.
+    assert 0 < max(laid) < 5_000 < max(its.backlog_peak for _, its in both)

@@ -14,13 +14,13 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from echotally.engine import sampling
+from echotally.engine import codes, sampling
 from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS
-from echotally.engine.play import begun
+from echotally.engine.play import begun, play
 from echotally.engine.pools import with_room
 from echotally.engine.sampling.carrying import Carried
 from echotally.engine.sampling.estimate import Effort, Sampler
-from echotally.engine.sampling.lanes import Lanes
+from echotally.engine.sampling.lanes import Lanes, ages_in
 from echotally.engine.sampling.played import Stretch
 from echotally.engine.sketch import LEVELS, level_of
 from echotally.errors import TooLarge
@@ -525,6 +525,33 @@ def test_lanes_that_have_nothing_in_common_go_on_at_their_own_pace(write, monkey
     assert c.events["succeeded"] == pytest.approx(seconds, rel=0.02)
     # An hour at a time in each of the four parts, whatever the third is about; that one is looked at every few minutes.
     assert max(steps[0], steps[1]) < 1.3 * 744 * 4 < steps[2] / 2
+
+
+def test_ages_in_lanes_are_those_of_what_waits_there(write):
+    """A queue, two partitions of a stream and a line of calls, each behind; another queue in which nothing waits."""
+    feeds = {"a": "queues.a", "b": "streams.b", "c": "topics.c", "d": "queues.d"}
+    model = "".join(
+        f'[functions.{n}]\nmemory = "512 MB"\nrun = "10 s"\ninstance_limit = 1\n[{source}]\n[demand.{n}]\ninto = "{source}"\n'
+        f'rate = "{1 if n == "d" else 600} /h"\n[[triggers]]\nfrom = "{source}"\nto = "{n}"\n'
+        for n, source in feeds.items()
+    ).replace("[streams.b]", "[streams.b]\npartitions = 2")
+    keys = 'wait_limit = "5 h"\nscaling = { kind = "polled", every = "30 s", per_instance = 4, step = 4 }'
+    prices = PRICES.replace("gb_seconds", "allocated_gb_seconds")
+    loaded = load(write(model, card=CARD.replace('"runs"', '"allocated"').format(keys=keys, prices=prices)))
+    place = placement_on(loaded.model, loaded.offers, loaded.offers["test.plan"])
+    built = begun(loaded.model, loaded.month.arrivals, place, 1)
+    play(built, 2 * 3_600 * 10**9)
+    lanes, w = Lanes(built), built.world
+    found = ages_in(built, dict(enumerate(lanes)))
+    assert {lane.kind for lane in lanes} == {codes.LAY_QUEUE, codes.LAY_PARTITION, codes.LAY_LINE}
+    for n, lane in enumerate(lanes):
+        if lane.kind == codes.LAY_LINE:
+            came = [c["arrived"] for c in w.calls if c["state"] == codes.WAITING and c["unit"] == lane.units[0]]
+        else:
+            came = [e["at"] for e in w.events if e["state"] == codes.VISIBLE and e["at_source"] == lane.source]
+        ages = sorted((float(w.clock[0]["now"] - at) for at in came), reverse=True)
+        assert len(ages) > 100 or built.sources[lane.source][1].name == "d"
+        assert found[n] == tuple(ages[int(k)] for k in np.linspace(0, len(ages) - 1, 65)) if ages else found[n] == ()
 
 
 def test_lanes_are_in_one_company_that_share_a_unit_directly_or_by_others(write):

@@ -239,7 +239,8 @@ class PartOfMonth:
         if began is not None or kind is None:
             return self.runs.hours(at, at if began is None else began, self._held(full))
         key = (kind, full)
-        known = self.hours.setdefault(key, [])
+        all_known, held = self.hours.setdefault(key, []), self._held(full)
+        known = [hours for hours in all_known if hours.may_be_with(held)]
         turn = self.turns.get(key, 0)
         self.turns[key] = turn + 1
         alike = self._members(kind) or [at]
@@ -252,12 +253,12 @@ class PartOfMonth:
                 (self.part, number) if full == EMPTY else None, self._alone(number, full)
             )
             if not self.runs.hands_on(number + 1, found.away):
-                known.append(found)
+                all_known.append(found)
                 return found
             # It is the hours that follow this one that count.
         found = self.runs.hours(at, at, self._held(full))
         if found.segments == 1 and not self.runs.hands_on(at + 1, found.away):
-            known.append(found)
+            all_known.append(found)
         else:
             self.goes_on.add(key)
         return found

@@ -57,6 +57,10 @@ class Hours(Struct):
     run_ns: NDArray[np.float64]
     away: bool
 
+    def may_be_with(self, held: Mapping[int, float]) -> bool:
+        """Whether these hours could be where full lanes hold so much: none hands on more than it holds and what comes."""
+        return all(self.gone[lane] <= count + self.come[lane] + 1 for lane, count in held.items())
+
 
 class Course(Struct, frozen=True):
     """Which hours are played as they are: ``number`` is the segment from which on they are read, ``first`` the one in which their world

@@ -118,7 +118,7 @@ class Runs(Struct):
     def hours(self, at: int, began: int, held: Mapping[int, float]) -> Hours:
         """Segment ``at`` of the run that began with segment ``began``, and maybe some that follow it; ``held`` is left over in lanes."""
         full = frozenset(held)
-        found = self.going_on(at, began) or self._like_it(at, began, full) or self._played(at, began, full, held)
+        found = self.going_on(at, began) or self._like_it(at, began, held) or self._played(at, began, full, held)
         self.ahead.pop(at, None)
         self.last = found, at + found.segments
         return found
@@ -132,10 +132,10 @@ class Runs(Struct):
             return hours if past == self.past.of(at, began, hours.full) else None
         return None
 
-    def _like_it(self, at: int, began: int, full: Mode) -> Hours | None:
+    def _like_it(self, at: int, began: int, held: Mapping[int, float]) -> Hours | None:
         """Hours with the same past, in turn, where there are enough of them."""
-        key = self.past.of(at, began, full)
-        known = self.known.get(key, [])
+        key = self.past.of(at, began, frozenset(held))
+        known = [hours for hours in self.known.get(key, []) if hours.may_be_with(held)]
         if not self.is_enough(at, began, known):
             return None
         self.turns[key] += 1

@@ -55,6 +55,8 @@ _CROWD = 500_000
 _FOLLOWING_NS = 6 * 3_600 * 10**9
 #: What is foreseen must be so many times too much: parts differ a little.
 _FORESEEN = 1.1
+#: So many standard deviations of what came are chance.
+_CHANCE = 3.0
 #: What is left of fewer events is not looked at more closely.
 _FEW = 10
 
@@ -229,14 +231,20 @@ class Player:
 
     def _lacking(self, kept: KeptFull, held: Mapping[int, float]) -> dict[int, int]:
         """Lanes that have run dry, and how much may be laid into them at the most: no more than they hold and what has come since."""
-        most = {n: min(_LAID_MOST, held[n] + kept.came(n)) for n in self._dry(kept.built, kept.most)}
-        return {n: math.ceil(count) for n, count in most.items() if kept.most[n] < count}
+        found = {}
+        for n in self._dry(kept.built, kept.most):
+            came = kept.came(n)
+            most = math.ceil(min(_LAID_MOST, held[n] + came))
+            # As many more or fewer come by chance.
+            if kept.most[n] < most - _CHANCE * came**0.5:
+                found[n] = most
+        return found
 
     def _lays_more(self, kept: KeptFull, held: Mapping[int, float]) -> bool:
         """Have more laid into lanes that have run dry; False where none lacks any."""
         lacking = self._lacking(kept, held)
         for lane, most in lacking.items():
-            kept.most[lane] = min(4 * kept.most[lane], 2 * most)
+            kept.most[lane] = min(4 * kept.most[lane], most)
         return bool(lacking)
 
     def _dry(self, built: Built, full: Iterable[int]) -> list[int]:
@@ -327,7 +335,8 @@ class Player:
         # What is kept apart is laid anew before each segment; into a line of calls all is laid at once.
         longest = max(s.end_ns - s.start_ns for s in cut.segments[course.first : course.number + 1])
         laid = self._guessed(full, max(longest, first.start_ns - start)) | self._guessed(lines, ends - start)
-        laid = {n: min(count, max(_LAID_LEAST, int(2 * course.held[n]))) for n, count in laid.items()}
+        # Never more than waits there: what one lane hands on beyond that would be taken from the room of others.
+        laid = {n: min(count, math.ceil(course.held[n])) for n, count in laid.items()}
         while True:
             firings = [replace(t, stretches=clipped(t, start, min(until, self.month.clock.length_ns))) for t in whole]
             lasting = self.month.length_ns - start
