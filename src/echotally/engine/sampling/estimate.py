@@ -35,6 +35,7 @@ from echotally.engine.watch import Bounds
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
+from echotally.rates.unit_settings import run_ns
 
 #: A lane's growth is told from none where it is this many standard errors of its parts away.
 _SURE = 3.0
@@ -122,7 +123,7 @@ def _sampled(sampler: Sampler) -> Sampled:
         for name, loss in known_losses(model, placement).items()
         if not (loss.unless_throttled and name in throttled)
     }
-    untold = _left_out(parts)
+    untold = _left_out(parts) | _taken_again(sampler)
     for part in parts:
         part.knows(losses)
     whole = Total.mean(parts, hours).measured(model)
@@ -146,6 +147,25 @@ def _left_out(parts: list[Total]) -> frozenset[str]:
             found.add(units[n].function)
             for part, less in zip(parts, each, strict=True):
                 part.left[n] += max(0.0, less)
+    return frozenset(found)
+
+
+def _taken_again(sampler: Sampler) -> frozenset[str]:
+    """Functions whose runs outlast the time for which messages stay hidden, where such are left over.
+
+    How often one is taken again while it is being handled hangs on when the runs of all others begin and end, which may lock into
+    each other for a month; a stretch of an hour begins with its own.
+    """
+    found, model = set(), sampler.model
+    for lane in (sampler.player.lanes[n] for n in sampler.been_full):
+        _, source = sampler.player.first.sources[lane.source]
+        if source.kind is not SourceKind.QUEUES:
+            continue
+        for trigger in (t for t in model.triggers if t.from_ == source):
+            function, plan = model.functions[trigger.to], sampler.placement[trigger.to].plan
+            run = run_ns(function, plan, function.run.mean, model.items_of(trigger))
+            if min(run, function.timeout) > model.queues[source.name].visibility:
+                found.add(trigger.to)
     return frozenset(found)
 
 
@@ -190,6 +210,8 @@ class Sampler:
         self.whole: list[Tap] = []
         self.modes: dict[tuple[int, Mode], Mode] = {}
         self.critical: set[str] = set()
+        #: Lanes that held work left over at some time.
+        self.been_full: set[int] = set()
         self.feeding: dict[int, list[tuple[int, float]] | None] = {}
         self.coming: dict[tuple[int, int], float] = {}
         self.bursts: dict[int, float] = {}

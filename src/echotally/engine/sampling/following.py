@@ -152,7 +152,9 @@ class PartOfMonth:
 
     def _full(self) -> Mode:
         # Less than an event is what rounding leaves.
-        return frozenset(n for n, c in self.carried.items() if c.came and c.held >= 1.0)
+        found = frozenset(n for n, c in self.carried.items() if c.came and c.held >= 1.0)
+        self.sampler.been_full |= found
+        return found
 
     def _move(self, group: int, full: Mode, company: int, now: int, step: int) -> None:
         """Let the full lanes of a company go on from ``now`` for so many ns."""
