@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import random
+import weakref
 from decimal import Decimal
 
 import pytest
@@ -16,7 +17,7 @@ from echotally.engine.machines import HERE
 from echotally.errors import BadInput, Problem, TooLarge
 from echotally.model.writing import with_values
 from echotally.output.studies.choose_view import choose_json, choose_verdict
-from echotally.projection.answer import PlayedPlan
+from echotally.projection.answer import PlayedPlan, RefusedPlan
 from echotally.projection.loaded import load
 from echotally.projection.project import project
 from echotally.projection.trial import Trials
@@ -400,3 +401,29 @@ def test_a_size_that_misses_a_target_by_more_is_none_though_it_saves_money_and_t
     then, now = fewer.misses[0], found.chosen.misses[0]
     assert then.of == now.of and then.found > now.found and len(fewer.misses) == len(found.chosen.misses)
     assert fewer.bill.unrounded < found.chosen.bill.unrounded
+
+
+@pytest.mark.parametrize("rough", [False, True])
+def test_what_was_played_of_a_month_that_is_too_large_is_let_go(estate, monkeypatch, rough):
+    class World:
+        """What had been played."""
+
+    path = estate(SIZED, *[RUNS.format(name=name, calls="1", seconds="0", free=0) for name in ("a", "b")])
+    worlds, alive = [], []
+
+    def refused(*_, how, **more):
+        alive.append([its() for its in worlds if its()])
+        world = World()
+        worlds.append(weakref.ref(world))
+        raise TooLarge("a month of so many events")
+
+    monkeypatch.setattr(assigned, "project_plan", refused)
+    monkeypatch.setattr(AssignedMonths, "large", True)
+    loaded = load(path)
+    months = AssignedMonths(loaded, 7, lambda month, _: month)
+    for plan in ("c.a", "c.b"):
+        assert isinstance(months.try_out(dict.fromkeys(loaded.model.functions, plan), rough=rough), RefusedPlan)
+    # As a sample first, then itself: each after what was there before is gone.
+    assert len(worlds) == (4 if rough else 2) and not any(alive)
+    with pytest.raises(TooLarge, match="so many events"):
+        months.play(dict.fromkeys(loaded.model.functions, "c.a"))

@@ -121,15 +121,18 @@ class AssignedMonths(Generic[Seen]):
             sampled_from=start, effort=effort, alike=True, cores=cores or cpu_count() or 1, quantities_only=lean
         )
         on_plan = partial(project_plan, how=how)
+        found: PlanProjection | None = None
         try:
             found = self.places.run(tell, on_plan, self.placed(assignment, sets), offer, self.seed)
         except TooLarge as error:
-            if start is None:
-                self._too_large.setdefault(tuple(assignment.values()), error)
-                found = RefusedPlan.unplayed(offer, error.problems[0].message)
-            else:
-                # Of hours that hand work on a sample may play more than the month has.
-                found = self.try_out(assignment, sets, tell=tell, cores=cores, lean=lean)
+            # Anew: where it was raised, whatever had been played stands on the stack that it holds.
+            too_large = TooLarge(list(error.problems))
+        if found is None and start is None:
+            self._too_large.setdefault(tuple(assignment.values()), too_large)
+            found = RefusedPlan.unplayed(offer, too_large.problems[0].message)
+        elif found is None:
+            # Of hours that hand work on a sample may play more than the month has.
+            found = self.try_out(assignment, sets, tell=tell, cores=cores, lean=lean)
         with self._lock:
             self.played += 1
             # Sizes are tried once each; plans are compared again and again.

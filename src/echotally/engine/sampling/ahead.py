@@ -69,10 +69,14 @@ class Ahead:
         try:
             found, its = future.result()
         except (TooLarge, Dearer):
-            # The player comes to that itself, or it does not: what it has played before counts as well.
-            return play(self._player)
+            its = None
         finally:
             self._begin_some()
+        if its is None:
+            # With what it failed on goes all that was played; the player comes to that itself, or it does not: what it has played
+            # before counts as well.
+            del future
+            return play(self._player)
         self._player.takes(its)
         return cast(Result, found)
 
