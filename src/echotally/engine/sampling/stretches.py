@@ -388,7 +388,7 @@ class Player:
             if self._lacking(kept, course.held):
                 return None
             away, at = self._away(built), at + 1
-            goes_on, crowded = at < len(cut.segments) and course.goes_on(at, away), self._crowded(built)
+            goes_on, crowded = at < len(cut.segments) and course.goes_on(at, away), self._crowded(kept)
             if not goes_on or crowded or course.is_apart(at - 1) or course.is_apart(at):
                 now = _Instant.of(built, self.lanes)
                 found.append(self._hours_read(built, before, now, course.full, at - read, away))
@@ -398,9 +398,10 @@ class Player:
             if kept.again():
                 before = _Instant.of(built, self.lanes)
 
-    def _crowded(self, built: Built) -> bool:
-        """Whether so much waits in the lanes of a world that it should not go on."""
-        return bool(self.lanes.counted(built.world)[2].sum() > _CROWD)
+    def _crowded(self, kept: KeptFull) -> bool:
+        """Whether so much waits in lanes that nobody keeps full that their world should not go on."""
+        _, _, waiting = self.lanes.counted(kept.built.world)
+        return float(np.delete(waiting, list(kept.most)).sum()) > _CROWD
 
     def _hours_read(
         self, built: Built, before: _Instant, now: _Instant, full: Mode, segments: int, away: bool
