@@ -603,3 +603,21 @@ def test_how_often_messages_are_taken_again_by_runs_that_outlast_their_hiding_is
     low, high = found.confidence.left_behind
     assert low <= truth.left_behind_share <= high and (high - low < 0.1) == told
     assert found.untold == (() if told else ("w0",))
+
+
+def test_where_queues_empty_and_fill_by_turns_a_month_is_played_and_not_told(write):
+    """Three queues by day and by night want most of three places; a sample had them do twice what ever came, a quarter too dear."""
+    by_day = "day_shape = [" + ", ".join(["0.3"] * 8 + ["2.6"] * 8 + ["0.2"] * 8) + "]"
+    model = "".join(
+        f'[functions.w{n}]\nmemory = "512 MB"\nrun = "20 s"\ncpu_share = 0\n[queues.q{n}]\nvisibility = "3 min"\n'
+        f'[demand.q{n}]\ninto = "queues.q{n}"\nrate = "{rate} /h"\n{shape}\n[[triggers]]\nfrom = "queues.q{n}"\nto = "w{n}"\n'
+        f"batch = {batch}\n"
+        for n, (rate, shape, batch) in enumerate(((80, "", 1), (425, by_day, 2), (196, "", 5)))
+    )
+    loaded, offer = one_plan(write, model, keys="concurrency_limit = 3")
+    exact = project_plan(loaded, offer, 3, how=Playing(exact=True))
+    found = project_plan(loaded, offer, 3, how=Playing(sampled_from=0))
+    assert found.method == "exact" and figures(found) == figures(exact)
+    # A small sample for comparison stays none where it does not tell.
+    with pytest.raises(TooLarge, match="a sample does not tell what becomes of them"):
+        project_plan(loaded, offer, 3, how=Playing(sampled_from=0, alike=True))

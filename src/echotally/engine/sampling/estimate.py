@@ -32,6 +32,7 @@ from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, ex
 from echotally.engine.sampling.stretches import Dearer, Player
 from echotally.engine.sampling.totals import Span, Total
 from echotally.engine.watch import Bounds
+from echotally.errors import Problem, TooLarge
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
 from echotally.rates.card_loading import Offer
@@ -91,7 +92,7 @@ def sample(
     progress: Callable[[float], None] | None = None,
     effort: Effort = USUAL,
 ) -> Sampled:
-    """Sample a month. Raises ``TooLarge`` where even the sample would play more than ``effort`` allows."""
+    """Sample a month. Raises ``TooLarge`` where the sample would play more than ``effort`` allows, or does not tell the month."""
     return _sampled(Sampler(model, month, placement, seed, progress, effort))
 
 
@@ -103,8 +104,8 @@ def sample_unless_dearer(
     progress: Callable[[float], None] | None = None,
     effort: Effort = USUAL,
 ) -> Sampled | None:
-    """As ``sample``; None where work left over does not clear, so that most of a month that can be played would be played several
-    times.
+    """As ``sample``; of a month that can be played None where work left over does not clear, so that most of it would be played several
+    times, or where the sample does not tell it.
     """
     sampler = Sampler(model, month, placement, seed, progress, effort)
     sampler.player.stubborn = sampler.expected > sampler.player.most
@@ -248,6 +249,8 @@ class Sampler:
         for part in range(PARTS):
             one = followed.pop(0)
             total = one.follow()
+            if one.hands_on_too_much():
+                raise self._untellable()
             self.ahead.forget(one.likely_hours())
             total.add_apart(apart, still)
             hours.append(total.gives_its_hours())
@@ -260,6 +263,19 @@ class Sampler:
             self.progress.done = 0.5 + 0.5 * (part + 1) / PARTS
         return found, Hourly.mean(hours)
 
+    def _untellable(self) -> Exception:
+        """Where the month itself can be played, it is."""
+        if not self.player.stubborn:
+            return Dearer()
+        return TooLarge(
+            Problem(
+                f"expects {self.expected:,.0f} events, of which a sample does not tell what becomes of them: work left over in "
+                "several places takes the room they share by turns",
+                self.model.estate.month,
+                allowed="--exact plays them all; or less demand, more room, one plan (--plan)",
+            )
+        )
+
     def stretch(self, group: int, full: Mode) -> Stretch:
         """A group's stretch with some lanes full, played once."""
         if (group, full) not in self.stretches:
@@ -267,11 +283,16 @@ class Sampler:
             self.stretches[group, full] = self.ahead.asked((group, full), play)
         return self.stretches[group, full]
 
-    def _whole_stretch(self, group: int, full: Mode) -> Stretch:
-        """The same, to its end where it was cut short for a lane that fills."""
-        if self.stretch(group, full).filling:
+    def whole_stretch(self, group: int, full: Mode) -> Stretch:
+        """The same, to its end where it was cut short."""
+        if len(self.stretch(group, full).flows) < PARTS:
             self.stretches[group, full] = self.player.stretch(self.cut, group, full, patient=True)
         return self.stretches[group, full]
+
+    def sends_away(self, group: int, full: Mode) -> bool:
+        """Whether in a group, beside lanes that hold work, so much is sent away that its stretch is not worth playing to its end."""
+        played = self.stretch(group, self.mode(group, full))
+        return played.away and len(played.flows) < PARTS
 
     def flagged(self) -> set[int]:
         """Groups in which work sent away for lack of room does not clear."""
@@ -300,7 +321,8 @@ class Sampler:
                 suspicious -= self._keep_up(group, now, suspicious)
                 more |= {lane for lane in sorted(suspicious) if self._outgrows(group, now | more | {lane}, lane)}
                 if not more:
-                    self._whole_stretch(group, now)
+                    if played.filling:
+                        self.whole_stretch(group, now)
                     break
                 now = now | more
             self.modes[key] = now
@@ -339,7 +361,7 @@ class Sampler:
                 return net > 0
             self.stretches[group, full] = self.player.stretch(self.cut, group, full, patient=True)
         # Cut short where a third lane fills: what this one does is wanted all the same.
-        net, noise = self._net(group, self._whole_stretch(group, full), lane)
+        net, noise = self._net(group, self.whole_stretch(group, full), lane)
         if abs(net) <= _SURE * noise:
             self.critical |= {self.player.first.units[u].function for u in self.player.lanes[lane].units}
         return net > -_SURE * noise

@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from echotally.engine.sampling.estimate import Sampler
 
 Array = NDArray[np.float64]
+#: More than this share of all that comes to lanes must not be told of events that never came.
+_BEYOND = 0.05
 
 
 class PartOfMonth:
@@ -53,6 +55,8 @@ class PartOfMonth:
         self.waits: dict[int, list[tuple[float, float, float, float]]] = {}
         self.lags: dict[int, list[tuple[float, float, float]]] = {}
         self.companies: dict[Mode, dict[int, list[int]]] = {}
+        #: Events that stretches with full lanes hand on beyond what those lanes hold: they run empty before their step is over.
+        self.beyond = 0.0
 
     def follow(self) -> Total:
         """Segment after segment; then everything that was played is weighed by the time it stands for."""
@@ -60,7 +64,7 @@ class PartOfMonth:
         segments, at = self.cut.segments, 0
         while at < len(segments):
             # A flagged group leaves work that does not clear within its hour, so its hours depend on those before.
-            if self.began is not None or segments[at].kind is not None or segments[at].group in self.runs.flagged:
+            if self.began is not None or segments[at].group in self.runs.flagged or not self._is_steady(at):
                 at += self._as_it_is(at)
             else:
                 self._steady(at)
@@ -112,6 +116,10 @@ class PartOfMonth:
         """Which row of the series an instant belongs to."""
         return int(min(at_ns // (3_600 * 10**9), self.total.series.shape[1] - 1))
 
+    def _is_steady(self, at: int) -> bool:
+        group, full = self.cut.segments[at].group, self._full()
+        return group is not None and not (full and self.sampler.sends_away(group, full))
+
     # -- steady segments ----------------------------------------------------------------------------------------
     def _steady(self, at: int) -> None:
         segment = self.cut.segments[at]
@@ -158,7 +166,8 @@ class PartOfMonth:
 
     def _move(self, group: int, full: Mode, company: int, now: int, step: int) -> None:
         """Let the full lanes of a company go on from ``now`` for so many ns."""
-        flow, lanes = self.sampler.stretch(group, full).flows[self.part], self._companies(full)[company]
+        # Within a segment lanes may have come to be full beside which work is sent away; the next one is played as it is.
+        flow, lanes = self.sampler.whole_stretch(group, full).flows[self.part], self._companies(full)[company]
         for lane in lanes:
             carried = self.carried[lane]
             if not carried.came:
@@ -166,7 +175,9 @@ class PartOfMonth:
             come = self.sampler.come(group, lane, flow.come[lane]) * step
             # Events of a stretch are a sample of what comes: the month's own differ from it as Poisson counts do.
             noise = float(self.random.standard_normal()) * (come * self.sampler.burst(lane)) ** 0.5
-            lot = carried.moves(now, step, max(0.0, come + noise), float(flow.gone[lane]) * step)
+            gone = float(flow.gone[lane]) * step
+            lot = carried.moves(now, step, max(0.0, come + noise), gone)
+            self.beyond += gone - lot.gone
             self._hand_on(lane, step, lot, flow.handled, flow.run_ns)
         for unit in {unit for lane in lanes for unit in self.lanes[lane].units}:
             self._lag(unit, now, step)
@@ -293,6 +304,13 @@ class PartOfMonth:
         # Spread evenly over the month, each part between the others' hours.
         many = min(self.sampler.each[kind], len(members) // PARTS)
         return [members[(len(members) * (2 * (n * PARTS + self.part) + 1)) // (2 * PARTS * many)] for n in range(many)]
+
+    def hands_on_too_much(self) -> bool:
+        """Whether much of what its full lanes hand on never came: they empty and fill by turns, for minutes at a time, and so leave each
+        other room that stretches with all of them full do not have.
+        """
+        came = math.fsum(self.total.source.arrived[source] for source in {lane.source for lane in self.lanes})
+        return self.beyond > _BEYOND * came
 
     # -- the month's end ----------------------------------------------------------------------------------------
     def _ages(self) -> None:

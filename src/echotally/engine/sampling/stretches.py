@@ -142,7 +142,7 @@ class Player:
     def stretch(self, cut: Cut, number: int, full: Mode, patient: bool = False, shorter: int = 1) -> Stretch:
         """A group's stretch with the lanes ``full`` kept full: warmed up, then read part by part.
 
-        It is cut short where a lane fills quickly, unless ``patient``; its parts are so many times ``shorter`` than a group's.
+        It is cut short where a lane fills quickly or work sent away does not clear, unless ``patient``; its parts are so many times ``shorter`` than a group's.
         """
         group, warm = cut.groups[number], cut.warm_ns
         part = self._part_ns(-(-group.part_ns // shorter), warm, full)
@@ -253,7 +253,7 @@ class Player:
     def _read_parts(self, kept: KeptFull, warm: int, part: int, full: Mode, look_ns: float | None) -> Stretch | None:
         """A warm-up and the parts; None as soon as a lane that was to stay full has run dry.
 
-        ``look_ns``: how often it is looked at for lanes that fill, which end it (None: never).
+        ``look_ns``: how often it is looked at for lanes that fill and for work sent away that does not clear, which end it (None: never).
         """
         built = kept.built
         start = LaneState(built, self.lanes)
@@ -262,7 +262,7 @@ class Player:
             if self._dry(built, full):
                 self._count(built)
                 return None
-            if filling or self._hopeless(built):
+            if filling or (look_ns is not None and self._hopeless(built)):
                 self._count(built)
                 return Stretch({}, [], part, set(filling), not filling, filling)
         before, held = forgotten(built, unread=True), LaneState(built, self.lanes)
@@ -280,7 +280,7 @@ class Player:
                 return None
             now = LaneState(built, self.lanes)
             suspicious |= now.suspicious(self.lanes, start, int(built.world.clock[0]["now"])) - full
-            if filling or (number < PARTS and self._hopeless(built)):
+            if filling or (look_ns is not None and number < PARTS and self._hopeless(built)):
                 self._count(built)
                 return Stretch({}, [], part, suspicious, not filling, filling)
             after = Reading.of(built)
