@@ -299,5 +299,5 @@ def test_readers_that_share_too_little_room_are_given_no_more_than_waits_for_the
     assert done == pytest.approx(truly, rel=0.01)
     # Nobody hands on much more than ever came: once one of them did twice as much, and others nothing.
     assert all(mine.events["succeeded"] < 1.1 * 744 * rate for (mine, _), rate in zip(both[1:], rates, strict=True))
-    # No more is in memory for them than an hour takes, however much waits; 20,000 of each were, and four times that.
-    assert 0 < max(laid) < 5_000 < max(its.backlog_peak for _, its in both)
+    # No more is laid than waits there, where 20,000 of each were, and four times that, and again.
+    assert 0 < max(laid) < 1.5 * sum(its.backlog_peak for _, its in both)

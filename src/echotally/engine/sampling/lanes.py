@@ -205,16 +205,25 @@ def _lay(built: Built, lane: Lane, count: int, feeder: tuple[int, int, int]) -> 
 class KeptFull:
     """Lanes that are kept full: before each part of a stretch so much is laid into them that ``most`` of each wait.
 
-    Into a line of calls it is all laid at once, as much as ``parts`` parts take: others may stand in line with it.
+    Into a line of calls it is all laid at once, as much as ``parts`` parts take: others may stand in line with it. ``open_``: what comes
+    to a queue or a partition stands behind what was laid there; else it is kept out.
     """
 
-    def __init__(self, built: Built, lanes: Lanes, most: Mapping[int, int], parts: int, taps: Sequence[Tap]) -> None:
-        self.built, self.lanes = built, lanes
+    def __init__(
+        self,
+        built: Built,
+        lanes: Lanes,
+        most: Mapping[int, int],
+        parts: int,
+        taps: Sequence[Tap],
+        *,
+        open_: bool = False,
+    ) -> None:
+        self.built, self.lanes, self.open = built, lanes, open_
         self._feeders = _Feeders(built, taps) if most else None
         self.most = {n: most[n] * (1 if lanes[n].holds_apart else parts) for n in most}
         self.laid = dict.fromkeys(most, 0)
         self._there, self._since = dict.fromkeys(most, 0), 0
-        self._arrived = np.zeros((2, len(lanes)))
 
     def least_rate(self, n: int) -> float:
         """At least so many events a ns have gone out of lane ``n``, which has run dry.
@@ -224,11 +233,6 @@ class KeptFull:
         """
         now = int(self.built.world.clock[0]["now"])
         return max(self.laid[n] / max(1, now), self._there[n] / max(1, now - self._since))
-
-    def came(self, n: int) -> float:
-        """How many events have come by themselves since what is in lane ``n`` was laid."""
-        arrived, _, _ = self.lanes.counted(self.built.world)
-        return float(arrived[n] - self._arrived[int(self.lanes[n].holds_apart), n])
 
     def again(self) -> bool:
         """Lay into each as much as has gone; returns whether any was laid."""
@@ -243,9 +247,9 @@ class KeptFull:
                 _lay(self.built, lane, more, self._feeders.into(lane))
                 self.laid[n] += more
             self._there[n] = int(waiting[n]) + self.laid[n] - before[n]
-        self._arrived[1], _, _ = self.lanes.counted(self.built.world)
-        if not any(before.values()):
-            self._arrived[0] = self._arrived[1]
+        if self.open:
+            w = self.built.world
+            w.sources["full"], w.partitions["full"] = 0, 0
         return before != self.laid
 
 

@@ -204,17 +204,15 @@ class _OfRun(Course, frozen=True):
 
     def is_known(self, after: int, found: Sequence[Hours], crowded: bool) -> bool:
         """As ``Course.is_known``."""
-        if not (crowded or self.is_apart(after)):
-            return False
+        if crowded or not self.is_apart(after):
+            return crowded
         now, segments = found[-1], self.runs.past.cut.segments
         # Lanes that hold less and less are full no longer than they are.
         if any(now.gone[lane] > now.come[lane] for lane in self.full):
             return True
         # What waits in others mostly does not for long, and rises and falls with the hours; what then still waits is carried on.
         if (now.held > self.runs.much(now, after - now.segments)).any():
-            return crowded or segments[after].start_ns - segments[self.number].start_ns >= _PATIENT_NS
-        if not self.is_apart(after):
-            return False
+            return segments[after].start_ns - segments[self.number].start_ns >= _PATIENT_NS
         key, number = self._key(after), self.number
         known = [*self.runs.known.get(key, ())]
         for hours in found:

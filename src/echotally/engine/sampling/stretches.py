@@ -55,8 +55,6 @@ _CROWD = 500_000
 _FOLLOWING_NS = 6 * 3_600 * 10**9
 #: What is foreseen must be so many times too much: parts differ a little.
 _FORESEEN = 1.1
-#: So many standard deviations of what came are chance.
-_CHANCE = 3.0
 #: What is left of fewer events is not looked at more closely.
 _FEW = 10
 
@@ -229,24 +227,6 @@ class Player:
         self.rates[lane] = max(self.rates.get(lane, 0.0), rate)
         self.seen_full.add(lane)
 
-    def _lacking(self, kept: KeptFull, held: Mapping[int, float]) -> dict[int, int]:
-        """Lanes that have run dry, and how much may be laid into them at the most: no more than they hold and what has come since."""
-        found = {}
-        for n in self._dry(kept.built, kept.most):
-            came = kept.came(n)
-            most = math.ceil(min(_LAID_MOST, held[n] + came))
-            # As many more or fewer come by chance.
-            if kept.most[n] < most - _CHANCE * came**0.5:
-                found[n] = most
-        return found
-
-    def _lays_more(self, kept: KeptFull, held: Mapping[int, float]) -> bool:
-        """Have more laid into lanes that have run dry; False where none lacks any."""
-        lacking = self._lacking(kept, held)
-        for lane, most in lacking.items():
-            kept.most[lane] = min(4 * kept.most[lane], most)
-        return bool(lacking)
-
     def _dry(self, built: Built, full: Iterable[int]) -> list[int]:
         return [lane for lane in full if ran_dry(built, self.lanes[lane])]
 
@@ -331,24 +311,26 @@ class Player:
         self._may_play(int(min(1e18, coming)))
         # Firings of a few hours mostly do; a schedule may have millions.
         until = ends + _FOLLOWING_NS
-        full, lines = sorted(course.full), [lane for lane in course.full if not self.lanes[lane].holds_apart]
-        # What is kept apart is laid anew before each segment; into a line of calls all is laid at once.
-        longest = max(s.end_ns - s.start_ns for s in cut.segments[course.first : course.number + 1])
-        laid = self._guessed(full, max(longest, first.start_ns - start)) | self._guessed(lines, ends - start)
-        # Never more than waits there: what one lane hands on beyond that would be taken from the room of others.
-        laid = {n: min(count, math.ceil(course.held[n])) for n, count in laid.items()}
+        # What waits there, before each segment, and what comes stands behind it: none hands on what never came, and takes room by it.
+        # Into a line of calls, which has no end that is told, so much is laid that it stays full.
+        full = sorted(course.full)
+        laid = {lane: min(_LAID_MOST, math.ceil(held)) for lane, held in course.held.items()}
+        laid |= self._guessed([lane for lane in full if not self.lanes[lane].holds_apart], ends - start)
         while True:
             firings = [replace(t, stretches=clipped(t, start, min(until, self.month.clock.length_ns))) for t in whole]
             lasting = self.month.length_ns - start
             plan = _lasting((*taps, *firings), lasting, self.month.happenings.since(start))
             built = self._begin(plan, f"hour {course.number} part {part}" + "".join(f" {lane}" for lane in full))
-            kept = KeptFull(built, self.lanes, laid, 1, plan.taps)
+            kept = KeptFull(built, self.lanes, laid, 1, plan.taps, open_=True)
             found = self._play_on(kept, cut, course, start, until if firings else None)
-            if found is not None:
-                break
-            if not self._lays_more(kept, course.held):
+            if found is None:
                 until = self.month.clock.length_ns
-            laid = kept.most
+                continue
+            dry = [lane for lane in self._dry(built, full) if not self.lanes[lane].holds_apart]
+            if not dry or all(laid[lane] >= _LAID_MOST for lane in dry):
+                break
+            for lane in dry:
+                laid[lane] = min(_LAID_MOST, 4 * laid[lane])
         self._count(built)
         self.in_hours += events_so_far(built.world)
         at = course.number
@@ -366,17 +348,15 @@ class Player:
     def _play_on(self, kept: KeptFull, cut: Cut, course: Course, start: int, until: int | None) -> list[Hours] | None:
         """Play the segments of a course, and read them by themselves or together.
 
-        None where they last longer than ``until``, ns since the month's start, when their firings end, and where a lane runs dry.
+        None where they last longer than ``until``, ns since the month's start, when their firings end.
         """
         built, found = kept.built, list[Hours]()
-        # Where lanes are kept full one segment after the other, also of those not read: no more is laid than each of them takes.
+        # Where lanes hold work one segment after the other, also of those not read: they hold it all the time.
         stops = [s.start_ns for s in cut.segments[course.first : course.number + 1]]
         for stop in stops if course.full else stops[-1:]:
             kept.again()
             if stop > start:
                 play(built, stop - start, self._heard)
-            # What runs dry before anything is read gets more from here on.
-            self._lays_more(kept, course.held)
         kept.again()
         before, at, read = _Instant.of(built, self.lanes, first=True), course.number, course.number
         while True:
@@ -385,8 +365,6 @@ class Player:
             play(built, cut.segments[at].end_ns - start, self._heard)
             self._refuse(self.played + events_so_far(built.world))
             self.bounds.hold(self.tried + attempts_so_far(built.world))
-            if self._lacking(kept, course.held):
-                return None
             away, at = self._away(built), at + 1
             goes_on, crowded = at < len(cut.segments) and course.goes_on(at, away), self._crowded(kept)
             if not goes_on or crowded or course.is_apart(at - 1) or course.is_apart(at):
@@ -399,9 +377,9 @@ class Player:
                 before = _Instant.of(built, self.lanes)
 
     def _crowded(self, kept: KeptFull) -> bool:
-        """Whether so much waits in lanes that nobody keeps full that their world should not go on."""
+        """Whether so much more waits in lanes than was laid into them that their world should not go on."""
         _, _, waiting = self.lanes.counted(kept.built.world)
-        return float(np.delete(waiting, list(kept.most)).sum()) > _CROWD
+        return float(waiting.sum()) > _CROWD + sum(kept.most.values())
 
     def _hours_read(
         self, built: Built, before: _Instant, now: _Instant, full: Mode, segments: int, away: bool
