@@ -10,7 +10,7 @@ import pytest
 from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretch, Stretches
-from echotally.engine.sampling import eventful, strata, stretches
+from echotally.engine.sampling import eventful, hours, player, strata
 from echotally.model.sources import SourceRef
 from echotally.projection.loaded import load
 from echotally.projection.playing import Playing
@@ -138,15 +138,15 @@ to = "job"
 """
     loaded = load(write(model, keys="concurrency_limit = 5"))
     told, began = [], []
-    real = stretches.Player._begin
+    real = player.Player.world
 
     def counted(self, plan, label):
         began.append(label)
         return real(self, plan, label)
 
-    monkeypatch.setattr(stretches.Player, "_begin", counted)
-    for following in (0, stretches._FOLLOWING_NS, 10**18):
-        monkeypatch.setattr(stretches, "_FOLLOWING_NS", following)
+    monkeypatch.setattr(player.Player, "world", counted)
+    for following in (0, hours._FOLLOWING_NS, 10**18):
+        monkeypatch.setattr(hours, "_FOLLOWING_NS", following)
         began.clear()
         found = project_plan(loaded, loaded.offers["test.plan"], 1, how=Playing(sampled_from=0, alike=True))
         told.append((figures(found), len(began)))

@@ -22,6 +22,7 @@ from echotally.engine.sampling.carrying import Carried
 from echotally.engine.sampling.estimate import Effort, Sampler
 from echotally.engine.sampling.lanes import Lanes, ages_in
 from echotally.engine.sampling.played import Stretch
+from echotally.engine.sampling.stretches import play_stretch, surely_keeping_up
 from echotally.engine.sketch import LEVELS, level_of
 from echotally.errors import TooLarge
 from echotally.projection.loaded import load, placement_on
@@ -124,9 +125,9 @@ def test_what_a_sample_read_is_gone_when_it_is_done(write):
     gc.disable()
     try:
         sampler.parts()
-        assert len(sampler.stretches) > 1
+        assert len(sampler.steady.stretches) > 1
         # What is large in them is gone with each part.
-        assert not any(stretch.spans for stretch in sampler.stretches.values())
+        assert not any(stretch.spans for stretch in sampler.steady.stretches.values())
         # Nobody looks for cycles: what holds itself would stay.
         del sampler
         assert not any(type(each) is Stretch for each in gc.get_objects())
@@ -361,9 +362,9 @@ def test_a_queue_that_empties_at_once_tells_its_rate_from_a_short_while(write):
     # As long as a group of few events has.
     sampler.cut.groups[0] = replace(sampler.cut.groups[0], part_ns=6 * 3_600 * 10**9)
     came = sampler.cut.groups[0].rates.sum()
-    assert sampler.player.cleared(sampler.cut, 0, frozenset(), {0: came}) == {0}
-    assert sampler.player.cleared(sampler.cut, 0, frozenset(), {0: 600e-9}) == set()
-    found = sampler.player.stretch(sampler.cut, 0, frozenset({0}))
+    assert surely_keeping_up(sampler.player, sampler.cut, 0, frozenset(), {0: came}) == {0}
+    assert surely_keeping_up(sampler.player, sampler.cut, 0, frozenset(), {0: 600e-9}) == set()
+    found = play_stretch(sampler.player, sampler.cut, 0, frozenset({0}))
     assert [1e9 * f.gone[0] for f in found.flows] == pytest.approx([500] * 4, rel=0.01)
     assert sampler.player.played < 43_000_000 / 10
 

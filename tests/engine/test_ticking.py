@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from echotally.demand.clock import month_clock
 from echotally.demand.month import Tap
 from echotally.demand.stretches import Stretches
-from echotally.engine.sampling import estimate, spared_events
+from echotally.engine.sampling import estimate, spared_events, untold
 from echotally.engine.sampling.ticking import MINUTE, Ticks, _may_tick, _ticks, lasting, patterns
 from echotally.model.sources import SourceRef
 from echotally.projection.loaded import load, placement_on
@@ -155,7 +155,7 @@ def part(came: list[float], ended: list[float]) -> SimpleNamespace:
 
 
 @pytest.mark.parametrize(
-    ("came", "ended", "untold"),
+    ("came", "ended", "told"),
     [
         ([1e6, 1e6], [1e6, 1e6], set()),
         # A thousandth is noise, of a few events any share is.
@@ -163,12 +163,12 @@ def part(came: list[float], ended: list[float]) -> SimpleNamespace:
         ([1e6, 1e6], [0.6e6, 1.001e6], {"a"}),
     ],
 )
-def test_what_neither_ended_nor_is_known_to_be_left_is_told_of(came, ended, untold):
+def test_what_neither_ended_nor_is_known_to_be_left_is_told_of(came, ended, told):
     parts = [part(came, ended) for _ in range(4)]
-    assert estimate._left_out(parts) == untold
+    assert untold.left_out(parts) == told
     for each in parts:
         # Nothing is lost: what came and did not end is left over.
-        assert each.left[0] == (came[0] - ended[0] if untold else 0)
+        assert each.left[0] == (came[0] - ended[0] if told else 0)
 
 
 STARVED = """
@@ -195,16 +195,34 @@ to = "second"
 """
 
 
-def test_a_plan_on_which_a_sample_does_not_tell_what_gets_done_says_so_first(write, monkeypatch):
-    path = write(STARVED)
-    monkeypatch.setattr(estimate, "_left_out", lambda *_: frozenset({"second"}))
+@pytest.mark.parametrize(
+    ("rate", "keys", "played", "beside"),
+    [
+        # Two times 2,678,400 s: 42.9 million events are too many to be played one by one, 16.1 million are not.
+        ("8 /s", "", "sampled", False),
+        ("8 /s", "concurrency_limit = 35", "sampled", True),
+        ("3 /s", "", "exact", False),
+    ],
+)
+def test_what_a_sample_does_not_tell_is_played_or_said_first(write, monkeypatch, rate, keys, played, beside):
+    path = write(STARVED.replace("3 /s", rate), keys=keys)
+    monkeypatch.setattr(estimate, "left_out", lambda *_: frozenset({"second"}))
     plan = project_plan(loaded := load(path), loaded.offers["test.plan"], 1, how=Playing(sampled_from=1))
+    assert plan.method == played
+    if played == "exact":
+        assert not plan.untold
+        return
     assert plan.untold == ("second",)
     own, other = sorted(plan.confidence.functions, key=lambda f: f.function != "second")
-    # Any of its events may have ended in any way; of the other function as much is known as ever.
-    assert own.left_behind == (0.0, pytest.approx(1.0, abs=0.01)) and other.left_behind[1] < 0.01
-    assert plan.confidence.left_behind[0] == 0.0 and plan.confidence.left_behind[1] > 0.4
-    monkeypatch.setattr("echotally.engine.sampling.expecting.SAMPLED_FROM", 1_000)
+    # Any of its events may have ended in any way; of the other function as much is known as ever, unless both want 32 of 35 places.
+    assert own.left_behind == (0.0, pytest.approx(1.0, abs=0.01)) and (other.left_behind[1] > 0.01) == beside
+    sure, everything = plan.confidence, plan.totals.events["in"]
+    assert sure.left_behind[0] == 0.0 and sure.left_behind[1] > 0.4 and sure.throttled_share[1] == 1.0
+    assert sure.lost[1] > 0.4 * everything
+    # Each pays half: none of the one's may be handled, or of both.
+    assert sure.cost[0] <= float(plan.bill.unrounded) * (0.01 if beside else 0.51)
+    if beside:
+        return
     said = run_program("project", str(path), cwd=path.parent).stdout.split("Plans side by side")[0]
     assert "less gets done than comes to second: how much less a sample does not tell" in " ".join(said.split())
     answer = json.loads(run_program("project", str(path), "--format", "json", cwd=path.parent).stdout)

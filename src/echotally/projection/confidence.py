@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from decimal import Decimal
 from functools import cached_property
 from statistics import fmean, stdev
 
@@ -18,6 +19,7 @@ from msgspec.structs import replace
 
 from echotally.engine.reading import Measured, UnitMeasured
 from echotally.engine.sampling.knowing import Loss
+from echotally.projection.metering import UnitKey
 from echotally.projection.totals import totals_of
 from echotally.projection.verdict import Check
 
@@ -119,7 +121,8 @@ def expected_count(mean: float, together: float) -> Interval:
 
 class Doubt(Struct, frozen=True, dict=True):
     """How sure a sample is: the month it estimates, its parts' months, the share of the events that was played, losses that are known
-    beforehand, functions that are just critical, and those of which it is not known what gets done (``estimate.Sampled``).
+    beforehand, functions that are just critical, those of which it is not known what gets done and those beside them
+    (``estimate.Sampled``), and what each unit pays.
     """
 
     month: Measured
@@ -128,10 +131,17 @@ class Doubt(Struct, frozen=True, dict=True):
     losses: Mapping[str, Loss]
     critical: frozenset[str]
     untold: frozenset[str] = frozenset()
+    beside: frozenset[str] = frozenset()
+    paid: Mapping[UnitKey, Decimal] = {}
 
-    def cost(self, values: Sequence[float]) -> Interval:
+    def cost(self, values: Sequence[float], function: str | None = None) -> Interval:
         """Of the month's cost."""
-        return interval(values, _OF_CRITICAL if self.critical else _OF_COST)
+        low, high = interval(values, _OF_CRITICAL if self.critical else _OF_COST)
+        # None of theirs may have been handled, or all of it, for what the others cost.
+        for u in self._doubtful(function):
+            paid, done = float(self.paid.get((u.unit.function, u.unit.environment), 0)), u.events["succeeded"]
+            low, high = low - paid, high + paid * max(0, u.events["in"] - done) / max(1, done)
+        return max(0.0, low), high
 
     def waits(self, values: Sequence[float], unit: UnitMeasured) -> Interval:
         """Of the p95 of a unit's waits, s: where waits come in steps parts may agree by chance, so that what lies just
@@ -152,24 +162,31 @@ class Doubt(Struct, frozen=True, dict=True):
             least, most = walking(values)
             low, high = min(low, least), max(high, most)
         # Any of theirs may have ended in any way.
-        for u in [u for u in self._units(self.month, function) if u.unit.function in self.untold]:
+        for u in self._doubtful(function):
             its = _COUNTED[what](u)
-            low, high = max(0.0, low - its), high + u.events["in"] - its
+            # An event may be sent away many times.
+            more = math.inf if what == "throttled" else u.events["in"] - its
+            low, high = max(0.0, low - its), high + more
         return low, high
 
     def _walks(self, function: str | None) -> bool:
         return bool(self.critical) if function is None else function in self.critical
 
     def _waits_walk(self, function: str | None) -> bool:
-        return self._walks(function) or function in self.untold
+        return self._walks(function) or function in self.untold | self.beside
+
+    def _doubtful(self, function: str | None) -> list[UnitMeasured]:
+        """The month's units, of one function or all, of which it is not known what gets done."""
+        return [u for u in self._units(self.month, function) if u.unit.function in self.untold | self.beside]
 
     def lost(self, function: str | None) -> Interval:
         """Of the events lost, dead-lettered, expired or too large."""
         # Where every loss is by a chance that is known, its expectation tells more than four small counts.
         names = {u.unit.function for u in self._units(self.parts[0], function)}
         values = [float(totals_of(self._units(part, function)).lost) for part in self.parts]
-        beside = sum(u.events["expired"] + u.events["too_large"] for u in self._of_parts(function))
-        if not beside and not self._walks(function) and all(n in self.losses for n in names):
+        without_chance = sum(u.events["expired"] + u.events["too_large"] for u in self._of_parts(function))
+        told = not self._walks(function) and not self._doubtful(function)
+        if not without_chance and told and all(n in self.losses for n in names):
             return expected_count(fmean(values), max((self.losses[n].together for n in names), default=1))
         possible = any(n not in self.losses or self.losses[n].chance > 0 for n in names)
         return self.counted("lost", values, function, possible)
@@ -211,7 +228,7 @@ class Doubt(Struct, frozen=True, dict=True):
             return self.waits(values, max(units, key=lambda u: u.waits.p95 or 0.0))
         if check.target == "latency_p95":
             return walking(values) if self._waits_walk(check.function) else interval(values, _OF_WAITS)
-        return self.cost(values)
+        return self.cost(values, check.function)
 
     def _base(self, check: Check) -> float:
         """What a share is a share of: attempts, requests, events in."""

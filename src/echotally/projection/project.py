@@ -176,7 +176,9 @@ def _judge_sample(model: Model, found: Sampled, candidate: Offer, bill: Bill) ->
     # Every part is billed by itself, with its own tiers and allowance, since the scatter of bills is wanted.
     bills = [_billed(model, part, candidate)[1] for part in found.parts]
     of_parts = [check_targets(model, part, its) for part, its in zip(found.parts, bills, strict=True)]
-    doubt = Doubt(found.month, found.parts, found.share, found.losses, found.critical, found.untold)
+    doubt = Doubt(
+        found.month, found.parts, found.share, found.losses, found.critical, found.untold, found.beside, bill.functions
+    )
     refused = [refused_share(model, part) for part in found.parts]
     checks = doubt.checks(check_targets(model, found.month, bill), of_parts)
     return checks, doubt.confidence([float(its.unrounded) for its in bills], refused)

@@ -12,7 +12,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from types import TracebackType
 from typing import Any, TypeVar, cast
 
-from echotally.engine.sampling.stretches import Dearer, Player
+from echotally.engine.sampling.player import Dearer, Player
 from echotally.errors import Stopped, TooLarge
 
 Result = TypeVar("Result")

@@ -17,10 +17,11 @@ from numpy.typing import NDArray
 from echotally.engine import codes
 from echotally.engine.build import stream_seed
 from echotally.engine.sampling.carrying import Carried, Lot
+from echotally.engine.sampling.hours import play_hours
 from echotally.engine.sampling.played import EMPTY, Course, Hours, Mode
+from echotally.engine.sampling.player import Player
 from echotally.engine.sampling.runs import Runs
 from echotally.engine.sampling.strata import PARTS
-from echotally.engine.sampling.stretches import Player
 from echotally.engine.sampling.totals import Total
 from echotally.model.sources import SourceKind
 
@@ -36,7 +37,7 @@ class PartOfMonth:
     """One part's month, followed in the order of time."""
 
     def __init__(self, sampler: Sampler, part: int) -> None:
-        self.sampler, self.part = sampler, part
+        self.sampler, self.steady, self.part = sampler, sampler.steady, part
         self.cut, self.player, self.lanes = sampler.cut, sampler.player, sampler.player.lanes
         self.total = Total.nothing(sampler.player.first, sampler.month.length_ns)
         self.carried = {n: Carried(lane) for n, lane in enumerate(self.lanes)}
@@ -45,7 +46,7 @@ class PartOfMonth:
         self.hours: dict[tuple[int, Mode], list[Hours]] = {}
         self.turns: dict[tuple[int, Mode], int] = {}
         self.goes_on: set[tuple[int, Mode]] = set()
-        self.runs = Runs(self.player, sampler.past, part, sampler.whole, sampler.each, sampler.flagged())
+        self.runs = Runs(self.player, sampler.past, part, sampler.whole, sampler.each, sampler.steady.flagged())
         #: The segment with which the present run of hours began that hand work on.
         self.began: int | None = None
         # Hours as they are, and how often they stand in the month; by the hour which of them, and how much of it.
@@ -70,7 +71,7 @@ class PartOfMonth:
                 self._steady(at)
                 at += 1
         for (group, full), lasted in self.times.items():
-            stretch = self.sampler.stretch(group, full)
+            stretch = self.steady.stretch(group, full)
             self.total.add(stretch.spans[self.part], lasted / stretch.part_ns)
         for hours, times in self.counted.values():
             self.total.add(hours.span, times)
@@ -103,7 +104,7 @@ class PartOfMonth:
             )
         if not self.by_hour:
             return
-        stretches = {key: self.sampler.stretch(*key) for key in self.times}
+        stretches = {key: self.steady.stretch(*key) for key in self.times}
         number = {key: n for n, key in enumerate(stretches)}
         self.total.add_hours(
             [stretch.spans[self.part] for stretch in stretches.values()],
@@ -118,7 +119,7 @@ class PartOfMonth:
 
     def _is_steady(self, at: int) -> bool:
         group, full = self.cut.segments[at].group, self._full()
-        return group is not None and not (full and self.sampler.sends_away(group, full))
+        return group is not None and not (full and self.steady.sends_away(group, full))
 
     # -- steady segments ----------------------------------------------------------------------------------------
     def _steady(self, at: int) -> None:
@@ -129,12 +130,12 @@ class PartOfMonth:
         # is looked at every few minutes, and the others are not for that.
         pace: dict[int, tuple[int, int]] = {}
         while now < segment.end_ns:
-            before, full = full, self.sampler.mode(segment.group, self._full())
+            before, full = full, self.steady.mode(segment.group, self._full())
             if full != before and pace:
                 # From here on another stretch stands for the time.
                 for company, (since, _) in pace.items():
                     self._move(segment.group, before, company, since, now - since)
-                pace, full = {}, self.sampler.mode(segment.group, self._full())
+                pace, full = {}, self.steady.mode(segment.group, self._full())
             for company, lanes in self._companies(full).items():
                 if company not in pace:
                     # No further than until a lane is empty.
@@ -167,14 +168,14 @@ class PartOfMonth:
     def _move(self, group: int, full: Mode, company: int, now: int, step: int) -> None:
         """Let the full lanes of a company go on from ``now`` for so many ns."""
         # Within a segment lanes may have come to be full beside which work is sent away; the next one is played as it is.
-        flow, lanes = self.sampler.whole_stretch(group, full).flows[self.part], self._companies(full)[company]
+        flow, lanes = self.steady.whole_stretch(group, full).flows[self.part], self._companies(full)[company]
         for lane in lanes:
             carried = self.carried[lane]
             if not carried.came:
                 carried.begins(float(now))
-            come = self.sampler.come(group, lane, flow.come[lane]) * step
+            come = self.steady.coming.rate(group, lane, flow.come[lane]) * step
             # Events of a stretch are a sample of what comes: the month's own differ from it as Poisson counts do.
-            noise = float(self.random.standard_normal()) * (come * self.sampler.burst(lane)) ** 0.5
+            noise = float(self.random.standard_normal()) * (come * self.steady.coming.burst(lane)) ** 0.5
             gone = float(flow.gone[lane]) * step
             lot = carried.moves(now, step, max(0.0, come + noise), gone)
             self.beyond += gone - lot.gone
@@ -282,7 +283,7 @@ class PartOfMonth:
     def _alone(self, number: int, full: Mode) -> Callable[[Player], list[Hours]]:
         """What plays a segment by itself."""
         course = Course(number, number, full, self._held(full))
-        return partial(Player.hours, cut=self.cut, course=course, part=self.part, whole=self.sampler.whole)
+        return partial(play_hours, cut=self.cut, course=course, part=self.part, whole=self.sampler.whole)
 
     def likely_hours(self) -> dict[tuple[int, int], Callable[[Player], list[Hours]]]:
         """Hours that are played by themselves, where nothing is left over before them, in the order in which they are asked for."""

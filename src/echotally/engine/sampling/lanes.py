@@ -7,30 +7,26 @@ and the ages in it are carried by ``carrying``, hour by hour.
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
-from echotally.demand.month import Tap
 from echotally.engine import codes
 from echotally.engine.build import Built
 from echotally.engine.groups import Groups
 from echotally.engine.layout import World
-from echotally.engine.play import ask
-from echotally.engine.pools import with_room
 from echotally.engine.sampling.sparse import Floats
-from echotally.errors import OurFault
 
 #: A lane with more waiting than this share of the square root of what came in is looked at more closely. A queue that is
 #: just critical has about |Z| sqrt(arrivals) waiting, Z standard normal (Glynn, "Diffusion approximations", 1990).
 _SUSPICIOUS = 0.25
 #: Lanes with so many waiting, of all lanes together and of one, and this share of all that came, fill.
 _MUCH, _SOME, _MOST = 100_000, 20_000, 0.3
-_NEVER = int(codes.NEVER)
+#: An instant that does not come, ns.
+NEVER = int(codes.NEVER)
 _QUANTILES = 65
 
 
@@ -94,7 +90,7 @@ def _lanes_of(built: Built) -> list[Lane]:
             and unit not in lines
         ):
             lines[unit] = g
-            found.append(Lane(int(codes.LAY_LINE), g, source, (unit,), _NEVER, 1, 0, 1.0))
+            found.append(Lane(int(codes.LAY_LINE), g, source, (unit,), NEVER, 1, 0, 1.0))
     return found
 
 
@@ -133,6 +129,10 @@ class Lanes(list[Lane]):
         """Which lanes are of a kind, and their sources, partitions or triggers."""
         which = [n for n, lane in enumerate(self) if lane.kind == kind]
         return np.array(which, np.int64), np.array([self[n].ref for n in which], np.int64)
+
+    def units_of(self, some: Iterable[int]) -> set[int]:
+        """The units that take from some of the lanes."""
+        return {unit for lane in some for unit in self[lane].units}
 
     def counted(self, w: World) -> tuple[Floats, Floats, Floats]:
         """What has arrived in each lane of a world laid out like the first, what it holds, and what of that waits."""
@@ -183,128 +183,6 @@ class LaneState:
         return set(np.flatnonzero(fill).tolist()) if self.waiting[fill].sum() > _MUCH else set()
 
 
-def _lay(built: Built, lane: Lane, count: int, feeder: tuple[int, int, int]) -> None:
-    """Fill a lane with ``count`` events that are there at the start, of the sizes of what feeds it; none of them expires."""
-    clock = built.world.clock[0]
-    clock["lay_kind"], clock["lay_ref"], clock["lay_payload"] = lane.kind, lane.ref, 1_000
-    clock["lay_tap"], clock["lay_edge"], clock["lay_stream"] = feeder
-    built.world.sources[lane.source]["retention"] = _NEVER // 2
-    left = count
-    while left > 0:
-        left -= ask(built.world, codes.LAY, 0, left)
-        if left > 0:
-            built.world = with_room(built.world, left)
-    if lane.kind == codes.LAY_QUEUE:
-        built.world.sources[lane.ref]["full"] = 1
-    elif lane.kind == codes.LAY_PARTITION:
-        built.world.partitions[lane.ref]["full"] = 1
-    else:
-        built.world.units[lane.units[0]]["full"] = 1
-
-
-class KeptFull:
-    """Lanes that are kept full: before each part of a stretch so much is laid into them that ``most`` of each wait.
-
-    Into a line of calls it is all laid at once, as much as ``parts`` parts take: others may stand in line with it. ``open_``: what comes
-    to a queue or a partition stands behind what was laid there; else it is kept out.
-    """
-
-    def __init__(
-        self,
-        built: Built,
-        lanes: Lanes,
-        most: Mapping[int, int],
-        parts: int,
-        taps: Sequence[Tap],
-        *,
-        open_: bool = False,
-    ) -> None:
-        self.built, self.lanes, self.open = built, lanes, open_
-        self._feeders = _Feeders(built, taps) if most else None
-        self.most = {n: most[n] * (1 if lanes[n].holds_apart else parts) for n in most}
-        self.laid = dict.fromkeys(most, 0)
-        self._there, self._since = dict.fromkeys(most, 0), 0
-
-    def least_rate(self, n: int) -> float:
-        """At least so many events a ns have gone out of lane ``n``, which has run dry.
-
-        Since the last laying alone as well: in all of the time a lane that is dry for most of a part seems slower than it is, and
-        however often as much more is laid it would be dry again.
-        """
-        now = int(self.built.world.clock[0]["now"])
-        return max(self.laid[n] / max(1, now), self._there[n] / max(1, now - self._since))
-
-    def again(self) -> bool:
-        """Lay into each as much as has gone; returns whether any was laid."""
-        if not self._feeders:
-            return False
-        before = dict(self.laid)
-        self._since = int(self.built.world.clock[0]["now"])
-        _, _, waiting = self.lanes.counted(self.built.world)
-        for n, most in self.most.items():
-            lane, more = self.lanes[n], most - int(waiting[n])
-            if more > 0 and (lane.holds_apart or not self.laid[n]):
-                _lay(self.built, lane, more, self._feeders.into(lane))
-                self.laid[n] += more
-            self._there[n] = int(waiting[n]) + self.laid[n] - before[n]
-        if self.open:
-            w = self.built.world
-            w.sources["full"], w.partitions["full"] = 0, 0
-        return before != self.laid
-
-
-class _Feeders:
-    """What puts most into each source of a world: a tap, or a function's edge. Looked up once for hundreds of lanes."""
-
-    def __init__(self, built: Built, taps: Sequence[Tap]) -> None:
-        w, number = built.world, {key: n for n, key in enumerate(built.sources)}
-        self._taps: dict[int, tuple[float, int]] = {}
-        for n, tap in enumerate(taps):
-            source = number[tap.environment, tap.source]
-            self._taps[source] = max(self._taps.get(source, (-math.inf, -1)), (tap.expected, n))
-        self._topics: dict[int, set[int]] = {}
-        targets = w.edges["target"].tolist()
-        for topic in np.flatnonzero(w.sources["edge_n"]).tolist():
-            for target in targets[_edges(w.sources[topic], "first_edge", "edge_n")]:
-                self._topics.setdefault(target, set()).add(topic)
-        # By what they put into: edges in the order of their functions, and each function's stream of sizes.
-        self._emits: dict[int, tuple[int, int, int]] = {}
-        for order, unit in enumerate(w.units):
-            for x in range(*_edges(unit, "first_emit", "emit_n").indices(len(targets))):
-                self._emits.setdefault(targets[x], (order, x, int(unit["random"]) + 5))
-
-    def into(self, lane: Lane) -> tuple[int, int, int]:
-        """The tap, or the edge and its stream of sizes, that puts most into a lane's source; -1 for none."""
-        feeding = {lane.source} | self._topics.get(lane.source, set())
-        if taps := [self._taps[source] for source in feeding if source in self._taps]:
-            return max(taps)[1], -1, 0
-        if emits := [self._emits[source] for source in feeding if source in self._emits]:
-            return -1, *min(emits)[1:]
-        return -1, -1, 0
-
-
-def _edges(record: Any, first: str, many: str) -> slice:
-    return slice(int(record[first]), int(record[first] + record[many]))
-
-
-def ran_dry(built: Built, lane: Lane) -> bool:
-    """Whether a lane that was to stay full has run out of what was laid."""
-    w = built.world
-    if lane.kind == codes.LAY_QUEUE:
-        head = int(w.chains[int(w.sources[lane.ref]["lists"]) + 1]["head"])
-        return head < 0 or bool(w.events[head]["tap"] != codes.LAID)
-    if lane.kind == codes.LAY_PARTITION:
-        head = int(w.partitions[lane.ref]["first"])
-        return head < 0 or bool(w.events[head]["tap"] != codes.LAID)
-    call = int(w.chains[int(w.units[lane.units[0]]["lists"])]["head"])
-    if call < 0:
-        return True
-    cargo = int(w.calls[call]["head"])
-    if cargo < 0:
-        raise OurFault("a waiting call carries nothing")
-    return bool(w.events[w.cargo[cargo]["event"]]["tap"] != codes.LAID)
-
-
 def ages_in(built: Built, lanes: Mapping[int, Lane]) -> dict[int, tuple[float, ...]]:
     """Ages of what waits in each of some lanes, ns, as ``_QUANTILES`` quantiles, oldest first; none where nothing waits.
 
@@ -331,23 +209,3 @@ def _ordered(whose: NDArray[Any], came: NDArray[Any]) -> tuple[NDArray[Any], NDA
     """Whose what waits is, and when it came: one after the other, the oldest of each first."""
     order = np.lexsort((came, whose))
     return whose[order], came[order]
-
-
-def unfinished_outside(built: Built, lanes: Sequence[Lane]) -> Floats:
-    """Events of each unit that are neither over nor in a lane: sent away, or waiting to be tried again."""
-    w = built.world
-    found = np.zeros(len(built.units))
-    # Field by field: there may be hundreds of thousands, of which a copy of the records takes many times as much.
-    away = np.flatnonzero(w.calls["state"] == codes.BACKOFF)
-    away = away[~np.isin(w.triggers["source"][w.calls["trigger"][away]], [lane.source for lane in lanes])]
-    np.add.at(found, w.calls["unit"][away], w.calls["items"][away].astype(float))
-    return found
-
-
-def oldest_throttled_ns(built: Built) -> Floats:
-    """Of each unit, the age of its oldest event that was sent away for lack of room and will come again; 0: none."""
-    w = built.world
-    found = np.zeros(len(built.units))
-    away = np.flatnonzero((w.calls["state"] == codes.BACKOFF) & (w.calls["wait"] > 0))
-    np.maximum.at(found, w.calls["unit"][away], (w.clock[0]["now"] - w.calls["arrived"][away]).astype(float))
-    return found

@@ -57,9 +57,7 @@ class Rest:
             return True
         account = self.model.environments[tap.environment].account or ""
         beside = {offer.name: offer for offer in map(self.placement.__getitem__, mine) if offer.name in reached.plans}
-        return any(
-            offer.plan.bills in ("reserved", "nodes") or crowding.is_near(account, offer) for offer in beside.values()
-        )
+        return any(crowding.wants(account, offer) for offer in beside.values())
 
 
 class Crowding:
@@ -71,7 +69,11 @@ class Crowding:
         self._counts = alone.count_peak + _highest([each.count_peak for each in stretches])
         self._near: dict[tuple[str, str], bool] = {}
 
-    def is_near(self, account: str, offer: Offer) -> bool:
+    def wants(self, account: str, offer: Offer) -> bool:
+        """Whether functions of an account may want the same room of a plan at once."""
+        return offer.plan.bills in ("reserved", "nodes") or self._is_near(account, offer)
+
+    def _is_near(self, account: str, offer: Offer) -> bool:
         """Whether it comes near the limit of calls in flight, or of starts."""
         key = (account, offer.name)
         if key not in self._near:

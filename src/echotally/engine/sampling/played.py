@@ -8,6 +8,7 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
+from echotally.engine.sampling.lanes import LaneState
 from echotally.engine.sampling.totals import Span
 
 Mode = frozenset[int]
@@ -21,6 +22,20 @@ class Flow(Struct):
     gone: NDArray[np.float64]
     handled: NDArray[np.float64]
     run_ns: NDArray[np.float64]
+
+    @classmethod
+    def between(cls, held: LaneState, now: LaneState, span: Span, length: int) -> Flow:
+        """Of what was played between two instants, ``length`` ns apart: what left is what came and is no longer held."""
+        come = now.arrived - held.arrived
+        gone = come - (now.held - held.held)
+        seen = np.zeros(len(span.unit.handled))
+        waits = span.sketch.wait_bins
+        bins = waits.shape[-1]
+        counted = waits.kept((waits.places // bins) % 2 == 0)
+        np.add.at(seen, counted.places // (2 * bins), counted.values)
+        handled = np.maximum(0.0, span.unit.handled - seen)
+        runs = span.unit.busy_ns / np.maximum(1.0, span.unit.started)
+        return cls(come / length, gone / length, handled / length, runs)
 
 
 class Stretch(Struct):

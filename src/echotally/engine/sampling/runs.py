@@ -15,9 +15,10 @@ from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from echotally.demand.month import Tap
+from echotally.engine.sampling.hours import play_hours
 from echotally.engine.sampling.played import Course, Hours, Mode
+from echotally.engine.sampling.player import Player
 from echotally.engine.sampling.strata import PARTS, Cut
-from echotally.engine.sampling.stretches import Player
 from echotally.model.estate import Model
 from echotally.rates.card_loading import Offer
 
@@ -144,7 +145,7 @@ class Runs(Struct):
     def _played(self, at: int, began: int, full: Mode, held: Mapping[int, float]) -> Hours:
         course = _OfRun(at, self.past.first(at, began), full, held, self, began)
         number, before = at, None
-        for hours in self.player.hours(self.past.cut, course, self.part, self.whole):
+        for hours in play_hours(self.player, self.past.cut, course, self.part, self.whole):
             self.ahead[number] = hours
             key, after = self.past.of(number, began, full), number + hours.segments
             if before:
