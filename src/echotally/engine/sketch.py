@@ -120,6 +120,15 @@ class KeptWaits(Struct, frozen=True):
             found.append((int(STARTS[place]) + into) / 1e9)
         return found
 
+    def place(self, q: float) -> int:
+        """The bin that a quantile of waits is in."""
+        passed = np.cumsum(self.counts)
+        return int(self.places[passed.searchsorted(max(1, math.ceil(q * int(passed[-1]) - 1e-9)))])
+
+    def share_up_to(self, place: int) -> float:
+        """The share of waits in a bin and all before it."""
+        return float(self.counts[: self.places.searchsorted(place, "right")].sum() / max(1, self.counts.sum()))
+
     def waits(self, longest: int) -> Waits:
         """As ``waits_of``."""
         p50, p95, p99 = self.quantiles(_SHARES)

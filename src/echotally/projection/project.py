@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     from echotally.engine.sampling.estimate import Sampled
 
 _LOG = logging.getLogger(__name__)
+_HOUR_NS = 3_600 * 10**9
 #: Where more events than that wait, lumps and backlogs aside, a month is sampled: each takes a tenth of a kB.
 _WAITING = 500_000
 #: As many of them an event counts that waits as a call of its own.
@@ -176,12 +177,17 @@ def _judge_sample(model: Model, found: Sampled, candidate: Offer, bill: Bill) ->
     # Every part is billed by itself, with its own tiers and allowance, since the scatter of bills is wanted.
     bills = [_billed(model, part, candidate)[1] for part in found.parts]
     of_parts = [check_targets(model, part, its) for part, its in zip(found.parts, bills, strict=True)]
-    doubt = Doubt(
-        found.month, found.parts, found.share, found.losses, found.critical, found.untold, found.beside, bill.functions
-    )
+    doubt = Doubt(found, bill.functions, _a_node(candidate, bill))
     refused = [refused_share(model, part) for part in found.parts]
     checks = doubt.checks(check_targets(model, found.month, bill), of_parts)
     return checks, doubt.confidence([float(its.unrounded) for its in bills], refused)
+
+
+def _a_node(candidate: Offer, bill: Bill) -> float:
+    """What a node costs that comes for a moment, and goes when it is idle for long enough."""
+    lines = [line for line in bill.lines if line.meter == "node_hours"]
+    hours = float(sum(line.quantity for line in lines))
+    return float(sum(line.amount for line in lines)) / hours * candidate.plan.idle_ns / _HOUR_NS if hours else 0.0
 
 
 def _billed(model: Model, measured: Measured, candidate: Offer) -> tuple[Metered, Bill]:

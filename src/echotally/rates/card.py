@@ -310,6 +310,11 @@ class Plan(f.Strict):
     price: Annotated[dict[MeterName, Price], Field(min_length=1)]
     allowance: dict[MeterName, _Large] = {}
 
+    @property
+    def idle_ns(self) -> int:
+        """How long the last that ran on a plan is there after it: its instance, and the node of that."""
+        return self.keep_alive + (self.node_keep_alive if self.bills == "nodes" else 0)
+
     @model_validator(mode="after")
     def _keys_fit(self) -> Self:
         if self.bills == "reserved":

@@ -21,7 +21,7 @@ from echotally.engine.reading import Measured
 from echotally.engine.sampling.ahead import Ahead
 from echotally.engine.sampling.expecting import SAMPLED_FROM, expected_events
 from echotally.engine.sampling.following import PartOfMonth
-from echotally.engine.sampling.knowing import Loss, known_losses
+from echotally.engine.sampling.knowing import Loss, events_a_call, known_losses
 from echotally.engine.sampling.meeting import Crowding, Rest
 from echotally.engine.sampling.played import EMPTY
 from echotally.engine.sampling.player import Dearer, Player
@@ -30,7 +30,15 @@ from echotally.engine.sampling.steady import Steady
 from echotally.engine.sampling.strata import BUDGET, PARTS, SHARE, cut_month, expected_in
 from echotally.engine.sampling.stretches import play_stretch
 from echotally.engine.sampling.totals import Span, Total
-from echotally.engine.sampling.untold import by_turns, left_out, sharing_room, taken_again
+from echotally.engine.sampling.untold import (
+    Hidden,
+    by_turns,
+    hidden_for_long,
+    left_out,
+    on_full_nodes,
+    sharing_room,
+    taken_again,
+)
 from echotally.engine.watch import Bounds
 from echotally.model.estate import Model
 from echotally.model.sources import SourceKind
@@ -61,7 +69,8 @@ class Sampled(Struct, frozen=True):
 
     ``critical`` are functions to which just about as much comes as they can do: what they leave over is chance. ``untold`` are
     those that do not get done what comes to them, but for a reason that no stretch shows: how much of it is not known; ``beside``
-    are those that want the same room.
+    are those that want the same room. ``together``: how many events a call of each function carries at the most; ``hidden``: what stretches do not
+    show of messages that failed.
     """
 
     month: Measured
@@ -69,8 +78,10 @@ class Sampled(Struct, frozen=True):
     share: float
     losses: dict[str, Loss]
     critical: frozenset[str]
-    untold: frozenset[str] = frozenset()
-    beside: frozenset[str] = frozenset()
+    untold: frozenset[str]
+    beside: frozenset[str]
+    together: dict[str, int]
+    hidden: dict[str, Hidden]
 
 
 def sample(
@@ -113,7 +124,7 @@ def _sampled(sampler: Sampler) -> Sampled:
         for name, loss in known_losses(model, placement).items()
         if not (loss.unless_throttled and name in throttled)
     }
-    untold = left_out(parts) | taken_again(sampler.player, sampler.been_full)
+    untold = left_out(parts) | on_full_nodes(parts) | taken_again(sampler.player, sampler.been_full)
     if untold and not sampler.player.stubborn:
         raise Dearer
     beside = sharing_room(parts, untold)
@@ -123,7 +134,8 @@ def _sampled(sampler: Sampler) -> Sampled:
     share = min(1.0, sampler.player.played / max(1.0, sampler.expected))
     # Each is let go once it has been read.
     months = [parts.pop(0).measured(model) for _ in range(len(parts))]
-    return Sampled(whole, months, share, losses, frozenset(sampler.steady.critical), untold, beside)
+    critical, hidden = frozenset(sampler.steady.critical), hidden_for_long(sampler.player, sampler.cut)
+    return Sampled(whole, months, share, losses, critical, untold, beside, events_a_call(model), hidden)
 
 
 class _Progress(Struct):

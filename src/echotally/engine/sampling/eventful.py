@@ -153,7 +153,7 @@ def aftermath_ns(model: Model, placement: Mapping[str, Offer]) -> int:
     for name, function in model.functions.items():
         plan = placement[name].plan
         again = sum(plan.push.retry_waits) + hidden[name]
-        longest = max(longest, plan.keep_alive + function.timeout + again)
+        longest = max(longest, plan.node_start + plan.idle_ns + function.timeout + again)
     return min(longest, 6 * _HOUR)
 
 

@@ -54,6 +54,14 @@ def known_losses(model: Model, placement: Mapping[str, Offer]) -> dict[str, Loss
     return found
 
 
+def events_a_call(model: Model) -> dict[str, int]:
+    """The most events that a call of each function carries: they may share its fate."""
+    found = dict.fromkeys(model.functions, 1)
+    for trigger in model.triggers:
+        found[trigger.to] = max(found[trigger.to], model.items_of(trigger))
+    return found
+
+
 def _depends(model: Model, name: str, plan: Plan) -> bool:
     """Whether tries fail for other reasons than their own lots, or not independently of each other (rule 8)."""
     function = model.functions[name]
@@ -75,8 +83,8 @@ def _loss(model: Model, function: Function, trigger: Trigger, plan: Plan) -> Los
     alone = trigger.batch == 1 or trigger.on_failure == "failed" or not kind.traits.batched
     if function.poison_rate and not alone:
         return None
-    # A whole batch is given up at once, which makes counts scatter more than single events do.
-    together = 1 if alone else trigger.batch
+    # A whole batch, or firing, is given up at once, which makes counts scatter more than single events do.
+    together = model.items_of(trigger) if kind is SourceKind.SCHEDULES or not alone else 1
     if kind is SourceKind.QUEUES:
         return _of_queue(model, function, trigger, plan, fails, together)
     tries = trigger.tries_in_force

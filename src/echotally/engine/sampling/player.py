@@ -91,8 +91,9 @@ class Player:
         self.tell()
 
     def whole_month(self, taps: Sequence[Tap]) -> Span:
-        """Some taps over the whole month, apart from the rest."""
-        built = self.world(Arrivals(tuple(taps), self.month.length_ns, self.month.happenings), "schedules")
+        """Some taps over the whole month, apart from the rest: what only they reach has the luck that it has in the month itself."""
+        plan = Arrivals(tuple(taps), self.month.length_ns, self.month.happenings)
+        built = begun_on(self.site, self.model, plan, self.seed)
         before = Reading.of(built)
         play(built, None, self.heard)
         after = Reading.of(built)

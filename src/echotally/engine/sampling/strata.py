@@ -67,7 +67,8 @@ class Group(Struct, frozen=True):
 class Cut(Struct):
     """The month in segments, in the order of time; ``kinds`` lists the segments of each kind played as it is.
 
-    The last ``ticking`` of its taps are schedules. ``more`` is how many events there are in all for one from outside.
+    The last ``ticking`` of its taps are schedules. ``more`` is how many events there are in all for one from outside. Before an hour
+    that is played as it is its world goes on for ``warm_ns``, before a stretch for ``settles_ns``.
     """
 
     taps: list[Tap]
@@ -75,6 +76,7 @@ class Cut(Struct):
     groups: list[Group]
     kinds: list[list[int]] = field(default_factory=list)
     warm_ns: int = 0
+    settles_ns: int = 0
     more: float = 1.0
     ticking: int = 0
 
@@ -123,11 +125,16 @@ def cut_month(
     more = max(1.0, expected / outside) if outside else 1.0
     # Counted in events from outside, since those are what a stretch can be cut by.
     budget = min(effort, expected * SHARE) / more
+    # Each stretch may go on for long before it is read: there are few of them then.
+    busiest = float(rates.sum(axis=1).max(initial=0.0))
+    settles = ticks.length_ns(
+        max(warm, int(min(returns_ns(model, placement), budget / _SETTLING / max(busiest, 1e-18))))
+    )
     alike: dict[Alike, list[int]] = {}
     for n, s in enumerate(segments):
         if s.kind is None:
             alike.setdefault((month.happenings.floors_at(s.start_ns), ticks.at(s.hour)), []).append(n)
-    groups = _groups(segments, rates, alike, warm, budget)
+    groups = _groups(segments, rates, alike, settles, budget)
     for n, g in enumerate(groups):
         part = max(1, _stretch_ns(float(g.rates.sum()), len(groups), warm, g.whole_ns, budget) // PARTS)
         groups[n] = replace(g, part_ns=ticks.length_ns(part))
@@ -135,7 +142,7 @@ def cut_month(
     for number, members in enumerate(kinds):
         for n in members:
             segments[n] = replace(segments[n], kind=number)
-    return Cut(taps, segments, groups, kinds, warm, more, len(ticks.taps))
+    return Cut(taps, segments, groups, kinds, warm, settles, more, len(ticks.taps))
 
 
 #: What segments of one group share: the floors that the clock has set, and when in a minute what ticks does.
@@ -271,15 +278,36 @@ def _by_size(kinds: Sequence[list[int]], total: Mapping[int, float]) -> list[lis
     return found
 
 
+#: A stretch that is not read yet may take one in so many of the events that are played in steady hours.
+_SETTLING = 3
+#: A plan that looks at what waits has grown to what it needs after so many looks.
+_GROWN = 10
+
+
 def warm_up_ns(model: Model, placement: Mapping[str, Offer]) -> int:
-    """Long enough to forget the empty start: idle instances come and go, the slowest run, a batch's wait."""
+    """Long enough to forget the empty start: nodes and idle instances come and go, a polled plan grows, the slowest run, a batch's wait."""
     longest = 60 * _S
     for name, function in model.functions.items():
         plan = placement[name].plan
         run = run_ns(function, plan, function.run.quantile(0.99)) + function.cold_start.quantile(0.99)
-        longest = max(longest, plan.keep_alive, int(2 * min(run, function.timeout)))
+        longest = max(longest, plan.idle_ns, int(2 * (min(run, function.timeout) + plan.node_start)))
+        longest = max(longest, _GROWN * (plan.scaling.every or 0))
     longest = max([longest, *(2 * t.batch_wait for t in model.triggers)])
     return min(longest, _HOUR)
+
+
+def returns_ns(model: Model, placement: Mapping[str, Offer]) -> int:
+    """How long after it came what failed twice is tried for the third time: before that fewer are tried than in the month."""
+    longest = 0
+    for trigger in model.triggers:
+        function = model.functions[trigger.to]
+        if not function.error_rate and not function.poison_rate:
+            continue
+        if trigger.from_.kind is SourceKind.QUEUES:
+            longest = max(longest, 2 * model.queues[trigger.from_.name].visibility)
+        elif trigger.from_.kind.traits.pushed:
+            longest = max(longest, sum(placement[trigger.to].plan.push.retry_waits))
+    return longest
 
 
 def clipped(tap: Tap, start: int, end: int) -> Stretches:

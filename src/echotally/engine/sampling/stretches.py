@@ -34,7 +34,7 @@ def play_stretch(
     It is cut short where a lane fills quickly or work sent away does not clear, unless ``patient``; its parts are so many times
     ``shorter`` than a group's.
     """
-    group, warm = cut.groups[number], cut.warm_ns
+    group, warm = cut.groups[number], cut.settles_ns
     part = _part_ns(player, -(-group.part_ns // shorter), warm, full)
     label = f"group {number}" + "".join(f" {lane}" for lane in sorted(full))
     laid = player.guessed(full, max(warm, part))
@@ -65,7 +65,7 @@ def surely_keeping_up(player: Player, cut: Cut, number: int, full: Mode, come: M
     even where all of them have as much to do at once. One play, where to keep each full takes as many events as it can hand on.
     """
     group = cut.groups[number]
-    length = cut.warm_ns + group.part_ns * PARTS
+    length = cut.settles_ns + group.part_ns * PARTS
     laid = {lane: int(_SURELY * rate * length) + LAID_LEAST for lane, rate in come.items()}
     laid |= player.guessed(full, length)
     if sum(laid.values()) > LAID_MUCH:

@@ -127,6 +127,10 @@ class Reading(Span):
         )
 
 
+#: A function that has as many instances as it may for so much of the time lacks no other's room.
+_MOSTLY = 0.9
+
+
 class Total(Span):
     """A month in the making: weighed sums of spans (each sketch a ``Sum``), and what they say by hour.
 
@@ -248,6 +252,17 @@ class Total(Span):
         """Events of each unit that came and did not end, nor are left at the end."""
         fields = [field for field in ENDINGS.values() if field != "unfinished"]
         return self.arrived - sum((getattr(self.unit, name) for name in fields), self.left)
+
+    def short(self) -> Floats:
+        """The share of each unit's events that are refused, lost or left over, or of its attempts that are throttled, if that is more;
+        0 of those that mostly have all instances that they may.
+        """
+        unit = self.unit
+        undone = unit.rejected + unit.lost + unit.dead_lettered + unit.expired + self.left
+        attempts = unit.started + unit.throttled
+        found: Floats = np.maximum(undone / np.maximum(1.0, self.arrived), unit.throttled / np.maximum(1.0, attempts))
+        found[self.times.at_limit_ns > _MOSTLY * self.length_ns] = 0.0
+        return found
 
     def knows(self, losses: Mapping[str, Loss]) -> None:
         """Put what is expected of losses whose chance is known in place of what was sampled of them."""
