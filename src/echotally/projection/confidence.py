@@ -192,12 +192,13 @@ class Doubt(Struct, frozen=True, dict=True):
         """How many are counted at once: each function's call carries some, and a sum scatters by what most of it is of."""
         if what in ("throttled", "refused"):
             return 1.0
-        each = [
-            (_COUNTED[what](u), self.found.together.get(u.unit.function, 1))
-            for u in self._units(self.found.month, function)
-        ]
-        whole = math.fsum(its for its, _ in each)
-        return math.fsum(its * carried for its, carried in each) / whole if whole else 1.0
+        units, carried = self._units(self.found.month, function), self.found.together
+        each = [(_COUNTED[what](u), carried[u.unit.function]) for u in units]
+        if whole := math.fsum(its for its, _ in each):
+            return math.fsum(its * together for its, together in each) / whole
+        # Nothing was seen, and yet tries fail.
+        failing = (u.unit.function for u in units if u.attempts["failed"] or u.attempts["timed_out"])
+        return max((carried[name] for name in failing), default=1)
 
     def _walks(self, function: str | None) -> bool:
         return bool(self.found.critical) if function is None else function in self.found.critical
