@@ -149,3 +149,13 @@ def test_firings_of_many_items_of_which_none_was_seen_to_fail_may_yet(both):
     exact, sample = both(model + function("maps", "topics", "200 ms", demand='rate = "4000 /h"'), reserved)
     assert exact.measured.units[0].events["lost"] > 0
     holds(exact, sample)
+
+
+def test_firings_into_an_account_that_is_full_find_no_more_room_than_in_the_month(both):
+    # The rest is seen to fill the account before it has been played to its end: firings are played among it, not apart.
+    keys = 'push = { first_wait = "1 min", longest_wait = "5 min", give_up = "2 h" }\nconcurrency_limit = 2'
+    model = function("charts", "schedules", "2 s", 'cron = "0 */6 * * *"', "instance_limit = 1")
+    model += function("cameras", "queues", "20 s", "", "", f'rate = "400 /h"\n{BY_DAY}')
+    exact, sample = both(model + function("maps", "folders", "8 s", demand='rate = "400 /h"'), keys)
+    lost = [month.measured.units[0].events["lost"] for month in (exact, sample)]
+    assert lost[0] > 31 and lost[1] == pytest.approx(lost[0], rel=0.35)

@@ -248,7 +248,7 @@ class Sampler:
         cut into it.
         """
         rest = Rest(self.model, self.placement, self.cut.taps)
-        peaks = [span.maxima for stretch in self.steady.stretches.values() for span in stretch.spans.values()]
+        peaks = [stretch.peaks for stretch in self.steady.stretches.values()]
         crowding = Crowding(self.player.first.units, peaks, span.maxima)
         self.whole = [tap for tap in taps if rest.meets(tap, crowding)]
         if not self.whole:

@@ -9,6 +9,7 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.sampling.lanes import LaneState
+from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.totals import Span
 
 Mode = frozenset[int]
@@ -42,7 +43,8 @@ class Stretch(Struct):
     """A stretch that was played: a span for each part that is still to be put together and a flow for each, how long each lasted, what
     was amiss at its end.
 
-    ``filling``: lanes that filled so quickly that it was cut short, as only what they do when they are full is of interest.
+    ``filling``: lanes that filled so quickly that it was cut short, as only what they do when they are full is of interest. ``peaks``:
+    what the highest of each unit was, up to where it ended.
     """
 
     spans: dict[int, Span]
@@ -50,6 +52,7 @@ class Stretch(Struct):
     part_ns: int
     suspicious: set[int]
     away: bool
+    peaks: Maxima
     filling: Mode = EMPTY
 
 

@@ -13,6 +13,7 @@ from echotally.engine.sampling.laying import KeptFull
 from echotally.engine.sampling.played import EMPTY, Flow, Mode, Stretch
 from echotally.engine.sampling.player import LAID_LEAST, LAID_MOST, LAID_MUCH, Player, lasting
 from echotally.engine.sampling.strata import PARTS, Cut, Group, steady
+from echotally.engine.sampling.sums import Maxima
 from echotally.engine.sampling.ticking import whole_minutes
 from echotally.engine.sampling.totals import Reading, Span, forgotten
 
@@ -132,7 +133,7 @@ class _Read:
         """What ends it before its first part, if anything does."""
         filling = self._fills(0, warm, looking=True) if warm else EMPTY
         if filling or (warm and (self.kept.dry() or self._hopeless())):
-            return Stretch({}, [], part, set(filling), not filling, filling)
+            return self._cut_short(part, set(filling), filling)
         return None
 
     def _part_by_part(self, warm: int, part: int) -> Stretch:
@@ -148,7 +149,7 @@ class _Read:
             now = LaneState(self.built, self.lanes)
             suspicious |= now.suspicious(self.lanes, self.start, self.kept.now_ns) - self.full
             if filling or self.kept.dry() or (looking and self._hopeless()):
-                return Stretch({}, [], part, suspicious, not filling, filling)
+                return self._cut_short(part, suspicious, filling)
             after = Reading.of(self.built)
             span = after.since(before)
             flows.append(Flow.between(held, now, span, part))
@@ -157,7 +158,10 @@ class _Read:
         for lane in range(len(self.lanes)):
             if lane not in self.full:
                 self.player.hands_on(lane, max(float(f.gone[lane]) for f in flows))
-        return Stretch(spans, flows, part, suspicious, away_for_long(self.built))
+        return Stretch(spans, flows, part, suspicious, away_for_long(self.built), Maxima.of(self.built.world))
+
+    def _cut_short(self, part: int, suspicious: set[int], filling: Mode) -> Stretch:
+        return Stretch({}, [], part, suspicious, not filling, Maxima.of(self.built.world), filling)
 
     def _fills(self, begins: int, lasts: int, looking: bool) -> Mode:
         """Play a time, ns since the start, no further than until lanes fill, or one that is to be full runs dry; returns those that fill."""

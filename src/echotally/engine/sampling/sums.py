@@ -126,6 +126,11 @@ class Maxima(Columns):
     lag_max: NDArray[np.int64]
     longest_run: NDArray[np.int64]
 
+    @classmethod
+    def of(cls, world: World) -> Maxima:
+        """What they are in a world now."""
+        return cls.each(lambda name: world.units[name].copy())
+
     def rises(self, other: Maxima) -> None:
         """The higher of both, in place."""
         for mine, its in self.pairs(other):

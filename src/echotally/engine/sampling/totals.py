@@ -89,7 +89,7 @@ class Reading(Span):
             put=read_put(w),
             sketch=sketch or take_sketches(w),
             nodes=layout.wide_floats(w.accounts, "node_hours_ns"),
-            maxima=Maxima.each(lambda name: w.units[name].copy()),
+            maxima=Maxima.of(w),
             peak=int(w.clock[0]["level_peak"]),
             played=events_so_far(w),
         )
