@@ -9,6 +9,7 @@ from echotally.projection.loaded import load
 from echotally.projection.playing import Playing
 from echotally.projection.project import project_plan
 from echotally.projection.totals import totals_of
+from echotally.projection.trouble import losses
 from tests.conftest import CARD, PRICES
 
 ON_NODES = """node_memory = "2 GB"
@@ -85,6 +86,8 @@ def test_whose_instances_came_first_to_full_nodes_is_untold(both, instances, unt
     exact, sample = both(model + function("maps", "topics", "20 ms", "", "", f'rate = "3000 /h"\n{BY_DAY}'), nodes)
     assert sample.untold == untold
     holds(exact, sample)
+    # Nor is said how many are refused, which depends on it as well: half of the gauges' requests here, a third in the month.
+    assert bool(losses(sample)) != bool(untold) and losses(exact)
 
 
 def test_a_function_at_its_own_limit_leaves_nothing_open_on_nodes_that_fill_now_and_then(both):

@@ -58,9 +58,11 @@ class Loss(Struct, frozen=True):
 
 
 def piles(model: Model, plan: PlayedPlan) -> list[Pile]:
-    """Backlogs that grow until the month ends or the retention is reached, largest first."""
+    """Backlogs that grow until the month ends or the retention is reached, largest first; of what a sample does not tell none."""
     found = []
     for n, unit in enumerate(plan.measured.units):
+        if unit.unit.function in plan.untold:
+            continue
         series = plan.measured.series
         pile = _pile(model, unit, series.one(n, _BACKLOG), series.one(n, _AGE))
         if pile is not None:
@@ -105,11 +107,12 @@ def _retention_s(model: Model, function: str) -> float | None:
 
 
 def losses(plan: PlayedPlan) -> list[Loss]:
-    """What came to nothing, worst share first: runs that timed out, events lost, requests refused."""
+    """What came to nothing, worst share first: runs that timed out, events lost, requests refused; of what a sample does not tell none."""
     by_function: dict[str, list[UnitMeasured]] = {}
     for unit in plan.units:
         by_function.setdefault(unit.unit.function, []).append(unit)
-    found = [loss for name, units in by_function.items() for loss in _of(name, units) if loss.share >= _WORTH]
+    told = [(name, units) for name, units in by_function.items() if name not in plan.untold]
+    found = [loss for name, units in told for loss in _of(name, units) if loss.share >= _WORTH]
     return sorted(found, key=lambda loss: -loss.share)
 
 
