@@ -162,3 +162,15 @@ def test_firings_into_an_account_that_is_full_find_no_more_room_than_in_the_mont
     exact, sample = both(model + function("maps", "folders", "8 s", demand='rate = "400 /h"'), keys)
     lost = [month.measured.units[0].events["lost"] for month in (exact, sample)]
     assert lost[0] > 31 and lost[1] == pytest.approx(lost[0], rel=0.35)
+
+
+def test_hours_stand_for_others_before_which_far_more_waits_as_well(both):
+    # A queue that grows for days beside a topic that never clears: hours of the first day stand for all, where it waits for four.
+    evening = f"day_shape = [{', '.join(17 * ['0.5'] + 3 * ['3'] + 4 * ['0.5'])}]"
+    model = function("maps", "topics", "6 s", "", "instance_limit = 2\ncpu_share = 0", f'rate = "0.5 /s"\n{evening}')
+    model += function("cameras", "queues", "6 s", "", "instance_limit = 2\ncpu_share = 0", 'rate = "0.5 /s"')
+    exact, sample = both(model, 'push = { first_wait = "10 s", longest_wait = "5 min", give_up = "2 h" }')
+    cameras = exact.measured.units[1]
+    assert cameras.waits.p95 > 2 * 86_400
+    low, high = sample.confidence.functions[1].wait_p95
+    assert low <= cameras.waits.p95 <= high and high - low < cameras.waits.p95

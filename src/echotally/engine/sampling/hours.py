@@ -135,6 +135,9 @@ def _read(kept: KeptFull, before: _Instant, now: _Instant, full: Mode, segments:
     """What was played between two instants, and what it leaves."""
     built, lanes = kept.built, kept.lanes
     span = now.reading.since(before.reading)
+    # These hours may stand for others before which more waits: what has come to full lanes since waited as long as the lots say, too.
+    if full:
+        span.forget_waits(lanes.only_from(full))
     flow = Flow.between(before.lanes, now.lanes, span, 1)
     if full:
         span.without_lanes_kept_full(lanes.units_of(full))

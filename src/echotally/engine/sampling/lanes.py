@@ -7,7 +7,7 @@ and the ages in it are carried by ``carrying``, hour by hour.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from typing import Any
 
 import numpy as np
@@ -118,6 +118,10 @@ class Lanes(list[Lane]):
         for n, lane in enumerate(self):
             for unit in lane.units:
                 self.of_unit.setdefault(unit, []).append(n)
+        lines = {self[n].units[0] for n in self._lines}
+        waiting = (codes.QUEUE, codes.STREAM)
+        #: Units that also take what waits in no lane.
+        self.elsewhere = {int(t["unit"]) for t in w.triggers if t["kind"] not in waiting} - lines
         groups = Groups[int]()
         for first, *others in self.of_unit.values():
             for other in others:
@@ -133,6 +137,10 @@ class Lanes(list[Lane]):
     def units_of(self, some: Iterable[int]) -> set[int]:
         """The units that take from some of the lanes."""
         return {unit for lane in some for unit in self[lane].units}
+
+    def only_from(self, full: Collection[int]) -> set[int]:
+        """The units that take from these lanes and nothing else."""
+        return {u for u in self.units_of(full) - self.elsewhere if all(n in full for n in self.of_unit[u])}
 
     def counted(self, w: World) -> tuple[Floats, Floats, Floats]:
         """What has arrived in each lane of a world laid out like the first, what it holds, and what of that waits."""

@@ -56,6 +56,13 @@ class Span(Struct):
     maxima: Maxima
     peak: int
 
+    def forget_waits(self, units: set[int]) -> None:
+        """Forget how long these units' events waited and took: ``add_waits`` puts in what is known of all of them."""
+        rows, sketch = sorted(units), self.sketch
+        for name in ("wait_bins", "latency_bins"):
+            bins = getattr(sketch, name)
+            setattr(sketch, name, bins.kept(~np.isin(bins.records, rows)))
+
     def without_lanes_kept_full(self, units: set[int]) -> Span:
         """The same, with nothing of the ages of events that were laid into full lanes of these units."""
         rows = sorted(units)
