@@ -135,12 +135,11 @@ def _read(kept: KeptFull, before: _Instant, now: _Instant, full: Mode, segments:
     """What was played between two instants, and what it leaves."""
     built, lanes = kept.built, kept.lanes
     span = now.reading.since(before.reading)
-    # These hours may stand for others before which more waits: what has come to full lanes since waited as long as the lots say, too.
     if full:
+        # They may stand for others before which more waits: what has come to full lanes since waited as long as the lots say, too.
         span.forget_waits(lanes.only_from(full))
-    flow = Flow.between(before.lanes, now.lanes, span, 1)
-    if full:
         span.without_lanes_kept_full(lanes.units_of(full))
+    flow = Flow.between(before.lanes, now.lanes, span, 1)
     others = np.array([n not in full for n in range(len(lanes))], bool)
     found, left = (np.where(others, at.lanes.held, 0.0) for at in (before, now))
     ages = ages_in(built, {n: lane for n, lane in enumerate(lanes) if left[n] > _FEW})

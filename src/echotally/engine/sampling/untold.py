@@ -104,15 +104,16 @@ class Hidden(NamedTuple):
 
 
 def hidden_for_long(player: Player, cut: Cut) -> dict[str, Hidden]:
-    """What is hidden of each function that reads a queue and may fail."""
-    found, model = {}, player.model
+    """What is hidden of each function that reads a queue and may fail; of several queues, of the one that hides for the longest."""
+    found, model = dict[str, Hidden](), player.model
     for trigger in model.triggers:
         function = model.functions[trigger.to]
         fails = 1 - (1 - function.error_rate) * (1 - function.poison_rate)
         if fails and trigger.from_.kind is SourceKind.QUEUES:
             stays = model.queues[trigger.from_.name].visibility
             again = fails / max(1e-9, 1 - fails)
-            found[trigger.to] = Hidden(again if stays > cut.settles_ns else 0.0, again * stays / player.month.length_ns)
+            hidden = Hidden(again if stays > cut.settles_ns else 0.0, again * stays / player.month.length_ns)
+            found[trigger.to] = max(hidden, found.get(trigger.to, hidden))
     return found
 
 
