@@ -332,8 +332,8 @@ def test_months_of_very_large_estates_are_played_once_and_kept_by_what_is_asked_
     large = choose(path)
     same = [replace(found, played=0) for found in (small, large)]
     assert choose_json(same[0]) == choose_json(same[1]) and same[0].assigned == same[1].assigned
-    # Today's month and the chosen one are wanted whole in the end, the chosen one's also to lay sizes beside.
-    assert max(played.count(each) for each in set(played)) <= 4
+    # Today's month and the chosen one are wanted whole in the end, the chosen one's also to lay plans and sizes beside.
+    assert max(played.count(each) for each in set(played)) <= 5
     assert sum(played.count(each) > 1 for each in set(played)) <= 2
 
 

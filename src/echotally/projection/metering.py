@@ -24,6 +24,8 @@ from echotally.rates.outside import OUTSIDE_ACCOUNT, outside_plan
 
 Account = tuple[str, str]
 UnitKey = tuple[str, str]
+#: Meters that a plan bills once an account as well, whoever is on it.
+PAID_ONCE = ("flat_months", "storage_gb_months")
 #: Kinds whose every reader gets a copy: what was put in is counted, not what arrived.
 _COPIED = (SourceKind.STREAMS, SourceKind.TOPICS, SourceKind.FOLDERS)
 _HOUR_NS = 3_600 * 10**9

@@ -25,7 +25,7 @@ from echotally.errors import TooLarge
 from echotally.model.excerpt import Excerpt
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, placement_on
-from echotally.projection.metering import Account, Metered
+from echotally.projection.metering import PAID_ONCE, Account, Metered
 from echotally.projection.playing import Playing
 from echotally.projection.project import billed_again, project_plan
 from echotally.projection.taking_out import taken_out, without
@@ -279,7 +279,12 @@ class Part:
         was, now = (m.quantities.get(account, {}) for m in (before, after))
         # Only what changes is added up: the sums of everybody's are known, and all of it is exact.
         totals = dict(self._trials.quantities.get(account, {}))
+        # What a plan bills whoever is on it is there with the others, whether the part comes to it or leaves it.
+        once = PAID_ONCE if account in self._other_accounts else ()
         for meter in {*was, *now}:
-            change = sum(now.get(meter, {}).values(), Decimal(0)) - sum(was.get(meter, {}).values(), Decimal(0))
+            change = Decimal(0)
+            for sign, quantities in ((1, now), (-1, was)):
+                its = quantities.get(meter, {})
+                change += sign * sum((its[key] for key in its if key or meter not in once), Decimal(0))
             totals[meter] = totals.get(meter, Decimal(0)) + change
         return amount_of(base if account in base.plans else after, account, totals)

@@ -68,9 +68,10 @@ class About:
             return billable * next(unit for end, unit in self._steps if billable <= end) / self._per
         total, below = 0.0, 0.0
         for end, unit in self._steps:
-            upper = min(billable, end)
-            total += max(0.0, upper - below) * unit
-            below = max(below, upper)
+            if billable <= end:
+                return (total + (billable - below) * unit) / self._per
+            total += (end - below) * unit
+            below = end
         return total / self._per
 
 

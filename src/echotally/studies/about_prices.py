@@ -14,14 +14,10 @@ def prices_of(plan: Plan) -> Prices:
     return {meter: (float(plan.allowance.get(meter, 0)), About(price)) for meter, price in plan.prices().items()}
 
 
-def bill_about(prices: Prices, quantities: dict[tuple[str, str], float]) -> float:
-    """About what the quantities cost, in the card's currency; allowances are taken off once for each meter."""
-    total = 0.0
-    for (_, name), quantity in quantities.items():
-        if name in prices:
-            free, cost = prices[name]
-            total += cost(max(0.0, quantity - free))
-    return total
+def about_meter(prices: Prices, meter: str, quantity: float) -> float:
+    """About what the quantity of a meter that has a price costs, in the card's currency."""
+    free, cost = prices[meter]
+    return cost(quantity - free) if quantity > free else 0.0
 
 
 def lowest_unit(plan: Plan, name: str) -> float:

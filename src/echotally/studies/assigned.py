@@ -66,6 +66,13 @@ class AssignedMonths(Generic[Seen]):
         found = self.try_out(assignment, sets, rough=rough)
         return found if isinstance(found, PlayedPlan) else None
 
+    def whole(self, assignment: Mapping[str, str], *, rough: bool = False) -> PlayedPlan | None:
+        """As ``if_played``; what is seen of it is kept for ``each``."""
+        month, key = self.if_played(assignment, (), rough=rough), self._key(assignment, (), rough)
+        if month is not None and key not in self._known:
+            self._known[key] = self._seen(month, assignment)
+        return month
+
     def each(
         self,
         assignments: Sequence[Mapping[str, str]],
@@ -113,8 +120,8 @@ class AssignedMonths(Generic[Seen]):
         """
         key = self._key(assignment, sets, rough)
         # Without the lock: of two that ask at once one plays in vain, and both find the same.
-        if key in self._kept:
-            return self._kept[key]
+        if (known := self._kept.get(key)) is not None:
+            return known
         start, effort = (0, EFFORT) if rough and self.large else (None, None)
         offer = self.loaded.offers[next(iter(assignment.values()))]
         how = Playing(
@@ -135,8 +142,10 @@ class AssignedMonths(Generic[Seen]):
             found = self.try_out(assignment, sets, tell=tell, cores=cores, lean=lean)
         with self._lock:
             self.played += 1
-            # Sizes are tried once each; plans are compared again and again.
-            if not (sets or self._many):
+            # Sizes are tried once each; plans are compared again and again. Of very large estates the last month is wanted again.
+            if not (sets or lean):
+                if self._many:
+                    self._kept.clear()
                 self._kept[key] = found
         return found
 

@@ -32,10 +32,11 @@ from echotally.rates.card import Plan
 from echotally.rates.card_loading import Offer, candidates
 from echotally.rates.feasibility import reasons_against
 from echotally.studies.assigned import EFFORT, AssignedMonths
-from echotally.studies.assignments import Estimates, Used
+from echotally.studies.assignments import Estimated, Estimates, Used
 from echotally.studies.choice import Choice, Sets
 from echotally.studies.committing import commitments
 from echotally.studies.holding import SomeMonths, holding
+from echotally.studies.near_ones import sorted_out
 from echotally.studies.size_trials import SizeTrials
 from echotally.studies.standing import Stood, function_of, harmed, is_no_worse, rank, seems
 from echotally.studies.warm_hours import warm_hours
@@ -44,6 +45,8 @@ from echotally.studies.work import month_work, sample_work
 #: So many of the best estimates are played, fewer where that takes more than so much work (``work.month_work``): of many functions the
 #: best differ by one or two. As much work again goes into following a cheaper one, and into sizes that do not hold all together.
 _PLAYED, _WORK, _FEWEST = 12, 20_000_000, 2
+#: So few are played side by side before any could be laid beside the first.
+_FEW = 3
 #: So many months of a large estate, at the least, are played as ``project`` plays them to find the sizes that hold all together: by
 #: samples they do.
 _WHOLE = 4
@@ -231,7 +234,7 @@ class _Chooser(Struct, dict=True):
         # First, since it leaves plans out.
         used = self.used()
         estimated = Estimates(self.offers, self.fits, used, accounts).search()
-        tried = [dict(zip(self.functions, a, strict=True)) for a in estimated.best()[: min(_PLAYED, self.soon_played)]]
+        tried, told = self._near_the_best(estimated)
         tried += [d for d in self._uniform() if d not in tried]
         tried += [today for today in (self.todays,) if today and today not in tried]
         # Where none has room beside the others, the first says why.
@@ -245,10 +248,23 @@ class _Chooser(Struct, dict=True):
             finalists = [a for n, (_, a) in enumerate(ranked) if n < _FINALISTS or a == self.todays]
             ranked = self._played(finalists) or ranked
         chosen = min(ranked, key=lambda r: (rank(r[0]), list(r[1].values())))[1]
-        how = f"{estimated.method}; the best {len(tried)} played"
+        how = f"{estimated.method}; the best {len(tried) + told} played"
+        if told:
+            how += f", {told} of them in the parts that they change"
         if self._cut_short:
             how += "; following a cheaper one was cut short"
         return chosen, estimated.count, how, estimated.bound
+
+    def _near_the_best(self, estimated: Estimated) -> tuple[list[dict[str, str]], int]:
+        """Those of the best estimates that are to be played, and how many others their parts have shown to be no better."""
+        most = min(_PLAYED, self.soon_played)
+        first, *others = (dict(zip(self.functions, a, strict=True)) for a in estimated.best()[:most])
+        base = self.months.whole(first, rough=True) if most > _FEW else None
+        if base is None:
+            return [first, *others], 0
+        pinned = load(self.loaded.document.path, self._with_pins(first), like=self.loaded)
+        to_play, told = sorted_out(self.months, base, first, pinned, others)
+        return [first, *to_play], told
 
     def _towards(self, cheap: _Result, sound: _Result) -> list[_Result]:
         """As many functions of a sound assignment on their plans in a cheap one as leave it no worse; what saves most goes first. Empty

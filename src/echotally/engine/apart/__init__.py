@@ -16,6 +16,6 @@ a thousand small worlds are as fast as one, and each core plays some. The answer
 from echotally.engine.apart.buckets import Bucket, Followed
 from echotally.engine.apart.month import simulate_month
 from echotally.engine.apart.remembering import Memory
-from echotally.engine.apart.splitting import Part, Together, parts_of
+from echotally.engine.apart.splitting import SHARE_ROOM, Part, Together, parts_of
 
-__all__ = ["Bucket", "Followed", "Memory", "Part", "Together", "parts_of", "simulate_month"]
+__all__ = ["SHARE_ROOM", "Bucket", "Followed", "Memory", "Part", "Together", "parts_of", "simulate_month"]

@@ -18,7 +18,7 @@ from echotally.rates.card_loading import Offer
 #: A function or a source (a ``SourceRef``), in an environment.
 _Place = tuple[str, str]
 #: Plans whose units take room from each other.
-_SHARES_ROOM = ("reserved", "nodes")
+SHARE_ROOM = ("reserved", "nodes")
 
 
 class Part(Struct, frozen=True, dict=True):
@@ -120,7 +120,7 @@ def _sharing_room(model: Model, placement: Mapping[str, Offer]) -> list[list[_Pl
     found: dict[tuple[str | None, str], list[_Place]] = defaultdict(list)
     for environment, its in model.environments.items():
         for name in model.functions:
-            if placement[name].plan.bills in _SHARES_ROOM:
+            if placement[name].plan.bills in SHARE_ROOM:
                 found[its.account, placement[name].name].append((environment, name))
     return list(found.values())
 
