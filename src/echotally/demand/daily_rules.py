@@ -163,19 +163,17 @@ class DailyRule(Struct, frozen=True, dict=True):
             left -= len(times)
         return self
 
-    def walk(self, after: datetime) -> Iterator[datetime]:
-        """Its local times from ``after`` on, in order, for as long as there are."""
-        year, vain = max(after.year, self.first.year), 0
+    def walk(self, low: date) -> Iterator[tuple[date, Seconds]]:
+        """Its days from ``low`` on with their times, in order, for as long as there are."""
+        year, vain = max(low.year, self.first.year), 0
         # Days come back after 400 years at the latest, those of a rule that anybody wrote in 40.
         while year < 9_999 and vain < _VAIN_YEARS and day_s(date(year, 1, 1)) <= self.until_s:
             vain += 1
-            for one in self.days(max(after.date(), date(year, 1, 1)), date(year, 12, 31)):
-                midnight = datetime.combine(one, time())
-                for second in self.times(one).tolist():
-                    at = midnight + timedelta(seconds=second)
-                    if at >= after:
-                        vain = 0
-                        yield at
+            for one in self.days(max(low, date(year, 1, 1)), date(year, 12, 31)):
+                times = self.times(one)
+                if len(times):
+                    vain = 0
+                    yield one, times
             year += 1
 
     def last_until(self, local: datetime) -> datetime | None:

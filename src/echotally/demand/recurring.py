@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from echotally.demand.clock import NS_PER_S, MonthClock, to_utc
 from echotally.demand.cron import BadSchedule
 from echotally.demand.daily_rules import DailyRule, parts_of
-from echotally.demand.local_day import first_instants, plain_midnight_s
+from echotally.demand.local_day import Seconds, first_instants, instant, plain_midnight_s, whole_s
 from echotally.model.estate import Schedule
 
 _STEP_S = {"SECONDLY": 1, "MINUTELY": 60, "HOURLY": 3_600}
@@ -37,15 +37,32 @@ def recurring(schedule: Schedule, zone: ZoneInfo, after: datetime) -> Iterator[d
     rule = _rule(_in_zone(schedule, zone), start, local_after)
     daily = daily_rule(schedule, zone, start)
     if daily is not None:
-        local_times = daily.counted(date(min(9998, local_after.year + 1), 12, 31)).walk(local_after)
-    else:
-        local_times = _walked(rule.xafter(local_after, inc=True))
+        yield from _day_by_day(
+            daily.counted(date(min(9998, local_after.year + 1), 12, 31)), zone, after, local_after.date()
+        )
+        return
     last = None
-    for local in local_times:
+    for local in _walked(rule.xafter(local_after, inc=True)):
         utc = to_utc(local.replace(tzinfo=None), zone)
         if utc > after and (last is None or utc > last):
             last = utc
             yield utc.astimezone(zone)
+
+
+def _day_by_day(rule: DailyRule, zone: ZoneInfo, after: datetime, low: date) -> Iterator[datetime]:
+    """The firings of a rule of days and times after an instant; ``low`` is a day before which none of them lies."""
+    last = whole_s(after)
+    for day, times in rule.walk(low):
+        found = _instants(zone, day, times)
+        for at in found[np.searchsorted(found, last, side="right") :].tolist():
+            last = at
+            yield instant(at).astimezone(zone)
+
+
+def _instants(zone: ZoneInfo, day: date, times: Seconds) -> Seconds:
+    """The instants of a day's times, s since 1970, UTC, rising."""
+    midnight = plain_midnight_s(zone, day)
+    return first_instants(zone, day, times) if midnight is None else midnight + times
 
 
 def daily_rule(schedule: Schedule, zone: ZoneInfo, start: datetime) -> DailyRule | None:
@@ -139,8 +156,7 @@ def _by_days(rule: DailyRule, clock: MonthClock, zone: ZoneInfo) -> NDArray[np.i
     found = [np.zeros(0, np.int64)]
     # The days beside the month, whose times a change of offset may move into it.
     for day in rule.days(low - timedelta(days=1), high + timedelta(days=1)):
-        midnight, times = plain_midnight_s(zone, day), rule.times(day)
-        found.append(first_instants(zone, day, times) if midnight is None else midnight + times)
+        found.append(_instants(zone, day, rule.times(day)))
     return within_month((np.concatenate(found) - math.floor(clock.start.timestamp())) * NS_PER_S, clock)
 
 
@@ -150,8 +166,7 @@ def count_by_days(rule: DailyRule, zone: ZoneInfo, year: int) -> int:
     rule = rule.counted(last)
     total = 0
     for day in rule.days(first, last):
-        times = rule.times(day)
-        total += len(times) if plain_midnight_s(zone, day) is not None else len(first_instants(zone, day, times))
+        total += len(_instants(zone, day, rule.times(day)))
     return total
 
 
