@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from echotally.engine import layout, records
+from echotally.engine import layout, records, spilling
 from echotally.engine.build import link_free
 from echotally.engine.layout import World
 
@@ -25,10 +25,16 @@ def _room_beside(world: World, n: int) -> dict[str, Any]:
 
 
 def _lengthened(array: Any, n: int) -> Any:
-    """The array with so many places, those that are new of zeros.
+    """The array with so many places, those that are new of zeros; raises ``MemoryError`` where there is no room for them.
 
     In its own memory where that can be made longer: a copy of a large pool would stand beside it while it is made.
     """
+    if n * array.itemsize >= spilling.LARGE:
+        longer = spilling.lengthened(array, n)
+        if longer is not None:
+            return longer
+        if not spilling.room_for(n * array.itemsize):
+            raise MemoryError
     if not array.flags.owndata:
         longer = np.zeros(n, array.dtype)
         longer[: len(array)] = array
@@ -49,8 +55,10 @@ def with_room(world: World, events: int = 0) -> World:
     for name in _POOLS:
         if clock[f"{name}_left"] <= margin:
             array, before = getattr(world, name), len(getattr(world, name))
-            # Of very many a few more at a time.
+            # Of very many a few more at a time, and of those in a file as many as may be in memory.
             more = before if before < _MANY else before // 4
+            if spilling.is_spilled(array):
+                more = spilling.LARGE // 2 // array.itemsize
             if events and name == "events":
                 more = events + events // 4
             changed[name] = longer = _lengthened(array, before + more + margin)
