@@ -98,24 +98,25 @@ def unreadable(path: Path, error: OSError, allowed: str = "") -> BadInput:
 
 
 # -- writing ----------------------------------------------------------------------------------------------------------
-def write_whole(path: Path, content: bytes) -> None:
-    """Write a file so that it appears whole or not at all: beside it, then renamed into place.
+def write_whole(path: Path, content: bytes | Iterable[bytes]) -> None:
+    """Write a file so that it appears whole or not at all: beside it, then renamed into place. What is large comes piece by piece.
 
     A symbolic link is followed, the mode of a file that is there is kept, and what is no regular file (a device, a
     pipe) is written to directly. Raises ``BadInput``.
     """
     if str(path) == "-":
         raise BadInput(Problem("standard input cannot be written back to", allowed="the name of a file"))
+    pieces = (content,) if isinstance(content, bytes) else content
     try:
         target = Path(os.path.realpath(path)) if path.is_symlink() else path
         mode = _mode_of(target)
         if mode is not None and not stat.S_ISREG(mode):
-            _write_into(target, mode, content)
+            _write_into(target, mode, pieces)
             return
         if mode is not None and not os.access(target, os.W_OK):
             raise PermissionError(errno.EACCES, "Permission denied: the file is read-only")
-        _write_beside(target, None if mode is None else stat.S_IMODE(mode), content)
-        _LOG.info("wrote %s (%s bytes)", safe(str(target)), f"{len(content):,}")
+        size = _write_beside(target, None if mode is None else stat.S_IMODE(mode), pieces)
+        _LOG.info("wrote %s (%s bytes)", safe(str(target)), f"{size:,}")
     except OSError as error:
         raise BadInput(Problem(f"cannot be written: {error.strerror or error}", file=str(path))) from error
 
@@ -135,7 +136,7 @@ def _mode_of(path: Path) -> int | None:
         return None
 
 
-def _write_into(path: Path, mode: int, content: bytes) -> None:
+def _write_into(path: Path, mode: int, pieces: Iterable[bytes]) -> None:
     if stat.S_ISDIR(mode):
         raise IsADirectoryError(errno.EISDIR, "is a folder")
     # A pipe that nobody reads would hold us up for ever.
@@ -143,10 +144,10 @@ def _write_into(path: Path, mode: int, content: bytes) -> None:
     if hasattr(os, "set_blocking"):
         os.set_blocking(handle, True)
     with os.fdopen(handle, "wb") as file:
-        file.write(content)
+        file.writelines(pieces)
 
 
-def _write_beside(path: Path, mode: int | None, content: bytes) -> None:
+def _write_beside(path: Path, mode: int | None, pieces: Iterable[bytes]) -> int:
     folder = path.parent
     _clear(folder, f".{_MARK}-")
     beside = folder / f".{_MARK}-{os.getpid()}-{os.urandom(4).hex()}"
@@ -154,8 +155,9 @@ def _write_beside(path: Path, mode: int | None, content: bytes) -> None:
     handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o666)
     try:
         with os.fdopen(handle, "wb") as file:
-            file.write(content)
+            file.writelines(pieces)
             file.flush()
+            size = file.tell()
             os.fsync(file.fileno())
         if mode is not None:
             os.chmod(beside, mode)
@@ -164,6 +166,7 @@ def _write_beside(path: Path, mode: int | None, content: bytes) -> None:
         with contextlib.suppress(OSError):
             beside.unlink()
         raise
+    return size
 
 
 # -- scratch ----------------------------------------------------------------------------------------------------------

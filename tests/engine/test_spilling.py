@@ -101,14 +101,14 @@ def test_where_the_disk_is_full_records_stay_in_memory_as_far_as_there_is_any(wr
 
 
 @pytest.mark.skipif(not Path("/proc/self/status").exists(), reason="tells how much memory was used")
-def test_a_million_messages_that_wait_take_no_memory_of_their_own(write):
+def test_millions_of_messages_that_wait_take_no_memory_of_their_own(write):
     """Each has a record of a hundred bytes; the program reads its own peak when it is done."""
     path = write(
         '[functions.f]\nmemory = "512 MB"\nrun = "100 s"\ntimeout = "5 min"\ncpu_share = 0\ninstance_limit = 1\n[queues.q]\n'
         'retention = "14 d"\nbacklog = {count}\n[[triggers]]\nfrom = "queues.q"\nto = "f"\n'
     )
     text, peaks = path.read_text(), {}
-    for count in (1_000, 3_000_000):
+    for count in (1_000, 6_000_000):
         path.write_text(text.replace("{count}", f"{count}"))
         program = (
             "import sys, json; from pathlib import Path; from echotally import project\n"
@@ -120,4 +120,5 @@ def test_a_million_messages_that_wait_take_no_memory_of_their_own(write):
         done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True)
         peaks[count], came = json.loads(done.stdout)
         assert came == count
-    assert peaks[3_000_000] - peaks[1_000] < 150_000 < 3_000_000 * 104 // 1024
+    # Six hundred MB of records; how soon pages go depends on how busy the machine is.
+    assert peaks[6_000_000] - peaks[1_000] < 250_000

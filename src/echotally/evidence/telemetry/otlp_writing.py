@@ -10,8 +10,8 @@ service, messaging and HTTP.
 
 from __future__ import annotations
 
-import gzip
 import json
+import zlib
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from pathlib import Path
@@ -61,22 +61,37 @@ def metrics(loaded: Loaded, plan: str, seed: int | None = None) -> dict[str, Any
 
 def write_otlp(path: Path, requests: Iterable[dict[str, Any]]) -> None:
     """Write export requests: one document (.json), or a request a line (.jsonl), packed if the name ends in .gz."""
-    texts = [json.dumps(request, separators=(",", ":"), ensure_ascii=False) for request in requests]
-    if ".jsonl" in path.suffixes:
-        whole = "".join(text + "\n" for text in texts)
-    else:
-        whole = _merged(texts)
-    data = whole.encode()
-    write_whole(path, gzip.compress(data, mtime=0) if path.suffix == ".gz" else data)
+    texts = _lines(requests) if ".jsonl" in path.suffixes else _merged(requests)
+    pieces = (text.encode() for text in texts)
+    write_whole(path, _packed(pieces) if path.suffix == ".gz" else pieces)
 
 
-def _merged(texts: list[str]) -> str:
-    """Several requests as one: their lists put end to end."""
-    found: dict[str, list[Any]] = {}
-    for text in texts:
-        for key, each in json.loads(text).items():
-            found.setdefault(key, []).extend(each)
-    return json.dumps(found, separators=(",", ":"), ensure_ascii=False) + "\n"
+def _lines(requests: Iterable[dict[str, Any]]) -> Iterator[str]:
+    for request in requests:
+        yield _text(request) + "\n"
+
+
+def _merged(requests: Iterable[dict[str, Any]]) -> Iterator[str]:
+    """Several requests of one kind as one: their lists put end to end."""
+    before = None
+    for request in requests:
+        ((key, items),) = request.items()
+        yield f"{{{_text(key)}:[" if before is None else ","
+        yield _text(items)[1:-1]
+        before = key
+    yield "{}\n" if before is None else "]}\n"
+
+
+def _text(value: Any) -> str:
+    return json.dumps(value, separators=(",", ":"), ensure_ascii=False)
+
+
+def _packed(pieces: Iterable[bytes]) -> Iterator[bytes]:
+    """As gzip packs a file, without a time, so that the same always gives the same."""
+    packer = zlib.compressobj(9, wbits=zlib.MAX_WBITS + 16)
+    for piece in pieces:
+        yield packer.compress(piece)
+    yield packer.flush()
 
 
 def attributes(values: dict[str, Any]) -> list[dict[str, Any]]:

@@ -31,8 +31,8 @@ _MARKDOWN = str.maketrans(
 )
 
 
-def csv_text(frame: pd.DataFrame) -> str:
-    """A table as CSV with a heading, harmless to spreadsheets."""
+def csv_text(frame: pd.DataFrame, heading: bool = True) -> str:
+    """A table as CSV, harmless to spreadsheets."""
     import pandas as pd
 
     # Cell by cell and as objects: pandas' own ``map`` would make whole numbers beside missing ones into fractions.
@@ -42,7 +42,7 @@ def csv_text(frame: pd.DataFrame) -> str:
         else pd.Series([harmless(value) for value in column], dtype=object)
         for name, column in ((name, frame[name].reset_index(drop=True)) for name in frame.columns)
     }
-    return str(pd.DataFrame(cells).to_csv(index=False, lineterminator="\n"))
+    return str(pd.DataFrame(cells).to_csv(index=False, header=heading, lineterminator="\n"))
 
 
 def markdown_text(frame: pd.DataFrame) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +16,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 ENDINGS = (".csv", ".parquet")
+#: So many rows, and so many bytes, are written at a time.
+_ROWS, _PIECE = 20_000, 1 << 20
 
 
 def check_frame_path(path: Path, option: str) -> None:
@@ -25,6 +29,30 @@ def check_frame_path(path: Path, option: str) -> None:
 def write_frame(frame: pd.DataFrame, path: Path) -> None:
     """Write a table so that it appears whole or not at all."""
     write_whole(path, csv_text(frame).encode() if path.suffix == ".csv" else parquet(frame))
+
+
+def write_frames(frames: Iterable[pd.DataFrame], path: Path) -> None:
+    """As ``write_frame``, a table that comes in parts of the same columns, of which no more than one is in memory."""
+    write_whole(path, _csv_pieces(frames) if path.suffix == ".csv" else _parquet_pieces(frames))
+
+
+def _csv_pieces(frames: Iterable[pd.DataFrame]) -> Iterator[bytes]:
+    for number, frame in enumerate(frames):
+        # Cells are made harmless one by one, as objects.
+        for first in range(0, len(frame) or 1, _ROWS):
+            yield csv_text(frame[first : first + _ROWS], heading=number == first == 0).encode()
+
+
+def _parquet_pieces(frames: Iterable[pd.DataFrame]) -> Iterator[bytes]:
+    with database("parts.db") as (connection, folder):
+        place = folder / "table.parquet"
+        for number, frame in enumerate(frames):
+            connection.register("frame", frame)
+            connection.execute(f"{'INSERT INTO parts' if number else 'CREATE TABLE parts AS'} SELECT * FROM frame")
+            connection.unregister("frame")
+        connection.execute(f"COPY parts TO {quoted(place)} (FORMAT parquet)")
+        with place.open("rb") as file:
+            yield from iter(partial(file.read, _PIECE), b"")
 
 
 def parquet(frame: pd.DataFrame) -> bytes:

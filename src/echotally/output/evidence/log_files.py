@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from echotally.errors import BadInput, Problem
-from echotally.output.base.frames import write_frame
+from echotally.output.base.frames import write_frames
 from echotally.projection.loaded import Loaded
 
 FORMS = (".csv", ".parquet", ".otlp.json", ".otlp.jsonl", ".metrics.json")
@@ -27,11 +27,9 @@ def write_log(loaded: Loaded, plan: str, seed: int | None, path: Path) -> None:
     """Play the month on a plan and write its log, so that it appears whole or not at all."""
     form = log_form(path, "--log")
     if form in (".csv", ".parquet"):
-        import pandas as pd
-
         from echotally.evidence.run_log import run_log
 
-        write_frame(pd.concat(run_log(loaded, plan, seed), ignore_index=True), path)
+        write_frames(run_log(loaded, plan, seed), path)
         return
     from echotally.evidence.telemetry.otlp_writing import metrics, spans, write_otlp
 
