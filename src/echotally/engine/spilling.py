@@ -96,8 +96,9 @@ class _Spilled:
 
 _SPILLED = _Spilled()
 if hasattr(os, "register_at_fork"):
-    its = _SPILLED.lock
-    os.register_at_fork(before=its.acquire, after_in_parent=its.release, after_in_child=_SPILLED.after_fork)
+    os.register_at_fork(
+        before=_SPILLED.lock.acquire, after_in_parent=_SPILLED.lock.release, after_in_child=_SPILLED.after_fork
+    )
 
 
 def is_spilled(array: Any) -> bool:

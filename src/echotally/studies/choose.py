@@ -234,9 +234,10 @@ class _Chooser(Struct, dict=True):
         # First, since it leaves plans out.
         used = self.used()
         estimated = Estimates(self.offers, self.fits, used, accounts).search()
-        tried, told = self._near_the_best(estimated)
-        tried += [d for d in self._uniform() if d not in tried]
-        tried += [today for today in (self.todays,) if today and today not in tried]
+        anyway = [*self._uniform(), *([self.todays] if self.todays else [])]
+        tried, told = self._near_the_best(estimated, anyway)
+        for one in anyway:
+            tried += [one] if one not in tried else []
         # Where none has room beside the others, the first says why.
         results = self._played(tried, rough=True) or [(Stood.in_(self.months.play(tried[0])), tried[0])]
         ranked = sorted(results, key=lambda r: (seems(r[0]), list(r[1].values())))
@@ -255,15 +256,19 @@ class _Chooser(Struct, dict=True):
             how += "; following a cheaper one was cut short"
         return chosen, estimated.count, how, estimated.bound
 
-    def _near_the_best(self, estimated: Estimated) -> tuple[list[dict[str, str]], int]:
-        """Those of the best estimates that are to be played, and how many others their parts have shown to be no better."""
+    def _near_the_best(
+        self, estimated: Estimated, anyway: Sequence[dict[str, str]]
+    ) -> tuple[list[dict[str, str]], int]:
+        """Those of the best estimates that are to be played, and how many others their parts have shown to be no better; some are
+        played ``anyway``.
+        """
         most = min(_PLAYED, self.soon_played)
         first, *others = (dict(zip(self.functions, a, strict=True)) for a in estimated.best()[:most])
         base = self.months.whole(first, rough=True) if most > _FEW else None
         if base is None:
             return [first, *others], 0
         pinned = load(self.loaded.document.path, self._with_pins(first), like=self.loaded)
-        to_play, told = sorted_out(self.months, base, first, pinned, others)
+        to_play, told = sorted_out(self.months, base, first, pinned, [one for one in others if one not in anyway])
         return [first, *to_play], told
 
     def _towards(self, cheap: _Result, sound: _Result) -> list[_Result]:
