@@ -5,14 +5,21 @@ from __future__ import annotations
 import gzip
 import json
 from collections import Counter
+from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
+from echotally.engine import spilling
+from echotally.engine.codes import FIRST_NUMBER
 from echotally.errors import BadInput
-from echotally.evidence.telemetry.otlp_writing import metrics, spans
+from echotally.evidence import stand_in
+from echotally.evidence.telemetry.otlp_counts import metrics
+from echotally.evidence.telemetry.otlp_origins import Origins
+from echotally.evidence.telemetry.otlp_spans import spans
 from echotally.output.evidence.log_files import write_log
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
@@ -167,3 +174,97 @@ def test_a_log_that_cannot_be_written_is_refused_before_the_month_is_played(
 ) -> None:
     with pytest.raises(BadInput, match=said):
         write_log(load(made_estate(15).write(tmp_path)), PLAN, None, tmp_path / name)
+
+
+CROWDED = """
+[functions.a]
+memory = "512 MB"
+run = "100 ms"
+error_rate = 0.05
+instance_limit = 40
+asks = [{ to = "endpoints.e", each = 0.2 }]
+emits = [{ into = "folders.f", each = 0.1 }, { into = "topics.t", each = 0.1 }]
+[functions.b]
+memory = "256 MB"
+run = "10 ms"
+[endpoints.e]
+[folders.f]
+[topics.t]
+[queues.q]
+retention = "14 d"
+backlog = 3_000
+[schedules.s]
+cron = "0 3 * * *"
+items = 20
+[demand.d]
+into = "queues.q"
+rate = "3 /h"
+lumps = [{ at = "2027-03-02T00:00", count = 2_000 }]
+[[triggers]]
+from = "queues.q"
+to = "a"
+batch = 10
+[[triggers]]
+from = "schedules.s"
+to = "a"
+[[triggers]]
+from = "endpoints.e"
+to = "b"
+[[triggers]]
+from = "folders.f"
+to = "b"
+[[triggers]]
+from = "topics.t"
+to = "b"
+"""
+
+
+def test_spans_and_metrics_are_the_same_wherever_a_page_ends(
+    write: Callable[[str], Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    # More was there before the month, and more comes at one instant, than a small page has lines.
+    loaded = load(write(CROWDED))
+    usual, counted = list(spans(loaded, "test.plan")), metrics(loaded, "test.plan")
+    monkeypatch.setattr(stand_in, "_CARGO", 2)
+    monkeypatch.setattr(stand_in, "_DIARY", 2)
+    for entries in (7, 100_000):
+        monkeypatch.setattr(stand_in, "_ENTRIES", entries)
+        assert list(spans(loaded, "test.plan")) == usual
+        assert metrics(loaded, "test.plan") == counted
+    handled = {
+        facts["messaging.message.id"] if "messaging.message.id" in facts else span["spanId"]: facts["faas.trigger"]
+        for _, span in _own(usual)
+        for facts in [_facts(span)]
+    }
+    assert Counter(handled.values())["timer"] == 31
+    sent = {span["spanId"] for each in _all(usual) for span in [each] if span["kind"] == 4}
+    linked = [link["spanId"] for _, span in _own(usual) for link in span.get("links", [])]
+    assert sent == set(linked) and len(linked) == len(set(linked)) > 500
+
+
+def _all(requests: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    return [span for r in requests for each in r["resourceSpans"] for s in each["scopeSpans"] for span in s["spans"]]
+
+
+def test_where_many_events_came_from_stands_in_a_file(monkeypatch: pytest.MonkeyPatch) -> None:
+    born = np.zeros(50_000, [(name, np.int64) for name in ("number", "sent", "asker")])
+    born["number"] = FIRST_NUMBER + np.arange(50_000)
+    born["sent"], born["asker"] = np.arange(50_000) % 70 - 1, -1
+    # Every tenth was asked for by the one before it, which was asked for by the first of its hundred.
+    born["asker"][1::10], born["asker"][10::10] = born["number"][:-1:10], born["number"][10::10] // 100 * 100
+    born["asker"][born["asker"] == born["number"]] = -1
+    found = []
+    for large in (spilling.LARGE, 1 << 12):
+        monkeypatch.setattr(spilling, "LARGE", large)
+        origins = Origins()
+        for page in np.array_split(born, 31):
+            origins.learn(page)
+        found.append((origins.of(born["number"]), [origins.trace(int(number)) for number in born["number"]]))
+        assert spilling.is_spilled(origins.events.cells) == (large < 1 << 20)
+    assert found[0] == found[1]
+    assert [(each.sent, each.asker) for each in found[0][0]] == list(zip(born["sent"], born["asker"], strict=True))
+    by_number = dict(zip(born["number"].tolist(), born["asker"].tolist(), strict=True))
+    for number, trace in zip(born["number"].tolist(), found[0][1], strict=True):
+        while by_number[number] >= 0:
+            number = by_number[number]
+        assert trace == number

@@ -141,13 +141,15 @@ def begun(model: Model, arrivals: Arrivals, placement: Mapping[str, Offer], seed
 def begun_on(site: Site, model: Model, arrivals: Arrivals, seed: int, room: Room = BARE) -> Built:
     """As ``begun``, on a site made before, of the model and where its functions are placed."""
     built = site.built(arrivals, seed)
+    _lay_backlogs(model, built)
+    # No lines of what was there before: there may be any number of it, at one instant.
+    page = 4 * int(built.world.clock[0]["margin"])
     built.world = built.world._replace(
         trail=layout.records(records.Change, room.trail),
-        diary=layout.records(records.Attempt, room.diary),
-        carried=layout.records(records.Carried, room.cargo),
-        born=layout.records(records.Born, room.cargo),
+        diary=layout.records(records.Attempt, max(room.diary, page) if room.diary > 1 else 1),
+        carried=layout.records(records.Carried, max(room.cargo, page) if room.cargo > 1 else 1),
+        born=layout.records(records.Born, max(room.cargo, page) if room.cargo > 1 else 1),
     )
-    _lay_backlogs(model, built)
     built.world = with_room(built.world)
     ask(built.world, codes.BEGIN)
     return built
@@ -194,14 +196,21 @@ def play_watched(built: Built, watch: Watch, until_ns: int | None, progress: Pro
 
 
 def play_entries(built: Built, entries: int) -> bool:
-    """Play on by at most so many calendar entries; whether the month is over. Integrals are brought up to the instant."""
+    """Play on by at most so many calendar entries, fewer where a page is full before; whether the month is over.
+
+    Integrals are brought up to the instant.
+    """
     kernels, clock = form(), built.world.clock[0]
     until = int(clock["steps"]) + entries
     # Where room runs out in between, only what is left is played after it.
     while (
         state := kernels.run(built.door(kernels.door), codes.PLAY, until - int(clock["steps"]), 0)
     ) == codes.MORE_ROOM:
+        before = [*map(len, built.world)]
         built.world = with_room(built.world)
+        if [*map(len, built.world)] == before:
+            # Nothing was low but the page.
+            break
     kernels.run(built.door(kernels.door), codes.FLUSH, 0, 0)
     return state == codes.DONE
 
@@ -225,20 +234,46 @@ class Page(NamedTuple):
 
 
 def pages(built: Built, entries: int) -> Iterator[Page]:
-    """Play to the month's end, handing over the diary every ``entries`` of the calendar; raises ``OurFault`` if it overflows."""
+    """Play to the month's end, handing over the diary every ``entries`` of the calendar, or as soon as a page is full.
+
+    What an attempt puts out stands on its page. Raises ``OurFault`` if a page overflows.
+    """
     clock = built.world.clock[0]
-    kept = {"diary": "diary_n", "carried": "carried_n", "born": "born_n"}
-    over = False
+    clock["keeps_diary"] = codes.YES
+    over, kept = False, None
     while not over:
         over = play_entries(built, entries)
-        found = []
-        for name, count in kept.items():
-            lines = getattr(built.world, name)
-            if int(clock[count]) >= len(lines) > 1:
-                raise OurFault(f"the {name} of {len(lines)} lines overflowed")
-            found.append(lines[: int(clock[count])].copy())
-            clock[count] = 0
-        yield Page(*found)
+        page = _page(built)
+        if kept:
+            page = Page(*map(np.concatenate, zip(kept, page, strict=True)))
+        kept = None
+        # What was put out arrives after all that ends at its instant; a page may be full in between.
+        if not over and clock["expected_n"] > 0:
+            page, kept = _of_this_instant(page, clock)
+        yield page
+
+
+def _of_this_instant(page: Page, clock: Any) -> tuple[Page, Page]:
+    """A page without the attempts that ended at this instant, and those with all that is theirs."""
+    since = int(np.searchsorted(page.attempts["ended"], clock["now"]))
+    first = int(clock["noted"]) - len(page.attempts) + since
+    carried, put_out = page.carried["attempt"] >= first, page.born["origin"] >= first
+    return (
+        Page(page.attempts[:since], page.carried[~carried], page.born[~put_out]),
+        Page(page.attempts[since:], page.carried[carried], page.born[put_out]),
+    )
+
+
+def _page(built: Built) -> Page:
+    """What was written since the last page, which is written over from here on."""
+    clock, found = built.world.clock[0], []
+    for name, count in {"diary": "diary_n", "carried": "carried_n", "born": "born_n"}.items():
+        lines = getattr(built.world, name)
+        if int(clock[count]) >= len(lines) > 1:
+            raise OurFault(f"the {name} of {len(lines)} lines overflowed")
+        found.append(lines[: int(clock[count])].copy())
+        clock[count] = 0
+    return Page(*found)
 
 
 def finish(built: Built) -> None:

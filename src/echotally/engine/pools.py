@@ -24,7 +24,7 @@ def _room_beside(world: World, n: int) -> dict[str, Any]:
     return {"aside": longer}
 
 
-def _lengthened(array: Any, n: int) -> Any:
+def lengthened(array: Any, n: int) -> Any:
     """The array with so many places, those that are new of zeros; raises ``MemoryError`` where there is no room for them.
 
     In its own memory where that can be made longer: a copy of a large pool would stand beside it while it is made.
@@ -61,7 +61,7 @@ def with_room(world: World, events: int = 0) -> World:
                 more = spilling.LARGE // 2 // array.itemsize
             if events and name == "events":
                 more = events + events // 4
-            changed[name] = longer = _lengthened(array, before + more + margin)
+            changed[name] = longer = lengthened(array, before + more + margin)
             # The old free list ends by pointing one past the array, which is where the new part begins.
             link_free(longer, before)
             clock[f"{name}_left"] += len(longer) - before

@@ -16,15 +16,12 @@ from echotally.engine.build import Built, Unit
 from echotally.engine.codes import NEVER, THROTTLED
 from echotally.engine.play import Page, Room, begun, finish, pages
 from echotally.errors import BadInput, Problem
-from echotally.model.estate import Trigger
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.rates.feasibility import reasons_against
 
-#: Attempts of one page of the diary; a quarter of them are played at a time.
-DIARY = 400_000
-#: Lines of what attempts held: so many for a page, at least.
-_CARGO = 1 << 20
+#: Attempts that a page of the diary has room for, lines of what they held, and entries of the calendar that are played for one.
+_DIARY, _CARGO, _ENTRIES = 400_000, 1 << 17, 100_000
 OUTCOMES = ("ok", "error", "timeout", "throttled")
 #: What sets a function off, in the words of the semantic conventions (``faas.trigger``).
 TRIGGERS = {
@@ -44,11 +41,10 @@ class StandIn(Struct, frozen=True):
     built: Built
     seed: int
     start: datetime
-    entries: int
 
     def pages(self) -> Iterator[Page]:
         """The diary, a page at a time; the month is over when the last has been taken."""
-        yield from pages(self.built, self.entries)
+        yield from pages(self.built, _ENTRIES)
         finish(self.built)
 
     def source_of(self, unit: Unit) -> SourceRef | None:
@@ -73,30 +69,9 @@ def stand_in(loaded: Loaded, plan: str, seed: int | None = None, cargo: bool = F
     if against:
         raise BadInput(Problem("cannot run this estate", value=plan, allowed=f"a plan that can; {against[0]}"))
     seed = loaded.model.estate.seed if seed is None else seed
-    room = _room(loaded) if cargo else 0
-    built = begun(
-        loaded.model,
-        loaded.month.arrivals,
-        placement,
-        seed,
-        Room(diary=DIARY, cargo=max(_CARGO, 4 * room) if cargo else 1),
-    )
-    entries = DIARY // 4 if not cargo else max(1, min(DIARY // 4, _CARGO // (4 * room)))
-    return StandIn(loaded, built, seed, loaded.month.clock.start, entries)
-
-
-def _room(loaded: Loaded) -> int:
-    """Most lines of cargo that one entry of the calendar can bring: a batch, what it puts out, and every copy of that."""
-    model = loaded.model
-    copies = 1 + max((len(topic.feeds) for topic in model.topics.values()), default=0)
-    copies += max((len(group) for group in model.triggers_by_source().values()), default=0)
-
-    def of_call(trigger: Trigger) -> float:
-        function = model.functions[trigger.to]
-        out = sum(e.each + 1 for e in function.emits) + sum(a.each + 1 for a in function.asks)
-        return model.items_of(trigger) * (2 + out * copies)
-
-    return int(max((of_call(trigger) for trigger in model.triggers), default=2)) + 1
+    room = Room(diary=_DIARY, cargo=_CARGO if cargo else 1)
+    built = begun(loaded.model, loaded.month.arrivals, placement, seed, room)
+    return StandIn(loaded, built, seed, loaded.month.clock.start)
 
 
 def run_times(attempts: NDArray[np.void]) -> tuple[NDArray[np.bool_], NDArray[np.int64], NDArray[np.int64]]:

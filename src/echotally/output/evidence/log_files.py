@@ -31,6 +31,8 @@ def write_log(loaded: Loaded, plan: str, seed: int | None, path: Path) -> None:
 
         write_frames(run_log(loaded, plan, seed), path)
         return
-    from echotally.evidence.telemetry.otlp_writing import metrics, spans, write_otlp
+    from echotally.evidence.telemetry.otlp_counts import metrics
+    from echotally.evidence.telemetry.otlp_spans import spans
+    from echotally.evidence.telemetry.otlp_writing import write_otlp
 
     write_otlp(path, [metrics(loaded, plan, seed)] if form == ".metrics.json" else spans(loaded, plan, seed))
