@@ -427,3 +427,17 @@ def test_what_was_played_of_a_month_that_is_too_large_is_let_go(estate, monkeypa
     assert len(worlds) == (4 if rough else 2) and not any(alive)
     with pytest.raises(TooLarge, match="so many events"):
         months.play(dict.fromkeys(loaded.model.functions, "c.a"))
+
+
+def test_a_function_that_no_plan_takes_is_named_where_the_others_have_plans(estate):
+    # The plan ends runs at a second.
+    functions = (
+        f'[functions.{name}]\nmemory = "512 MB"\nrun = "1 s"\ntimeout = "{timeout}"\n[endpoints.{name}]\n[demand.{name}]\n'
+        f'into = "endpoints.{name}"\nmonthly = 10\n[[triggers]]\nfrom = "endpoints.{name}"\nto = "{name}"\n'
+        for name, timeout in (("f", "1 s"), ("g", "5 s"))
+    )
+    short = RUNS.format(name="p", calls="0.1", seconds="0.1", free=0).replace(
+        'bills = "runs"', 'bills = "runs"\ntimeout_limit = "1 s"'
+    )
+    with pytest.raises(BadInput, match="no plan can take g;"):
+        choose(estate("".join(functions), short))

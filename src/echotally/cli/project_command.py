@@ -165,6 +165,7 @@ def project(
     from echotally.output.base.frames import write_frame
     from echotally.projection.loaded import load
     from echotally.projection.tables import series_frame
+    from echotally.projection.window import small_enough
 
     _check_files(series, run_log_path, plot)
     as_text = chart == "map" and plot is None and form == "table" and not _as_file(out)
@@ -183,12 +184,16 @@ def project(
         loaded = loaded.unpinned()
     prepare_simulation("echotally.output.projection.projection_table" if form == "table" else None)
     how: PlayingWords = {"exact": exact, "sampled_from": sampled_from}
+    in_steps = closely or (plot is not None and chart == "dashboard")
+    if in_steps:
+        # Before it is played, which takes minutes of such a month.
+        small_enough(loaded, loaded.chosen(plans), "--from" if closely else "--chart")
     result, replicated = _played(loaded, plans, seed, _Again(replications or 0, workers or -1, cluster), how)
     result = _with_incidents(loaded, result, how) if incidents else result
     result = _with_edges(loaded, result) if edges else result
     if bill_so_far and until:
         result = _landed(loaded, result, bill_so_far, until, plans)
-    seen = _seen(loaded, result, from_, until, step, plans) if closely or (plot and chart == "dashboard") else None
+    seen = _seen(loaded, result, from_, until, step, plans) if in_steps else None
     if series:
         write_frame(seen.to_frame() if seen and closely else series_frame(result), series)
     if run_log_path:

@@ -5,6 +5,7 @@ The month is played as ``project`` plays it, to the end of the stretch, and read
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import date, datetime, time, timedelta
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -14,12 +15,13 @@ from msgspec import Struct
 from echotally.demand.clock import MonthClock
 from echotally.engine.layout import SERIES
 from echotally.engine.play import Progress, begun
-from echotally.engine.sampling import wants_sampling
+from echotally.engine.sampling import SAMPLED_FROM, wants_sampling
 from echotally.engine.steps import COLUMNS, Array, Stepped, stepped, steps_of
 from echotally.errors import BadInput, Problem
 from echotally.model.units import duration_ns, duration_text
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, placement_on
+from echotally.rates.card_loading import Offer
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -110,12 +112,18 @@ def window(
         what = f"{from_ or 'the month begins'} to {until or 'the month ends'}"
         raise BadInput(Problem("is no stretch of time", "--from", value=what, allowed="--from before --until"))
     step_ns = _step(step, end - begin)
+    small_enough(loaded, [plan.offer], "--from")
     placement = placement_on(loaded.model, loaded.offers, plan.offer)
-    if wants_sampling(loaded.model, loaded.month, placement):
-        allowed = "up to 40 million events"
-        raise BadInput(Problem("the month has too many events to be seen step by step", "--from", allowed=allowed))
     built = begun(loaded.model, loaded.month.arrivals, placement, loaded.model.estate.seed if seed is None else seed)
     return Window(loaded, plan, clock, step_ns, stepped(built, steps_of(begin, end, step_ns), progress))
+
+
+def small_enough(loaded: Loaded, offers: Iterable[Offer], asked: str) -> None:
+    """Raises ``BadInput`` where the month is too large on each of the plans to be seen in steps, ``asked`` by an option."""
+    placements = (placement_on(loaded.model, loaded.offers, offer) for offer in offers)
+    if all(wants_sampling(loaded.model, loaded.month, placement) for placement in placements):
+        allowed = f"up to {SAMPLED_FROM / 1e6:.0f} million events"
+        raise BadInput(Problem("the month has too many events to be seen step by step", asked, allowed=allowed))
 
 
 def worst_day(loaded: Loaded, plan: PlayedPlan) -> date:

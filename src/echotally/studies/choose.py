@@ -152,15 +152,15 @@ class _Chooser(Struct, dict=True):
         self.fits = {
             name: [o.name for o in self.offers if not reasons_against(model, name, o.plan)] for name in self.functions
         }
+        lost = [name for name, plans in self.fits.items() if not plans]
+        if lost:
+            raise BadInput(Problem(f"no plan can take {', '.join(lost)}; 'echotally project' says why"))
         # Each plan with all functions that fit it.
         self.widest = {
             offer.name: {name: offer.name if offer.name in fits else fits[0] for name, fits in self.fits.items()}
             for offer in self.offers
             if any(offer.name in fits for fits in self.fits.values())
         }
-        lost = [name for name, plans in self.fits.items() if not plans]
-        if lost:
-            raise BadInput(Problem(f"no plan can take {', '.join(lost)}; 'echotally project' says why"))
 
     def today(self) -> PlayedPlan:
         """What the model's own pins and the plan that would be picked cost."""

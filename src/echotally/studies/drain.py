@@ -17,7 +17,7 @@ from echotally.engine.layout import by_rows
 from echotally.engine.play import Room, begun, finish, play
 from echotally.engine.reading import Measured, read_out
 from echotally.engine.sketch import STARTS, wait_quantile
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, TooLarge
 from echotally.model.estate import Model
 from echotally.model.loading import ModelSource
 from echotally.naming import known_name
@@ -122,6 +122,7 @@ def drain(
     months: dict[str, PlanProjection] = {}
     rows: list[DrainRow] = []
     reasons: list[tuple[str, str]] = []
+    too_large: dict[str, TooLarge] = {}
     for offer in offers:
         for limit in limits:
             for batch in batches:
@@ -131,10 +132,20 @@ def drain(
                     reasons += [(offer.name, text) for text in against]
                     continue
                 # The month beside which a drain is billed does not depend on its limit or batch.
-                if offer.name not in months:
-                    months[offer.name] = project_plan(loaded, offer, loaded.model.estate.seed)
+                try:
+                    if offer.name not in months and offer.name not in too_large:
+                        months[offer.name] = project_plan(loaded, offer, loaded.model.estate.seed)
+                except TooLarge as error:
+                    too_large[offer.name] = TooLarge(list(error.problems))
+                if offer.name in too_large:
+                    reasons.append(
+                        (offer.name, "not played: even a sample of the month beside which it is billed is too large")
+                    )
+                    continue
                 one = _Trial(replace(loaded, model=model), offer, queue, function, months[offer.name])
                 rows.append(one.row(backlog, limit, within_ns))
+    if too_large and not rows:
+        raise next(iter(too_large.values()))
     return Drain(loaded, queue, function, backlog, within_ns, tuple(rows), tuple(dict.fromkeys(reasons)))
 
 

@@ -24,7 +24,7 @@ from msgspec.structs import replace
 
 from echotally.engine.apart import Memory
 from echotally.engine.machines import Machines, machines
-from echotally.errors import BadInput, Problem
+from echotally.errors import BadInput, Problem, TooLarge
 from echotally.model.loading import ModelSource
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
@@ -144,22 +144,30 @@ class _Forecaster:
         self.gone = [offer.name for offer in chosen if offer not in self.offers]
         self.inputs, self.others = inputs_of(loaded.model)
         self.moved = self.others
+        self.unplayed: dict[str, TooLarge] = {}
+        self.too_large: list[str] = []
         # Three months tell how a response changes as demand grows; those between are laid between them.
         self.references = sorted({0, (months - 1) // 2, months - 1})
 
     def forecast(self) -> Forecast:
         base = self._play({(step, "", 1.0): month_with(self.loaded, step) for step in self.steps}, self.offers)
         # What cannot take every function has no month to compare.
-        offers = [offer for offer in self.offers if base[0, "", 1.0].get(offer.name)]
-        if not offers:
-            raise BadInput(Problem("no plan can take every function; 'echotally project' says why"))
+        offers = self._played([offer for offer in self.offers if base[0, "", 1.0].get(offer.name)])
         ends = self._play(self._ends(self.inputs, self.references), offers, alike=True)
+        offers = self._played(offers)
         # Tornado and check are of one plan: the one that would be picked at the expected demand.
         plan = min(offers, key=lambda offer: self._rank(base, offer))
         # Inputs without a range are shown by one month, which stands for all.
         middle = [(len(self.steps) - 1) // 2]
         self.moved = dearest(self.loaded.model, self.others, _MOVED, base[middle[0], "", 1.0][plan.name].by_function)
-        beside = self._play(self._ends(self.moved, middle), [plan], alike=True)
+        beside = self._play(self._ends(self.moved, middle), [plan], alike=True, each=True)
+        ends_of = {
+            each.address: [beside[middle[0], each.address, end] for end in (each.low, each.high)] for each in self.moved
+        }
+        self.too_large = [
+            address for address, months in ends_of.items() if not all(plan.name in month for month in months)
+        ]
+        self.moved = [each for each in self.moved if each.address not in self.too_large]
         outside = outside_plan(self.loaded.model, offers[0].card.currency)
         months = Months(base, ends)
         responses = {
@@ -187,7 +195,18 @@ class _Forecaster:
             error,
             tuple(self._notes()),
             self.by,
+            tuple(offer.name for offer in self.offers if offer.name in self.unplayed),
         )
+
+    def _played(self, offers: Sequence[Offer]) -> list[Offer]:
+        """Those of which every month was played. Raises ``BadInput`` where there are none."""
+        found = [offer for offer in offers if offer.name not in self.unplayed]
+        if not found and self.unplayed:
+            # Whichever was refused first by the clock, the same one is told.
+            raise next(self.unplayed[offer.name] for offer in self.offers if offer.name in self.unplayed)
+        if not found:
+            raise BadInput(Problem("no plan can take every function; 'echotally project' says why"))
+        return found
 
     def _rank(self, base: Mapping[Variant, Mapping[str, Played]], offer: Offer) -> tuple[bool, float, str]:
         months = [base[step, "", 1.0][offer.name] for step in self.steps]
@@ -203,19 +222,28 @@ class _Forecaster:
         }
 
     def _play(
-        self, variants: Mapping[Variant, Loaded], offers: Sequence[Offer], *, alike: bool = False
+        self, variants: Mapping[Variant, Loaded], offers: Sequence[Offer], *, alike: bool = False, each: bool = False
     ) -> dict[Variant, dict[str, Played]]:
         """Each variant of a month on each plan; plans that cannot take every function are left out.
 
-        ``alike``: one input differs from variant to variant, so that most parts of a month are those of another.
+        ``alike``: one input differs from variant to variant, so that most parts of a month are those of another. A plan of which
+        one variant is too large even for a sample is ``unplayed`` from there on; ``each``: only that variant is left out.
         """
         memory = Memory() if alike and self.places.width is None else None
 
         def month(loaded: Loaded, tell: Callable[[float], None]) -> dict[str, Played]:
             found: dict[str, Played] = {}
             for n, offer in enumerate(offers):
+                if offer.name in self.unplayed:
+                    continue
                 told = partial(_share_of, tell, n, len(offers))
-                one = self.places.run(told, _month_on, loaded, offer.name, self.seed, self.by, memory)
+                try:
+                    one = self.places.run(told, _month_on, loaded, offer.name, self.seed, self.by, memory)
+                except TooLarge as error:
+                    if not each:
+                        # Anew: what it was raised of stands on the stack that it holds.
+                        self.unplayed[offer.name] = TooLarge(list(error.problems))
+                    continue
                 if one is not None:
                     found[offer.name] = one
             return found
@@ -358,8 +386,8 @@ class _Forecaster:
                     yield from (Crossed(month, what.format(name=name)) for name in sorted(now - seen))
                 seen |= now
 
-    def _error(self, plan: Offer, costs: Array, factors: Array) -> float:
-        """Largest relative misfit of the response in some draws of the last month, played in full."""
+    def _error(self, plan: Offer, costs: Array, factors: Array) -> float | None:
+        """Largest relative misfit of the response in some draws of the last month, played in full; None where none can be."""
         if not self.inputs:
             return 0.0
         last = self.steps[-1]
@@ -371,9 +399,10 @@ class _Forecaster:
             )
             for n in dict.fromkeys(picked)
         }
-        played = self._play(variants, [plan])
+        played = self._play(variants, [plan], each=True)
         pairs = zip(played.values(), dict.fromkeys(picked), strict=True)
-        return max(float(abs(costs[n, last] / full[plan.name].cost - 1)) for full, n in pairs if full[plan.name].cost)
+        full = [(month[plan.name].cost, float(costs[n, last])) for month, n in pairs if plan.name in month]
+        return max((abs(told / cost - 1) if cost else 0.0 for cost, told in full), default=None)
 
     def _tornado(
         self,
@@ -414,9 +443,12 @@ class _Forecaster:
             yield f"left out, since some month does not have them: {', '.join(self.gone)}"
         if not self.inputs:
             yield "no demand has a range and no function a run_range: the months are expected values without spread"
-        if len(self.moved) < len(self.others):
+        if self.too_large:
+            yield f"not moved, since even a sample of the month is too large there: {', '.join(self.too_large)}"
+        moved = len(self.moved) + len(self.too_large)
+        if moved < len(self.others):
             yield (
-                f"of {len(self.others)} inputs without a range {len(self.moved)} are moved: those whose functions cost most, "
+                f"of {len(self.others)} inputs without a range {moved} are moved: those whose functions cost most, "
                 "a demand's all that it reaches"
             )
         fixed = [name for name, d in model.demand.items() if d.surges or any(lump.at for lump in d.lumps)]

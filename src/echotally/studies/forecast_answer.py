@@ -97,7 +97,8 @@ class Swing(Struct, frozen=True):
 
 class Forecast(Answer, frozen=True):
     """Every plan that takes every function, month by month. ``error`` is the largest relative misfit of the response
-    in draws played in full, ``switches`` the (month, plan) at which another plan becomes the cheapest at P50.
+    in draws played in full (None where they are too large), ``switches`` the (month, plan) at which another plan becomes the
+    cheapest at P50, ``unplayed`` the plans of which some month is too large even for a sample.
     """
 
     loaded: Loaded
@@ -111,9 +112,10 @@ class Forecast(Answer, frozen=True):
     plan: str
     expected_total: float
     tornado: tuple[Swing, ...]
-    error: float
+    error: float | None
     notes: tuple[str, ...]
     by: str | None = None
+    unplayed: tuple[str, ...] = ()
 
     @property
     def rows(self) -> list[dict[str, Any]]:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Unpack
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from echotally.engine.machines import machines
 from echotally.errors import BadInput, Problem
@@ -39,7 +41,8 @@ class Sweep(Answer, frozen=True):
     """Every combination on every plan: ``rows`` hold the axes' values, the figures, and whether they are on the front.
 
     ``best`` is the row that serves the objective under the targets; None if none meets them, then ``closest``
-    has the fewest misses. Where demand itself is varied there is neither.
+    has the fewest misses. Where demand itself is varied there is neither. ``unplayed``: at how many points a plan's month is too
+    large even for a sample, so that it has no row there.
     """
 
     loaded: Loaded
@@ -48,6 +51,7 @@ class Sweep(Answer, frozen=True):
     rows: tuple[Row, ...]
     best: Row | None
     closest: Row | None
+    unplayed: tuple[tuple[str, int], ...] = ()
 
     @property
     def demand_varied(self) -> bool:
@@ -157,14 +161,24 @@ def sweep(
         for values in itertools.product(*(axis.values for axis in axes))
     ]
     chosen = loaded.model.estate.seed if run.seed is None else run.seed
-    points = [Point(n, changed, names, chosen, by=run.by or "") for n, changed in enumerate(combinations)]
+    points = [
+        Point(n, changed, names, chosen, by=run.by or "", some_left_out=True) for n, changed in enumerate(combinations)
+    ]
     with machines(run.cluster) as places:
-        found = run_points(AtPoints(places, loaded, sets), points, run)
+        at_points = AtPoints(places, loaded, sets)
+        found = run_points(at_points, points, run)
+        if not any(found.values()):
+            # Nothing could be played: the first point says why.
+            run_points(at_points, [replace(points[0], some_left_out=False)], replace(run, store=None))
     rows = [{**dict(combinations[n]), **row} for n in range(len(points)) for row in found[n]]
-    return _judged(loaded, axes, objective, rows)
+    played = Counter(row["plan"] for row in rows)
+    unplayed = tuple((name, len(points) - played[name]) for name in names if played[name] < len(points))
+    return _judged(loaded, axes, objective, rows, unplayed)
 
 
-def _judged(loaded: Loaded, axes: tuple[Axis, ...], objective: str, rows: list[Row]) -> Sweep:
+def _judged(
+    loaded: Loaded, axes: tuple[Axis, ...], objective: str, rows: list[Row], unplayed: tuple[tuple[str, int], ...]
+) -> Sweep:
     for row, good in zip(rows, pareto_front(rows), strict=True):
         row["front"] = good
     wanted = OBJECTIVES[objective]
@@ -175,10 +189,10 @@ def _judged(loaded: Loaded, axes: tuple[Axis, ...], objective: str, rows: list[R
     feasible = [row for row in rows if row["feasible"]]
     meeting = [row for row in feasible if row["meets_targets"]]
     if any(is_demand(axis.address) for axis in axes):
-        return Sweep(loaded, axes, objective, tuple(rows), None, None)
+        return Sweep(loaded, axes, objective, tuple(rows), None, None, unplayed)
     best = min(meeting, key=rank, default=None)
     near = None if best else min(feasible, key=lambda row: (row["misses"], *rank(row)), default=None)
-    return Sweep(loaded, axes, objective, tuple(rows), best, near)
+    return Sweep(loaded, axes, objective, tuple(rows), best, near, unplayed)
 
 
 def pareto_front(rows: Sequence[Row]) -> list[bool]:

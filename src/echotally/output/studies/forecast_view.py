@@ -24,6 +24,7 @@ from echotally.output.base.charts import (
     titled,
 )
 from echotally.output.base.terminal import Column, money, rendered, share, shown_in, table
+from echotally.output.projection.verdict_text import not_played
 from echotally.studies.forecast_answer import Forecast, PlanForecast, Swing
 
 _BAR = 24
@@ -34,18 +35,20 @@ def forecast_verdict(found: Forecast) -> list[str]:
     best = min(found.plans, key=lambda p: p.rank)
     low, middle, high = best.total
     spread = f"in eight of ten cases {money(low)} to {money(high)}" if high > low else "no input has a range"
+    those = " of those played" if found.unplayed else ""
     lines = [
-        f"{best.plan} is the cheapest over {len(found.months)} months: {money(middle)} {found.currency} ({spread})."
+        f"{best.plan} is the cheapest{those} over {len(found.months)} months: {money(middle)} {found.currency} ({spread})."
     ]
     cheaper = [p.plan for p in found.plans if p.behind and p.total[1] < best.total[1]]
     if best.behind:
-        lines[0] = f"Every plan leaves more work undone than it may in some month; {lines[0]}"
+        lines[0] = f"Every plan{those} leaves more work undone than it may in some month; {lines[0]}"
     elif cheaper:
         lines.append(f"Cheaper, but leaving work undone in some month: {', '.join(cheaper)}.")
+    lines += not_played(found.unplayed)
     for month, plan in found.switches:
         lines.append(f"From {month} on {plan} is the cheaper one.")
     if not found.switches and len(found.plans) > 1:
-        lines.append("No other plan becomes cheaper in these months.")
+        lines.append(f"No other plan{those} becomes cheaper in these months.")
     first = [f"{crossed.month}: {safe(crossed.what)}" for crossed in best.crossed]
     if first:
         lines.append(f"First crossed on it: {'; '.join(first)}.")
@@ -180,11 +183,14 @@ def forecast_assumptions(found: Forecast) -> list[str]:
     """The method, its error, and what was left out."""
     model = found.loaded.model
     growth = [f"{name} {d.growth:+.1%}" for name, d in model.demand.items() if d.growth]
+    checked = "How far off that is was not checked: even samples of its draws are too large."
+    if found.error is not None:
+        checked = f"In draws played in full that was off by at most {found.error:.2%}."
     lines = [
         f"{found.draws:,} draws, seed {found.seed}; ranges: {', '.join(i.address for i in found.inputs) or 'none'}; "
         f"growth a month: {', '.join(growth) or 'none'}.",
         "Every month is played in full at the expected demand; between the ends of a range quantities are laid piecewise "
-        f"linearly, then billed. In draws played in full that was off by at most {found.error:.2%}.",
+        f"linearly, then billed. {checked}",
         "* has no range in the model: shown at a tenth less and more, from the middle month.",
     ]
     return [*lines, *found.notes]
@@ -206,6 +212,7 @@ def forecast_json(found: Forecast) -> str:
         "tornado_plan": found.plan,
         "error": found.error,
         "rows": found.rows,
+        "unplayed": list(found.unplayed),
         "notes": list(found.notes),
     }
     if found.by:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -34,11 +35,10 @@ def sweep_verdict(found: Sweep) -> str:
     sets = " ".join(f"{axis.address}={row[axis.address]}" for axis in found.axes)
     currency = _currency(found)
     figures = f"{money(row['cost_total'])} {currency}, throttled {share(row['throttled_share'])} %, wait p95 {seconds(row['wait_p95_s'])} s"
+    those = " of those played" if found.unplayed else ""
     if found.best:
-        return f"Best ({_SAYS[found.objective]} that meets every target): {sets} on {row['plan']}: {figures}."
-    return (
-        f"No point meets every target. Closest: {sets} on {row['plan']}: {figures}; {row['misses']} target(s) missed."
-    )
+        return f"Best{those} ({_SAYS[found.objective]} that meets every target): {sets} on {row['plan']}: {figures}."
+    return f"No point{those} meets every target. Closest: {sets} on {row['plan']}: {figures}; {row['misses']} target(s) missed."
 
 
 def _by_demand(found: Sweep) -> str:
@@ -51,7 +51,10 @@ def _by_demand(found: Sweep) -> str:
         if not picks or picks[-1][1] != plan:
             picks.append((", ".join(map(str, point)), plan))
     said = [f"{plan} from {at}" if n else plan for n, (at, plan) in enumerate(picks)]
-    return f"Demand is varied, so no point is the best. Cheapest that meets every target: {', then '.join(said)}."
+    those = " of those played" if found.unplayed else ""
+    return (
+        f"Demand is varied, so no point is the best. Cheapest{those} that meets every target: {', then '.join(said)}."
+    )
 
 
 def _currency(found: Sweep) -> str:
@@ -83,7 +86,7 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
     rows = [_cells(found, row, runs, answered, parts_of) for row in shown]
     marks = ["bold" if row is found.best else "dim" if not row["meets_targets"] else "" for row in shown]
     parts: list[RenderableType] = [Text(safe(sweep_verdict(found)), style="bold")]
-    parts += [Text(safe(line)) for line in (*_sampled(found), *_unsure_of(found))]
+    parts += [Text(safe(line)) for line in (*_left_out(found), *_sampled(found), *_unsure_of(found))]
     parts.append(Text(""))
     parts.append(table(f"Points ({_currency(found)} a month; {LEGEND})", columns, rows, marks, width))
     said = "" if len(shown) == len(feasible) else f"; {len(shown)} on the front shown (-o for all)"
@@ -93,6 +96,15 @@ def sweep_text(found: Sweep, width: int | None = None, colour: bool | None = Non
         Text("front: no other point is as good in cost, wait and throttling and better in one of them.", style="dim")
     )
     return rendered(parts, width, colour)
+
+
+def _left_out(found: Sweep) -> list[str]:
+    """Plans that have no row at some points."""
+    points = math.prod(len(axis.values) for axis in found.axes)
+    return [
+        f"{plan} was not played at {missing} of {points} points, and may cost less there: even a sample of the month is too large."
+        for plan, missing in found.unplayed
+    ]
 
 
 def _sampled(found: Sweep) -> list[str]:
@@ -160,6 +172,7 @@ def sweep_json(found: Sweep) -> str:
         "demand_varied": found.demand_varied,
         "best": found.best,
         "closest": found.closest,
+        "unplayed": [{"plan": plan, "points": points} for plan, points in found.unplayed],
         "rows": list(found.rows),
     }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"

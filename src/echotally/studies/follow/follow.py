@@ -111,7 +111,7 @@ def follow_loaded(
     ``exact`` follows in a month of however many events; ``progress`` is told what is played and which share of the month.
     """
     the_seed = loaded.model.estate.seed if seed is None else seed
-    month = Month(loaded, _offer(loaded, plan), the_seed, exact)
+    month = Month(loaded, _offer(loaded, plan, exact), the_seed, exact)
     question = month.question(which)
     target, played = month.found(question, progress)
     tale = month.told(target, progress)
@@ -137,15 +137,23 @@ def follow_loaded(
     )
 
 
-def _offer(loaded: Loaded, plan: str | None) -> Offer:
+def _offer(loaded: Loaded, plan: str | None, exact: bool) -> Offer:
     if plan is not None:
         return loaded.offer(plan, "--plan")
     able = candidates(loaded.model, loaded.offers)
     if len(able) == 1:
         # With one plan there is nothing to pick.
         return able[0]
+    if not exact and all(_is_large(loaded, offer) for offer in able):
+        # Whichever is picked: playing all of them to pick it takes minutes.
+        return able[0]
     found = project_loaded(loaded, [], workers=None)
     return loaded.offer(found.pick or found.closest or able[0].name)
+
+
+def _is_large(loaded: Loaded, offer: Offer) -> bool:
+    """Whether a month is too large on a plan to be played event by event."""
+    return wants_sampling(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, offer))
 
 
 class Month:
@@ -158,7 +166,7 @@ class Month:
         for function, text in why_not(loaded, self.placement)[:1]:
             allowed = f"a plan that can; {function}: {text}"
             raise BadInput(Problem("cannot run this estate", "--plan", value=offer.name, allowed=allowed))
-        if not exact and wants_sampling(loaded.model, loaded.month, self.placement, None):
+        if not exact and _is_large(loaded, offer):
             raise self._too_large("is too large to be played event by event")
         self.bounds = Bounds(not exact, waiting=None if exact else _WAITING + loaded.there_at_once())
         self.first = self._begun()
