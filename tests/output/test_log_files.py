@@ -9,11 +9,15 @@ import zlib
 import duckdb
 import pandas as pd
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from echotally.cells import harmless
 from echotally.errors import BadInput
 from echotally.evidence.telemetry.otlp_writing import write_otlp
 from echotally.files import write_whole
 from echotally.output.base import frames
+from echotally.output.base.exports import csv_text
 from echotally.output.base.frames import write_frame, write_frames
 
 
@@ -63,3 +67,48 @@ def test_a_file_whose_pieces_end_in_an_error_does_not_appear(tmp_path):
     assert [*tmp_path.iterdir()] == []
     write_whole(tmp_path / "log.csv", iter([b"a", b"", b"b"]))
     assert (tmp_path / "log.csv").read_bytes() == b"ab"
+
+
+CELLS = {
+    "texts": st.one_of(
+        st.text(max_size=6), st.sampled_from(["=1+1", "-3.5", "a,b", 'a"b', "a\nb", "\r", " ", "'x"]), st.none()
+    ),
+    "numbers": st.floats(width=64),
+    "counts": st.integers(-(2**53), 2**53),
+    "some counts": st.one_of(st.integers(-9, 10**12), st.none()),
+    "whether": st.booleans(),
+    "mixed": st.one_of(
+        st.none(),
+        st.integers(-5, 5),
+        st.floats(-1, 1),
+        st.booleans(),
+        st.text("=-, x", max_size=3),
+        st.decimals(-1, 1, places=3),
+    ),
+    "at": st.one_of(
+        st.integers(0, 4 * 10**18),
+        st.integers(0, 4 * 10**9).map(lambda s: s * 10**9),
+        st.integers(0, 10**12).map(lambda s: s * 10**3),
+        st.none(),
+    ),
+}
+
+
+def _made(name, values):
+    if name == "at":
+        return pd.Series(pd.to_datetime(pd.Series(values, dtype="Int64"), unit="ns", utc=True))
+    return pd.Series(values, dtype={"some counts": "Int64", "mixed": object}.get(name))
+
+
+@given(st.data(), st.integers(0, 6))
+def test_a_table_is_written_as_pandas_writes_it_cell_by_cell(data, rows):
+    names = data.draw(st.lists(st.sampled_from(sorted(CELLS)), min_size=1, unique=True))
+    frame = pd.DataFrame({n: _made(n, data.draw(st.lists(CELLS[n], min_size=rows, max_size=rows))) for n in names})
+    cells = {
+        name: column
+        if pd.api.types.is_numeric_dtype(column)
+        else pd.Series([harmless(v) for v in column], dtype=object)
+        for name, column in frame.items()
+    }
+    assert csv_text(frame) == pd.DataFrame(cells).to_csv(index=False, lineterminator="\n")
+    assert csv_text(frame, heading=False) == pd.DataFrame(cells).to_csv(index=False, header=False, lineterminator="\n")

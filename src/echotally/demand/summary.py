@@ -5,11 +5,16 @@ The arrivals are drawn by the same compiled taps, with the same seeds, as the si
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.model.sources import SourceRef
+
+#: Whole numbers as narrow as they may be.
+Counts = NDArray[np.integer[Any]]
 
 
 class SourceDemand(Struct, frozen=True):
@@ -23,7 +28,7 @@ class SourceDemand(Struct, frozen=True):
     source: SourceRef
     total: int
     expected: float
-    minutes: NDArray[np.int64]
+    minutes: Counts
     heat: NDArray[np.int64]
 
     @property
@@ -39,5 +44,5 @@ class SourceDemand(Struct, frozen=True):
     @property
     def busiest_hour(self) -> int:
         """Events of the busiest hour, counted from the month's start."""
-        whole = np.add.reduceat(self.minutes, np.arange(0, len(self.minutes), 60))
+        whole = np.add.reduceat(self.minutes, np.arange(0, len(self.minutes), 60), dtype=np.int64)
         return int(whole.max(initial=0))

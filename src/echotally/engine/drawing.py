@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from echotally.demand.month import MonthPlan
-from echotally.demand.summary import SourceDemand
+from echotally.demand.summary import Counts, SourceDemand
 from echotally.engine import codes
 from echotally.engine.build import build
 from echotally.engine.play import ask
@@ -24,21 +25,24 @@ def draw_demand(model: Model, month: MonthPlan, offer: Offer, seed: int) -> list
     """
     built = build(model, month.arrivals, dict.fromkeys(model.functions, offer), seed)
     length = -(-month.clock.length_ns // int(_MINUTE_NS))
-    found: dict[tuple[str, SourceRef], tuple[np.ndarray[tuple[int], np.dtype[np.int64]], float]] = {}
+    found: dict[tuple[str, SourceRef], tuple[Counts, float]] = {}
     for p, tap in enumerate(month.taps):
         if tap.kind == "clients":
             continue
-        minutes, expected = found.get((tap.environment, tap.source), (np.zeros(length, np.int64), 0.0))
+        before, expected = found.get((tap.environment, tap.source), (np.zeros(length, np.int64), 0.0))
+        minutes = before.astype(np.int64)
         ask(built.world._replace(counts=minutes), codes.COUNT, p, int(_MINUTE_NS))
-        found[tap.environment, tap.source] = (minutes, expected + tap.expected)
+        # A thousand sources have a minute each of a month: no wider than the largest count.
+        narrow = minutes.astype(np.min_scalar_type(int(minutes.max())))
+        found[tap.environment, tap.source] = (narrow, expected + tap.expected)
     place = _local_places(month, length)
     return [
-        SourceDemand(env, source, int(minutes.sum()), expected, minutes, _heat(minutes, place))
+        SourceDemand(env, source, int(minutes.sum(dtype=np.int64)), expected, minutes, _heat(minutes, place))
         for (env, source), (minutes, expected) in found.items()
     ]
 
 
-def _local_places(month: MonthPlan, length: int) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+def _local_places(month: MonthPlan, length: int) -> NDArray[np.int64]:
     """Which cell of the day-by-hour map each minute belongs to (24 a day, local hours)."""
     place = np.zeros(length, np.int64)
     day, last = -1, None
@@ -50,9 +54,8 @@ def _local_places(month: MonthPlan, length: int) -> np.ndarray[tuple[int], np.dt
     return place
 
 
-def _heat(
-    minutes: np.ndarray[tuple[int], np.dtype[np.int64]], place: np.ndarray[tuple[int], np.dtype[np.int64]]
-) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
+def _heat(minutes: Counts, place: NDArray[np.int64]) -> NDArray[np.int64]:
     cells = np.zeros(int(place.max()) // 24 * 24 + 24, np.int64)
-    np.add.at(cells, place, minutes)
+    # Of the same kind: else they are turned one by one.
+    np.add.at(cells, place, minutes.astype(np.int64))
     return cells.reshape(-1, 24)

@@ -63,13 +63,12 @@ def _frame(platform: StandIn, chunk: NDArray[Any], number: int, chance: np.rando
 
     units, functions = platform.built.units, platform.loaded.model.functions
 
-    def per_unit(of: Callable[[Unit], Any]) -> NDArray[Any]:
-        found: NDArray[Any] = np.array([of(unit) for unit in units])[chunk["unit"]]
-        return found
+    def per_unit(of: Callable[[Unit], Any]) -> pd.Index:
+        return pd.Index([of(unit) for unit in units]).take(chunk["unit"])
 
     started = chunk["outcome"] != codes.THROTTLED
     ran, run_ns, cold_ns = run_times(chunk)
-    used = per_unit(lambda u: functions[u.function].used_mb)
+    used = per_unit(lambda u: functions[u.function].used_mb).to_numpy()
     used = used * (_LEAST_MEMORY + (1 - _LEAST_MEMORY) * chance.random(len(chunk)))
     start = np.datetime64(platform.start.replace(tzinfo=None), "ns")
     return pd.DataFrame(
@@ -81,7 +80,7 @@ def _frame(platform: StandIn, chunk: NDArray[Any], number: int, chance: np.rando
             "trigger": per_unit(platform.trigger_of),
             "source": per_unit(lambda u: getattr(platform.source_of(u), "name", "")),
             "events": chunk["items"],
-            "outcome": np.array(OUTCOMES)[chunk["outcome"]],
+            "outcome": pd.Index(OUTCOMES).take(chunk["outcome"]),
             "cold_start_ms": cold_ns / 1e6,
             "run_ms": run_ns / 1e6,
             "billed_ms": _billed_ns(units, chunk, ran, run_ns, cold_ns) * started / 1e6,

@@ -41,6 +41,8 @@ class StandIn(Struct, frozen=True):
     built: Built
     seed: int
     start: datetime
+    #: The sources of each function.
+    sources: dict[str, set[SourceRef]]
 
     def pages(self) -> Iterator[Page]:
         """The diary, a page at a time; the month is over when the last has been taken."""
@@ -49,12 +51,12 @@ class StandIn(Struct, frozen=True):
 
     def source_of(self, unit: Unit) -> SourceRef | None:
         """The one source of a unit's function; None where it has several."""
-        found = {t.from_ for t in self.loaded.model.triggers if t.to == unit.function}
+        found = self.sources[unit.function]
         return next(iter(found)) if len(found) == 1 else None
 
     def trigger_of(self, unit: Unit) -> str:
         """What sets a unit's function off, "" where several kinds of source do."""
-        found = {TRIGGERS[t.from_.kind] for t in self.loaded.model.triggers if t.to == unit.function}
+        found = {TRIGGERS[source.kind] for source in self.sources[unit.function]}
         return found.pop() if len(found) == 1 else ""
 
 
@@ -71,7 +73,10 @@ def stand_in(loaded: Loaded, plan: str, seed: int | None = None, cargo: bool = F
     seed = loaded.model.estate.seed if seed is None else seed
     room = Room(diary=_DIARY, cargo=_CARGO if cargo else 1)
     built = begun(loaded.model, loaded.month.arrivals, placement, seed, room)
-    return StandIn(loaded, built, seed, loaded.month.clock.start)
+    sources: dict[str, set[SourceRef]] = {name: set() for name in loaded.model.functions}
+    for trigger in loaded.model.triggers:
+        sources[trigger.to].add(trigger.from_)
+    return StandIn(loaded, built, seed, loaded.month.clock.start, sources)
 
 
 def run_times(attempts: NDArray[np.void]) -> tuple[NDArray[np.bool_], NDArray[np.int64], NDArray[np.int64]]:
