@@ -15,6 +15,7 @@ from echotally.errors import BadInput
 from echotally.evidence.fit.fit import Fit, fit
 from echotally.evidence.fit.proposal import pasted, propose
 from echotally.evidence.fit.trials import fit_trials
+from echotally.evidence.logs import reading
 from echotally.evidence.logs.reading import open_log
 from echotally.evidence.run_log import run_log
 from echotally.output.base.frames import write_frame
@@ -445,3 +446,18 @@ def test_firings_are_laid_beside_a_log(
     else:
         assert (found.on_time, len(found.late), len(found.missed), len(found.extra)) == wanted
         assert found.shift_h == 0
+
+
+def test_rows_read_in_any_order_are_put_into_one_and_added_up_by_one_thread(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    # What is larger than that is read by all cores.
+    monkeypatch.setattr(reading, "_LARGE", 1)
+    rows = [f"2027-03-{1 + n % 28:02}T00:{n % 60:02}:00Z,f,ok,{n / 7}" for n in range(3_000)]
+    logs = []
+    for name, lines in (("a", rows), ("b", rows[::-1])):
+        (tmp_path / f"{name}.csv").write_text("\n".join(["time,function,outcome,run_ms", *lines]))
+        with open_log([tmp_path / f"{name}.csv"]) as log:
+            assert log.query("SELECT current_setting('threads')") == [(1,)]
+            logs.append(log.query("SELECT t, run_ms FROM runs ORDER BY rowid"))
+    assert logs[0] == logs[1] == sorted(logs[0]) and len(logs[0]) == 3_000

@@ -13,7 +13,7 @@ import pytest
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.rhythm import STRETCH_S, hours_of
-from echotally.evidence.survey.coincidence import _explaining
+from echotally.evidence.survey.coincidence import Ends, _explaining, _hits
 from echotally.evidence.survey.regimes import changes_of, troubles_of
 from echotally.evidence.survey.survey import survey
 from echotally.evidence.survey.tables import Counts, Sampled, Tables
@@ -113,18 +113,39 @@ def _poisson(seed: int, rate: float, over_s: float) -> NDArray[np.float64]:
     return np.sort(chance.uniform(0, over_s, chance.poisson(rate * over_s)))
 
 
+def _ends(of: dict[str, NDArray[np.float64]]) -> Ends:
+    at = np.concatenate(list(of.values()))
+    who = np.repeat(np.arange(len(of), dtype=np.int32), [len(each) for each in of.values()])
+    order = np.argsort(at, kind="stable")
+    return Ends(list(of), at[order], who[order])
+
+
+@pytest.mark.parametrize("soon", [0.02, 3.0])
+@pytest.mark.parametrize("seed", range(4))
+def test_functions_worth_looking_at_are_all_that_explain_enough(seed: int, soon: float) -> None:
+    rates = np.random.default_rng(seed).uniform(0.0005, 1, 40)
+    of = {f"f{n:02}": _poisson(1_000 * seed + n, rate, 20_000) for n, rate in enumerate(rates)}
+    starts = np.sort(np.concatenate([_poisson(seed, 0.1, 20_000), of["f07"][::3] + soon / 2]))
+    ends = _ends(of)
+    shares = {name: float(_hits(starts, at, soon).mean()) for name, at in of.items()}
+    assert {ends.names[who] for who in ends.often_near(starts, soon)} == {
+        n for n, share in shares.items() if share >= 0.036
+    }
+    assert all(np.array_equal(ends.of(who), of[name]) for who, name in enumerate(ends.names))
+
+
 @pytest.mark.parametrize("seed", range(8))
 def test_starts_that_merely_fall_near_ends_make_no_line(seed: int) -> None:
     starts, ends = _poisson(seed, 0.05, 40_000), _poisson(100 + seed, 0.5, 40_000)
     for soon in (0.02, 0.2, 1.0):
-        assert sum(line.share for line in _explaining("b", starts, {"a": ends}, soon)) < 0.9
+        assert sum(line.share for line in _explaining("b", starts, _ends({"a": ends}), soon)) < 0.9
 
 
 @pytest.mark.parametrize("seed", range(4))
 def test_starts_that_follow_two_functions_ends_are_shared_out(seed: int) -> None:
     one, two, other = (_poisson(seed + k, rate, 40_000) for k, rate in ((0, 0.03), (50, 0.01), (90, 0.2)))
     starts = np.sort(np.concatenate([one, two])) + 0.005
-    lines = _explaining("b", starts, {"one": one, "two": two, "other": other}, 0.02)
+    lines = _explaining("b", starts, _ends({"one": one, "two": two, "other": other}), 0.02)
     shares = {line.producer: line.share for line in lines}
     assert set(shares) == {"one", "two"}
     assert shares["one"] == pytest.approx(len(one) / len(starts), abs=0.02)

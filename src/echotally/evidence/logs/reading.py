@@ -86,6 +86,8 @@ def open_log(
             if other is None or other.file.endswith((".json", ".gz")):
                 raise
             raise BadInput(other) from error
+        # Fractions that several threads add up end in other digits each time.
+        connection.execute("SET threads=1")
         yield found
 
 
@@ -115,6 +117,8 @@ class _Reader:
         rows = int(self._number("SELECT count(*) FROM runs"))
         if rows == 0:
             raise BadInput(Problem("holds no rows", file=", ".join(path.name for path in paths)))
+        if not self.ordered:
+            self._sort()
         self._repeated()
         self._odd_rows()
         counted = self.connection.execute(
@@ -238,6 +242,14 @@ class _Reader:
         again = self._number("SELECT count(*) - count(DISTINCT hash(t, function, run_ms, events, outcome)) FROM runs")
         if again:
             self.troubles.append(Trouble(int(again), "like another in time, run and outcome", "kept; there is no id"))
+
+    def _sort(self) -> None:
+        """Put rows that came in any order into one: fractions added up in another end in other digits."""
+        self.connection.execute(
+            "CREATE TABLE sorted AS SELECT * FROM runs ORDER BY t, function, environment, id, run_ms, outcome, events, memory_mb"
+        )
+        self.connection.execute("DROP TABLE runs")
+        self.connection.execute("ALTER TABLE sorted RENAME TO runs")
 
     def _odd_rows(self) -> None:
         for condition, what in (

@@ -155,13 +155,14 @@ def laid_beside(
 ) -> tuple[tuple[Row, ...], Row | None]:
     """Functions over the held-back days, and all of them together."""
     rows = []
+    rates = _rates_of(values)
     for name, units in names.items():
         log = [happened[u] for u in units if u in happened]
         ours = [together([p for (f, _), p in play.items() if f == name]) for play in plays]
         if not log and not any(p.calls for p in ours):
             continue
         truth = together(log)
-        doubt = _doubt(name, values)
+        doubt = rates.get(name, 0.05), _half(values, f"functions.{name}.run")
         rows.append(_row(name, ours, truth, doubt, prices))
     return tuple(rows), _total(rows)
 
@@ -179,29 +180,34 @@ def together(parts: Sequence[Sums]) -> Sums:
     return found
 
 
-def _doubt(name: str, values: Mapping[str, Value]) -> tuple[float, float]:
-    """How far a function's rate and run time may be off, as shares: half of their intervals."""
+def sources_by_function(values: Mapping[str, Value]) -> dict[str, list[str]]:
+    """The sources that set functions off, in the order of the triggers."""
+    found: dict[str, list[str]] = defaultdict(list)
+    for address, value in values.items():
+        if address.startswith("triggers.") and address.endswith(".to"):
+            found[value.toml.strip('"')].append(values[f"{address.removesuffix('.to')}.from"].toml.strip('"'))
+    return found
 
-    def half(address: str) -> float:
-        value = values.get(address)
-        if value is None or value.number in (None, 0) or value.low is None or value.high is None:
-            return 0.0
-        return (value.high - value.low) / 2 / abs(float(value.number or 1))
 
-    sources = {v.toml.strip('"') for a, v in values.items() if a.startswith("triggers.") and a.endswith(".from")}
-    mine = {
-        v.toml.strip('"')
-        for a, v in values.items()
-        if a.endswith(".from")
-        and values.get(a.replace(".from", ".to")) is not None
-        and values[a.replace(".from", ".to")].toml.strip('"') == name
+def _rates_of(values: Mapping[str, Value]) -> dict[str, float]:
+    """How far the rates of functions may be off, as shares: of those that demands feed, the most."""
+    rates: dict[str, list[float]] = defaultdict(list)
+    for address, value in values.items():
+        if address.startswith("demand.") and address.endswith(".into"):
+            rates[value.toml.strip('"')].append(_half(values, f"{address.removesuffix('.into')}.rate"))
+    fed = {
+        name: [rate for source in sources for rate in rates[source]]
+        for name, sources in sources_by_function(values).items()
     }
-    rates = [
-        half(a.replace(".into", ".rate"))
-        for a, v in values.items()
-        if a.startswith("demand.") and a.endswith(".into") and v.toml.strip('"') in mine & sources
-    ]
-    return max(rates, default=0.05), half(f"functions.{name}.run")
+    return {name: max(found) for name, found in fed.items() if found}
+
+
+def _half(values: Mapping[str, Value], address: str) -> float:
+    """Half of a value's interval, as a share of it."""
+    value = values.get(address)
+    if value is None or value.number in (None, 0) or value.low is None or value.high is None:
+        return 0.0
+    return (value.high - value.low) / 2 / abs(float(value.number or 1))
 
 
 def _row(name: str, ours: list[Sums], truth: Sums, doubt: tuple[float, float], prices: Mapping[str, Decimal]) -> Row:

@@ -20,7 +20,11 @@ _SOON = (0.02, 0.2, 1.0, 3.0)
 _EARLY = 0.002
 #: Of a reader's starts so many must be explained, and each producer's share must be so many times what chance gives.
 _EXPLAINED, _TIMES = 0.9, 5.0
-_LEAST = 20
+_LEAST, _LEAST_SHARE = 20, 0.05
+#: What explains less cannot be better than one that explains enough: that is so many times chance at least.
+_WORTH = 0.9 * _LEAST_SHARE * (1 - 1 / _TIMES)
+#: Starts beside which ends are looked for at a time.
+_AT_ONCE = 500
 
 
 class Follows(Struct, frozen=True):
@@ -34,11 +38,51 @@ class Follows(Struct, frozen=True):
     n: int
 
 
+class Ends:
+    """When runs of one environment ended, s, all together as time goes, and those of each function."""
+
+    def __init__(self, names: list[str], at: NDArray[np.float64], who: NDArray[np.int32]) -> None:
+        self.names, self.at, self.who = names, at, who
+        self._order = np.argsort(self.who, kind="stable")
+        self._first = np.searchsorted(self.who[self._order], np.arange(len(self.names) + 1))
+
+    def of(self, who: int) -> NDArray[np.float64]:
+        """Those of one function, as time goes."""
+        return self.at[self._order[self._first[who] : self._first[who + 1]]]
+
+    def often_near(self, starts: NDArray[np.float64], soon: float) -> list[int]:
+        """Functions of which ends stand so soon before enough of the starts that they may explain any."""
+        near = np.zeros(len(self.names), np.int64)
+        for some in np.array_split(starts, -(-len(starts) // _AT_ONCE)):
+            first = np.searchsorted(self.at, some - soon, side="left")
+            ends = np.searchsorted(self.at, some + _EARLY, side="right") - first
+            place = np.repeat(np.arange(len(some)), ends)
+            # The first end of each start, then the next, and so on.
+            which = np.arange(len(place)) - np.repeat(np.cumsum(ends) - ends, ends) + first[place]
+            pairs = np.unique(place * len(self.names) + self.who[which])
+            near += np.bincount(pairs % len(self.names), minlength=len(self.names))
+        return np.flatnonzero(near >= _WORTH * len(starts)).tolist()
+
+
+def ends_in(tables: Tables, environment: str) -> Ends:
+    """All that went well in an environment."""
+    rows = f"FROM named WHERE e = ? AND outcome = 'ok' AND t IS NOT NULL AND {tables.where}"
+    names = tables.log.query(f"SELECT DISTINCT f {rows} ORDER BY f", [environment])
+    # Names of millions of rows would each be a text: their places take four bytes.
+    found = tables.log.connection.execute(
+        "SELECT CAST(dense_rank() OVER (ORDER BY f) - 1 AS INTEGER) AS who,"
+        f" t + (coalesce(cold_ms, 0) + coalesce(run_ms, 0)) / 1000 AS ended {rows} ORDER BY ended",
+        [environment],
+    ).fetchnumpy()
+    return Ends([str(name) for (name,) in names], np.asarray(found["ended"], float), np.asarray(found["who"], np.int32))
+
+
 def followers(tables: Tables, readers: list[Unit]) -> list[Follows]:
     """The lines that times alone tell, for readers (each with its busiest environment); none closes a circle."""
     found: list[Follows] = []
+    ends = {environment: ends_in(tables, environment) for environment in dict.fromkeys(where for _, where in readers)}
     for reader in readers:
-        lines = _producers_of(tables, reader)
+        lines = _producers_of(tables, reader, ends[reader[1]])
         if not any(_leads(found, reader[0], line.producer) for line in lines):
             found += lines
     return found
@@ -50,7 +94,7 @@ def _leads(lines: list[Follows], start: str, end: str) -> bool:
     return end in after or any(_leads(lines, each, end) for each in after)
 
 
-def _producers_of(tables: Tables, reader: Unit) -> list[Follows]:
+def _producers_of(tables: Tables, reader: Unit, ends: Ends) -> list[Follows]:
     function, environment = reader
     rows = tables.log.query(
         f"SELECT t FROM named WHERE f = ? AND e = ? AND outcome <> 'throttled' AND {tables.where} ORDER BY t LIMIT {_STARTS}",
@@ -59,14 +103,6 @@ def _producers_of(tables: Tables, reader: Unit) -> list[Follows]:
     starts = np.array([float(row[0]) for row in rows])
     if len(starts) < _LEAST:
         return []
-    low, high = float(starts[0]) - 60.0, float(starts[-1])
-    ended = tables.log.connection.execute(
-        "SELECT f, t + (coalesce(cold_ms, 0) + coalesce(run_ms, 0)) / 1000 AS ended FROM named"
-        f" WHERE e = ? AND f <> ? AND outcome = 'ok' AND t BETWEEN ? AND ? AND {tables.where} ORDER BY f, ended",
-        [environment, function, low - 3_600.0, high],
-    ).fetchnumpy()
-    names = np.asarray(ended["f"]).astype(str)
-    ends = {str(name): np.asarray(ended["ended"], float)[names == name] for name in np.unique(names)}
     for soon in _SOON:
         lines = _explaining(function, starts, ends, soon)
         if sum(line.share for line in lines) >= _EXPLAINED:
@@ -74,21 +110,22 @@ def _producers_of(tables: Tables, reader: Unit) -> list[Follows]:
     return []
 
 
-def _explaining(
-    reader: str, starts: NDArray[np.float64], ends: dict[str, NDArray[np.float64]], soon: float
-) -> list[Follows]:
+def _explaining(reader: str, starts: NDArray[np.float64], ends: Ends, soon: float) -> list[Follows]:
     """Producers in the order of what they explain beyond chance, each of what those before it left."""
     left, lines = starts, list[Follows]()
     while len(left) >= max(_LEAST, 0.02 * len(starts)) and len(lines) < 8:
-        scored = [(_hits(left, at, soon), _covered(at, starts, soon), name) for name, at in ends.items()]
+        others = {ends.names[who]: ends.of(who) for who in ends.often_near(left, soon)}
+        for known in (reader, *(line.producer for line in lines)):
+            others.pop(known, None)
+        scored = [(_hits(left, at, soon), _covered(at, starts, soon), name) for name, at in others.items()]
         best = max(scored, key=lambda each: (each[0].mean() - each[1], each[2]), default=None)
         if best is None:
             break
         hits, chance, name = best
-        if hits.sum() < _LEAST or hits.mean() < _TIMES * chance or hits.mean() < 0.05:
+        if hits.sum() < _LEAST or hits.mean() < _TIMES * chance or hits.mean() < _LEAST_SHARE:
             break
         lines.append(Follows(name, reader, float(hits.sum()) / len(starts), chance, soon, len(starts)))
-        left, ends = left[~hits], {other: at for other, at in ends.items() if other != name}
+        left = left[~hits]
     return lines
 
 

@@ -46,10 +46,13 @@ class Draft(Struct):
     unknowns: list[Unknown] = field(default_factory=list)
     changes: list[Change] = field(default_factory=list)
     troubles: list[Trouble] = field(default_factory=list)
+    #: Where something stands, and the tables around it.
+    taken: set[str] = field(default_factory=set)
 
     def add(self, address: str, toml: str, evidence: str = "", **more: object) -> None:
         """Put a value at an address; an address that ends in a dot is a table with nothing in it."""
         self.values.append(Value(address, toml, evidence, **more))  # type: ignore[arg-type]
+        self.taken.update((address, *(address[:place] for place, sign in enumerate(address) if sign == ".")))
 
     def estimate(self, address: str, toml: str, found: Estimate, n: int, unit: str, evidence: str = "") -> None:
         """Put an estimated value at an address."""
@@ -61,7 +64,7 @@ class Draft(Struct):
 
     def has(self, address: str) -> bool:
         """Whether a value stands at an address, or below it."""
-        return any(v.address == address or v.address.startswith(f"{address}.") for v in self.values)
+        return address in self.taken
 
     def text(self, head: str) -> str:
         """The model file."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from pathlib import Path
 
 from msgspec import field
@@ -10,6 +11,7 @@ from echotally.evidence.fit.fit import LogRead
 from echotally.evidence.survey.assembly import Found
 from echotally.evidence.survey.backtest import (
     Backtest,
+    sources_by_function,
 )
 from echotally.evidence.survey.bills import Billed
 from echotally.evidence.survey.card import Card
@@ -25,7 +27,7 @@ from echotally.showing import Answer
 HEAD = "Made by `echotally survey`"
 
 
-class Survey(Answer, frozen=True):
+class Survey(Answer, frozen=True, dict=True):
     """What a survey found: the model, its card and files as text, each value with what it rests on, and all its doubts."""
 
     month: str
@@ -44,10 +46,15 @@ class Survey(Answer, frozen=True):
     text: str
     scales: dict[Unit, float] = field(default_factory=dict)
 
-    @property
+    @cached_property
     def values(self) -> dict[str, Value]:
         """The model's values by address."""
         return {value.address: value for value in self.draft.values}
+
+    @cached_property
+    def sources(self) -> dict[str, list[str]]:
+        """The sources that set functions off, as the model has them; by function."""
+        return sources_by_function(self.values)
 
     @property
     def unknowns(self) -> list[tuple[Unknown, float | None]]:

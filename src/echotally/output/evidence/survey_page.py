@@ -20,7 +20,7 @@ from echotally.evidence.survey.facts import short
 from echotally.evidence.survey.made import Survey, loaded_from
 from echotally.output.base.charts import COLOURS, SETTINGS, picture, plain_x
 from echotally.output.base.terminal import count
-from echotally.output.evidence.survey_view import of_functions, plain_number, sources_of, survey_verdict, trouble_lines
+from echotally.output.evidence.survey_view import of_functions, plain_number, survey_verdict, trouble_lines
 from echotally.projection.estate_map import THROTTLED, EstateMap, Trouble
 from echotally.projection.observed_map import observed_map
 
@@ -133,7 +133,7 @@ def _shown(made: Survey, name: str, chart: bytes) -> dict[str, Any]:
             )
     return {
         "name": safe(name),
-        "sources": safe(", ".join(sources_of(made, name)) or "nothing known"),
+        "sources": safe(", ".join(made.sources.get(name, ())) or "nothing known"),
         "attempts": count(found.sums.started),
         "chart": _data(chart),
         "values": [(safe(key), safe(toml), safe(comment)) for key, toml, comment in values],

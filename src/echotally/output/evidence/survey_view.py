@@ -119,7 +119,7 @@ def _row(made: Survey, name: str, test: Row | None) -> list[str]:
     middle = found.runs.base.median.value if found.runs is not None else 0.0
     return [
         safe(name),
-        safe(", ".join(sources_of(made, name))),
+        safe(", ".join(made.sources.get(name, ()))),
         count(sums.started),
         plain_number(middle),
         f"{sums.attempts['error'] / started * 100:.2f}",
@@ -138,16 +138,6 @@ def _off(laid: Laid) -> str:
         return "–"
     # Marked by a sign and not by colour: the table is read in logs as well.
     return f"{laid.off * 100:+.1f} %" + ("" if laid.holds else " !")
-
-
-def sources_of(made: Survey, name: str) -> list[str]:
-    """The sources that set a function off, as the model has them."""
-    values = made.values
-    return [
-        values[a.replace(".to", ".from")].toml.strip('"')
-        for a, v in values.items()
-        if a.startswith("triggers.") and a.endswith(".to") and v.toml.strip('"') == name
-    ]
 
 
 def _unknowns(made: Survey, width: int | None) -> RenderableType:
@@ -251,7 +241,7 @@ def survey_json(made: Survey, changed: Updated | None = None) -> str:
                 {"rows": t.rows, "what": t.what, "done": t.done, "example": t.example} for t in made.log.troubles
             ],
         },
-        "functions": [_function_json(made, name) for name in made.functions],
+        "functions": [_function_json(made, name, values) for name, values in _values_of(made).items()],
         "values": [_value_json(value) for value in made.draft.values if not value.address.endswith(".")],
         "changes": [_change_json(change) for change in made.changes],
         "incidents": [_trouble_json(trouble) for trouble in made.draft.troubles],
@@ -300,7 +290,18 @@ def _moment(at: float) -> str:
     return datetime.fromtimestamp(at, UTC).isoformat(timespec="milliseconds")
 
 
-def _function_json(made: Survey, name: str) -> dict[str, Any]:
+def _values_of(made: Survey) -> dict[str, dict[str, Any]]:
+    """What was found of each function, by key."""
+    found: dict[str, dict[str, Any]] = {name: {} for name in made.functions}
+    for value in made.draft.values:
+        table, _, rest = value.address.partition(".")
+        for place, sign in enumerate(rest):
+            if table == "functions" and sign == "." and rest[:place] in found:
+                found[rest[:place]][value.address.rpartition(".")[2]] = _value_json(value)
+    return found
+
+
+def _function_json(made: Survey, name: str, values: dict[str, Any]) -> dict[str, Any]:
     found = made.functions[name]
     arrivals = made.wiring.arrivals.get(found.units[0][0], [])
     return {
@@ -313,11 +314,7 @@ def _function_json(made: Survey, name: str) -> dict[str, Any]:
             {"source": str(a.source), "topic": a.topic, "attempts": a.n, "evidence": a.evidence, "guess": a.guess}
             for a in arrivals
         ],
-        "values": {
-            v.address.rpartition(".")[2]: _value_json(v)
-            for v in made.draft.values
-            if v.address.startswith(f"functions.{name}.")
-        },
+        "values": values,
     }
 
 
