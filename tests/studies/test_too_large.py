@@ -21,7 +21,7 @@ from echotally.projection.project import project_plan
 from echotally.rates.card_loading import Offer
 from echotally.studies import drain as draining
 from echotally.studies import forecast as forecasting
-from echotally.studies import jobs
+from echotally.studies import forecast_months, jobs
 from echotally.studies.drain import drain
 from echotally.studies.follow.follow import follow
 from echotally.studies.forecast import forecast
@@ -48,8 +48,9 @@ def _too_large_where(refused: Refused, monkeypatch: pytest.MonkeyPatch) -> None:
             raise TooLarge(Problem("too large"))
         return project_plan(loaded, offer, *more)
 
-    monkeypatch.setattr(forecasting, "month_with", with_factors)
-    monkeypatch.setattr(forecasting, "project_plan", played)
+    for module in (forecasting, forecast_months):
+        monkeypatch.setattr(module, "month_with", with_factors)
+    monkeypatch.setattr(forecast_months, "project_plan", played)
 
 
 @pytest.fixture
@@ -142,7 +143,11 @@ def test_a_sweep_goes_on_without_the_points_that_are_too_large_and_says_so(
     assert "of those played" in sweep_verdict(found) and "of those played" not in sweep_verdict(usual)
     assert "c.p was not played at 1 of 2 points" in " ".join(sweep_text(found, 300).split())
     assert json.loads(sweep_json(found))["unplayed"] == [{"plan": "c.p", "points": 1}]
-    _no_month_where(lambda loaded, plan: True, jobs, monkeypatch)
+    # What no plan could take is no answer either where the others were not played.
+    short = RUNS.format(name="short", calls="0.1", seconds="0.1", free=0)
+    card = two_plans.with_name("card.toml")
+    card.write_text(card.read_text() + short.replace('bills = "runs"', 'bills = "runs"\ntimeout_limit = "1 ms"'))
+    _no_month_where(lambda loaded, plan: plan != "c.short", jobs, monkeypatch)
     with pytest.raises(TooLarge, match="too large"):
         sweep(two_plans, [vary], workers=1)
 
@@ -183,11 +188,11 @@ def test_what_needs_every_event_is_refused_before_a_large_month_is_played(
     monkeypatch.setattr(import_module("echotally.projection.project"), "project", played)
     with pytest.raises(BadInput, match="too large to be played event by event"):
         follow(path)
-    for asked, option in (
-        (["--chart", "dashboard"], "--chart"),
-        (["--chart", "levels", "--from", "2027-03-02"], "--from"),
+    in_steps = "the month has too many events to be seen step by step"
+    for asked, said in (
+        (["--plot", "a.png", "--chart", "dashboard"], f"--chart: {in_steps}"),
+        (["--plot", "a.png", "--chart", "levels", "--from", "2027-03-02"], f"--from: {in_steps}"),
+        (["--log", "a.csv"], "--log: the month has too many events for a log of each"),
     ):
-        done = run_program("project", path.name, "--plot", "a.png", *asked, cwd=path.parent)
-        assert (
-            done.returncode == 2 and f"{option}: the month has too many events to be seen step by step" in done.stderr
-        )
+        done = run_program("project", path.name, *asked, cwd=path.parent)
+        assert done.returncode == 2 and said in done.stderr

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from echotally.projection.over_time import Stretch
     from echotally.projection.replicate import Replicated
     from echotally.projection.window import Window
+    from echotally.rates.card_loading import Offer
 
 
 _NO_COURSE = "without --series or a chart of the month's course"
@@ -188,6 +189,8 @@ def project(
     if in_steps:
         # Before it is played, which takes minutes of such a month.
         small_enough(loaded, loaded.chosen(plans), "--from" if closely else "--chart")
+    if run_log_path:
+        _small_enough_for_a_log(loaded, loaded.chosen(plans))
     result, replicated = _played(loaded, plans, seed, _Again(replications or 0, workers or -1, cluster), how)
     result = _with_incidents(loaded, result, how) if incidents else result
     result = _with_edges(loaded, result) if edges else result
@@ -391,13 +394,15 @@ def _deliver_data(result: Projection, rows: _Rows, replicated: Replicated | None
         deliver(projection_rows(result, rows.form, rows.level, rows.by, rows.periods), out)
 
 
+def _small_enough_for_a_log(loaded: Loaded, offers: Sequence[Offer]) -> None:
+    if all(map(loaded.is_large, offers)):
+        raise BadInput(Problem("the month has too many events for a log of each", "--log", allowed="up to 40 million"))
+
+
 def _write_log(loaded: Loaded, plan: str | None, seed: int | None, path: Path) -> None:
-    from echotally.engine.sampling import wants_sampling
     from echotally.output.evidence.log_files import write_log
-    from echotally.projection.loaded import placement_on
 
     if plan is None:
         raise BadInput(Problem("no plan can run this estate, so there is no log", "--log"))
-    if wants_sampling(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, loaded.offers[plan])):
-        raise BadInput(Problem("the month has too many events for a log of each", "--log", allowed="up to 40 million"))
+    _small_enough_for_a_log(loaded, [loaded.offers[plan]])
     write_log(loaded, plan, seed, path)

@@ -8,7 +8,7 @@ from msgspec import field
 from msgspec.structs import replace
 
 from echotally.demand.month import Known, MonthPlan, plan_month
-from echotally.engine.sampling import expected_events
+from echotally.engine.sampling import SAMPLED_FROM, expected_events
 from echotally.errors import BadInput, Problem, safe
 from echotally.model.estate import Model
 from echotally.model.excerpt import Excerpt
@@ -50,6 +50,10 @@ class Loaded(Answer, frozen=True):
     def expected_events(self, candidate: Offer) -> float:
         """Events expected of the month at all sources together, with unpinned functions on a candidate plan."""
         return expected_events(self.model, self.month, placement_on(self.model, self.offers, candidate))
+
+    def is_large(self, candidate: Offer) -> bool:
+        """Whether the month expects so many events with unpinned functions on a candidate plan that it would be sampled."""
+        return self.expected_events(candidate) > SAMPLED_FROM
 
     def there_at_once(self, a_call: int = 1) -> int:
         """Events of backlogs and lumps: they are there at one instant, however fast work is done. Those that are handed to functions

@@ -15,7 +15,7 @@ from msgspec import Struct
 from echotally.demand.clock import MonthClock
 from echotally.engine.layout import SERIES
 from echotally.engine.play import Progress, begun
-from echotally.engine.sampling import SAMPLED_FROM, wants_sampling
+from echotally.engine.sampling import SAMPLED_FROM
 from echotally.engine.steps import COLUMNS, Array, Stepped, stepped, steps_of
 from echotally.errors import BadInput, Problem
 from echotally.model.units import duration_ns, duration_text
@@ -120,8 +120,7 @@ def window(
 
 def small_enough(loaded: Loaded, offers: Iterable[Offer], asked: str) -> None:
     """Raises ``BadInput`` where the month is too large on each of the plans to be seen in steps, ``asked`` by an option."""
-    placements = (placement_on(loaded.model, loaded.offers, offer) for offer in offers)
-    if all(wants_sampling(loaded.model, loaded.month, placement) for placement in placements):
+    if all(map(loaded.is_large, offers)):
         allowed = f"up to {SAMPLED_FROM / 1e6:.0f} million events"
         raise BadInput(Problem("the month has too many events to be seen step by step", asked, allowed=allowed))
 

@@ -14,24 +14,18 @@ log-normals, one for each side. The inputs are independent; a factor holds for a
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import partial
 from typing import TypedDict, Unpack
 
 import numpy as np
 from msgspec import Struct
-from msgspec.structs import replace
 
-from echotally.engine.apart import Memory
 from echotally.engine.machines import Machines, machines
-from echotally.errors import BadInput, Problem, TooLarge
+from echotally.errors import BadInput, Problem
 from echotally.model.loading import ModelSource
-from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, load
-from echotally.projection.playing import Playing
-from echotally.projection.project import project_plan
-from echotally.projection.showback import showback
-from echotally.projection.threads import Progress, side_by_side
+from echotally.projection.threads import Progress
 from echotally.rates.billing import minor_digits
 from echotally.rates.card_loading import Offer
 from echotally.rates.outside import outside_plan
@@ -45,10 +39,10 @@ from echotally.studies.forecast_answer import (
     PlanForecast,
     Swing,
 )
+from echotally.studies.forecast_months import MonthsPlayer
 from echotally.studies.later_months import month_after, month_with
 from echotally.studies.response import (
     Array,
-    Input,
     Months,
     Played,
     Response,
@@ -56,7 +50,6 @@ from echotally.studies.response import (
     dearest,
     draw_factors,
     inputs_of,
-    played,
 )
 
 _CHECKED = 3
@@ -105,32 +98,15 @@ def forecast(
         return _Forecaster(loaded, months, draws, plans, asked, places).forecast()
 
 
-def _share_of(tell: Callable[[float], None], n: int, of: int, share: float) -> None:
-    tell((n + share) / of)
-
-
-def _month_on(
-    loaded: Loaded,
-    plan: str,
-    seed: int,
-    by: str | None,
-    memory: Memory | None,
-    progress: Callable[[float], None] | None = None,
-) -> Played | None:
-    """A month on a plan, with the prices that it has in that month; None where the plan cannot take every function."""
-    projected = project_plan(loaded, loaded.offers[plan], seed, progress, Playing(memory=memory))
-    if not isinstance(projected, PlayedPlan):
-        return None
-    parts = showback(loaded.model, projected, by) if by else ()
-    return replace(played(projected), parts={each.labels: float(each.cost) for each in parts})
+def _as_a_whole(progress: Progress, name: str, _: str, share: float) -> None:
+    progress(name, share)
 
 
 class _Forecaster:
     def __init__(
         self, loaded: Loaded, months: int, draws: int, plans: Sequence[str], asked: _Asked, places: Machines
     ) -> None:
-        self.places, self.loaded, self.draws = places, loaded, draws
-        self.progress, self.by = asked.progress, asked.by
+        self.loaded, self.draws, self.by = loaded, draws, asked.by
         self.seed = loaded.model.estate.seed if asked.seed is None else asked.seed
         self.steps = list(range(months))
         self.months = tuple(month_after(loaded.model.estate.month, step) for step in self.steps)
@@ -144,29 +120,27 @@ class _Forecaster:
         self.gone = [offer.name for offer in chosen if offer not in self.offers]
         self.inputs, self.others = inputs_of(loaded.model)
         self.moved = self.others
-        self.unplayed: dict[str, TooLarge] = {}
+        told = f"forecast of {months} months"
+        progress = None if asked.progress is None else partial(_as_a_whole, asked.progress, told)
+        self.player = MonthsPlayer(loaded, self.seed, asked.by, progress, places)
         self.too_large: list[str] = []
         # Three months tell how a response changes as demand grows; those between are laid between them.
         self.references = sorted({0, (months - 1) // 2, months - 1})
 
     def forecast(self) -> Forecast:
-        base = self._play({(step, "", 1.0): month_with(self.loaded, step) for step in self.steps}, self.offers)
+        play, ends_of = self.player.play, self.player.ends_of
+        base = play({(step, "", 1.0): month_with(self.loaded, step) for step in self.steps}, self.offers)
         # What cannot take every function has no month to compare.
         offers = self._played([offer for offer in self.offers if base[0, "", 1.0].get(offer.name)])
-        ends = self._play(self._ends(self.inputs, self.references), offers, alike=True)
+        ends = play(ends_of(self.inputs, self.references), offers, alike=True)
         offers = self._played(offers)
         # Tornado and check are of one plan: the one that would be picked at the expected demand.
         plan = min(offers, key=lambda offer: self._rank(base, offer))
         # Inputs without a range are shown by one month, which stands for all.
         middle = [(len(self.steps) - 1) // 2]
         self.moved = dearest(self.loaded.model, self.others, _MOVED, base[middle[0], "", 1.0][plan.name].by_function)
-        beside = self._play(self._ends(self.moved, middle), [plan], alike=True, each=True)
-        ends_of = {
-            each.address: [beside[middle[0], each.address, end] for end in (each.low, each.high)] for each in self.moved
-        }
-        self.too_large = [
-            address for address, months in ends_of.items() if not all(plan.name in month for month in months)
-        ]
+        beside = play(ends_of(self.moved, middle), [plan], alike=True, each=True)
+        self.too_large = list(dict.fromkeys(address for (_, address, _), month in beside.items() if not month))
         self.moved = [each for each in self.moved if each.address not in self.too_large]
         outside = outside_plan(self.loaded.model, offers[0].card.currency)
         months = Months(base, ends)
@@ -195,15 +169,16 @@ class _Forecaster:
             error,
             tuple(self._notes()),
             self.by,
-            tuple(offer.name for offer in self.offers if offer.name in self.unplayed),
+            tuple(offer.name for offer in self.offers if offer.name in self.player.unplayed),
         )
 
     def _played(self, offers: Sequence[Offer]) -> list[Offer]:
         """Those of which every month was played. Raises ``BadInput`` where there are none."""
-        found = [offer for offer in offers if offer.name not in self.unplayed]
-        if not found and self.unplayed:
+        unplayed = self.player.unplayed
+        found = [offer for offer in offers if offer.name not in unplayed]
+        if not found and unplayed:
             # Whichever was refused first by the clock, the same one is told.
-            raise next(self.unplayed[offer.name] for offer in self.offers if offer.name in self.unplayed)
+            raise next(unplayed[offer.name] for offer in self.offers if offer.name in unplayed)
         if not found:
             raise BadInput(Problem("no plan can take every function; 'echotally project' says why"))
         return found
@@ -212,52 +187,6 @@ class _Forecaster:
         months = [base[step, "", 1.0][offer.name] for step in self.steps]
         return any(m.behind for m in months), math.fsum(m.cost for m in months), offer.name
 
-    # -- playing --------------------------------------------------------------------------------------------------
-    def _ends(self, inputs: Sequence[Input], steps: Sequence[int]) -> dict[Variant, Loaded]:
-        return {
-            (step, each.address, end): month_with(self.loaded, step, {each.address: end})
-            for step in steps
-            for each in inputs
-            for end in (each.low, each.high)
-        }
-
-    def _play(
-        self, variants: Mapping[Variant, Loaded], offers: Sequence[Offer], *, alike: bool = False, each: bool = False
-    ) -> dict[Variant, dict[str, Played]]:
-        """Each variant of a month on each plan; plans that cannot take every function are left out.
-
-        ``alike``: one input differs from variant to variant, so that most parts of a month are those of another. A plan of which
-        one variant is too large even for a sample is ``unplayed`` from there on; ``each``: only that variant is left out.
-        """
-        memory = Memory() if alike and self.places.width is None else None
-
-        def month(loaded: Loaded, tell: Callable[[float], None]) -> dict[str, Played]:
-            found: dict[str, Played] = {}
-            for n, offer in enumerate(offers):
-                if offer.name in self.unplayed:
-                    continue
-                told = partial(_share_of, tell, n, len(offers))
-                try:
-                    one = self.places.run(told, _month_on, loaded, offer.name, self.seed, self.by, memory)
-                except TooLarge as error:
-                    if not each:
-                        # Anew: what it was raised of stands on the stack that it holds.
-                        self.unplayed[offer.name] = TooLarge(list(error.problems))
-                    continue
-                if one is not None:
-                    found[offer.name] = one
-            return found
-
-        tasks = {f"{step} {address} {end}": partial(month, loaded) for (step, address, end), loaded in variants.items()}
-        return dict(zip(variants, side_by_side(tasks, self._progress(), self.places.width), strict=True))
-
-    def _progress(self) -> Progress | None:
-        if self.progress is None:
-            return None
-        tell = self.progress
-        return lambda _, share: tell(f"forecast of {len(self.steps)} months", share)
-
-    # -- reading --------------------------------------------------------------------------------------------------
     def _plan(
         self,
         offer: Offer,
@@ -399,7 +328,7 @@ class _Forecaster:
             )
             for n in dict.fromkeys(picked)
         }
-        played = self._play(variants, [plan], each=True)
+        played = self.player.play(variants, [plan], each=True)
         pairs = zip(played.values(), dict.fromkeys(picked), strict=True)
         full = [(month[plan.name].cost, float(costs[n, last])) for month, n in pairs if plan.name in month]
         return max((abs(told / cost - 1) if cost else 0.0 for cost, told in full), default=None)

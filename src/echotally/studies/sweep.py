@@ -167,9 +167,10 @@ def sweep(
     with machines(run.cluster) as places:
         at_points = AtPoints(places, loaded, sets)
         found = run_points(at_points, points, run)
-        if not any(found.values()):
-            # Nothing could be played: the first point says why.
-            run_points(at_points, [replace(points[0], some_left_out=False)], replace(run, store=None))
+        cut = next((point for point in points if len(found[point.number]) < len(names)), None)
+        if cut and not any(row["feasible"] for rows in found.values() for row in rows):
+            # Nothing could be played, and not because no plan could take it: the first point of those says why.
+            run_points(at_points, [replace(cut, some_left_out=False)], replace(run, store=None))
     rows = [{**dict(combinations[n]), **row} for n in range(len(points)) for row in found[n]]
     played = Counter(row["plan"] for row in rows)
     unplayed = tuple((name, len(points) - played[name]) for name in names if played[name] < len(points))

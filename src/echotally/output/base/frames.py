@@ -38,7 +38,7 @@ def write_frames(frames: Iterable[pd.DataFrame], path: Path) -> None:
 
 def _csv_pieces(frames: Iterable[pd.DataFrame]) -> Iterator[bytes]:
     for number, frame in enumerate(frames):
-        # Cells are made harmless one by one, as objects.
+        # The cells of a piece stand in memory as objects.
         for first in range(0, len(frame) or 1, _ROWS):
             yield csv_text(frame[first : first + _ROWS], heading=number == first == 0).encode()
 

@@ -13,7 +13,6 @@ from msgspec import Struct
 from echotally.engine.build import Built
 from echotally.engine.play import begun, play
 from echotally.engine.reading import read_out
-from echotally.engine.sampling import wants_sampling
 from echotally.engine.watch import Bounds
 from echotally.engine.watching import EVERYTHING, Watched, carried_now
 from echotally.errors import BadInput, Crowded, Problem
@@ -144,16 +143,11 @@ def _offer(loaded: Loaded, plan: str | None, exact: bool) -> Offer:
     if len(able) == 1:
         # With one plan there is nothing to pick.
         return able[0]
-    if not exact and all(_is_large(loaded, offer) for offer in able):
+    if not exact and all(map(loaded.is_large, able)):
         # Whichever is picked: playing all of them to pick it takes minutes.
         return able[0]
     found = project_loaded(loaded, [], workers=None)
     return loaded.offer(found.pick or found.closest or able[0].name)
-
-
-def _is_large(loaded: Loaded, offer: Offer) -> bool:
-    """Whether a month is too large on a plan to be played event by event."""
-    return wants_sampling(loaded.model, loaded.month, placement_on(loaded.model, loaded.offers, offer))
 
 
 class Month:
@@ -166,7 +160,7 @@ class Month:
         for function, text in why_not(loaded, self.placement)[:1]:
             allowed = f"a plan that can; {function}: {text}"
             raise BadInput(Problem("cannot run this estate", "--plan", value=offer.name, allowed=allowed))
-        if not exact and _is_large(loaded, offer):
+        if not exact and loaded.is_large(offer):
             raise self._too_large("is too large to be played event by event")
         self.bounds = Bounds(not exact, waiting=None if exact else _WAITING + loaded.there_at_once())
         self.first = self._begun()
