@@ -22,13 +22,14 @@ from numpy.typing import NDArray
 from echotally.engine.apart import Together
 from echotally.errors import BadInput
 from echotally.model.addresses import parts_in
+from echotally.model.excerpt import Excerpt
 from echotally.model.sources import SourceKind, SourceRef
 from echotally.projection.answer import PlayedPlan
 from echotally.projection.loaded import Loaded, placement_on
 from echotally.projection.metering import Account
 from echotally.projection.start_tokens import StartTokens
 from echotally.projection.totals import Totals, totals_of
-from echotally.projection.trial_part import Part, amount_of, peaks_of
+from echotally.projection.trial_part import Moved, Part, amount_of, peaks_of
 from echotally.projection.tried import Trial
 from echotally.projection.verdict import asked_of
 from echotally.rates.billing import exact
@@ -75,6 +76,18 @@ class Trials:
         self.tokens = StartTokens(loaded, base, self.seed)
         # The change asked for last, of which part: how many events it brings is asked before it is played.
         self.last: tuple[Part, Sets, Loaded] | None = None
+
+    def as_of(self, excerpt: Excerpt, sets: Sets) -> Loaded:
+        """An excerpt of the files with a change, in the month played; raises ``BadInput`` where it cannot be loaded."""
+        return self.loaded.excerpt(excerpt, sets)
+
+    def moved(self, sets: Sets) -> Moved | None:
+        """What the month comes to with a change; None where it takes the whole month to say, or where no plan can take it."""
+        part = self._part(sets)
+        try:
+            return part.moved(sets) if part else None
+        except BadInput:
+            return None
 
     def pair(self, sets: Sets, address: str | None = None) -> tuple[Trial, Trial | None] | None:
         """The month as it is and with a change (None where no plan can take it); None where it takes the whole month to say.

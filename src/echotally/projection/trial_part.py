@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping
 from decimal import Decimal, localcontext
 from functools import cached_property
 from threading import Lock
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from msgspec.structs import replace
@@ -59,6 +59,14 @@ def peaks_of(plan: PlayedPlan) -> dict[Account, NDArray[np.float64]]:
     return found
 
 
+class Moved(NamedTuple):
+    """What a month comes to with a change: the bill, not rounded, every account's quantity of each meter, attempts by outcome."""
+
+    cost: Decimal
+    quantities: Mapping[Account, Mapping[str, Decimal]]
+    attempts: Mapping[str, int]
+
+
 class Part:
     """One part of the estate, loaded and played by itself."""
 
@@ -89,7 +97,7 @@ class Part:
         last = self._trials.last
         if last is None or last[:2] != (self, sets):
             # One for all parts: of a thousand each would hold a month.
-            last = self._trials.last = self, sets, self._trials.loaded.excerpt(self._excerpt, sets)
+            last = self._trials.last = self, sets, self._trials.as_of(self._excerpt, sets)
         return last[2]
 
     def expected_events(self, sets: Sets) -> float:
@@ -113,6 +121,21 @@ class Part:
         if after is not None and not self._apart(after):
             return None
         return self._trial(before), self._trial(after) if after else None
+
+    def moved(self, sets: Sets) -> Moved | None:
+        """As ``Trials.moved``."""
+        before = self._before if self.is_apart else None
+        after = self._played(self.changed(sets)) if before else None
+        if before is None or after is None or not self._apart(after):
+            return None
+        quantities = dict(self._trials.quantities)
+        with localcontext(exact()):
+            for account in after.metered.quantities.keys() | before.metered.quantities.keys():
+                quantities[account] = self._totals(account, after.metered, before.metered)
+        # As quantities: where the month is a sample, so is what it has of the part, and only the change is known more closely.
+        was, now = before.totals.attempts, after.totals.attempts
+        attempts = {outcome: n + now[outcome] - was[outcome] for outcome, n in self._trials.totals.attempts.items()}
+        return Moved(self._cost(after), quantities, attempts)
 
     def _soon_played(self, changed: Loaded, before: PlayedPlan) -> PlayedPlan | None:
         """The part in the month with a change; None also where what finds no room is tried so often that it takes far longer."""
@@ -276,6 +299,10 @@ class Part:
     def _account(self, account: Account, after: Metered, before: Metered) -> Decimal:
         """What an account costs with ``after`` in the place of ``before``."""
         base = self._trials.base.metered
+        return amount_of(base if account in base.plans else after, account, self._totals(account, after, before))
+
+    def _totals(self, account: Account, after: Metered, before: Metered) -> dict[str, Decimal]:
+        """An account's quantity of each meter with ``after`` in the place of ``before``."""
         was, now = (m.quantities.get(account, {}) for m in (before, after))
         # Only what changes is added up: the sums of everybody's are known, and all of it is exact.
         totals = dict(self._trials.quantities.get(account, {}))
@@ -287,4 +314,4 @@ class Part:
                 its = quantities.get(meter, {})
                 change += sign * sum((its[key] for key in its if key or meter not in once), Decimal(0))
             totals[meter] = totals.get(meter, Decimal(0)) + change
-        return amount_of(base if account in base.plans else after, account, totals)
+        return totals

@@ -12,13 +12,14 @@ from msgspec import Struct
 from echotally.demand.clock import to_utc
 from echotally.demand.preview import CADENCES, Preview, preview
 from echotally.demand.schedules import month_firings_ns, zone_of
+from echotally.engine.sampling import worth_sampling
 from echotally.model.addresses import dotted
 from echotally.model.estate import Schedule
 from echotally.model.loading import ModelSource
 from echotally.model.units import duration_text
 from echotally.projection.crew import by_processes
 from echotally.projection.loaded import Loaded, load, placement_on
-from echotally.projection.playing import Playing
+from echotally.projection.playing import USUAL, Playing
 from echotally.projection.project import project_loaded, why_not
 from echotally.projection.threads import Progress
 from echotally.projection.trial import Trials
@@ -104,13 +105,17 @@ def view_firings(
 def _to_look_at_runs(loaded: Loaded, progress: Progress | None) -> tuple[Offer | None, str | None]:
     """A plan to look at runs on, where no cost is shown, and its name; None for the name where all plans say the same of them.
 
-    Only where they do not is the plan that would be picked found, by a small sample.
+    Only where they do not is the plan that would be picked found, by a small sample where that is sooner done.
     """
-    able = [o for o in loaded.chosen([]) if not why_not(loaded, placement_on(loaded.model, loaded.offers, o))]
+    placed = {o.name: placement_on(loaded.model, loaded.offers, o) for o in loaded.chosen([])}
+    able = [o for o in loaded.chosen([]) if not why_not(loaded, placed[o.name])]
     said = {tuple(_overlap(loaded, name, s, offer) for name, s in loaded.model.schedules.items()) for offer in able}
     if len(able) < 2 or len(said) == 1:
         return able[0] if able else None, able[0].name if len(able) == 1 else None
-    now = project_loaded(loaded, [], None, progress, None, Playing(sampled_from=0, effort=_EFFORT))
+    # Of many functions with few events each the month itself is sooner played.
+    sampled = any(worth_sampling(loaded.model, loaded.month, placed[o.name], _LARGE) for o in able)
+    how = Playing(sampled_from=0, effort=_EFFORT) if sampled else USUAL
+    now = project_loaded(loaded, [], None, progress, None, how)
     plan = now.pick or now.closest
     return loaded.offers[plan] if plan else None, plan
 

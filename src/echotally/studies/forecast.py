@@ -128,18 +128,17 @@ class _Forecaster:
         self.references = sorted({0, (months - 1) // 2, months - 1})
 
     def forecast(self) -> Forecast:
-        play, ends_of = self.player.play, self.player.ends_of
-        base = play({(step, "", 1.0): month_with(self.loaded, step) for step in self.steps}, self.offers)
+        base = self.player.play({(step, "", 1.0): month_with(self.loaded, step) for step in self.steps}, self.offers)
         # What cannot take every function has no month to compare.
         offers = self._played([offer for offer in self.offers if base[0, "", 1.0].get(offer.name)])
-        ends = play(ends_of(self.inputs, self.references), offers, alike=True)
+        ends = self.player.moved(self.inputs, self.references, offers)
         offers = self._played(offers)
         # Tornado and check are of one plan: the one that would be picked at the expected demand.
         plan = min(offers, key=lambda offer: self._rank(base, offer))
         # Inputs without a range are shown by one month, which stands for all.
         middle = [(len(self.steps) - 1) // 2]
         self.moved = dearest(self.loaded.model, self.others, _MOVED, base[middle[0], "", 1.0][plan.name].by_function)
-        beside = play(ends_of(self.moved, middle), [plan], alike=True, each=True)
+        beside = self.player.moved(self.moved, middle, [plan], each=True)
         self.too_large = list(dict.fromkeys(address for (_, address, _), month in beside.items() if not month))
         self.moved = [each for each in self.moved if each.address not in self.too_large]
         outside = outside_plan(self.loaded.model, offers[0].card.currency)
