@@ -33,9 +33,20 @@ from echotally.projection.trial_part import Moved, Part, amount_of, peaks_of
 from echotally.projection.tried import Trial
 from echotally.projection.verdict import asked_of
 from echotally.rates.billing import exact
+from echotally.rates.card_loading import Offer
 
 Sets = tuple[tuple[str, str], ...]
 _TABLES = {"functions", "triggers", "demand", *SourceKind}
+
+
+def parts_billed_apart(loaded: Loaded, offer: Offer) -> Together | None:
+    """The parts of an estate with unpinned functions on a plan; None where there is one only, or bills are of several at once."""
+    placement = placement_on(loaded.model, loaded.offers, offer)
+    # What an hour of one part leaves of a commitment pays another's; a budget by tag has functions of several parts.
+    if loaded.model.targets.by.tag or any(its.plan.commitment for its in placement.values()):
+        return None
+    together = Together(loaded.model, placement)
+    return together if len(together) > 1 else None
 
 
 class Trials:
@@ -59,11 +70,7 @@ class Trials:
         self.loaded, self.base, self.rough = loaded, base, rough
         self.seed = loaded.model.estate.seed if seed is None else seed
         self.most, self.effort = most, effort
-        self._together = Together(loaded.model, placement_on(loaded.model, loaded.offers, base.offer))
-        # What an hour of one part leaves of a commitment pays another's; a budget by tag has functions of several parts.
-        self._jointly = bool(
-            any(plan.commitment for plan in base.metered.plans.values()) or loaded.model.targets.by.tag
-        )
+        self._together = parts_billed_apart(loaded, base.offer)
         self._parts: dict[frozenset[str], Part] = {}
         self._named: dict[tuple[str, str], Part | None] = {}
         self._lock = Lock()
@@ -110,8 +117,8 @@ class Trials:
 
     def members(self, address: str) -> frozenset[str] | None:
         """Functions and sources of the part that an address belongs to; None where it belongs to none."""
-        names = self._touched(((address, ""),))
-        return self._together.with_any(names) if names and self._part(((address, ""),)) else None
+        names, together = self._touched(((address, ""),)), self._together
+        return together.with_any(names) if names and together and self._part(((address, ""),)) else None
 
     def of_part(self, sets: Sets, address: str) -> Sets:
         """Those of the overrides that name something of the part that an address belongs to; all where it has none."""
@@ -156,7 +163,7 @@ class Trials:
 
     def _part(self, sets: Sets) -> Part | None:
         names = self._touched(sets)
-        if names is None or len(self._together) < 2 or self._jointly:
+        if names is None or self._together is None:
             return None
         # Everything that what was named is wired to, or shares a queue or node with.
         members = self._together.with_any(names)

@@ -112,21 +112,16 @@ class Part:
 
     def pair(self, sets: Sets) -> tuple[Trial, Trial | None] | None:
         """As ``Trials.pair``."""
-        before = self._before if self.is_apart else None
-        if before is None:
+        both = self._both(sets)
+        if both is None:
             return None
-        after = (
-            self._soon_played(self.changed(sets), before) if self._trials.rough else self._played(self.changed(sets))
-        )
-        if after is not None and not self._apart(after):
-            return None
+        before, after = both
         return self._trial(before), self._trial(after) if after else None
 
     def moved(self, sets: Sets) -> Moved | None:
         """As ``Trials.moved``."""
-        before = self._before if self.is_apart else None
-        after = self._played(self.changed(sets)) if before else None
-        if before is None or after is None or not self._apart(after):
+        before, after = self._both(sets) or (None, None)
+        if before is None or after is None:
             return None
         quantities = dict(self._trials.quantities)
         with localcontext(exact()):
@@ -136,6 +131,15 @@ class Part:
         was, now = before.totals.attempts, after.totals.attempts
         attempts = {outcome: n + now[outcome] - was[outcome] for outcome, n in self._trials.totals.attempts.items()}
         return Moved(self._cost(after), quantities, attempts)
+
+    def _both(self, sets: Sets) -> tuple[PlayedPlan, PlayedPlan | None] | None:
+        """The part as it is and with a change (None where no plan can take it); None where it takes the whole month to say."""
+        before = self._before if self.is_apart else None
+        if before is None:
+            return None
+        changed = self.changed(sets)
+        after = self._soon_played(changed, before) if self._trials.rough else self._played(changed)
+        return None if after is not None and not self._apart(after) else (before, after)
 
     def _soon_played(self, changed: Loaded, before: PlayedPlan) -> PlayedPlan | None:
         """The part in the month with a change; None also where what finds no room is tried so often that it takes far longer."""

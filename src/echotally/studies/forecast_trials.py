@@ -8,16 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from echotally.engine.apart import Together
 from echotally.engine.sampling import SAMPLED_FROM
 from echotally.engine.sampling.strata import BUDGET
 from echotally.errors import BadInput, TooLarge
 from echotally.model.addresses import dotted, parts_in
 from echotally.model.excerpt import Excerpt
 from echotally.projection.answer import PlayedPlan
-from echotally.projection.loaded import Loaded, placement_on
+from echotally.projection.loaded import Loaded
 from echotally.projection.project import project_plan
-from echotally.projection.trial import Sets, Trials
+from echotally.projection.trial import Sets, Trials, parts_billed_apart
 from echotally.projection.trial_part import Moved
 from echotally.rates.card_loading import Offer
 from echotally.studies.later_months import month_with
@@ -58,13 +57,13 @@ class Moving(Trials):
 
 def has_parts(loaded: Loaded, offer: Offer) -> bool:
     """Whether the month is so large that its parts are worth trying, and can be told apart."""
-    placement = placement_on(loaded.model, loaded.offers, loaded.offers[offer.name])
+    expected = loaded.expected_events(offer)
     # What hangs on the numbers of all events is another in a part by itself.
     by_number = any(function.by_number for function in loaded.model.functions.values())
-    shared = by_number or loaded.model.targets.by.tag or any(each.plan.commitment for each in placement.values())
-    expected, parts = loaded.expected_events(offer), len(Together(loaded.model, placement))
-    soon = expected <= SAMPLED_FROM or expected <= _SOON_PLAYED * parts
-    return not shared and parts > 1 and expected > _LARGE and soon
+    if by_number or expected <= _LARGE:
+        return False
+    parts = parts_billed_apart(loaded, loaded.offers[offer.name])
+    return parts is not None and expected <= max(SAMPLED_FROM, _SOON_PLAYED * len(parts))
 
 
 def moved_months(
