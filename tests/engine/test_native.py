@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import gzip
+import os
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
 
-from echotally.engine import compiling, native
+from echotally.engine import carried, compiling, native
 from echotally.engine.native import MachineCode
 from echotally.errors import OurFault
 
@@ -65,3 +67,66 @@ def test_another_processor_or_compiler_has_a_file_of_its_own(monkeypatch):
     monkeypatch.undo()
     compiling._code_name.cache_clear()
     assert len(names) == 3 and compiling.code_path().name in names
+
+
+def _instructions(code: bytes) -> dict[bytes, bytes]:
+    import llvmlite.binding as llvm
+
+    its = llvm.ObjectFileRef.from_data(code)
+    return {
+        each.name(): each.data() for each in its.sections() if (each.name() or b"").startswith((b".text", b".rodata"))
+    }
+
+
+def test_the_kernels_brought_along_are_those_of_the_sources(tmp_path):
+    """Compiled from the sources in a process of its own: the same instructions and constants, so nothing else need be believed."""
+    ours = carried.machine_code(compiling.kernels_name())
+    if ours is None or _carried_marks()["by"] != carried.lowered_by():
+        pytest.skip("the package's kernels are for another machine or LLVM, or another compiler lowered them")
+    program = "from echotally.engine import compiling; compiling.form(); print(compiling.code_path())"
+    environment = {**os.environ, "ECHOTALLY_KERNELS": "compiled", "ECHOTALLY_CACHE": str(tmp_path)}
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True, env=environment)
+    theirs = MachineCode.read(Path(done.stdout.strip()))
+    assert theirs and theirs.symbol != ours.symbol and _instructions(theirs.code)[b".text"]
+    assert _instructions(theirs.code) == _instructions(ours.code)
+
+
+def _carried_marks() -> dict[str, str]:
+    return carried.marks(gzip.decompress(carried.CARRIED.read_bytes()).decode())
+
+
+def test_the_package_was_not_made_with_older_kernels():
+    assert _carried_marks()["kernels"] == compiling.kernels_name(), "kernels have changed: scripts/lower"
+
+
+_HEAD = {"kernels": "kernels-1", "llvm": carried.llvm_version(), "entry": "simulation", "by": "a test"}
+
+
+@pytest.mark.parametrize(
+    ("content", "why"),
+    [
+        (None, "none was brought along"),
+        (b"", "an empty file"),
+        (b"\x1f\x8b\x08 and then nothing", "no packed file"),
+        (gzip.compress(carried.heading(**_HEAD).encode())[:-8], "cut off"),
+        (gzip.compress(b"\xff\xfe"), "no text"),
+        (gzip.compress(b"define void @simulation() { ret void }"), "no heading"),
+        (gzip.compress(carried.heading(**{**_HEAD, "kernels": "kernels-2"}).encode()), "other kernels"),
+        (gzip.compress(carried.heading(**{**_HEAD, "llvm": "7"}).encode()), "another LLVM"),
+    ],
+)
+def test_what_does_not_fit_is_not_taken(content, why, tmp_path, monkeypatch):
+    path = tmp_path / "lowered.ll.gz"
+    if content is not None:
+        path.write_bytes(content)
+    monkeypatch.setattr(carried, "CARRIED", path)
+    assert carried.machine_code("kernels-1") is None and not carried.fits("kernels-1"), why
+
+
+@pytest.mark.parametrize("body", ["no text of LLVM", "declare void @simulation()", "define i32 @other() { ret i32 0 }"])
+def test_what_cannot_be_made_or_loaded_is_compiled_instead(body, tmp_path, monkeypatch):
+    path = tmp_path / "lowered.ll.gz"
+    path.write_bytes(gzip.compress((carried.heading(**_HEAD) + body).encode()))
+    monkeypatch.setattr(carried, "CARRIED", path)
+    monkeypatch.setattr(compiling, "kernels_name", lambda: "kernels-1")
+    assert compiling._carried() is None

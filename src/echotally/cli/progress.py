@@ -12,13 +12,15 @@ from threading import Thread
 from typing import Any
 
 from echotally.cli import saying
-from echotally.engine.compiling import first_time
+from echotally.engine.compiling import first_time, takes_about_s
 
 
 def prepare_simulation(shows: str | None = None) -> None:
     """Say why the very first run takes longer, once. ``shows``: the module that shows the answer, which is imported meanwhile."""
     if first_time():
-        saying.note("First run here: compiling the simulation (about 15 s, once; later runs start at once) ...")
+        saying.note(
+            f"First run here: compiling the simulation (about {takes_about_s()} s, once; later runs start at once) ..."
+        )
     if shows:
         _brings_meanwhile(shows)
 

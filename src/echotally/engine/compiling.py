@@ -1,4 +1,4 @@
-"""How a step is asked of the kernels: machine code kept from an earlier run, compiled now, or plain Python.
+"""How a step is asked of the kernels: machine code kept from an earlier run, made now, or plain Python.
 
 Importing this module imports no compiler, so that asking is cheap; with machine code at hand none is imported at all.
 """
@@ -19,7 +19,8 @@ from typing import Any
 import numpy as np
 from msgspec import Struct
 
-from echotally.engine import native
+from echotally.engine import carried, native
+from echotally.errors import OurFault
 
 _KERNELS = Path(__file__).parent / "kernel"
 _COMPILERS = ("numba", "llvmlite", "numpy")
@@ -73,8 +74,18 @@ def first_time() -> bool:
     return not _plain_wanted() and not code_path().is_file()
 
 
+def takes_about_s() -> int:
+    """About how long a first time takes, s: three times as long where the package brings no kernels along that fit."""
+    return 10 if not _own_wanted() and carried.fits(kernels_name()) else 30
+
+
 def _plain_wanted() -> bool:
     return os.environ.get("ECHOTALLY_KERNELS") == "checked"
+
+
+def _own_wanted() -> bool:
+    """Whether machine code is to be made of these very sources, whatever the package brings along."""
+    return os.environ.get("ECHOTALLY_KERNELS") == "compiled"
 
 
 _LOCK = Lock()
@@ -83,11 +94,11 @@ _FORM: list[Form] = []
 
 
 def form() -> Form:
-    """The form of the kernels in this process; compiles them where nobody has."""
+    """The form of the kernels in this process; makes machine code of them where nobody has."""
     if not _FORM:
         with _LOCK:
             if not _FORM:
-                _FORM.append(_plain() if _plain_wanted() else _kept() or _compiled() or _plain())
+                _FORM.append(_plain() if _plain_wanted() else _kept() or _carried() or _compiled() or _plain())
     return _FORM[0]
 
 
@@ -102,6 +113,18 @@ def _kept() -> Form | None:
         return None
 
 
+def _carried() -> Form | None:
+    """Machine code of what the package brings along, made and kept now; None where that does not fit."""
+    if _own_wanted():
+        return None
+    try:
+        code = carried.machine_code(kernels_name())
+        return _made(code) if code else None
+    except (RuntimeError, ImportError, OurFault):
+        # Compiling takes longer, and needs nothing of this.
+        return None
+
+
 def _compiled() -> Form | None:
     """The kernels compiled now, and their machine code kept; None where the compiler cannot be used."""
     load_numba_lightly()
@@ -111,7 +134,11 @@ def _compiled() -> Form | None:
     if not COMPILED:
         return None
     compiled: Any = simulation
-    code = native.tried(native.MachineCode(*compiled.machine_code()))
+    return _made(native.MachineCode(*compiled.machine_code()))
+
+
+def _made(code: native.MachineCode) -> Form:
+    code = native.tried(code)
     native.keep(code, code_path())
     _LOG.info("compiled the simulation, and kept it in %s", code_path())
     return _native(native.load(code))

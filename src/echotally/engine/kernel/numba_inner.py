@@ -19,6 +19,7 @@ from numba.core.compiler_machinery import register_pass
 from numba.core.registry import cpu_target
 from numba.core.typed_passes import NativeLowering
 
+from echotally.engine import finishing
 from echotally.engine.native import stands_together
 
 _OPTIONS: dict[str, Any] = {
@@ -27,8 +28,6 @@ _OPTIONS: dict[str, Any] = {
     "no_cpython_wrapper": True,
     "no_cfunc_wrapper": True,
 }
-#: Kernels of a module of this name are optimized further than the others.
-_THOROUGHLY = "short_way"
 #: How names of kernels begin in machine code.
 _KERNELS = "_ZN"
 #: Passes for what kernels do not have (closures, context managers, literal tuples unrolled, array expressions, objects).
@@ -90,7 +89,7 @@ def _copy_nothing(library: Any) -> None:
 
 
 def _take_in_all(library: Any) -> None:
-    """Link whatever the entry reaches into its module, once each, and optimize it as a whole."""
+    """Link whatever the entry reaches into its module, once each; it is optimized as a whole afterwards."""
 
     def finalized() -> None:
         own = {function.name for function in library._final_module.functions if not function.is_declaration}
@@ -106,23 +105,9 @@ def _take_in_all(library: Any) -> None:
             if not function.is_declaration and function.name not in own:
                 # Nobody else calls it: what has been copied into its callers goes.
                 function.linkage = "internal"
-        _optimize(library)
-        library._final_module.verify()
-        library._verify_declare_only_symbols()
-        library.object_code = _emitter(library._codegen).emit_object(library._final_module)
         library._finalized = True
 
     library.finalize = finalized
-
-
-def _emitter(codegen: Any) -> Any:
-    """What makes machine code for this processor, as ``native.load`` lays it into memory."""
-    if not stands_together():
-        return codegen._tm
-    target = llvm.Target.from_triple(llvm.get_process_triple())
-    its = {"cpu": codegen._get_host_cpu_name(), "features": codegen._tm_features, "opt": 3, "jit": True}
-    # The default is the small model: whatever is called or read stands within 2 GB.
-    return target.create_target_machine(**its, reloc="pic", codemodel="default")
 
 
 def _as_one(modules: list[Any]) -> Any:
@@ -139,24 +124,15 @@ def _as_one(modules: list[Any]) -> Any:
     return modules[0]
 
 
-def _optimize(library: Any) -> None:
-    if not hasattr(llvm, "create_pass_builder"):
+def _optimized(module: Any, codegen: Any) -> Any:
+    """The module, optimized in place, and what writes machine code of it."""
+    machine = finishing.this_processor() if stands_together() else codegen._tm
+    if hasattr(llvm, "create_pass_builder"):
+        finishing.optimize(module, machine)
+    else:
         # Compilers before 0.61 have no other way; at their usual level they copy every kernel into every other.
-        codegen = library._codegen
-        codegen._module_pass_manager(opt=1, loop_vectorize=False, slp_vectorize=False).run(library._final_module)
-        return
-    # Numba runs all passes twice, so that reference counts meet; kernels have none. The first level takes three fifths of the
-    # time of the second, and estates play as fast: only the short way of single calls gains by more.
-    light, full = (_passes(library, level) for level in (1, 2))
-    light.getModulePassManager().run(library._final_module, light)
-    thorough = full.getFunctionPassManager()
-    for function in library._final_module.functions:
-        if not function.is_declaration and _THOROUGHLY in function.name:
-            thorough.run(function, full)
-
-
-def _passes(library: Any, level: int) -> Any:
-    return llvm.create_pass_builder(library._codegen._tm, llvm.create_pipeline_tuning_options(speed_level=level))
+        codegen._module_pass_manager(opt=1, loop_vectorize=False, slp_vectorize=False).run(module)
+    return machine
 
 
 class _Lowering(NativeLowering):
@@ -228,14 +204,24 @@ class Outer:
     def __init__(self, function: Any) -> None:
         self._compiled: Any = njit(**_OPTIONS, pipeline_class=_EntryCompiler)(function)
 
+    def lowered(self) -> tuple[str, Any]:
+        """Its name, and LLVM's module of all that it reaches, not optimized."""
+        result = self._lower()
+        return result.fndesc.llvm_func_name, result.library._final_module
+
     def machine_code(self) -> tuple[str, bytes]:
         """Its name in an object file of all that it reaches, and the file."""
+        name, module = self.lowered()
+        machine = _optimized(module, self._lower().library._codegen)
+        return name, finishing.written(module, machine)
+
+    def _lower(self) -> Any:
         numbers = (types.int64,) * 4
-        with _no_collections(), _typing_remembered():
-            self._compiled.compile(numbers)
-        result = self._compiled.overloads[numbers]
-        result.library._ensure_finalized()
-        return result.fndesc.llvm_func_name, bytes(result.library.object_code)
+        if numbers not in self._compiled.overloads:
+            with _no_collections(), _typing_remembered():
+                self._compiled.compile(numbers)
+            self._compiled.overloads[numbers].library._ensure_finalized()
+        return self._compiled.overloads[numbers]
 
 
 @contextmanager
