@@ -38,7 +38,7 @@ def _counts(
 
 def _sample() -> Sampled:
     none = np.zeros(0)
-    return Sampled(none, none, none, none > 0, none, none, none, none, none, np.array([], dtype=str), 1)
+    return Sampled(none, none, none, none > 0, none, none, none, none, none, none > 0, none > 0, 1)
 
 
 @pytest.mark.parametrize("seed", range(12))

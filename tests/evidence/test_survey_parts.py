@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from importlib import import_module
 from pathlib import Path
 from typing import Any
-from zoneinfo import ZoneInfo
+from zoneinfo import ZoneInfo, available_timezones
 
 import numpy as np
 import pytest
@@ -26,14 +26,19 @@ from echotally.demand.cron import firings_after, parse_cron
 from echotally.errors import BadInput
 from echotally.evidence.logs.columns import map_columns
 from echotally.evidence.logs.json_stream import elements
+from echotally.evidence.logs.reading import open_log
+from echotally.evidence.survey import tables as survey_tables
 from echotally.evidence.survey.batches import batching_of
+from echotally.evidence.survey.levels import limit_met, limits_met
 from echotally.evidence.survey.metrics import Metrics, read_metrics
-from echotally.evidence.survey.schedules import guess_schedule
+from echotally.evidence.survey.schedules import _zones_apart, guess_schedule
 from echotally.evidence.survey.survey import survey
-from echotally.evidence.survey.tables import Sampled
+from echotally.evidence.survey.tables import Sampled, Tables
+from echotally.evidence.survey.wiring import prepare_spans
 from echotally.evidence.telemetry.reading import trace_of_files
 
 ROOT = Path(__file__).parents[2]
+AT = 1_801_440_000
 
 
 # -- headings -----------------------------------------------------------------------------------------------------
@@ -155,7 +160,7 @@ def test_the_wait_of_batches_comes_back(rate: float, wait: float, most: int, par
             opened[p], held[p] = math.inf, 0
     t, events = np.array([b[0] for b in batches]), np.array([float(b[1]) for b in batches])
     zero = np.zeros(len(t))
-    sample = Sampled(t, zero + 10, zero, zero > 0, events, zero, zero, zero, zero, np.array(["ok"] * len(t)), 1)
+    sample = Sampled(t, zero + 10, zero, zero > 0, events, zero, zero, zero, zero, zero < 1, zero < 1, 1)
     found = batching_of(sample, zero + rate, partitions)
     assert found.wait_s is not None and found.wait_s.value == pytest.approx(wait, rel=0.03)
     if np.sum(events == most) > 100:
@@ -169,16 +174,65 @@ def test_events_that_come_together_have_not_waited() -> None:
         t.append(clock)
     zero = np.zeros(len(t))
     events = np.array([float(chance.choice((2, 3))) for _ in t])
-    sample = Sampled(
-        np.array(t), zero + 10, zero, zero > 0, events, zero, zero, zero, zero, np.array(["ok"] * len(t)), 1
-    )
+    sample = Sampled(np.array(t), zero + 10, zero, zero > 0, events, zero, zero, zero, zero, zero < 1, zero < 1, 1)
     assert batching_of(sample, zero + 2.5 / 60, 1).wait_s is None
 
 
+# -- many functions -----------------------------------------------------------------------------------------------
+#: Calls in flight that a function may have; none: it is never throttled.
+_LIMITS = {"weir": 3, "gauge": 7, "camera": None, "lock": 1}
+
+
+@pytest.fixture
+def limited(tmp_path: Path) -> Path:
+    """Every ten seconds ten calls of each function, of which its limit runs, for 4 s, and the rest is throttled."""
+    rows = [
+        f"{AT + 10 * n + 0.1 * k},{name},{'throttled,0' if limit is not None and k >= limit else 'ok,4000'}"
+        for name, limit in _LIMITS.items()
+        for n in range(200)
+        for k in range(10)
+    ]
+    random.Random(4).shuffle(rows)
+    path = tmp_path / "log.csv"
+    path.write_text("\n".join(["time,function,outcome,run_ms", *rows]) + "\n")
+    return path
+
+
+@pytest.mark.parametrize("bunch", [1, 2_500, 400_000])
+def test_functions_asked_for_together_are_told_apart(
+    bunch: int, limited: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """However many stand in one query: each limit is its own, and each function has its own attempts in their order."""
+    monkeypatch.setattr(survey_tables, "_BUNCH", bunch)
+    with open_log([limited]) as log:
+        prepare_spans(log)
+        tables = Tables(log, math.inf)
+        assert {f: n for (f, _), n in limits_met(tables).items()} == {f: n for f, n in _LIMITS.items() if n is not None}
+        assert [limit_met(tables, [(f, "live")]) for f in _LIMITS] == list(_LIMITS.values())
+        assert not tables.followed
+        for name, limit in _LIMITS.items():
+            sample = tables.samples[name, "live"]
+            assert sample.t.tolist() == [AT + 10 * n + 0.1 * k for n in range(200) for k in range(10)]
+            assert sample.ran.reshape(200, 10).sum(axis=1).tolist() == [limit or 10] * 200
+            assert sample.run[sample.good].tolist() == [4_000.0] * (200 * (limit or 10))
+            part = tables.within(AT + 1_000).samples[name, "live"]
+            assert part.t.tolist() == sample.t[:1_000].tolist() and part.run.base is not None
+
+
+@pytest.mark.parametrize("days", [(0.0, 2.0), (25.3, 31.9), (27.45, 27.55), (26.9, 27.04), (0.2, 60.8)])
+def test_zones_apart_are_those_whose_clocks_change_in_the_span(days: tuple[float, float]) -> None:
+    """Laid beside asking each zone for itself: the span is not widened by half a day."""
+    first, last = (datetime(2027, 3, 1, tzinfo=UTC).timestamp() + 86_400 * day for day in days)
+    moments = np.linspace(first, last, max(2, int((last - first) / 43_200) + 1))
+    changing = {
+        name
+        for name in available_timezones()
+        if len({datetime.fromtimestamp(at, ZoneInfo(name)).utcoffset() for at in moments.tolist()}) > 1
+    }
+    assert {name for group in _zones_apart(first, last, ("UTC",)) for name in group} == changing
+
+
 # -- metrics ------------------------------------------------------------------------------------------------------
-AT = 1_801_440_000
-
-
 def _points(values: list[tuple[int, int, int]]) -> list[dict[str, Any]]:
     return [
         {"startTimeUnixNano": str((AT + a) * 10**9), "timeUnixNano": str((AT + b) * 10**9), "asInt": str(n)}

@@ -10,6 +10,8 @@ TABLE = """CREATE TABLE runs (t DOUBLE, function VARCHAR, environment VARCHAR, r
     cold BOOLEAN, billed_ms DOUBLE, memory_mb DOUBLE, used_mb DOUBLE, outcome VARCHAR, events DOUBLE, id UBIGINT,
     raw VARCHAR, usable BOOLEAN, trigger_word VARCHAR, source VARCHAR, host VARCHAR, version VARCHAR, payload DOUBLE,
     span UBIGINT)"""
+#: In which rows stand, however they came.
+IN_ORDER = "t, function, environment, id, run_ms, outcome, events, memory_mb"
 #: Columns of a log that are carried along as they are; a span's own id is that of its links.
 _ALONG = ("trigger", "source", "host", "version")
 OUTCOMES = {

@@ -15,7 +15,7 @@ from msgspec import Struct
 from echotally.database import MEMORY_LIMIT, database, named_in_sql, quoted_name
 from echotally.errors import BadInput, Problem
 from echotally.evidence.logs.columns import Mapped, map_columns, nearly_known
-from echotally.evidence.logs.normalize import TABLE, insert_statement
+from echotally.evidence.logs.normalize import IN_ORDER, TABLE, insert_statement
 from echotally.evidence.logs.otlp import TABLES, is_otlp, read_otlp
 from echotally.evidence.logs.text_files import hold_against, unpacked, utf8
 from echotally.files import hold_regular, paths_of
@@ -245,9 +245,7 @@ class _Reader:
 
     def _sort(self) -> None:
         """Put rows that came in any order into one: fractions added up in another end in other digits."""
-        self.connection.execute(
-            "CREATE TABLE sorted AS SELECT * FROM runs ORDER BY t, function, environment, id, run_ms, outcome, events, memory_mb"
-        )
+        self.connection.execute(f"CREATE TABLE sorted AS SELECT * FROM runs ORDER BY {IN_ORDER}")
         self.connection.execute("DROP TABLE runs")
         self.connection.execute("ALTER TABLE sorted RENAME TO runs")
 

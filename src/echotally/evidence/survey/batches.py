@@ -41,7 +41,7 @@ class Batching(Struct, frozen=True):
 
 def batching_of(sample: Sampled, rate: NDArray[np.float64], partitions: int) -> Batching:
     """``rate``: events a second when each attempt of the sample started."""
-    ran = sample.outcome != "throttled"
+    ran = sample.ran
     events, rate = sample.events[ran], rate[ran]
     largest = int(events.max(initial=1))
     # One batch as large as the largest is no limit; many are.

@@ -211,7 +211,7 @@ def _rounding_told(seen: Seen) -> tuple[int, int, bool, str] | None:
     rows = [
         (s.run[k], np.where(s.cold, s.cold_ms, 0.0)[k], s.billed[k])
         for s in seen.samples.values()
-        for k in [(s.billed > 0) & (s.outcome != "throttled")]
+        for k in [(s.billed > 0) & s.ran]
         if k.any()
     ]
     if not rows:
@@ -242,7 +242,7 @@ def _off(billed: Billed, seen: Seen, step: int, cold: bool) -> float | None:
         sample = seen.samples.get((function, environment))
         if not quantity or sample is None or not sums.memory:
             continue
-        ran = sample.outcome != "throttled"
+        ran = sample.ran
         starts = np.where(sample.cold_ms > 0, sample.cold_ms, seen.cold_ms.get((function, environment), 0.0))
         time = sample.run[ran] + (np.where(sample.cold[ran], starts[ran], 0.0) if cold else 0.0)
         mean = float(np.mean(np.ceil(time / step - 1e-9) * step)) if len(time) else 0.0

@@ -34,7 +34,10 @@ class World(Struct, frozen=True):
 
 
 class Worlds(Struct):
-    """Functions of the model with the units they stand for, environments (None: the first), and what belongs to topics."""
+    """Functions of the model with the units they stand for, environments (None: the first), and what belongs to topics.
+
+    ``limits`` are the numbers of calls in flight that units were seen to be throttled at, ``concurrency`` that of all together.
+    """
 
     functions: dict[str, list[Unit]]
     environments: dict[str, World | None]
@@ -42,6 +45,7 @@ class Worlds(Struct):
     tags: dict[str, dict[str, str]]
     bill_span: tuple[float, float]
     concurrency: int | None = None
+    limits: dict[Unit, int] = field(default_factory=dict)
     feeds: dict[str, list[tuple[SourceRef, tuple[float, int] | None]]] = field(
         default_factory=lambda: defaultdict(list)
     )
@@ -196,7 +200,7 @@ def _slower(tables: Tables, function: str, main: str, environment: str) -> bool:
     found = []
     for place in (main, environment):
         sample = tables.samples[function, place]
-        good = (sample.outcome == "ok") & (sample.run > 0)
+        good = sample.good & (sample.run > 0)
         # Small batches only: a copy gets fewer events, and so shorter runs.
         few = sample.events[good] <= np.quantile(sample.events[good], 0.5)
         found.append(sample.run[good][few])

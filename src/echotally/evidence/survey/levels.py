@@ -3,35 +3,60 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from echotally.database import quoted
 from echotally.evidence.survey.metrics import Metrics
-from echotally.evidence.survey.tables import Sampled, Tables, Unit
+from echotally.evidence.survey.tables import Sampled, Tables, Unit, bunches
 
 #: Attempts looked at: the busiest hours of a log hold its limits.
 _MOST = 3_000_000
 #: A cold start so soon after another attempt's end is a further instance's, s.
 _STARTING_S = 5.0
+#: Throttled attempts that tell a level, at least.
+_TOLD = 5
 #: Share of throttled attempts that must have met the level.
 _SURE = 0.9
 
 
 def limit_met(tables: Tables, functions: Sequence[Unit]) -> int | None:
-    """The number of calls in flight at which attempts of these units were throttled; None where no one level explains it."""
-    names = ", ".join(f"({quoted(f)}, {quoted(e)})" for f, e in functions)
+    """The number of calls in flight at which attempts of these units together were throttled; None where no one level explains it."""
+    return _level(*list(_attempts(tables, functions).values())[1:])
+
+
+def limits_met(tables: Tables) -> dict[Unit, int]:
+    """The same of each unit by itself, of those of which attempts were throttled; those that no one level explains are left out."""
+    throttled = {unit: sums.logged for unit, sums in tables.sums.items() if sums.attempts["throttled"] >= _TOLD}
+    found: dict[Unit, int] = {}
+    for some in bunches(throttled):
+        its, *columns = _attempts(tables, some).values()
+        order = np.argsort(its, kind="stable")
+        edges = np.searchsorted(its[order], np.arange(len(some) + 1))
+        for unit, begin, end in zip(some, edges, edges[1:], strict=False):
+            level = _level(*(column[order[begin:end]] for column in columns))
+            if level is not None:
+                found[unit] = level
+    return found
+
+
+def _attempts(tables: Tables, functions: Sequence[Unit]) -> dict[str, NDArray[Any]]:
+    """Attempts of these units: whose, when, when over (inf: nobody knows), and whether throttled."""
+    names = ", ".join(f"({quoted(f)}, {quoted(e)}, {i})" for i, (f, e) in enumerate(functions))
     rows = tables.log.connection.execute(
-        "SELECT t, t + (run_ms + CASE WHEN cold THEN coalesce(cold_ms, 0) ELSE 0 END) / 1000 AS over, outcome = 'throttled' AS th"
-        f" FROM named WHERE {tables.where} AND (f, e) IN ({names}) LIMIT {_MOST}"
+        "SELECT i, t, t + (run_ms + CASE WHEN cold THEN coalesce(cold_ms, 0) ELSE 0 END) / 1000 AS over, outcome = 'throttled' AS th"
+        f" FROM named JOIN (VALUES {names}) w(n, m, i) ON f = n AND e = m WHERE {tables.where} ORDER BY t LIMIT {_MOST}"
     ).fetchnumpy()
-    throttled = np.asarray(rows["th"]).astype(bool)
-    at = np.asarray(rows["t"], float)
-    if throttled.sum() < 5:
+    over: Any = np.ma.filled(np.ma.asarray(rows["over"], float), np.inf)
+    return {"i": rows["i"], "at": np.asarray(rows["t"], float), "over": over, "th": np.asarray(rows["th"]).astype(bool)}
+
+
+def _level(at: NDArray[np.float64], over: NDArray[np.float64], throttled: NDArray[np.bool_]) -> int | None:
+    if throttled.sum() < _TOLD:
         return None
-    starts = np.sort(at[~throttled])
-    ends = np.sort(np.ma.filled(np.ma.asarray(rows["over"], float), np.inf)[~throttled])
+    starts, ends = np.sort(at[~throttled]), np.sort(over[~throttled])
     # What ends at the instant of a refusal has ended, what starts at it has started.
     refused = at[throttled]
     level = np.searchsorted(starts, refused, "right") - np.searchsorted(ends, refused, "right")

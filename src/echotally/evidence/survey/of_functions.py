@@ -12,7 +12,7 @@ from echotally.evidence.fit.rhythm import STRETCH_S
 from echotally.evidence.survey.assembly import Assembly, Found, size_toml
 from echotally.evidence.survey.draft import ms, spread_toml, text_of
 from echotally.evidence.survey.facts import short
-from echotally.evidence.survey.levels import limit_met, slots_of
+from echotally.evidence.survey.levels import slots_of
 from echotally.evidence.survey.redelivery import poison_of
 from echotally.evidence.survey.regimes import troubles_of
 from echotally.evidence.survey.runs import cold_of, runs_of
@@ -178,7 +178,7 @@ class OfFunctions(Assembly):
         if slots > 1:
             self.draft.add(f"{at}.slots", str(slots), "most calls one host had at once", number=float(slots))
         if found.sums.attempts["throttled"]:
-            limit = limit_met(self.tables, found.units[:1])
+            limit = self.worlds.limits.get(found.units[0])
             if limit is not None and limit != self.worlds.concurrency:
                 said = f"{found.sums.attempts['throttled']:,} attempts were throttled at this many in flight"
                 self.draft.add(f"{at}.instance_limit", str(max(1, math.ceil(limit / slots))), said, number=float(limit))

@@ -73,6 +73,8 @@ def poison_of(tables: Tables, function: str, troubles: Sequence[Trouble]) -> Poi
 
 def _messages(tables: Tables, function: str) -> list[tuple[Any, list[float], list[str]]]:
     """Messages that were attempted again or failed, by the sending span or their id: when, and with what outcome."""
+    if not tables.followed:
+        return []
     return tables.query(
         "SELECT m, list(t ORDER BY t), list(outcome ORDER BY t) FROM ("
         "SELECT l.linked AS m, s.t, s.outcome FROM {seen} s JOIN links l USING (span) WHERE s.f = "

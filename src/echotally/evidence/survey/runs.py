@@ -35,7 +35,7 @@ class Runs(Struct, frozen=True):
 
 def runs_of(sample: Sampled, mean_ms: float) -> Runs | None:
     """The run time of a sample's successful attempts; ``mean_ms`` is that of all of them, which the fit keeps. None without any."""
-    good = sample.where((sample.outcome == "ok") & (sample.run > 0))
+    good = sample.where(sample.good & (sample.run > 0))
     if not len(good.run):
         return None
     notes: list[str] = []

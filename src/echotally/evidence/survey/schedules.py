@@ -6,10 +6,11 @@ over every clock change, and that is laid beside the starts.
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from datetime import UTC, date, datetime, timedelta
-from functools import lru_cache
+from functools import cache, lru_cache
 from zoneinfo import ZoneInfo, available_timezones
 
 import numpy as np
@@ -30,6 +31,7 @@ _SURE = 0.95
 #: Starts so soon after a firing's own are its repetitions.
 _AGAIN_S = 1_800.0
 _MOST = 200_000
+_HALF_DAY_S = 43_200
 
 
 class Guess(Struct, frozen=True):
@@ -125,19 +127,36 @@ def _in_zones(firsts: NDArray[np.float64], starts: NDArray[np.float64], prefer: 
 @lru_cache(maxsize=32)
 def _zones_apart(first: float, last: float, prefer: tuple[str, ...]) -> list[list[str]]:
     """Zones whose clocks change within the span, those together that show the same time all along."""
-    days = [
-        datetime.fromtimestamp(at, UTC) for at in np.linspace(first, last, max(2, int((last - first) / 43_200) + 1))
-    ]
+    moments = np.linspace(first, last, max(2, int((last - first) / _HALF_DAY_S) + 1))
     groups: dict[tuple[timedelta, ...], list[str]] = {}
     for name in sorted(
-        available_timezones(), key=lambda name: (name not in prefer, "/" not in name, name.startswith("Etc"), name)
+        _changing(math.floor(first / _HALF_DAY_S), math.ceil(last / _HALF_DAY_S)),
+        key=lambda name: (name not in prefer, "/" not in name, name.startswith("Etc"), name),
     ):
-        offsets = tuple(at.astimezone(ZoneInfo(name)).utcoffset() or timedelta() for at in days)
+        offsets = _offsets(name, moments)
         if len(set(offsets)) > 1:
             groups.setdefault(offsets, []).append(name)
     return [
         _by_continent(group, prefer) for group in sorted(groups.values(), key=lambda g: (g[0] not in prefer, -len(g)))
     ]
+
+
+@lru_cache(maxsize=32)
+def _changing(first: int, last: int) -> list[str]:
+    """Zones whose clocks change between two half days since 1970: few spans are asked for, of many schedules each."""
+    moments = _HALF_DAY_S * np.arange(first, last + 1, dtype=float)
+    return [name for name in available_timezones() if len(set(_offsets(name, moments))) > 1]
+
+
+def _offsets(name: str, moments: NDArray[np.float64]) -> tuple[timedelta, ...]:
+    zone = _zone(name)
+    return tuple(datetime.fromtimestamp(at, zone).utcoffset() or timedelta() for at in moments.tolist())
+
+
+@cache
+def _zone(name: str) -> ZoneInfo:
+    """A zone that is kept: of those nobody holds the library keeps eight, and reads the others again."""
+    return ZoneInfo(name)
 
 
 def _by_continent(names: list[str], prefer: tuple[str, ...]) -> list[str]:

@@ -36,7 +36,7 @@ from echotally.evidence.survey.card import Card, Seen, card_of
 from echotally.evidence.survey.draft import Draft, text_of
 from echotally.evidence.survey.environments import Worlds, worlds_of
 from echotally.evidence.survey.facts import Change, Value
-from echotally.evidence.survey.levels import keep_alive_counted, keep_alive_of, limit_met
+from echotally.evidence.survey.levels import keep_alive_counted, keep_alive_of, limit_met, limits_met
 from echotally.evidence.survey.lines import Wiring
 from echotally.evidence.survey.made import HEAD, Survey, loaded_from
 from echotally.evidence.survey.metrics import is_metrics, read_metrics
@@ -227,7 +227,8 @@ class _Surveyor:
         wiring = wiring_of(tables, self.billed)
         bill_month = (self.billed.month if self.billed else None) or month
         worlds = worlds_of(tables, wiring, self.tags, month_span(bill_month, self.zone))
-        worlds.concurrency = self._concurrency(tables)
+        worlds.limits = limits_met(tables)
+        worlds.concurrency = self._concurrency(tables, worlds.limits)
         span = Span(first, last, self.zone, self.prefer, month, since)
         self.say("fitting functions")
         assembler = Assembler(tables, wiring, worlds, span, self.billed, self.metrics)
@@ -277,12 +278,10 @@ class _Surveyor:
             )
         return found
 
-    def _concurrency(self, tables: Tables) -> int | None:
-        """The account's limit: a level of all functions together at which attempts of several were throttled."""
-        throttled = [unit for unit, sums in tables.sums.items() if sums.attempts["throttled"]]
-        if not throttled or any(limit_met(tables, [unit]) is not None for unit in throttled):
-            return None
-        return limit_met(tables, list(tables.sums))
+    def _concurrency(self, tables: Tables, limits: Mapping[Unit, int]) -> int | None:
+        """The account's limit: a level of all functions together at which attempts were throttled where no function has its own."""
+        throttled = any(sums.attempts["throttled"] for sums in tables.sums.values())
+        return limit_met(tables, list(tables.sums)) if throttled and not limits else None
 
     def _card(self, tables: Tables, worlds: Worlds, poll_wait_s: float | None) -> Card:
         means = {unit: self.metrics.mean("cold", unit) for unit in tables.samples} if self.metrics else {}

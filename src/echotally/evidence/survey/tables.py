@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
 from itertools import pairwise
 from typing import Any
@@ -20,12 +20,16 @@ from numpy.typing import NDArray
 
 from echotally.database import quoted
 from echotally.evidence.fit.rhythm import STRETCH_S
+from echotally.evidence.logs.normalize import IN_ORDER
 from echotally.evidence.logs.reading import RunLog
 
 #: Attempts of a function in an environment that are looked at one by one: about so many, drawn by a digest of the row.
 SAMPLE = 20_000
 #: And of all of them together, as long as that leaves each a quarter.
 SAMPLES = 500_000
+#: Rows that a query for several units gives, unless one has more.
+_BUNCH = 400_000
+_MESSAGES = "SELECT (SELECT count(*) FROM links), (SELECT count(message) FROM entries)"
 _FORBIDDEN = re.compile(r"[^A-Za-z0-9_-]+")
 Unit = tuple[str, str]
 OTHERWISE = "live"
@@ -62,6 +66,11 @@ class Sums(Struct, frozen=True):
     timeout: float | None
     started: int
 
+    @property
+    def logged(self) -> int:
+        """Attempts of any outcome."""
+        return self.started + self.attempts["throttled"]
+
 
 class Counts(Struct, frozen=True):
     """What fell into each stretch of a quarter of an hour: its number since 1970, attempts, events, those that went well, failures."""
@@ -93,7 +102,10 @@ class Counts(Struct, frozen=True):
 
 
 class Sampled(Struct, frozen=True):
-    """Some attempts of a unit, sorted by time: all of them where they are few. ``every``: one in so many was drawn."""
+    """Some attempts of a unit, sorted by time: all of them where they are few. ``every``: one in so many was drawn.
+
+    ``good`` went well, ``ran`` were not throttled.
+    """
 
     t: NDArray[np.float64]
     run: NDArray[np.float64]
@@ -104,10 +116,16 @@ class Sampled(Struct, frozen=True):
     memory: NDArray[np.float64]
     used: NDArray[np.float64]
     billed: NDArray[np.float64]
-    outcome: NDArray[Any]
+    good: NDArray[np.bool_]
+    ran: NDArray[np.bool_]
     every: int
 
-    def where(self, kept: NDArray[np.bool_]) -> Sampled:
+    def within(self, low: float, high: float) -> Sampled:
+        """Those from ``low`` on and before ``high``, s since 1970: views of the same numbers."""
+        begin, end = np.searchsorted(self.t, [low, high])
+        return self.where(slice(int(begin), int(end)))
+
+    def where(self, kept: NDArray[np.bool_] | slice) -> Sampled:
         """Those for which ``kept`` holds."""
         columns = {name: getattr(self, name)[kept] for name in self.__struct_fields__ if name != "every"}
         return Sampled(**columns, every=self.every)
@@ -136,6 +154,8 @@ class Tables:
         self.where = f"t < {min(until, 1e18)!r}{self.after}"
         #: How many attempts each one logged stands for, where that is more than one.
         self.by: dict[Unit, float] = {}
+        #: Whether the log says which message an attempt held.
+        self.followed: bool = whole.followed if whole else any(log.query(_MESSAGES)[0])
         self.hosted: bool = whole.hosted if whole else bool(log.query("SELECT count(host) FROM runs")[0][0])
         last: float = whole.log_end if whole else float(log.query("SELECT max(t) FROM runs WHERE usable")[0][0] or 0.0)
         self.log_end: float = min(until, last)
@@ -155,8 +175,7 @@ class Tables:
             since = self.since.get(unit[0])
             low = -math.inf if since is None else math.ceil(since / STRETCH_S) * STRETCH_S
             self.counts[unit] = whole.counts[unit].window(low, self.until)
-            sample = whole.samples[unit]
-            self.samples[unit] = sample.where((sample.t >= low) & (sample.t < self.until))
+            self.samples[unit] = whole.samples[unit].within(low, self.until)
 
     def query(self, sql: str) -> list[tuple[Any, ...]]:
         """Rows of a query; ``{seen}`` stands for the attempts looked at."""
@@ -219,37 +238,53 @@ class Tables:
 
     def _samples(self) -> dict[Unit, Sampled]:
         most = max(SAMPLE // 4, min(SAMPLE, SAMPLES // max(1, len(self.sums))))
-        wanted = ", ".join(
-            f"({quoted(f)}, {quoted(e)}, {max(1, (s.started + s.attempts['throttled']) // most)})"
-            for (f, e), s in self.sums.items()
-        )
-        if not wanted:
-            return {}
-        rows = self.log.connection.execute(
-            f"SELECT f, e, t, own_ms AS run_ms, cold_ms, cold, events, payload, memory_mb, used_mb, billed_ms, outcome, every"
-            f" FROM named JOIN (VALUES {wanted}) w(n, m, every) ON f = n AND e = m"
-            f" WHERE {self.where} AND (every = 1 OR hash(t, run_ms, id) % every = 0) ORDER BY f, e, t, own_ms"
-        ).fetchnumpy()
-        names = ("t", "run_ms", "cold_ms", "cold", "events", "payload", "memory_mb", "used_mb", "billed_ms")
-        found = {}
-        for unit, at in _groups(rows):
+        every = {unit: max(1, sums.logged // most) for unit, sums in self.sums.items()}
+        drawn = {unit: sums.logged // every[unit] for unit, sums in self.sums.items()}
+        found: dict[Unit, Sampled] = {}
+        for some in bunches(drawn):
+            wanted = ", ".join(f"({quoted(f)}, {quoted(e)}, {every[f, e]}, {i})" for i, (f, e) in enumerate(some))
+            rows = self.log.connection.execute(
+                "SELECT i, t, own_ms AS run, cold_ms, cold, events, payload, memory_mb AS memory, used_mb AS used, billed_ms AS billed,"
+                " outcome = 'ok' AS good, outcome <> 'throttled' AS ran"
+                f" FROM named JOIN (VALUES {wanted}) w(n, m, every, i) ON f = n AND e = m"
+                f" WHERE {self.where} AND (every = 1 OR hash(t, run_ms, id) % every = 0) ORDER BY i, t, own_ms"
+            ).fetchnumpy()
             # Where the log says nothing of a column it is 0.
-            t, run, cold_ms, cold, events, payload, memory, used, billed = (_numbers(rows[name][at]) for name in names)
-            outcome = np.asarray(rows["outcome"][at]).astype(str)
-            every = int(rows["every"][at][0])
-            found[unit] = Sampled(t, run, cold_ms, cold > 0, events, payload, memory, used, billed, outcome, every)
+            columns: dict[str, Any] = {name: _numbers(values) for name, values in rows.items()}
+            columns |= {name: columns[name] > 0 for name in ("cold", "good", "ran")}
+            for i, at in _stretches(columns.pop("i")):
+                mine = {name: values[at] for name, values in columns.items()}
+                found[some[i]] = Sampled(**mine, every=every[some[i]])
         return found
 
 
+def bunches(rows: Mapping[Unit, int]) -> Iterator[list[Unit]]:
+    """Units that are asked for together, so that little of what a query gives stands in memory at once; ``rows``: of each so many."""
+    bunch: list[Unit] = []
+    size = 0
+    for unit, n in rows.items():
+        if bunch and size + n > _BUNCH:
+            yield bunch
+            bunch, size = [], 0
+        bunch.append(unit)
+        size += n
+    if bunch:
+        yield bunch
+
+
 def _name_columns(log: RunLog) -> None:
-    """The view ``named``: usable attempts with the names and the run times a survey goes by."""
+    """The table ``named``: usable attempts with the names and the run times a survey goes by.
+
+    Those of one function stand together: a thousand functions are asked for one by one, and each looks into its own rows only.
+    """
     # What an attempt waited for answers is no run time of its own.
     waiting = bool(log.query("SELECT count(*) FROM waits")[0][0])
     own = "greatest(run_ms - coalesce(waits.ms, 0), 0)" if waiting else "run_ms"
     waits = " LEFT JOIN waits USING (span)" if waiting else ""
     log.connection.execute(
-        "CREATE TEMP VIEW IF NOT EXISTS named AS SELECT runs.*, coalesce(function, 'function') AS f,"
+        "CREATE TABLE IF NOT EXISTS named AS SELECT runs.*, coalesce(function, 'function') AS f,"
         f" coalesce(nullif(environment, ''), '{OTHERWISE}') AS e, {own} AS own_ms FROM runs{waits} WHERE usable"
+        f" ORDER BY f, e, {IN_ORDER}"
     )
 
 
@@ -273,6 +308,12 @@ def _groups(rows: dict[str, Any]) -> list[tuple[Unit, slice]]:
         return []
     edges = [0, *(np.flatnonzero((f[1:] != f[:-1]) | (e[1:] != e[:-1])) + 1), len(f)]
     return [((str(f[a]), str(e[a])), slice(int(a), int(b))) for a, b in pairwise(edges)]
+
+
+def _stretches(numbers: NDArray[np.float64]) -> list[tuple[int, slice]]:
+    """The stretches of one number each, of numbers that are sorted."""
+    edges = [0, *(np.flatnonzero(numbers[1:] != numbers[:-1]) + 1), len(numbers)]
+    return [(int(numbers[a]), slice(int(a), int(b))) for a, b in pairwise(edges) if a < b]
 
 
 def _numbers(values: Any) -> NDArray[np.float64]:
