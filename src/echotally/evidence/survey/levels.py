@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from echotally.database import quoted
 from echotally.evidence.survey.metrics import Metrics
-from echotally.evidence.survey.tables import Sampled, Tables, Unit, bunches
+from echotally.evidence.survey.tables import Sampled, Tables, Unit, bunches, stretches
 
 #: Attempts looked at: the busiest hours of a log hold its limits.
 _MOST = 3_000_000
@@ -24,7 +24,8 @@ _SURE = 0.9
 
 def limit_met(tables: Tables, functions: Sequence[Unit]) -> int | None:
     """The number of calls in flight at which attempts of these units together were throttled; None where no one level explains it."""
-    return _level(*list(_attempts(tables, functions).values())[1:])
+    _, *columns = _attempts(tables, functions)
+    return _level(*columns)
 
 
 def limits_met(tables: Tables) -> dict[Unit, int]:
@@ -32,25 +33,24 @@ def limits_met(tables: Tables) -> dict[Unit, int]:
     throttled = {unit: sums.logged for unit, sums in tables.sums.items() if sums.attempts["throttled"] >= _TOLD}
     found: dict[Unit, int] = {}
     for some in bunches(throttled):
-        its, *columns = _attempts(tables, some).values()
-        order = np.argsort(its, kind="stable")
-        edges = np.searchsorted(its[order], np.arange(len(some) + 1))
-        for unit, begin, end in zip(some, edges, edges[1:], strict=False):
-            level = _level(*(column[order[begin:end]] for column in columns))
+        whose, *columns = _attempts(tables, some)
+        order = np.argsort(whose, kind="stable")
+        for at in stretches(whose[order]):
+            level = _level(*(column[order[at]] for column in columns))
             if level is not None:
-                found[unit] = level
+                found[some[whose[order[at.start]]]] = level
     return found
 
 
-def _attempts(tables: Tables, functions: Sequence[Unit]) -> dict[str, NDArray[Any]]:
-    """Attempts of these units: whose, when, when over (inf: nobody knows), and whether throttled."""
+def _attempts(tables: Tables, functions: Sequence[Unit]) -> tuple[NDArray[Any], ...]:
+    """Attempts of these units: whose (its place among them), when, when over (inf: nobody knows), and whether throttled."""
     names = ", ".join(f"({quoted(f)}, {quoted(e)}, {i})" for i, (f, e) in enumerate(functions))
     rows = tables.log.connection.execute(
         "SELECT i, t, t + (run_ms + CASE WHEN cold THEN coalesce(cold_ms, 0) ELSE 0 END) / 1000 AS over, outcome = 'throttled' AS th"
         f" FROM named JOIN (VALUES {names}) w(n, m, i) ON f = n AND e = m WHERE {tables.where} ORDER BY t LIMIT {_MOST}"
     ).fetchnumpy()
     over: Any = np.ma.filled(np.ma.asarray(rows["over"], float), np.inf)
-    return {"i": rows["i"], "at": np.asarray(rows["t"], float), "over": over, "th": np.asarray(rows["th"]).astype(bool)}
+    return rows["i"], np.asarray(rows["t"], float), over, np.asarray(rows["th"]).astype(bool)
 
 
 def _level(at: NDArray[np.float64], over: NDArray[np.float64], throttled: NDArray[np.bool_]) -> int | None:

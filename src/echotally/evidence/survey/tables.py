@@ -252,9 +252,10 @@ class Tables:
             # Where the log says nothing of a column it is 0.
             columns: dict[str, Any] = {name: _numbers(values) for name, values in rows.items()}
             columns |= {name: columns[name] > 0 for name in ("cold", "good", "ran")}
-            for i, at in _stretches(columns.pop("i")):
-                mine = {name: values[at] for name, values in columns.items()}
-                found[some[i]] = Sampled(**mine, every=every[some[i]])
+            whose = columns.pop("i")
+            for at in stretches(whose):
+                unit = some[int(whose[at.start])]
+                found[unit] = Sampled(**{name: values[at] for name, values in columns.items()}, every=every[unit])
         return found
 
 
@@ -304,16 +305,16 @@ def _times(sums: Sums, by: float) -> Sums:
 def _groups(rows: dict[str, Any]) -> list[tuple[Unit, slice]]:
     """The stretches of rows that belong to one unit, of rows that are sorted by it."""
     f, e = np.asarray(rows["f"]).astype(str), np.asarray(rows["e"]).astype(str)
-    if not len(f):
+    return [((str(f[at.start]), str(e[at.start])), at) for at in stretches(f, e)]
+
+
+def stretches(*columns: NDArray[Any]) -> list[slice]:
+    """The stretches of rows that are alike in all of these columns, by which they are sorted."""
+    if not len(columns[0]):
         return []
-    edges = [0, *(np.flatnonzero((f[1:] != f[:-1]) | (e[1:] != e[:-1])) + 1), len(f)]
-    return [((str(f[a]), str(e[a])), slice(int(a), int(b))) for a, b in pairwise(edges)]
-
-
-def _stretches(numbers: NDArray[np.float64]) -> list[tuple[int, slice]]:
-    """The stretches of one number each, of numbers that are sorted."""
-    edges = [0, *(np.flatnonzero(numbers[1:] != numbers[:-1]) + 1), len(numbers)]
-    return [(int(numbers[a]), slice(int(a), int(b))) for a, b in pairwise(edges) if a < b]
+    other = np.logical_or.reduce([column[1:] != column[:-1] for column in columns])
+    edges = [0, *(np.flatnonzero(other) + 1).tolist(), len(columns[0])]
+    return [slice(a, b) for a, b in pairwise(edges)]
 
 
 def _numbers(values: Any) -> NDArray[np.float64]:
