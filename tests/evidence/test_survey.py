@@ -22,9 +22,11 @@ from echotally.evidence.survey.made import Survey, loaded_from, write_files
 from echotally.evidence.survey.survey import survey
 from echotally.findings import check_model
 from echotally.output.base.exports import csv_text
+from echotally.output.evidence.log_files import write_log
 from echotally.output.evidence.survey_view import survey_json, unknown_page
 from echotally.projection.loaded import load
 from tests.conftest import run_program
+from tests.evidence.made_estates import CARD
 from tests.evidence.round_trips import held, round_trip
 from tests.evidence.validating import faults
 from tests.small_river import write_small_river
@@ -50,6 +52,72 @@ def test_forty_drawn_estates_come_back_and_intervals_hold_the_truth(form: str, t
         holds += [ok for _, ok in held(trip)]
     assert misses == {}
     assert len(holds) > 300 and sum(holds) >= 0.9 * len(holds)
+
+
+CALLS = 'calls = { per = 1_000_000, unit = "0.31" }'
+STREAMS = """schema = "echotally-model/1"
+[estate]
+name = "Levels"
+month = "2027-03"
+timezone = "Europe/Dublin"
+rate_cards = ["card.toml"]
+[defaults]
+memory = "256 MB"
+timeout = "30 s"
+run = "100 ms"
+[functions.upstream]
+[functions.downstream]
+[functions.gate]
+[streams.upstream]
+partitions = 3
+[streams.downstream]
+partitions = 4
+skew = 0.7
+[endpoints.gate]
+[schedules.tick]
+cron = "10 */2 * * *"
+timezone = "Europe/Dublin"
+[demand]
+upstream = { into = "streams.upstream", rate = "2 /min" }
+downstream = { into = "streams.downstream", rate = "2 /min" }
+gate = { into = "endpoints.gate", rate = "20 /h" }
+[[triggers]]
+from = "streams.upstream"
+to = "upstream"
+batch = 20
+batch_wait = "2 min"
+[[triggers]]
+from = "streams.downstream"
+to = "downstream"
+batch = 20
+batch_wait = "90 s"
+[[triggers]]
+from = "schedules.tick"
+to = "gate"
+[[triggers]]
+from = "endpoints.gate"
+to = "gate"
+"""
+
+
+@pytest.mark.parametrize("form", ["csv", "otlp.json"])
+def test_partitions_come_back_without_a_bill_and_each_way_in_is_told_apart(form: str, tmp_path: Path) -> None:
+    """Spans name partitions; rows do not, but the times of their batches tell of even ones."""
+    (tmp_path / "m.toml").write_text(STREAMS)
+    (tmp_path / "card.toml").write_text(
+        CARD.format(bills="runs", vcpu=0.5, keep=10, cold="true", step=1, poll=20, prices=CALLS, free=0)
+    )
+    write_log(load(tmp_path / "m.toml"), "osprey.main", None, tmp_path / f"log.{form}")
+    found = survey([tmp_path / f"log.{form}"], timezone="Europe/Dublin")
+    assert _value(found, "streams.upstream.partitions") == "3"
+    waits = {value.address: value.toml for value in found.draft.values if value.address.endswith("batch_wait")}
+    assert [toml.partition("  #")[0] for toml in waits.values()][-1:] == ['"2 min"']
+    if form == "otlp.json":
+        assert _value(found, "streams.downstream.partitions") == "4"
+        assert float(_value(found, "streams.downstream.skew")) == pytest.approx(0.7, abs=0.01)
+    assert _value(found, "schedules.tick.cron" if form == "csv" else "schedules.gate.cron") == '"10 */2 * * *"'
+    calls = {row.function: row.calls.played / row.calls.happened for each in found.backtests for row in each.rows}
+    assert calls == pytest.approx(dict.fromkeys(("upstream", "downstream", "gate"), 1.0), abs=0.05)
 
 
 # -- logs made by hand --------------------------------------------------------------------------------------------

@@ -19,6 +19,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from numpy.typing import NDArray
 
 from echotally.cli.failing import exit_code
 from echotally.cli.main import cli
@@ -31,6 +32,7 @@ from echotally.evidence.survey import tables as survey_tables
 from echotally.evidence.survey.batches import batching_of
 from echotally.evidence.survey.levels import limit_met, limits_met
 from echotally.evidence.survey.metrics import Metrics, read_metrics
+from echotally.evidence.survey.partitions import told
 from echotally.evidence.survey.schedules import _zones_apart, guess_schedule
 from echotally.evidence.survey.survey import survey
 from echotally.evidence.survey.tables import Sampled, Tables
@@ -144,27 +146,89 @@ def test_a_few_starts_make_no_expression(starts: list[float]) -> None:
     [(0.05, 60, 10, 1), (0.15, 60, 10, 1), (0.01, 30, 100, 1), (0.05, 60, 50, 2), (0.2, 20, 5, 1)],
 )
 def test_the_wait_of_batches_comes_back(rate: float, wait: float, most: int, partitions: int) -> None:
-    """Batches made by the definition: the first event opens one, it leaves after the wait or full; events go round the partitions."""
+    sample, rates = _batches(rate, wait, most, partitions)
+    found = batching_of(sample, rates, partitions)
+    assert found.wait_s is not None and found.wait_s.value == pytest.approx(wait, rel=0.03)
+    if np.sum(sample.events == most) > 100:
+        assert (found.batch, found.capped) == (most, True)
+
+
+@pytest.mark.parametrize(
+    ("rate", "wait", "most", "partitions"),
+    [(0.1, 60, 10, 8), (0.02, 30, 10, 3), (0.05, 60, 100, 1), (0.3, 60, 10, 5), (3, 30, 100, 20), (2, 30, 50, 7)],
+)
+def test_the_times_of_batches_tell_how_many_partitions_there_are(
+    rate: float, wait: float, most: int, partitions: int
+) -> None:
+    found = batching_of(*_batches(rate, wait, most, partitions), None)
+    assert found.wait_s is not None
+    assert (found.partitions, round(found.wait_s.value)) == (partitions, wait)
+
+
+@pytest.mark.parametrize("skew", [0.4, 0.7])
+def test_of_a_hot_partition_the_wait_is_that_of_each_partitions_own_events(skew: float) -> None:
+    sample, rates = _batches(0.025, 120, 20, 4, skew)
+    # Made by lot: of the hot one all batches carry its share, of the three others theirs.
+    found = batching_of(sample, rates, 4, np.where(sample.used > 0, (1 - skew) / 3, skew))
+    assert found.wait_s is not None and found.wait_s.value == pytest.approx(120, rel=0.03)
+
+
+@pytest.mark.parametrize("partitions", [None, 1])
+def test_batches_that_come_together_at_a_beat_are_no_partitions(partitions: int | None) -> None:
+    """Every five minutes fifty events at once, cut into ten batches."""
+    t = np.repeat(np.arange(2_000) * 300.0, 10) + np.tile(np.arange(10) * 0.002, 2_000)
+    zero = np.zeros(len(t))
+    sample = Sampled(t, zero + 10, zero, zero > 0, zero + 5, zero, zero, zero, zero, zero < 1, zero < 1, 1)
+    found = batching_of(sample, zero + 50 / 300, partitions)
+    assert (found.partitions, found.wait_s) == (1, None)
+
+
+@pytest.mark.parametrize(
+    ("events", "batches", "billed", "n", "skew", "sure"),
+    [
+        ([700, 100, 100, 100], 500, 0, 4, 0.7, True),  # one is hot
+        ([260, 250, 250, 240], 500, 0, 4, None, True),  # as chance would have it
+        ([3, 2, 1], 5, 0, 3, None, False),  # five batches may not have met all
+        ([400, 100], 100, 6, 6, 0.8, True),  # the bill counts six, and two got something
+        ([500], 100, 6, 6, None, True),  # one name for all is no name
+        ([500], 100, 0, 1, None, True),
+    ],
+)
+def test_partitions_that_are_told(
+    events: list[float], batches: int, billed: int, n: int, skew: float | None, sure: bool
+) -> None:
+    found = told(events, batches, billed)
+    assert found is not None and (found.n, found.skew, found.sure) == (n, skew, sure)
+
+
+def test_of_partitions_nobody_tells_nothing_is_told() -> None:
+    assert told([], 100, 0) is None
+
+
+def _batches(
+    rate: float, wait: float, most: int, partitions: int, skew: float | None = None
+) -> tuple[Sampled, NDArray[np.float64]]:
+    """Batches made by the definition: the first event opens one, it leaves after the wait or full; events go round the partitions,
+    or fall to them by lot. The sample's memory used is the partition's number.
+    """
     chance, clock, opened = random.Random(7), 0.0, [math.inf] * partitions
     held, batches = [0] * partitions, []
     for n in range(60_000):
         clock += chance.expovariate(rate)
         for p in range(partitions):
             if clock >= opened[p] + wait:
-                batches.append((opened[p] + wait, held[p]))
+                batches.append((opened[p] + wait, held[p], p))
                 opened[p], held[p] = math.inf, 0
         p = n % partitions
+        if skew is not None:
+            p = 0 if chance.random() < skew else chance.randrange(1, partitions)
         opened[p], held[p] = min(clock, opened[p]), held[p] + 1
         if held[p] == most:
-            batches.append((clock, most))
+            batches.append((clock, most, p))
             opened[p], held[p] = math.inf, 0
-    t, events = np.array([b[0] for b in batches]), np.array([float(b[1]) for b in batches])
+    t, events, of = np.array(sorted(batches), dtype=float).T
     zero = np.zeros(len(t))
-    sample = Sampled(t, zero + 10, zero, zero > 0, events, zero, zero, zero, zero, zero < 1, zero < 1, 1)
-    found = batching_of(sample, zero + rate, partitions)
-    assert found.wait_s is not None and found.wait_s.value == pytest.approx(wait, rel=0.03)
-    if np.sum(events == most) > 100:
-        assert (found.batch, found.capped) == (most, True)
+    return Sampled(t, zero + 10, zero, zero > 0, events, zero, zero, of, zero, zero < 1, zero < 1, 1), zero + rate
 
 
 def test_events_that_come_together_have_not_waited() -> None:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from echotally.engine import codes
 from echotally.engine.build import Unit, stream_seed
-from echotally.evidence.stand_in import OUTCOMES, StandIn, run_times, stand_in
+from echotally.evidence.stand_in import OUTCOMES, TRIGGERS, StandIn, run_times, stand_in
 from echotally.model.loading import ModelSource
 from echotally.model.reading import Document
 from echotally.projection.loaded import Loaded, load
@@ -33,7 +33,7 @@ def run_log(loaded: ModelSource | Loaded, plan: str, seed: int | None = None) ->
     """The month's run log on ``plan`` in chunks, a row for each attempt in the order they ended.
 
     Columns: ``time`` (start, UTC), ``function``, ``environment``, ``id``, ``trigger`` (http, timer, pubsub, datasource),
-    ``source`` (the name of what set it off, empty where several can), ``events``, ``outcome`` (ok, error, timeout,
+    ``source`` (the name of what set it off), ``events``, ``outcome`` (ok, error, timeout,
     throttled), ``cold_start_ms``, ``run_ms``, ``billed_ms``, ``memory_mb``, ``memory_used_mb``.
     Raises ``BadInput`` for a plan no card has or that cannot run a function.
     """
@@ -62,6 +62,7 @@ def _frame(platform: StandIn, chunk: NDArray[Any], number: int, chance: np.rando
     import pandas as pd
 
     units, functions = platform.built.units, platform.loaded.model.functions
+    sources = platform.sources_of_triggers
 
     def per_unit(of: Callable[[Unit], Any]) -> pd.Index:
         return pd.Index([of(unit) for unit in units]).take(chunk["unit"])
@@ -77,8 +78,8 @@ def _frame(platform: StandIn, chunk: NDArray[Any], number: int, chance: np.rando
             "function": per_unit(lambda u: u.function),
             "environment": per_unit(lambda u: u.environment),
             "id": np.arange(number, number + len(chunk)),
-            "trigger": per_unit(platform.trigger_of),
-            "source": per_unit(lambda u: getattr(platform.source_of(u), "name", "")),
+            "trigger": pd.Index([TRIGGERS[source.kind] for source in sources]).take(chunk["trigger"]),
+            "source": pd.Index([source.name for source in sources]).take(chunk["trigger"]),
             "events": chunk["items"],
             "outcome": pd.Index(OUTCOMES).take(chunk["outcome"]),
             "cold_start_ms": cold_ns / 1e6,

@@ -49,10 +49,10 @@ class StandIn(Struct, frozen=True):
         yield from pages(self.built, _ENTRIES)
         finish(self.built)
 
-    def source_of(self, unit: Unit) -> SourceRef | None:
-        """The one source of a unit's function; None where it has several."""
-        found = self.sources[unit.function]
-        return next(iter(found)) if len(found) == 1 else None
+    @property
+    def sources_of_triggers(self) -> list[SourceRef]:
+        """What each trigger hands on, in the order in which attempts name them."""
+        return [self.built.sources[place][1] for place in self.built.world.triggers["source"].tolist()]
 
     def trigger_of(self, unit: Unit) -> str:
         """What sets a unit's function off, "" where several kinds of source do."""

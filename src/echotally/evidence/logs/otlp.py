@@ -78,7 +78,7 @@ TABLES = {
         ("parent", "UBIGINT"),
         ("destination", "VARCHAR"),
         ("subscription", "VARCHAR"),
-        ("partitioned", "BOOLEAN"),
+        ("partition", "VARCHAR"),
         ("batched", "BOOLEAN"),
         ("message", "UBIGINT"),
     ),
@@ -282,10 +282,18 @@ class _Rows:
                 me,
             )
         )
-        partition = "messaging.destination.partition.id" in facts
+        partition = facts.get("messaging.destination.partition.id")
         batched = isinstance(count, int)
         self.rows["entries"].append(
-            (me, parent, where, str(subscription)[:200] if subscription else None, partition, batched, hashed(message))
+            (
+                me,
+                parent,
+                where,
+                str(subscription)[:200] if subscription else None,
+                None if partition is None else str(partition)[:100],
+                batched,
+                hashed(message),
+            )
         )
         for link in span.get("links") or ():
             if isinstance(link, dict):

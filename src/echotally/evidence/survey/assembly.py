@@ -16,11 +16,13 @@ from echotally.evidence.survey.environments import Worlds
 from echotally.evidence.survey.facts import Trouble, Unknown
 from echotally.evidence.survey.lines import Wiring
 from echotally.evidence.survey.metrics import Metrics
+from echotally.evidence.survey.partitions import Partitions
 from echotally.evidence.survey.rates import Rate
 from echotally.evidence.survey.redelivery import Redelivery
 from echotally.evidence.survey.runs import Runs
 from echotally.evidence.survey.schedules import Guess
 from echotally.evidence.survey.tables import Counts, Sampled, Sums, Tables, Unit
+from echotally.model.sources import SourceRef
 
 
 class Found(Struct):
@@ -64,6 +66,9 @@ class Assembly:
         self.triggers = 0
         self.poisoned: dict[str, float] = {}
         self.backs: dict[str, Redelivery | None] = {}
+        #: What is told of the partitions of streams, and of which streams the model has said it.
+        self.streams: dict[str, Partitions | None] = {}
+        self.laid: set[SourceRef] = set()
         #: How long a batch of a function waits to fill, s.
         self.waits: dict[str, float] = {}
         self.troubled: dict[str, list[Trouble]] = defaultdict(list)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from itertools import pairwise
 
 import numpy as np
 from msgspec import Struct
@@ -24,6 +25,12 @@ _SHORT_GAPS = 0.75
 _BEHIND_S = 0.05
 #: The largest batch taken where none was ever full.
 _OTHERWISE = 10
+#: Numbers of partitions that are tried where nothing tells how many there are.
+_TRIED = (*range(1, 17), 20, 24, 32, 48, 64)
+#: Up to so many batches too soon, of those that chance would have, a number of partitions is the right one,
+_NONE_SOONER = 0.02
+#: if with the number before it there were so many.
+_MANY_SOONER = 0.08
 
 
 class Batching(Struct, frozen=True):
@@ -37,10 +44,42 @@ class Batching(Struct, frozen=True):
     wait_s: Estimate | None
     mean: float = 1.0
     capped: bool = True
+    partitions: int = 1
+    #: How many batches left sooner than such a wait allows, as a share of those that would by chance; 1: no wait was found.
+    sooner: float = 1.0
 
 
-def batching_of(sample: Sampled, rate: NDArray[np.float64], partitions: int) -> Batching:
-    """``rate``: events a second when each attempt of the sample started."""
+def batching_of(
+    sample: Sampled, rate: NDArray[np.float64], partitions: int | None, shares: NDArray[np.float64] | None = None
+) -> Batching:
+    """``rate``: events a second when each attempt of the sample started; ``shares``: which part of them its partition gets, where
+    they are dealt out by lot and not in turn. ``partitions`` None: the fewest with which the times of batches agree, 1 where none do.
+    """
+    if partitions is not None:
+        return _batching(sample, rate, partitions, shares)
+    one = _batching(sample, rate, 1, None)
+    if one.mean == 1 or _together(sample, rate):
+        return one
+    found = [one, *(_batching(sample, rate, n, None) for n in _TRIED[1:])]
+    if one.sooner <= _NONE_SOONER:
+        return one
+    # With the right number hardly a batch leaves too soon, and with one fewer many do. Where a partition is hot none is right:
+    # then the fewest that explain some of the gaps, with a wait that makes as many batches.
+    for before, after in pairwise(found):
+        if before.sooner >= _MANY_SOONER and after.sooner <= _NONE_SOONER:
+            return after
+    return next((each for each in found if each.wait_s is not None), one)
+
+
+def _together(sample: Sampled, rate: NDArray[np.float64]) -> bool:
+    """Whether batches mostly leave at once with others, so that they came together and have not waited apart."""
+    gaps = np.diff(np.sort(sample.t[sample.ran])) * float(np.mean(rate))
+    return bool(np.mean(gaps < 0.1) > 0.3) if len(gaps) else False
+
+
+def _batching(
+    sample: Sampled, rate: NDArray[np.float64], partitions: int, shares: NDArray[np.float64] | None
+) -> Batching:
     ran = sample.ran
     events, rate = sample.events[ran], rate[ran]
     largest = int(events.max(initial=1))
@@ -48,12 +87,17 @@ def batching_of(sample: Sampled, rate: NDArray[np.float64], partitions: int) -> 
     full = int(np.sum(events >= largest))
     mean = float(events.mean()) if len(events) else 1.0
     if largest == 1:
-        return Batching(1, full, None)
-    wait, capped = _wait(events, rate, partitions)
-    if wait is not None and not _by_waiting(sample.where(ran), rate / mean, wait.value / partitions, partitions):
-        wait, capped = None, full >= max(3, 0.01 * len(events))
+        return Batching(1, full, None, partitions=partitions)
+    # By lot those of one partition are dealt out like any others (a thinned Poisson process).
+    wait, capped = _wait(events, rate, partitions) if shares is None else _wait(events, rate * shares[ran], 1)
+    sooner = 1.0
+    if wait is not None:
+        sooner = _sooner(sample.where(ran), rate / mean, wait.value, partitions, capped)
+        if sooner >= _SHORT_GAPS:
+            wait, capped = None, full >= max(3, 0.01 * len(events))
     batch = largest if capped else max(largest, _OTHERWISE)
-    return Batching(batch, full, _near(wait) if wait is not None and wait.value > 0.05 else None, mean, capped)
+    waited = _near(wait) if wait is not None and wait.value > 0.05 else None
+    return Batching(batch, full, waited, mean, capped, partitions, sooner if waited is not None else 1.0)
 
 
 def _wait(events: NDArray[np.float64], rate: NDArray[np.float64], partitions: int) -> tuple[Estimate | None, bool]:
@@ -116,26 +160,39 @@ def _beyond(rate: NDArray[np.float64], partitions: int, wait: float, largest: in
     return float(_at_least(rate, partitions, wait, np.array([largest])).sum())
 
 
-def _by_waiting(sample: Sampled, rate: NDArray[np.float64], each: float, partitions: int) -> bool:
-    """Whether batches are made by waiting, not by events that come together or while no room was free.
+def _sooner(sample: Sampled, rate: NDArray[np.float64], wait: float, partitions: int, capped: bool) -> float:
+    """How many batches leave sooner than if they were made by waiting, and not by events that come together or while no room was
+    free, as a share of those that would by chance (1: as many, or nothing tells).
 
-    Then hardly one leaves sooner after the one before than the wait (``rate`` is that of batches), and those of several events do
-    not start where another attempt ends. Of a sample it cannot be told.
+    Batches that waited do not start where another attempt ends, and hardly one leaves sooner than the wait after the one before,
+    or, of n partitions, after the n-th before: of n + 1 batches two come from one partition. ``rate`` is that of batches. Full
+    ones do not wait (``capped``). Of a sample it cannot be told, and they are believed to have waited.
     """
+    from scipy.special import gammainc
+
     if sample.every > 1:
-        return True
+        return 0.0
     ended = np.sort(sample.t + (np.where(sample.cold, sample.cold_ms, 0.0) + sample.run) / 1_000)
     several = sample.t[sample.events > 1]
     before = np.searchsorted(ended, several + 0.002, "right") - 1
     behind = (before >= 0) & (several - ended[np.maximum(before, 0)] < _BEHIND_S)
     if np.mean(behind) > 0.5:
-        return False
-    if partitions > 1:
-        return True
+        return 1.0
     order = np.argsort(sample.t)
-    free = float(np.sum(1 - np.exp(-rate[order][1:] * 0.8 * each)))
-    sooner = float(np.sum(np.diff(sample.t[order]) < 0.8 * each))
-    return free > 5 and sooner < _SHORT_GAPS * free
+    t, n = sample.t[order], partitions
+    if len(t) <= n:
+        return 1.0
+    waited = _none_full(sample.events[order], n) if capped else np.ones(len(t) - n, dtype=bool)
+    # As many gaps as chance would leave: of n batches in a row, Gamma distributed.
+    free = float(np.sum(gammainc(n, rate[order][n:][waited] * 0.8 * wait)))
+    sooner = float(np.sum((t[n:] - t[:-n])[waited] < 0.8 * wait))
+    return sooner / free if free > 5 else 1.0
+
+
+def _none_full(events: NDArray[np.float64], n: int) -> NDArray[np.bool_]:
+    """Whether none of the ``n`` batches that follow on one is as large as the largest."""
+    full = np.concatenate([[0], np.cumsum(events >= events.max())])
+    return np.asarray(full[n + 1 :] - full[1:-n] == 0)
 
 
 #: Lengths of time that people set, s.

@@ -4,18 +4,22 @@ from __future__ import annotations
 
 from msgspec import Struct, field
 
-from echotally.evidence.survey.tables import Tables
+from echotally.evidence.survey.tables import Tables, Unit
 from echotally.model.sources import SourceKind, SourceRef
 
 
 class Arrival(Struct, frozen=True):
-    """One way in which a function's events come: from a source, ``topic`` where that feeds it. ``n`` attempts came so."""
+    """One way in which a function's events come: from a source, ``topic`` where that feeds it. ``n`` attempts came so, which the
+    log says by this ``word`` and from this ``where``.
+    """
 
     source: SourceRef
     topic: str | None
     n: int
     evidence: str
     guess: bool
+    word: str | None = None
+    where: str | None = None
 
 
 class Output(Struct, frozen=True):
@@ -42,7 +46,8 @@ class Wiring(Struct):
     traced: bool = False
     #: How soon an attempt starts after its oldest message was sent, s, of one in ten; by function, where links tell.
     soonest: dict[str, float] = field(default_factory=dict)
-
+    #: How many events came by each partition that spans name, the most first; by the unit and where the log says its events came from.
+    partitions: dict[tuple[Unit, str | None], list[float]] = field(default_factory=dict)
     #: Lines that were left out since with them events would go round in a circle, in words.
     circles: list[str] = field(default_factory=list)
 

@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 
 from echotally.evidence.fit.rhythm import STRETCH_S
 from echotally.evidence.survey.assembly import Found
-from echotally.evidence.survey.batches import batching_of
+from echotally.evidence.survey.batches import Batching, batching_of
 from echotally.evidence.survey.draft import ms, span_toml, text_of
 from echotally.evidence.survey.facts import short
 from echotally.evidence.survey.lines import Arrival
 from echotally.evidence.survey.of_demand import OfDemand
+from echotally.evidence.survey.partitions import Partitions, guessed, told
 from echotally.evidence.survey.rates import Rate, rate_of
 from echotally.evidence.survey.redelivery import Redelivery, redelivery_of
 from echotally.evidence.survey.schedules import Guess, guess_schedule
@@ -60,22 +61,18 @@ class OfTriggers(OfDemand):
         counted = self.metrics.starts(found.units[0], found.sample.t) if self.metrics and found.by > 1 else None
         if counted is not None:
             return counted
+        asked: list[object] = [function, environment, self.tables.until, found.sums.first]
+        way, only = "", ""
+        if len(self.wiring.arrivals.get(function, ())) > 1:
+            way = " LEFT JOIN entries USING (span)"
+            only = " AND trigger_word IS NOT DISTINCT FROM ? AND coalesce(destination, source) IS NOT DISTINCT FROM ?"
+            asked += [arrival.word, arrival.where]
         rows = self.tables.log.query(
-            "SELECT t FROM named WHERE f = ? AND e = ? AND outcome <> 'throttled' AND t < ? AND t >= ?"
-            " AND (? OR coalesce(source, '') = ?) ORDER BY t LIMIT 200001",
-            [
-                function,
-                environment,
-                self.tables.until,
-                found.sums.first,
-                len(self.wiring.arrivals.get(function, ())) < 2,
-                self._as_logged(arrival),
-            ],
+            f"SELECT t FROM named{way} WHERE f = ? AND e = ? AND outcome <> 'throttled' AND t < ? AND t >= ?{only}"
+            " ORDER BY t LIMIT 200001",
+            asked,
         )
         return np.array([float(row[0]) for row in rows])
-
-    def _as_logged(self, arrival: Arrival) -> str:
-        return arrival.source.name
 
     def _schedule(self, found: Found, starts: NDArray[np.float64], arrival: Arrival) -> Guess | None:
         if arrival.guess:
@@ -144,8 +141,6 @@ class OfTriggers(OfDemand):
             self._comes_back(name, found, address)
         if source.kind.traits.batched:
             keys = self._batching(name, found, arrival, rate)
-        if source.kind is SourceKind.STREAMS:
-            self._partitions(found, source)
         self._trigger(source, name, **keys)
         if arrival.topic:
             self._feed(arrival.topic, source, found)
@@ -215,10 +210,15 @@ class OfTriggers(OfDemand):
         return min(0.9, ((found.sums.attempts["error"] + found.sums.attempts["timeout"]) / n) ** _TRIES)
 
     def _batching(self, name: str, found: Found, arrival: Arrival, rate: Rate) -> dict[str, str]:
-        sample = found.sample
+        # Whether batches have waited is told by those that follow one another.
+        sample = self.tables.in_a_row(found.units[0]) if found.sample.every > 1 else found.sample
         expected = rate.expected((sample.t // STRETCH_S).astype(np.int64), self.span.zone)
-        parts = self._partition_count(found) if arrival.source.kind is SourceKind.STREAMS else 1
-        batching = batching_of(sample, expected, parts)
+        source, streams = arrival.source, arrival.source.kind is SourceKind.STREAMS
+        parts = self._partitions(found, arrival) if streams else Partitions(1, None, "")
+        shares = self.tables.shares_of(found.units[0], sample) if parts is not None and parts.skew is not None else None
+        batching = batching_of(sample, expected, parts.n if parts and not parts.open else None, shares)
+        if streams:
+            self._put_partitions(name, source, parts, batching)
         keys = {}
         if batching.batch > 1:
             most = round(float(sample.events.max(initial=1)))
@@ -234,23 +234,33 @@ class OfTriggers(OfDemand):
             wait = batching.wait_s
             self.waits[name] = wait.value
             keys["batch_wait"] = f"{ms(wait.value * 1_000)}  # 95 %: {short(wait.low)} to {short(wait.high)} s"
-            if parts > 1:
-                keys["batch_wait"] += f", for {parts} partitions"
+            if batching.partitions > 1:
+                keys["batch_wait"] += f", for {batching.partitions} partitions"
         if batching.batch == 1:
             self._unknown(name, "how many events a batch may hold", "1, the most seen", "its settings", 0.05)
         return keys
 
-    def _partition_count(self, found: Found) -> int:
-        if self.billed is None:
-            return 1
-        hours = float(self.billed.of("stream_partition_hours", found.units[0][0], found.units[0][1]))
-        return max(1, round(hours * 3_600 / self.worlds.bill_seconds)) if hours else 1
+    def _partitions(self, found: Found, arrival: Arrival) -> Partitions | None:
+        """What is told of a stream's partitions: of the first reader that tells, for all of them."""
+        source, unit = str(arrival.source), found.units[0]
+        if self.streams.get(source) is None:
+            hours = float(self.billed.of("stream_partition_hours", *unit)) if self.billed else 0.0
+            billed = max(1, round(hours * 3_600 / self.worlds.bill_seconds)) if hours else 0
+            events = self.wiring.partitions.get((unit, arrival.where), [])
+            self.streams[source] = told(events, found.sums.started, billed)
+        return self.streams[source]
 
-    def _partitions(self, found: Found, source: SourceRef) -> None:
-        n = self._partition_count(found)
-        if self.draft.has(f"{source}.partitions"):
+    def _put_partitions(self, name: str, source: SourceRef, parts: Partitions | None, batching: Batching) -> None:
+        """A stream's partitions in the model, and what is not known of them; of its first reader."""
+        at, n = f"{source}.partitions", batching.partitions
+        if source in self.laid:
             return
-        if n > 1:
-            self.draft.add(f"{source}.partitions", str(n), "stream_partition_hours on the bill", number=float(n))
-        elif self.billed is None or not self.billed.of("stream_partition_hours", found.units[0][0]):
-            self._unknown(found.name, f"how many partitions {source.name} has", "1", "its settings or the bill", 0.3)
+        self.laid.add(source)
+        if n > 1 and (parts is None or parts.open):
+            self.streams[str(source)] = parts = guessed(n)
+        if parts is not None:
+            self.draft.add(at, str(n), parts.evidence, number=float(n), guess=parts.guess)
+        if parts is not None and parts.skew is not None:
+            self.draft.add(f"{source}.skew", f"{parts.skew:.4f}", "of its events in the busiest", number=parts.skew)
+        if parts is None or not parts.sure:
+            self._unknown(name, f"how many partitions {source.name} has", str(n), "its settings or the bill", 0.3)

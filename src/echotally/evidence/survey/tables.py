@@ -29,6 +29,11 @@ SAMPLE = 20_000
 SAMPLES = 500_000
 #: Rows that a query for several units gives, unless one has more.
 _BUNCH = 400_000
+#: What a sample holds of each attempt.
+_SAMPLED = (
+    "t, own_ms AS run, cold_ms, cold, events, payload, memory_mb AS memory, used_mb AS used, billed_ms AS billed,"
+    " outcome = 'ok' AS good, outcome <> 'throttled' AS ran"
+)
 _MESSAGES = "SELECT (SELECT count(*) FROM links), (SELECT count(message) FROM entries)"
 _FORBIDDEN = re.compile(r"[^A-Za-z0-9_-]+")
 Unit = tuple[str, str]
@@ -177,6 +182,32 @@ class Tables:
             self.counts[unit] = whole.counts[unit].window(low, self.until)
             self.samples[unit] = whole.samples[unit].within(low, self.until)
 
+    def in_a_row(self, unit: Unit) -> Sampled:
+        """The latest attempts of a unit, one after another, where its sample was drawn; else its sample."""
+        sample = self.samples[unit]
+        if sample.every == 1:
+            return sample
+        rows = self.log.connection.execute(
+            f"SELECT {_SAMPLED} FROM named WHERE {self.where} AND f = ? AND e = ? ORDER BY t DESC, own_ms DESC LIMIT ?",
+            [*unit, len(sample.t)],
+        ).fetchnumpy()
+        columns = {name: values[::-1] for name, values in _columns(rows).items()}
+        return Sampled(**columns, every=1)
+
+    def shares_of(self, unit: Unit, sample: Sampled) -> NDArray[np.float64]:
+        """Of each of a unit's attempts the share of events that its partition gets, 1 where spans name none."""
+        rows = self.log.connection.execute(
+            "SELECT t, sum(events) OVER (PARTITION BY partition) / sum(events) OVER () AS share"
+            f" FROM named JOIN entries USING (span) WHERE {self.where} AND f = ? AND e = ? AND partition IS NOT NULL"
+            " AND outcome <> 'throttled' ORDER BY t",
+            list(unit),
+        ).fetchnumpy()
+        t, share = _numbers(rows["t"]), _numbers(rows["share"])
+        if not len(t):
+            return np.ones(len(sample.t))
+        place = np.minimum(np.searchsorted(t, sample.t), len(t) - 1)
+        return np.where(t[place] == sample.t, share[place], 1.0)
+
     def query(self, sql: str) -> list[tuple[Any, ...]]:
         """Rows of a query; ``{seen}`` stands for the attempts looked at."""
         return self.log.query(sql.replace("{seen}", f"(SELECT * FROM named WHERE {self.where})"))
@@ -244,19 +275,21 @@ class Tables:
         for some in bunches(drawn):
             wanted = ", ".join(f"({quoted(f)}, {quoted(e)}, {every[f, e]}, {i})" for i, (f, e) in enumerate(some))
             rows = self.log.connection.execute(
-                "SELECT i, t, own_ms AS run, cold_ms, cold, events, payload, memory_mb AS memory, used_mb AS used, billed_ms AS billed,"
-                " outcome = 'ok' AS good, outcome <> 'throttled' AS ran"
-                f" FROM named JOIN (VALUES {wanted}) w(n, m, every, i) ON f = n AND e = m"
+                f"SELECT i, {_SAMPLED} FROM named JOIN (VALUES {wanted}) w(n, m, every, i) ON f = n AND e = m"
                 f" WHERE {self.where} AND (every = 1 OR hash(t, run_ms, id) % every = 0) ORDER BY i, t, own_ms"
             ).fetchnumpy()
-            # Where the log says nothing of a column it is 0.
-            columns: dict[str, Any] = {name: _numbers(values) for name, values in rows.items()}
-            columns |= {name: columns[name] > 0 for name in ("cold", "good", "ran")}
+            columns = _columns(rows)
             whose = columns.pop("i")
             for at in stretches(whose):
                 unit = some[int(whose[at.start])]
                 found[unit] = Sampled(**{name: values[at] for name, values in columns.items()}, every=every[unit])
         return found
+
+
+def _columns(rows: dict[str, Any]) -> dict[str, Any]:
+    """The columns of a sample; where the log says nothing of one it is 0."""
+    columns: dict[str, Any] = {name: _numbers(values) for name, values in rows.items()}
+    return columns | {name: columns[name] > 0 for name in ("cold", "good", "ran")}
 
 
 def bunches(rows: Mapping[Unit, int]) -> Iterator[list[Unit]]:

@@ -10,13 +10,17 @@ import re
 from collections import defaultdict
 from collections.abc import Mapping
 
+import numpy as np
+
 from echotally.database import quoted
+from echotally.evidence.fit.rhythm import STRETCH_S
 from echotally.evidence.logs.otlp import CLIENT, PRODUCER, TABLES
 from echotally.evidence.logs.reading import RunLog
+from echotally.evidence.survey.batches import batching_of
 from echotally.evidence.survey.bills import Billed
 from echotally.evidence.survey.from_times import from_times
 from echotally.evidence.survey.lines import Arrival, Output, Wiring, handled_by
-from echotally.evidence.survey.tables import Tables, model_name
+from echotally.evidence.survey.tables import Tables, Unit, model_name
 from echotally.model.sources import SourceKind, SourceRef
 
 #: Words by which a trigger is known, whatever else stands beside them.
@@ -66,6 +70,7 @@ def wiring_of(tables: Tables, billed: Billed | None) -> Wiring:
         found.shares = _shares(tables, found)
         found.outside = _outside(tables)
         found.soonest = _soonest(tables)
+        found.partitions = _partitions(tables)
     else:
         from_times(tables, found, billed)
     _without_circles(tables, found)
@@ -115,7 +120,7 @@ def _has_spans(tables: Tables) -> bool:
 
 def _arrivals(tables: Tables, billed: Mapping[str, set[str]]) -> dict[str, list[Arrival]]:
     rows = tables.query(
-        "SELECT f, trigger_word, coalesce(destination, source) AS d, subscription, coalesce(partitioned, false),"
+        "SELECT f, trigger_word, coalesce(destination, source) AS d, subscription, partition IS NOT NULL AS partitioned,"
         " coalesce(batched, false) OR max(events) > 1, count(*), max(events)"
         " FROM {seen} s LEFT JOIN entries USING (span) WHERE outcome <> 'throttled'"
         " GROUP BY f, trigger_word, d, subscription, partitioned, batched ORDER BY f, count(*) DESC"
@@ -127,7 +132,11 @@ def _arrivals(tables: Tables, billed: Mapping[str, set[str]]) -> dict[str, list[
             readers[where].add(f)
     found: dict[str, list[Arrival]] = defaultdict(list)
     for f, word, where, subscription, partitioned, batched, n, _most in rows:
-        kind, evidence, guess = _kind(f, word, partitioned, batched, billed.get(f, set()))
+        meters = billed.get(f, set())
+        kind, evidence, guess = _kind(f, word, partitioned, batched, meters)
+        if _may_be_stream(kind, word, subscription, meters) and (n_parts := _partitions_by_times(tables, f)) > 1:
+            kind, guess = SourceKind.STREAMS, True
+            evidence += f", and they leave as from {n_parts} partitions"
         name, topic = model_name(_last_name(where or f)), None
         if kind is SourceKind.QUEUES and subscription:
             topic = name
@@ -147,7 +156,7 @@ def _arrivals(tables: Tables, billed: Mapping[str, set[str]]) -> dict[str, list[
         # Rare strays (a probe, a test) are no way of their own.
         if any(each.source == source for each in found[f]) or (found[f] and n < 0.001 * found[f][0].n):
             continue
-        found[f].append(Arrival(source, topic, int(n), evidence, guess))
+        found[f].append(Arrival(source, topic, int(n), evidence, guess, word, where))
     return dict(found)
 
 
@@ -156,6 +165,36 @@ def _last_name(where: str) -> str:
     # The host is the same for all; it tells no two sources apart.
     path = re.sub(r"^[a-z]+://[^/]+", "", where).strip("/")
     return path.replace("/", "-") or where.strip("/") or "root"
+
+
+def _may_be_stream(kind: SourceKind, word: str | None, subscription: str | None, meters: set[str]) -> bool:
+    """Whether what is taken for a queue may be a stream: nothing calls it a queue, and no bill tells."""
+    named = re.search("queue", word or "", re.IGNORECASE)
+    return kind is SourceKind.QUEUES and not named and not subscription and not meters & set(_METERS)
+
+
+def _partitions_by_times(tables: Tables, function: str) -> int:
+    """In how many partitions the batches of a function's busiest environment seem to wait, each for itself."""
+    unit = max((unit for unit in tables.sums if unit[0] == function), key=lambda unit: tables.sums[unit].started)
+    counts, sample = tables.counts[unit], tables.in_a_row(unit)
+    if not len(sample.t) or sample.events.max() < 2:
+        return 1
+    # Events of two hours about each attempt: a quarter of an hour alone has too few.
+    begin, end = (np.searchsorted(counts.stretch, sample.t // STRETCH_S + shift) for shift in (-4, 5))
+    upto = np.concatenate([[0.0], np.cumsum(counts.events)])
+    return batching_of(sample, (upto[end] - upto[begin]) / (9 * STRETCH_S), None).partitions
+
+
+def _partitions(tables: Tables) -> dict[tuple[Unit, str | None], list[float]]:
+    """Events by each partition that spans name, the busiest first."""
+    rows = tables.query(
+        "SELECT f, e, coalesce(destination, source) AS d, sum(events) AS n FROM {seen} s JOIN entries USING (span)"
+        " WHERE outcome <> 'throttled' AND partition IS NOT NULL GROUP BY f, e, d, partition ORDER BY f, e, d, n DESC"
+    )
+    found: dict[tuple[Unit, str | None], list[float]] = defaultdict(list)
+    for f, e, where, n in rows:
+        found[(f, e), where].append(float(n))
+    return dict(found)
 
 
 def _kind(

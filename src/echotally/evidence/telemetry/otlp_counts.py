@@ -79,7 +79,7 @@ class _Hour(Struct):
 class _Metrics:
     def __init__(self, platform: StandIn) -> None:
         self.platform = platform
-        self.resources = Resources(platform)
+        self.resources, self.sources = Resources(platform), platform.sources_of_triggers
         self.zero = int(platform.start.timestamp()) * 10**9
         self.hours: dict[tuple[int, int], _Hour] = defaultdict(_Hour)
         #: Hours that are not over. Attempts are noted as they end, so that one that is over stays as it is.
@@ -102,9 +102,11 @@ class _Metrics:
             at.timeouts += int(np.count_nonzero(outcomes == TIMED_OUT))
             at.run.add(run_ns[rows][ran[rows]])
             at.cold.add(cold_ns[rows][cold_ns[rows] != 0])
-            source = self.platform.source_of(self.platform.built.units[u])
-            if source is not None and source.kind in (SourceKind.QUEUES, SourceKind.STREAMS, SourceKind.TOPICS):
-                at.consumed[source.name] += int(page.attempts["items"][rows].sum())
+            triggers, items = page.attempts["trigger"][rows], page.attempts["items"][rows]
+            for trigger in np.unique(triggers).tolist():
+                source = self.sources[trigger]
+                if source.kind in (SourceKind.QUEUES, SourceKind.STREAMS, SourceKind.TOPICS):
+                    at.consumed[source.name] += int(items[triggers == trigger].sum())
         self._puts_out(page)
         self.noted += len(page.attempts)
         self._close(int(hours[-1]) if len(hours) else 0)

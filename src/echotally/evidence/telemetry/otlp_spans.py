@@ -51,6 +51,8 @@ class _Attempt(Struct):
     number: int
     unit: int
     trigger: int
+    #: Of a stream: the place among all partitions of its batch's one, else -1.
+    partition: int
     call: int
     items: int
     run_at: int
@@ -83,12 +85,12 @@ class _Sayings:
 
     def __init__(self, platform: StandIn) -> None:
         self.platform = platform
-        self.known: dict[tuple[int, bool, int], _Alike] = {}
+        self.known: dict[tuple[int, int, bool, int], _Alike] = {}
         self.sent: dict[int, tuple[str, Attributes, bool]] = {}
 
     def of(self, attempt: _Attempt) -> _Alike:
         """Of an attempt."""
-        key = (attempt.trigger, attempt.cold_ns > 0, attempt.outcome)
+        key = (attempt.trigger, attempt.partition, attempt.cold_ns > 0, attempt.outcome)
         if key not in self.known:
             self.known[key] = self._alike(attempt)
         return self.known[key]
@@ -99,6 +101,9 @@ class _Sayings:
         failed = attempt.outcome in (FAILED, TIMED_OUT)
         error = "timeout" if attempt.outcome == TIMED_OUT else "error"
         facts = self._of_source(source, function, failed)
+        if attempt.partition >= 0:
+            first = int(self.platform.built.world.triggers["first_partition"][attempt.trigger])
+            facts["messaging.destination.partition.id"] = str(attempt.partition - first)
         return _Alike(
             function,
             _KINDS.get(source.kind, _CONSUMER),
@@ -124,7 +129,6 @@ class _Sayings:
             "messaging.operation.type": "process",
             "messaging.destination.name": destination,
             "messaging.destination.subscription.name": subscription,
-            "messaging.destination.partition.id": "0" if source.kind is SourceKind.STREAMS else None,
         }
 
     def _destination(self, source: SourceRef, function: str) -> tuple[str, str | None]:
@@ -177,7 +181,9 @@ class _Spans:
             carried[attempt].append(origin)
         lines = page.attempts
         ran = ((lines["outcome"] != THROTTLED) & (lines["run_at"] < NEVER)).nonzero()[0]
-        told = _lines(lines[ran], "unit", "trigger", "number", "items", "run_at", "ended", "cold_ns", "outcome")
+        told = _lines(
+            lines[ran], "unit", "trigger", "partition", "number", "items", "run_at", "ended", "cold_ns", "outcome"
+        )
         for number, line in zip((self.noted + ran).tolist(), told, strict=True):
             yield from self._attempt(_Attempt(number, *line), carried.get(number, []), put_out.get(number, []))
         self.noted += len(lines)
