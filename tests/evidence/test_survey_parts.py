@@ -9,6 +9,7 @@ import random
 import re
 import shlex
 import sys
+from bisect import bisect_right
 from datetime import UTC, datetime
 from importlib import import_module
 from pathlib import Path
@@ -171,6 +172,36 @@ def test_of_a_hot_partition_the_wait_is_that_of_each_partitions_own_events(skew:
     # Made by lot: of the hot one all batches carry its share, of the three others theirs.
     found = batching_of(sample, rates, 4, np.where(sample.used > 0, (1 - skew) / 3, skew))
     assert found.wait_s is not None and found.wait_s.value == pytest.approx(120, rel=0.03)
+
+
+@pytest.mark.parametrize("readers", [1, 3])
+def test_batches_that_gather_while_all_readers_are_busy_tell_how_many_there_are(readers: int) -> None:
+    """Events come faster than readers end: each takes what has gathered since, as soon as it is free."""
+    chance, free, came, rows = random.Random(5), [0.0] * readers, 0.0, []
+    arrivals = [came := came + chance.expovariate(0.6 * readers) for _ in range(20_000)]
+    n = 0
+    while n < len(arrivals):
+        reader = min(range(readers), key=free.__getitem__)
+        start = max(free[reader], arrivals[n])
+        end = min(bisect_right(arrivals, start), n + 50)
+        rows.append((start, run := chance.uniform(4, 6), float(end - n)))
+        free[reader], n = start + run, end
+    table: NDArray[np.float64] = np.array(rows, dtype=np.float64)
+    t, run_s, events = table[:, 0], table[:, 1], table[:, 2]
+    zero = np.zeros(len(t))
+    sample = Sampled(t, run_s * 1_000, zero, zero > 0, events, zero, zero, zero, zero, zero < 1, zero < 1, 1)
+    found = batching_of(sample, zero + 0.6 * readers, 1)
+    assert (found.wait_s, found.at_once) == (None, readers)
+
+
+def test_batches_that_are_all_full_have_a_wait_in_which_they_fill() -> None:
+    """Six events evenly six seconds apart: a wait of half a minute, or six at most; both make the same calls."""
+    t = np.arange(2_000) * 36.0
+    zero = np.zeros(len(t))
+    sample = Sampled(t, zero + 100, zero, zero > 0, zero + 6, zero, zero, zero, zero, zero < 1, zero < 1, 1)
+    found = batching_of(sample, zero + 1 / 6, 1)
+    assert found.wait_s is not None and found.wait_s.value > 30
+    assert (found.batch, found.filled, found.at_once) == (6, True, None)
 
 
 @pytest.mark.parametrize("partitions", [None, 1])

@@ -23,6 +23,10 @@ _Z = 1.959963984540054
 _SHORT_GAPS = 0.75
 #: A start so soon after another attempt's end waited for room, not for events, s.
 _BEHIND_S = 0.05
+#: Times are logged to the millisecond: an end may stand so long after a start that waited for it, s.
+_LATE_S = 0.002
+#: Batches of which fewer than so many tell no wait.
+_FEW = 20
 #: The largest batch taken where none was ever full.
 _OTHERWISE = 10
 #: Numbers of partitions that are tried where nothing tells how many there are.
@@ -47,6 +51,10 @@ class Batching(Struct, frozen=True):
     partitions: int = 1
     #: How many batches left sooner than such a wait allows, as a share of those that would by chance; 1: no wait was found.
     sooner: float = 1.0
+    #: Whether nearly all were full: the wait is one in which they fill, and may be longer.
+    filled: bool = False
+    #: Where batches start as others end: how many ran at a time, if mostly as many did.
+    at_once: int | None = None
 
 
 def batching_of(
@@ -73,8 +81,9 @@ def batching_of(
 
 def _together(sample: Sampled, rate: NDArray[np.float64]) -> bool:
     """Whether batches mostly leave at once with others, so that they came together and have not waited apart."""
-    gaps = np.diff(np.sort(sample.t[sample.ran])) * float(np.mean(rate))
-    return bool(np.mean(gaps < 0.1) > 0.3) if len(gaps) else False
+    order = np.argsort(sample.t[sample.ran])
+    gaps = np.diff(sample.t[sample.ran][order]) * rate[sample.ran][order][1:]
+    return bool(np.mean(gaps < 0.1) > 0.3) if len(gaps) and sample.every == 1 else False
 
 
 def _batching(
@@ -89,10 +98,19 @@ def _batching(
     if largest == 1:
         return Batching(1, full, None, partitions=partitions)
     # By lot those of one partition are dealt out like any others (a thinned Poisson process).
-    wait, capped = _wait(events, rate, partitions) if shares is None else _wait(events, rate * shares[ran], 1)
+    in_turn, own = (partitions, rate) if shares is None else (1, rate * shares[ran])
+    wait, capped = _wait(events, own, in_turn)
+    some = sample.where(ran)
+    if _behind(some):
+        capped = full >= max(3, 0.01 * len(events))
+        batch = largest if capped else max(largest, _OTHERWISE)
+        return Batching(batch, full, None, mean, capped, partitions, at_once=_at_once(some))
+    apart = partitions > 1 or not _together(some, rate)
+    if wait is None and apart and len(events) >= _FEW and full > len(events) - _FEW:
+        return Batching(largest, full, _to_fill(own, in_turn, largest), mean, True, partitions, filled=True)
     sooner = 1.0
     if wait is not None:
-        sooner = _sooner(sample.where(ran), rate / mean, wait.value, partitions, capped)
+        sooner = _sooner(some, rate / mean, wait.value, partitions, capped) if apart else 1.0
         if sooner >= _SHORT_GAPS:
             wait, capped = None, full >= max(3, 0.01 * len(events))
     batch = largest if capped else max(largest, _OTHERWISE)
@@ -104,7 +122,7 @@ def _wait(events: NDArray[np.float64], rate: NDArray[np.float64], partitions: in
     """The wait, and whether batches were cut at the largest seen: if not, some would have been larger."""
     largest = int(events.max())
     along = float(np.sum(events - 1))
-    if len(events) < 20 or along <= 0 or rate.sum() <= 0:
+    if len(events) < _FEW or along <= 0 or rate.sum() <= 0:
         return None, True
     wait = _solved(along, _coming(rate, partitions, None))
     # Had nothing cut them, some would be larger than the largest seen.
@@ -112,7 +130,7 @@ def _wait(events: NDArray[np.float64], rate: NDArray[np.float64], partitions: in
     if capped:
         part = events < largest
         along, rate = float(np.sum(events[part] - 1)), rate[part]
-        if part.sum() < 20 or along <= 0:
+        if part.sum() < _FEW or along <= 0:
             return None, True
         wait = _solved(along, _coming(rate, partitions, largest - 2))
     half = _Z * wait / math.sqrt(along)
@@ -160,24 +178,53 @@ def _beyond(rate: NDArray[np.float64], partitions: int, wait: float, largest: in
     return float(_at_least(rate, partitions, wait, np.array([largest])).sum())
 
 
-def _sooner(sample: Sampled, rate: NDArray[np.float64], wait: float, partitions: int, capped: bool) -> float:
-    """How many batches leave sooner than if they were made by waiting, and not by events that come together or while no room was
-    free, as a share of those that would by chance (1: as many, or nothing tells).
+def _to_fill(rate: NDArray[np.float64], partitions: int, largest: int) -> Estimate:
+    """A wait in which one batch in a thousand would not be full, at the median rate."""
+    from scipy.special import gammaincinv
 
-    Batches that waited do not start where another attempt ends, and hardly one leaves sooner than the wait after the one before,
-    or, of n partitions, after the n-th before: of n + 1 batches two come from one partition. ``rate`` is that of batches. Full
-    ones do not wait (``capped``). Of a sample it cannot be told, and they are believed to have waited.
+    wait = float(gammaincinv((largest - 1) * partitions, 0.999) / np.median(rate))
+    return Estimate(wait, wait, wait)
+
+
+def _behind(sample: Sampled) -> bool:
+    """Whether batches of several events mostly start as another attempt ends: they gathered while no room was free.
+
+    Of a sample it cannot be told, and they are believed to have waited.
+    """
+    several = sample.t[sample.events > 1]
+    if sample.every > 1 or not len(several):
+        return False
+    ended = np.sort(_ended(sample))
+    before = np.searchsorted(ended, several + _LATE_S, "right") - 1
+    behind = (before >= 0) & (several - ended[np.maximum(before, 0)] < _BEHIND_S)
+    return bool(np.mean(behind) > 0.5)
+
+
+def _at_once(sample: Sampled) -> int | None:
+    """How many attempts run at a time, where as batches of several start it is mostly as many: the most there may be."""
+    started, ended = np.sort(sample.t), np.sort(_ended(sample))
+    several = sample.t[sample.events > 1]
+    running = np.searchsorted(started, several, "right") - np.searchsorted(ended, several + _LATE_S, "right")
+    most = int(np.max(running))
+    return most if most > 0 and np.mean(running == most) > 0.5 else None
+
+
+def _ended(sample: Sampled) -> NDArray[np.float64]:
+    return np.asarray(sample.t + (np.where(sample.cold, sample.cold_ms, 0.0) + sample.run) / 1_000)
+
+
+def _sooner(sample: Sampled, rate: NDArray[np.float64], wait: float, partitions: int, capped: bool) -> float:
+    """How many batches leave sooner than if they were made by waiting, and not by events that come together, as a share of those
+    that would by chance (1: as many, or nothing tells).
+
+    Of those that waited hardly one leaves sooner than the wait after the one before, or, of n partitions, after the n-th before:
+    of n + 1 batches two come from one partition. ``rate`` is that of batches. Full ones do not wait (``capped``). Of a sample it
+    cannot be told, and they are believed to have waited.
     """
     from scipy.special import gammainc
 
     if sample.every > 1:
         return 0.0
-    ended = np.sort(sample.t + (np.where(sample.cold, sample.cold_ms, 0.0) + sample.run) / 1_000)
-    several = sample.t[sample.events > 1]
-    before = np.searchsorted(ended, several + 0.002, "right") - 1
-    behind = (before >= 0) & (several - ended[np.maximum(before, 0)] < _BEHIND_S)
-    if np.mean(behind) > 0.5:
-        return 1.0
     order = np.argsort(sample.t)
     t, n = sample.t[order], partitions
     if len(t) <= n:

@@ -233,9 +233,15 @@ class OfTriggers(OfDemand):
         if batching.wait_s is not None and waits > 0.5 * batching.wait_s.value:
             wait = batching.wait_s
             self.waits[name] = wait.value
-            keys["batch_wait"] = f"{ms(wait.value * 1_000)}  # 95 %: {short(wait.low)} to {short(wait.high)} s"
+            said = f"95 %: {short(wait.low)} to {short(wait.high)} s"
+            if batching.filled:
+                said = "a guess: nearly all were full, and in such a time they are"
+            keys["batch_wait"] = f"{ms(wait.value * 1_000)}  # {said}"
             if batching.partitions > 1:
                 keys["batch_wait"] += f", for {batching.partitions} partitions"
+        # Of spans that are a sample most that ran at a time are not there.
+        if batching.at_once is not None and source.kind is SourceKind.QUEUES and found.by == 1:
+            keys["readers"] = f"{batching.at_once}  # so many ran at a time, and batches start as others end"
         if batching.batch == 1:
             self._unknown(name, "how many events a batch may hold", "1, the most seen", "its settings", 0.05)
         return keys
