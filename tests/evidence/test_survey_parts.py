@@ -196,7 +196,7 @@ def test_batches_that_gather_while_all_readers_are_busy_tell_how_many_there_are(
 
 def test_batches_that_are_all_full_have_a_wait_in_which_they_fill() -> None:
     """Six events evenly six seconds apart: a wait of half a minute, or six at most; both make the same calls."""
-    t = np.arange(2_000) * 36.0
+    t = np.linspace(0.0, 36.0 * 1_999, 2_000)
     zero = np.zeros(len(t))
     sample = Sampled(t, zero + 100, zero, zero > 0, zero + 6, zero, zero, zero, zero, zero < 1, zero < 1, 1)
     found = batching_of(sample, zero + 1 / 6, 1)
