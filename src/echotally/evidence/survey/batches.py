@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from itertools import pairwise
 
 import numpy as np
 from msgspec import Struct
@@ -30,7 +29,7 @@ _FEW = 20
 #: The largest batch taken where none was ever full.
 _OTHERWISE = 10
 #: Numbers of partitions that are tried where nothing tells how many there are.
-_TRIED = (*range(1, 17), 20, 24, 32, 48, 64)
+_TRIED = (*range(2, 17), 20, 24, 32, 48, 64)
 #: Up to so many batches too soon, of those that chance would have, a number of partitions is the right one,
 _NONE_SOONER = 0.02
 #: if with the number before it there were so many.
@@ -66,17 +65,17 @@ def batching_of(
     if partitions is not None:
         return _batching(sample, rate, partitions, shares)
     one = _batching(sample, rate, 1, None)
-    if one.mean == 1 or _together(sample, rate):
-        return one
-    found = [one, *(_batching(sample, rate, n, None) for n in _TRIED[1:])]
-    if one.sooner <= _NONE_SOONER:
+    if one.mean == 1 or one.at_once is not None or one.sooner <= _NONE_SOONER or _together(sample, rate):
         return one
     # With the right number hardly a batch leaves too soon, and with one fewer many do. Where a partition is hot none is right:
     # then the fewest that explain some of the gaps, with a wait that makes as many batches.
-    for before, after in pairwise(found):
-        if before.sooner >= _MANY_SOONER and after.sooner <= _NONE_SOONER:
-            return after
-    return next((each for each in found if each.wait_s is not None), one)
+    before = found = one
+    for n in _TRIED:
+        tried = _batching(sample, rate, n, None)
+        if before.sooner >= _MANY_SOONER and tried.sooner <= _NONE_SOONER:
+            return tried
+        found, before = found if found.wait_s is not None else tried, tried
+    return found if found.wait_s is not None else one
 
 
 def _together(sample: Sampled, rate: NDArray[np.float64]) -> bool:
