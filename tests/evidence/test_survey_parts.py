@@ -30,7 +30,7 @@ from echotally.evidence.logs.columns import map_columns
 from echotally.evidence.logs.json_stream import elements
 from echotally.evidence.logs.reading import open_log
 from echotally.evidence.survey import tables as survey_tables
-from echotally.evidence.survey.batches import batching_of
+from echotally.evidence.survey.batches import Batching, batching_of
 from echotally.evidence.survey.levels import limit_met, limits_met
 from echotally.evidence.survey.metrics import Metrics, read_metrics
 from echotally.evidence.survey.partitions import told
@@ -192,6 +192,13 @@ def test_batches_that_gather_while_all_readers_are_busy_tell_how_many_there_are(
     sample = Sampled(t, run_s * 1_000, zero, zero > 0, events, zero, zero, zero, zero, zero < 1, zero < 1, 1)
     found = batching_of(sample, zero + 0.6 * readers, 1)
     assert (found.wait_s, found.at_once) == (None, readers)
+
+
+@pytest.mark.parametrize(("many", "batch", "capped"), [(400, 25, True), (2, 25, False), (0, 9, False)])
+def test_larger_batches_elsewhere_in_a_long_log_are_not_forgotten(many: int, batch: int, capped: bool) -> None:
+    """A flood in the middle of the month: the latest attempts have no such batches."""
+    found = Batching(9, 4, None, capped=False).with_larger(np.repeat([3.0, 25.0], [20_000, many]))
+    assert (found.batch, found.capped) == (batch, capped)
 
 
 def test_batches_that_are_all_full_have_a_wait_in_which_they_fill() -> None:

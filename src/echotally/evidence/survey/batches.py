@@ -12,6 +12,7 @@ from collections.abc import Callable
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from echotally.evidence.fit.estimates import Estimate
@@ -54,6 +55,14 @@ class Batching(Struct, frozen=True):
     filled: bool = False
     #: Where batches start as others end: how many ran at a time, if mostly as many did.
     at_once: int | None = None
+
+    def with_larger(self, events: NDArray[np.float64]) -> Batching:
+        """The same where batches elsewhere in the log, of so many events, were larger than those in a row."""
+        largest = int(events.max(initial=1))
+        if largest <= self.batch:
+            return self
+        full = int(np.sum(events >= largest))
+        return replace(self, batch=largest, full=full, capped=_many(full, len(events)))
 
 
 def batching_of(
@@ -101,7 +110,7 @@ def _batching(
     wait, capped = _wait(events, own, in_turn)
     some = sample.where(ran)
     if _behind(some):
-        capped = full >= max(3, 0.01 * len(events))
+        capped = _many(full, len(events))
         batch = largest if capped else max(largest, _OTHERWISE)
         return Batching(batch, full, None, mean, capped, partitions, at_once=_at_once(some))
     apart = partitions > 1 or not _together(some, rate)
@@ -111,7 +120,7 @@ def _batching(
     if wait is not None:
         sooner = _sooner(some, rate / mean, wait.value, partitions, capped) if apart else 1.0
         if sooner >= _SHORT_GAPS:
-            wait, capped = None, full >= max(3, 0.01 * len(events))
+            wait, capped = None, _many(full, len(events))
     batch = largest if capped else max(largest, _OTHERWISE)
     waited = _near(wait) if wait is not None and wait.value > 0.05 else None
     return Batching(batch, full, waited, mean, capped, partitions, sooner if waited is not None else 1.0)
@@ -175,6 +184,11 @@ def _solved(along: float, expected: Callable[[float], float]) -> float:
 def _beyond(rate: NDArray[np.float64], partitions: int, wait: float, largest: int) -> float:
     """How many batches would hold more than the largest seen if nothing cut them."""
     return float(_at_least(rate, partitions, wait, np.array([largest])).sum())
+
+
+def _many(full: int, of: int) -> bool:
+    """Whether so many batches as large as the largest are no chance."""
+    return full >= max(3, 0.01 * of)
 
 
 def _to_fill(rate: NDArray[np.float64], partitions: int, largest: int) -> Estimate:

@@ -217,11 +217,12 @@ class OfTriggers(OfDemand):
         parts = self._partitions(found, arrival) if streams else Partitions(1, None, "")
         shares = self.tables.shares_of(found.units[0], sample) if parts is not None and parts.skew is not None else None
         batching = batching_of(sample, expected, parts.n if parts and not parts.open else None, shares)
+        batching = batching.with_larger(found.sample.events[found.sample.ran])
         if streams:
             self._put_partitions(name, source, parts, batching)
         keys = {}
         if batching.batch > 1:
-            most = round(float(sample.events.max(initial=1)))
+            most = round(float(max(sample.events.max(initial=1), found.sample.events.max(initial=1))))
             said = (
                 f"the most seen, {batching.full:,} times"
                 if batching.capped
