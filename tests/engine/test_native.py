@@ -14,6 +14,9 @@ from echotally.engine import carried, compiling, native
 from echotally.engine.native import MachineCode
 from echotally.errors import OurFault
 
+ROOT = Path(__file__).parents[2]
+RIVER = ROOT / "benchmarks" / "models" / "river-small.toml"
+
 
 @pytest.fixture
 def kept() -> MachineCode:
@@ -69,26 +72,28 @@ def test_another_processor_or_compiler_has_a_file_of_its_own(monkeypatch):
     assert len(names) == 3 and compiling.code_path().name in names
 
 
-def _instructions(code: bytes) -> dict[bytes, bytes]:
-    import llvmlite.binding as llvm
-
-    its = llvm.ObjectFileRef.from_data(code)
-    return {
-        each.name(): each.data() for each in its.sections() if (each.name() or b"").startswith((b".text", b".rodata"))
-    }
-
-
-def test_the_kernels_brought_along_are_those_of_the_sources(tmp_path):
-    """Compiled from the sources in a process of its own: the same instructions and constants, so nothing else need be believed."""
-    ours = carried.machine_code(compiling.kernels_name())
-    if ours is None or _carried_marks()["by"] != carried.lowered_by():
+def _brought_along_here() -> None:
+    if not carried.fits(compiling.kernels_name()) or _carried_marks()["by"] != carried.lowered_by():
         pytest.skip("the package's kernels are for another machine or LLVM, or another compiler lowered them")
-    program = "from echotally.engine import compiling; compiling.form(); print(compiling.code_path())"
-    environment = {**os.environ, "ECHOTALLY_KERNELS": "compiled", "ECHOTALLY_CACHE": str(tmp_path)}
-    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True, env=environment)
-    theirs = MachineCode.read(Path(done.stdout.strip()))
-    assert theirs and theirs.symbol != ours.symbol and _instructions(theirs.code)[b".text"]
-    assert _instructions(theirs.code) == _instructions(ours.code)
+
+
+def test_the_kernels_brought_along_are_what_the_sources_come_to():
+    """Lowered, counted and optimized anew: the same text, letter by letter."""
+    _brought_along_here()
+    done = subprocess.run([sys.executable, ROOT / "scripts" / "lower", "--check"], capture_output=True, text=True)
+    assert done.stdout.strip() == "what these kernels come to", done.stdout + done.stderr
+
+
+def test_the_sources_compiled_here_answer_as_what_is_brought_along(tmp_path):
+    _brought_along_here()
+    answers = []
+    for kernels in ("carried", "compiled"):
+        environment = {**os.environ, "ECHOTALLY_KERNELS": kernels, "ECHOTALLY_CACHE": str(tmp_path / kernels)}
+        command = [sys.executable, "-m", "echotally", "project", RIVER, "--format", "json"]
+        answers.append(subprocess.run(command, capture_output=True, check=True, env=environment).stdout)
+    codes = [next((tmp_path / kernels).rglob("*.code")).read_bytes() for kernels in ("carried", "compiled")]
+    assert codes[0] != codes[1], "both were made of the same text"
+    assert answers[0] == answers[1]
 
 
 def _carried_marks() -> dict[str, str]:

@@ -1,8 +1,8 @@
-"""Kernels that the package brings along as Numba lowered them where it was made, so that a first run need not.
+"""Kernels that the package brings along, lowered and optimized where it was made, so that a first run need not.
 
-Lowering is two thirds of a compilation, and the same on every machine; what knows the processor is LLVM's half, which is done here
-(``engine/finishing.py``). ``scripts/lower`` writes them; a test compiles the sources and holds the machine code of both against each
-other. Whatever does not fit is compiled instead.
+Five sixths of a compilation are the same on every machine: Numba's half, and LLVM's optimizing, which is told there how often months
+take each branch. What is left knows the processor: writing machine code for it (``engine/finishing.py``). ``scripts/lower`` makes
+them; a test makes them anew and compares, and plays a month with the sources compiled. Whatever does not fit is compiled instead.
 """
 
 from __future__ import annotations
@@ -48,9 +48,8 @@ def machine_code(kernels: str) -> native.MachineCode | None:
 
     from echotally.engine import finishing
 
-    module, machine = llvm.parse_assembly(text), finishing.this_processor()
-    finishing.optimize(module, machine)
-    return native.MachineCode(marks(text)["entry"], finishing.written(module, machine))
+    code = finishing.written(llvm.parse_assembly(text), finishing.this_processor())
+    return native.MachineCode(marks(text)["entry"], code)
 
 
 def _text(kernels: str) -> str | None:

@@ -75,8 +75,8 @@ def first_time() -> bool:
 
 
 def takes_about_s() -> int:
-    """About how long a first time takes, s: three times as long where the package brings no kernels along that fit."""
-    return 10 if not _own_wanted() and carried.fits(kernels_name()) else 30
+    """About how long a first time takes, s: five times as long where the package brings no kernels along that fit."""
+    return 6 if not _own_wanted() and carried.fits(kernels_name()) else 30
 
 
 def _plain_wanted() -> bool:
