@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import io
+import multiprocessing
 import os
 import subprocess
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import nullcontext
+from multiprocessing.context import ForkProcess
 from pathlib import Path
 
 import pytest
@@ -186,6 +188,11 @@ def play(write: Callable[..., Path], tmp_path: Path) -> Callable[..., PlayedPlan
 def rest_by_night(cases: Sequence[object], by_day: int) -> list[object]:
     """All cases of a table, of which only the first so many run by day."""
     return [*cases[:by_day], *(pytest.param(case, marks=pytest.mark.nightly) for case in cases[by_day:])]
+
+
+def begun() -> list[object]:
+    """What is left of processes forked here; those of a pool that an earlier test began wait for more, and end by themselves."""
+    return [each for each in multiprocessing.active_children() if isinstance(each, ForkProcess)]
 
 
 def unit(plan: PlayedPlan, name: str = "f") -> UnitMeasured:
