@@ -104,6 +104,10 @@ def test_hours_come_back_as_they_were(series):
     turned = [(kept, n) for n in reversed(range(units))]
     assert Hourly.joined(turned) == Hourly.of(series[::-1]) == kept.rows(list(reversed(range(units))))
     assert (Hourly.of(series + 1) == kept) == np.array_equal(series + 1, series)
+    # Units of several months, in any order among each other.
+    other = Hourly.of(series // 2)
+    mixed = Hourly.joined([pair for n in range(units) for pair in ((other, n), (kept, n))])
+    assert mixed == Hourly.of(np.stack([series // 2, series], axis=1).reshape(2 * units, -1, columns))
 
 
 @given(

@@ -9,9 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS, WAIT_BINS
+from echotally.engine.layout import EXACT_LEVELS, LEVEL_BINS, SUB_BINS, WAIT_BINS
 from echotally.engine.sketch import (
     LEVELS,
+    InOctaves,
     KeptWaits,
     ManyWaits,
     bins_of,
@@ -38,8 +39,8 @@ def sketch_of(waits: list[int]) -> np.ndarray:
     return sketch
 
 
-def of(sketches: np.ndarray, *more: np.ndarray) -> ManyWaits:
-    return ManyWaits.of(np.arange(len(sketches)), WAIT_BINS, sketches, *more)
+def of(sketches: np.ndarray, bins: int = WAIT_BINS) -> ManyWaits:
+    return ManyWaits.of(np.arange(len(sketches)), bins, InOctaves(sketches))
 
 
 @given(OF_UNITS, st.sampled_from([0.01, 0.5, 0.95, 0.99, 1.0]))
@@ -72,8 +73,24 @@ def test_what_was_added_is_what_is_there_less_what_was(units: list[list[int]], d
         assert found.places.tolist() == np.flatnonzero(wanted[0]).tolist()
     # Several sketches of a unit are one, and those beyond the longest hold nothing.
     longest = max((wait for each in (*units, *more) for wait in each), default=0)
-    both = ManyWaits.of(np.arange(len(units)), bins_until(longest), before, added)
+    both = of(before, bins_until(longest)).plus(of(added, bins_until(longest)))
     assert [kept.whole().tolist() for kept in both.each()] == (before + added).tolist()
+
+
+@given(OF_UNITS, st.data())
+def test_where_octaves_are_known_the_others_are_not_looked_at(units: list[list[int]], data: st.DataObject) -> None:
+    sketches = np.array([sketch_of(waits) for waits in units])
+    octaves = (sketches[:, 0].reshape(len(units), -1, SUB_BINS) != 0).any(axis=2)
+    # What is known may be too much, as of sketches that have been emptied since.
+    octaves |= np.array(data.draw(st.lists(st.booleans(), min_size=octaves.size, max_size=octaves.size))).reshape(
+        octaves.shape
+    )
+    known = (octaves.astype(np.int64) << np.arange(octaves.shape[1])).sum(axis=1)
+    some = np.array(data.draw(st.lists(st.integers(0, len(units) - 1), unique=True)), np.int64)
+    found = ManyWaits.of(some, WAIT_BINS, InOctaves(sketches, known))
+    assert [kept.whole().tolist() for kept in found.each()] == sketches[some].tolist()
+    # Behind an octave that is not known to hold anything nothing is found.
+    assert not len(ManyWaits.of(some, WAIT_BINS, InOctaves(sketches, known * 0)).places)
 
 
 @given(st.lists(st.lists(st.tuples(st.integers(0, 5_000), st.integers(1, 10**12)), max_size=6), min_size=1, max_size=5))

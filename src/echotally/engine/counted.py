@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from echotally.engine.build import Built
 from echotally.engine.hourly import Hourly
-from echotally.engine.layout import by_rows, by_units
-from echotally.engine.sketch import OfUnits
+from echotally.engine.layout import CHARGES, LATENCIES, MANY_UNITS, REQUESTS, SKETCHES, WAITS, World, by_rows, by_units
+from echotally.engine.sketch import InOctaves, OfUnits
 
 
 class Counted(Struct, frozen=True):
@@ -43,21 +43,30 @@ class Counted(Struct, frozen=True):
 def counted(built: Built, length_ns: int | None = None) -> Counted:
     """What a world has counted, over ``length_ns`` (None: its whole month)."""
     w, clock = built.world, built.world.clock[0]
+    requests = in_octaves(w, REQUESTS)
     return Counted(
         units=w.units,
         sources=w.sources,
         accounts=w.accounts,
         edges=w.edges,
         triggers=w.triggers,
-        wait_bins=by_rows(w.wait_bins),
-        late_bins=(by_rows(w.latency_bins), by_rows(w.request_bins)),
-        request_bins=by_rows(w.request_bins),
+        wait_bins=in_octaves(w, WAITS),
+        late_bins=(requests, in_octaves(w, LATENCIES)),
+        request_bins=requests,
         level_bins=by_units(w.level_bins),
         estate_levels=w.estate_levels,
         count_bins=by_units(w.count_bins),
-        charge_bins=by_rows(w.charge_bins),
+        charge_bins=in_octaves(w, CHARGES),
         lag_bins=w.lag_bins,
         hours=built.hourly,
         length_ns=int(clock["horizon"]) if length_ns is None else length_ns,
         level_peak=int(clock["level_peak"]),
     )
+
+
+def in_octaves(world: World, which: int) -> InOctaves:
+    """One of the sketches of all units: ``layout.WAITS`` or its like."""
+    units = len(world.units)
+    # A world of few units does not keep in mind what it put into which.
+    known = world.touched.reshape(units, SKETCHES)[:, which] if units >= MANY_UNITS else None
+    return InOctaves(by_rows(world.sketches[:, which]), known)

@@ -5,6 +5,7 @@ itself.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import reduce
 from typing import Any, cast
 
 import numpy as np
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 from echotally.engine.counted import Counted
 from echotally.engine.layout import WAIT_BINS
 from echotally.engine.sketch import (
+    InOctaves,
     KeptWaits,
     Level,
     Made,
@@ -88,12 +90,16 @@ def _some(w: Counted, units: range) -> Iterator[Distributions]:
     bins = bins_until(max(latest))
     waits = _waits(units, bins_until(max(longest)), w.wait_bins)
     charges = _waits(units, WAIT_BINS, w.charge_bins)
+    answers = _waits(units, bins, w.request_bins)
+    latencies = reduce(
+        ManyWaits.plus, (answers if its is w.request_bins else _waits(units, bins, its) for its in w.late_bins)
+    )
     for concurrency, instances, waited, late, answered, (charge,), sketch in zip(
         levels_of(_of(w.level_bins, units), records["level_peak"].tolist(), w.length_ns),
         levels_of(_of(w.count_bins, units), records["count_peak"].tolist(), w.length_ns),
         waits_of(waits, longest),
-        waits_of(_waits(units, bins, *w.late_bins), latest),
-        waits_of(_waits(units, bins, w.request_bins), latest),
+        waits_of(latencies, latest),
+        waits_of(answers, latest),
         charges.quantiles((0.95,)),
         waits.each(),
         strict=True,
@@ -101,12 +107,11 @@ def _some(w: Counted, units: range) -> Iterator[Distributions]:
         yield Distributions(concurrency, instances, waited, late, answered, charge, sketch)
 
 
-def _waits(units: range, bins: int, *sketches: OfUnits) -> ManyWaits:
-    """Sketches of waits of some units, added up; no more than the first so many bins hold anything."""
-    first = sketches[0]
-    if isinstance(first, (ManyWaits, WaitsMade)):
-        return first.some(units)
-    return ManyWaits.of(np.arange(len(units)), bins, *(_of(its, units) for its in sketches))
+def _waits(units: range, bins: int, sketches: OfUnits) -> ManyWaits:
+    """Sketches of waits of some units; no more than the first so many bins hold anything."""
+    if isinstance(sketches, (ManyWaits, WaitsMade)):
+        return sketches.some(units)
+    return ManyWaits.of(np.arange(units.start, units.stop), bins, cast(InOctaves, sketches))
 
 
 def _of(sketches: OfUnits, units: range) -> NDArray[np.int64]:

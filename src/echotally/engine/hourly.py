@@ -5,6 +5,7 @@ As floats, those of a thousand functions take 36 MB for each plan; most of them 
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from typing import Any
 
@@ -30,15 +31,16 @@ class Narrow(Struct, frozen=True, eq=False):
     def of(cls, numbers: NDArray[Any]) -> Narrow:
         """The same numbers in the least whole type that holds them or four times them; as they are where none does."""
         # A copy in any case: what they are taken from is written to again.
-        numbers = np.array(numbers, order="C")
         for per in (1, _PARTS):
             many = numbers * per if per > 1 else numbers
-            if not many.size or many.dtype.kind == "u" or (many.min() >= 0 and np.array_equal(many, np.floor(many))):
-                most = many.max(initial=0)
-                for kind in _SMALL:
-                    if most <= np.iinfo(kind).max:
-                        return cls(many.astype(kind), per)
-        return cls(numbers)
+            most = many.max(initial=0)
+            kind = next((kind for kind in _SMALL if most <= np.iinfo(kind).max), None)
+            if kind is None or many.min(initial=0) < 0:
+                continue
+            small = many.astype(kind, order="C")
+            if many.dtype.kind == "u" or np.array_equal(small, many):
+                return cls(small, per)
+        return cls(np.array(numbers, order="C"))
 
     def __getitem__(self, place: Any) -> Narrow:
         return Narrow(self.values[place], self.per)
@@ -63,9 +65,23 @@ class Column(Struct, frozen=True, eq=False):
     @classmethod
     def in_turn(cls, times: Sequence[Column | Seldom]) -> Column | Seldom:
         """Stretches of hours that follow each other."""
-        # As they are kept where that is as numbers: as floats, those of a month take eight times as much.
-        plain = [its.kept.values if isinstance(its, cls) and its.kept.per == 1 else its.numbers for its in times]
-        return cls.of(np.concatenate(plain, axis=1))
+        return cls.of(np.concatenate([its.plain for its in times], axis=1))
+
+    @classmethod
+    def put_together(
+        cls, months: Sequence[Column | Seldom], units: Sequence[tuple[NDArray[Any], NDArray[Any]]]
+    ) -> Column | Seldom:
+        """Units of several months: of each some of its units, and their places among all."""
+        each = [its.plain for its in months]
+        found = np.empty((sum(len(here) for here, _ in units), each[0].shape[1]), np.result_type(*each))
+        for numbers, (here, there) in zip(each, units, strict=True):
+            found[there] = numbers[here]
+        return cls.of(found)
+
+    @property
+    def plain(self) -> NDArray[Any]:
+        """The numbers in as few bytes as they are kept in: as floats, those of a month take eight times as much."""
+        return self.kept.values if self.kept.per == 1 else self.numbers
 
     @property
     def numbers(self) -> Floats:
@@ -101,19 +117,27 @@ class Seldom(Struct, frozen=True, eq=False):
     def of(cls, numbers: NDArray[Any]) -> Seldom | None:
         """The same numbers; None where they had better be kept each in its place, or are of very many hours or units."""
         units, hours = numbers.shape
-        some = np.count_nonzero(numbers)
+        # Truths are counted and found many times as fast as numbers.
+        there = numbers != 0
+        some = np.count_nonzero(there)
         if hours > np.iinfo(np.uint16).max or numbers.size > np.iinfo(np.uint32).max or some > numbers.size // _SELDOM:
             return None
-        unit, at = np.nonzero(numbers)
+        unit, at = np.divmod(np.flatnonzero(there), max(1, hours))
         kept, firsts = Narrow.of(numbers[unit, at]), np.searchsorted(unit, np.arange(units + 1))
         return cls(hours, firsts.astype(np.uint32), at.astype(np.uint16), kept)
 
     @property
+    def plain(self) -> NDArray[Any]:
+        """As ``Column.plain``."""
+        numbers = self.kept.values if self.kept.per == 1 else self.kept.numbers
+        found = np.zeros((len(self.firsts) - 1, self.hours), numbers.dtype)
+        found[np.repeat(np.arange(len(found)), np.diff(self.firsts)), self.at] = numbers
+        return found
+
+    @property
     def numbers(self) -> Floats:
         """The numbers themselves."""
-        found = np.zeros((len(self.firsts) - 1, self.hours))
-        found[np.repeat(np.arange(len(found)), np.diff(self.firsts)), self.at] = self.kept.numbers
-        return found
+        return np.asarray(self.plain, float)
 
     def row(self, n: int) -> Floats:
         """Those of one unit, by hour."""
@@ -140,7 +164,7 @@ class Hourly(Struct, frozen=True, eq=False):
     @classmethod
     def of(cls, series: Floats) -> Hourly:
         """Of numbers of shape (units, hours, columns)."""
-        return cls(tuple(Column.of(series[:, :, k]) for k in range(series.shape[2])))
+        return cls(tuple(map(Column.of, np.ascontiguousarray(np.moveaxis(series, 2, 0)))))
 
     @classmethod
     def in_turn(cls, times: Sequence[Hourly]) -> Hourly:
@@ -158,10 +182,13 @@ class Hourly(Struct, frozen=True, eq=False):
     @classmethod
     def joined(cls, units: Iterable[tuple[Hourly, int]]) -> Hourly:
         """Units of several months of one length, each by its month and its place there."""
-        rows = list(units)
-        return cls(
-            tuple(Column.of(np.stack([month.one(n, k) for month, n in rows])) for k in range(len(rows[0][0].columns)))
-        )
+        months, rows = dict[int, Hourly](), defaultdict[int, list[tuple[int, int]]](list)
+        for there, (month, here) in enumerate(units):
+            months[id(month)] = month
+            rows[id(month)].append((here, there))
+        places = [(its[:, 0], its[:, 1]) for its in map(np.array, rows.values())]
+        columns = zip(*(month.columns for month in months.values()), strict=True)
+        return cls(tuple(Column.put_together(each, places) for each in columns))
 
     def rows(self, units: Sequence[int]) -> Hourly:
         """Those of some units."""

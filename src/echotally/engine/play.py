@@ -113,9 +113,9 @@ def _put_by_ns(built: Built) -> range:
     return range(every, int(clock["horizon"]), every)
 
 
-def keep_log(built: Built, what: int) -> None:
-    """Let a world keep a log from now on: ``codes.STARTS_ONLY`` or ``codes.WHOLE_LOG``."""
-    built.world = built.world._replace(log=np.zeros(2 * int(built.world.clock[0]["margin"]) + 64, np.int64))
+def keep_log(built: Built, what: int, lines: int = 0) -> None:
+    """Let a world keep a log from now on: ``codes.STARTS_ONLY`` or ``codes.WHOLE_LOG``; so many lines are expected in one stretch."""
+    built.world = built.world._replace(log=np.zeros(2 * int(built.world.clock[0]["margin"]) + 64 + lines, np.int64))
     built.world.clock[0]["keeps_log"] = what
 
 

@@ -141,6 +141,35 @@ class KeptWaits(Struct, frozen=True):
         return sketch
 
 
+class InOctaves(Struct, frozen=True):
+    """The sketches of several units, of shape (units, 2, bins), and of each a bit for every octave that may hold something.
+
+    None: it is not known, and all are looked at. Memory that nobody has written to is made when it is read, a page at a time, which
+    takes longer than all else that is done with it.
+    """
+
+    bins: NDArray[Any]
+    octaves: NDArray[np.int64] | None = None
+
+    def __getitem__(self, n: int) -> NDArray[Any]:
+        return self.bins[n]  # type: ignore[no-any-return]
+
+    def held(self, units: NDArray[np.int64], octaves: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The octaves of these units that may hold something, of the first so many, in order: whose, by number, and which."""
+        if self.octaves is None:
+            each = [(self.bins[unit, 0, : octaves * SUB_BINS] != 0).reshape(octaves, -1).any(axis=1) for unit in units]
+            some = np.array(each).reshape(len(units), octaves)
+        else:
+            some = (self.octaves[units, None] >> np.arange(octaves)) & 1 != 0
+        unit, octave = np.nonzero(some)
+        return unit, octave
+
+    def blocks(self, units: NDArray[np.int64], octaves: NDArray[np.int64], row: int) -> NDArray[Any]:
+        """One row of such octaves, (octaves, bins)."""
+        found: NDArray[Any] = self.bins.reshape(*self.bins.shape[:2], -1, SUB_BINS)[units, row, octaves]
+        return found
+
+
 class ManyWaits(Struct, frozen=True):
     """The sketches of several units without their empty bins, one after the other: those of the n-th are from ``edges[n]`` to
     ``edges[n + 1]``.
@@ -152,20 +181,32 @@ class ManyWaits(Struct, frozen=True):
     edges: NDArray[np.int64]
 
     @classmethod
-    def of(cls, units: NDArray[np.int64], bins: int, *sketches: NDArray[Any]) -> ManyWaits:
-        """Of some units, by their places in each sketch of shape (units, 2, bins); several are added up.
+    def of(cls, units: NDArray[np.int64], bins: int, sketches: InOctaves) -> ManyWaits:
+        """Of some units, by their places in the sketches; no more than the first so many bins hold anything."""
+        unit, octave = sketches.held(units, -(-bins // SUB_BINS))
+        counts, into = (sketches.blocks(units[unit], octave, row).reshape(-1) for row in (0, 1))
+        # An octave after the other; its number says where it belongs.
+        at = np.flatnonzero(counts != 0).astype(np.int32)
+        places = at + ((octave - np.arange(len(octave))) * SUB_BINS).astype(np.int32)[at // SUB_BINS]
+        edges = at.searchsorted((unit.searchsorted(np.arange(len(units) + 1)) * SUB_BINS).astype(np.int32))
+        return cls(places.astype(np.int16), counts[at], into[at], edges)
 
-        No more than the first so many bins hold anything.
-        """
-        held = np.zeros((len(units), bins), bool)
-        for sketch in sketches:
-            # Row by row: most bins are empty, and to put all of them beside each other takes longer than to look at them.
-            for row, unit in zip(held, units.tolist(), strict=True):
-                row |= sketch[unit, 0, :bins] != 0
-        rows, places = np.divmod(np.flatnonzero(held), max(1, bins))
-        which = units[rows]
-        counts, into = (sum(sketch[which, k, places] for sketch in sketches) for k in (0, 1))
-        return cls(places.astype(np.int16), counts, into, np.searchsorted(rows, np.arange(len(units) + 1)))
+    def plus(self, other: ManyWaits) -> ManyWaits:
+        """The sketches of the same units, added up."""
+        if not len(other.places):
+            return self
+        if not len(self.places):
+            return other
+        mine, its = self._bins(), other._bins()
+        both = np.sort(np.concatenate((mine, its)))
+        both = both[np.diff(both, prepend=-1) > 0]
+        counts, into = np.zeros(len(both), np.int64), np.zeros(len(both), np.int64)
+        for some, bins in ((self, mine), (other, its)):
+            at = both.searchsorted(bins)
+            counts[at] += some.counts
+            into[at] += some.into
+        units = np.arange(len(self.edges)) * WAIT_BINS
+        return ManyWaits((both % WAIT_BINS).astype(np.int16), counts, into, both.searchsorted(units))
 
     @classmethod
     def joined(cls, each: Sequence[KeptWaits]) -> ManyWaits:

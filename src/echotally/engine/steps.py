@@ -15,8 +15,9 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from echotally.engine.build import Built, Unit
+from echotally.engine.counted import in_octaves
 from echotally.engine.distributions import AT_ONCE
-from echotally.engine.layout import SERIES, World, by_rows, wide_floats
+from echotally.engine.layout import LATENCIES, REQUESTS, SERIES, WAITS, World, wide_floats
 from echotally.engine.play import Progress, flushed, play_watched
 from echotally.engine.sketch import KeptWaits, ManyWaits, bins_until
 from echotally.engine.watch import Watch
@@ -144,8 +145,9 @@ def _some_at_a_time(units: NDArray[np.int64]) -> Iterator[NDArray[np.int64]]:
 def _of_units(world: World, units: NDArray[np.int64]) -> tuple[ManyWaits, ManyWaits]:
     """The sketches of some units' waits and of their latencies, of events handled and of requests answered."""
     longest, latest = (bins_until(int(world.units[name][units].max())) for name in ("wait_max", "latency_max"))
-    waits = ManyWaits.of(units, longest, by_rows(world.wait_bins))
-    return waits, ManyWaits.of(units, latest, by_rows(world.latency_bins), by_rows(world.request_bins))
+    waits = ManyWaits.of(units, longest, in_octaves(world, WAITS))
+    answers, others = (ManyWaits.of(units, latest, in_octaves(world, which)) for which in (REQUESTS, LATENCIES))
+    return waits, answers.plus(others)
 
 
 def _ended(units: Any) -> NDArray[np.int64]:

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from echotally.demand.month import Arrivals
 from echotally.engine.apart.joining import joined
 from echotally.engine.apart.merging import MOST_ACCOUNTS, Merged
-from echotally.engine.apart.playing import TASKS, Player, Players
+from echotally.engine.apart.playing import TASKS, Player, Players, ends_here
 from echotally.engine.apart.splitting import Part, Split
 from echotally.engine.apart.spread import Month, spread_out
 from echotally.engine.machines import HERE
@@ -127,7 +127,8 @@ def _apart(
     month: Month, parts: list[Part], progress: Callable[[float], None] | None, wanted: Wanted
 ) -> Measured | None:
     """The month played part by part on this machine; None where parts got in each other's way."""
-    each = [Player.begun(part, month.placement, month.seed, month.bounds) for part in parts]
+    stretches = len(ends_here(parts))
+    each = [Player.begun(part, month.placement, month.seed, month.bounds, stretches) for part in parts]
     if any(len(player.built.accounts) > MOST_ACCOUNTS for player in each):
         return None
     merged = Merged([player.built for player in each])

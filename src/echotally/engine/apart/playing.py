@@ -41,10 +41,11 @@ class Player(Struct):
     failed: BadInput | None = None
 
     @classmethod
-    def begun(cls, part: Part, placement: Mapping[str, Offer], seed: int, bounds: Bounds) -> Player:
-        """The part at its first instant, keeping a log of its levels."""
+    def begun(cls, part: Part, placement: Mapping[str, Offer], seed: int, bounds: Bounds, stretches: int = 1) -> Player:
+        """The part at its first instant, keeping a log of its levels; ``stretches``: how often that is taken, about."""
         built = begun(part.model, part.arrivals, placement, seed)
-        keep_log(built, codes.WHOLE_LOG)
+        # Room from the beginning for what one stretch brings: a log that is made longer now and then is copied each time.
+        keep_log(built, codes.WHOLE_LOG, min(_AT_ONCE, int(_CHANGES * part.expected / stretches)))
         return cls(part, built, Watch(built, bounds))
 
     def play(self, until_ns: int, tell: Callable[[float], None]) -> None:
@@ -77,6 +78,11 @@ def ends_of(parts: Sequence[Part], at_once: int) -> list[int]:
     return [length * k // n for k in range(1, n + 1)]
 
 
+def ends_here(parts: Sequence[Part]) -> list[int]:
+    """As ``ends_of``, of parts that are played on this machine."""
+    return ends_of(parts, _AT_ONCE + _FOR_EACH_PART * len(parts))
+
+
 def dealt(parts: Sequence[Part], tasks: int) -> list[list[int]]:
     """The numbers of parts dealt out by size, so that each of (at most) so many tasks has about as much to do."""
     by_size = sorted(range(len(parts)), key=lambda n: (-parts[n].expected, n))
@@ -96,7 +102,7 @@ class Players(Struct, dict=True):
 
     def stretches(self) -> Iterator[list[NDArray[np.int64]]]:
         """Play the month a stretch at a time, giving each part's log of it; raises ``BadInput`` of the first part it must."""
-        ends = ends_of([player.part for player in self.each], _AT_ONCE + _FOR_EACH_PART * len(self.each))
+        ends = ends_here([player.part for player in self.each])
         if self.cores == 1 or len(self.each) == 1:
             for until_ns in ends:
                 self._group_plays(range(len(self.each)), until_ns)
