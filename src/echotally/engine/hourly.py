@@ -14,9 +14,12 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
-_SMALL = (np.uint8, np.uint16, np.uint32)
+#: Whole numbers of one, two and four bytes, and the most that each holds.
+_SMALL = tuple((kind, int(np.iinfo(kind).max)) for kind in (np.uint8, np.uint16, np.uint32))
 #: Of a sample an hour is the mean of four: whole numbers of quarters.
 _PARTS = 4
+#: What an hour's number in two bytes and a place in four can be.
+_MOST_HOURS, _MOST_PLACES = _SMALL[1][1], _SMALL[2][1]
 #: Where no more than one in so many is not 0, two bytes of each of those say its hour.
 _SELDOM = 8
 
@@ -34,7 +37,7 @@ class Narrow(Struct, frozen=True, eq=False):
         for per in (1, _PARTS):
             many = numbers * per if per > 1 else numbers
             most = many.max(initial=0)
-            kind = next((kind for kind in _SMALL if most <= np.iinfo(kind).max), None)
+            kind = next((kind for kind, its_most in _SMALL if most <= its_most), None)
             if kind is None or many.min(initial=0) < 0:
                 continue
             small = many.astype(kind, order="C")
@@ -120,7 +123,7 @@ class Seldom(Struct, frozen=True, eq=False):
         # Truths are counted and found many times as fast as numbers.
         there = numbers != 0
         some = np.count_nonzero(there)
-        if hours > np.iinfo(np.uint16).max or numbers.size > np.iinfo(np.uint32).max or some > numbers.size // _SELDOM:
+        if hours > _MOST_HOURS or numbers.size > _MOST_PLACES or some > numbers.size // _SELDOM:
             return None
         unit, at = np.divmod(np.flatnonzero(there), max(1, hours))
         kept, firsts = Narrow.of(numbers[unit, at]), np.searchsorted(unit, np.arange(units + 1))
