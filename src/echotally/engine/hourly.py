@@ -19,7 +19,7 @@ _SMALL = tuple((kind, int(np.iinfo(kind).max)) for kind in (np.uint8, np.uint16,
 #: Of a sample an hour is the mean of four: whole numbers of quarters.
 _PARTS = 4
 #: What an hour's number in two bytes and a place in four can be.
-_MOST_HOURS, _MOST_PLACES = _SMALL[1][1], _SMALL[2][1]
+_MOST_HOURS, _MOST_PLACES = (int(np.iinfo(kind).max) for kind in (np.uint16, np.uint32))
 #: Where no more than one in so many is not 0, two bytes of each of those say its hour.
 _SELDOM = 8
 
@@ -47,6 +47,11 @@ class Narrow(Struct, frozen=True, eq=False):
 
     def __getitem__(self, place: Any) -> Narrow:
         return Narrow(self.values[place], self.per)
+
+    @property
+    def plain(self) -> NDArray[Any]:
+        """The numbers in as few bytes as they are kept in: as floats, those of a month take eight times as much."""
+        return self.values if self.per == 1 else self.numbers
 
     @property
     def numbers(self) -> Floats:
@@ -83,8 +88,8 @@ class Column(Struct, frozen=True, eq=False):
 
     @property
     def plain(self) -> NDArray[Any]:
-        """The numbers in as few bytes as they are kept in: as floats, those of a month take eight times as much."""
-        return self.kept.values if self.kept.per == 1 else self.numbers
+        """As ``Narrow.plain``."""
+        return self.kept.plain
 
     @property
     def numbers(self) -> Floats:
@@ -131,8 +136,8 @@ class Seldom(Struct, frozen=True, eq=False):
 
     @property
     def plain(self) -> NDArray[Any]:
-        """As ``Column.plain``."""
-        numbers = self.kept.values if self.kept.per == 1 else self.kept.numbers
+        """As ``Narrow.plain``."""
+        numbers = self.kept.plain
         found = np.zeros((len(self.firsts) - 1, self.hours), numbers.dtype)
         found[np.repeat(np.arange(len(found)), np.diff(self.firsts)), self.at] = numbers
         return found

@@ -157,8 +157,8 @@ class InOctaves(Struct, frozen=True):
     def held(self, units: NDArray[np.int64], octaves: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """The octaves of these units that may hold something, of the first so many, in order: whose, by number, and which."""
         if self.octaves is None:
-            each = [(self.bins[unit, 0, : octaves * SUB_BINS] != 0).reshape(octaves, -1).any(axis=1) for unit in units]
-            some = np.array(each).reshape(len(units), octaves)
+            some: NDArray[np.bool_] = np.any(self._blocks[:, 0, :octaves], axis=2)
+            some = some[units]
         else:
             some = (self.octaves[units, None] >> np.arange(octaves)) & 1 != 0
         unit, octave = np.nonzero(some)
@@ -166,8 +166,13 @@ class InOctaves(Struct, frozen=True):
 
     def blocks(self, units: NDArray[np.int64], octaves: NDArray[np.int64], row: int) -> NDArray[Any]:
         """One row of such octaves, (octaves, bins)."""
-        found: NDArray[Any] = self.bins.reshape(*self.bins.shape[:2], -1, SUB_BINS)[units, row, octaves]
+        found: NDArray[Any] = self._blocks[units, row, octaves]
         return found
+
+    @property
+    def _blocks(self) -> NDArray[Any]:
+        """The bins by octaves, (units, 2, octaves, bins of an octave), without a copy."""
+        return self.bins.reshape(*self.bins.shape[:2], -1, SUB_BINS)
 
 
 class ManyWaits(Struct, frozen=True):

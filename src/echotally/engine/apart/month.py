@@ -127,12 +127,12 @@ def _apart(
     month: Month, parts: list[Part], progress: Callable[[float], None] | None, wanted: Wanted
 ) -> Measured | None:
     """The month played part by part on this machine; None where parts got in each other's way."""
-    stretches = len(ends_here(parts))
-    each = [Player.begun(part, month.placement, month.seed, month.bounds, stretches) for part in parts]
+    ends = ends_here(parts)
+    each = [Player.begun(part, month.placement, month.seed, month.bounds, len(ends)) for part in parts]
     if any(len(player.built.accounts) > MOST_ACCOUNTS for player in each):
         return None
     merged = Merged([player.built for player in each])
-    if not _all_merged(merged, Players(each, wanted.cores, progress)):
+    if not _all_merged(merged, Players(each, ends, wanted.cores, progress)):
         return None
     level = merged.estate.until(parts[0].arrivals.length_ns)
     starts_ns = merged.starts_ns() if wanted.starts else None

@@ -91,9 +91,10 @@ def dealt(parts: Sequence[Part], tasks: int) -> list[list[int]]:
 
 
 class Players(Struct, dict=True):
-    """All parts, played together on some cores."""
+    """All parts, played together on some cores, the month cut at ``ends``."""
 
     each: list[Player]
+    ends: Sequence[int]
     cores: int
     progress: Callable[[float], None] | None = None
     _shares: dict[int, float] = field(default_factory=dict)
@@ -102,14 +103,13 @@ class Players(Struct, dict=True):
 
     def stretches(self) -> Iterator[list[NDArray[np.int64]]]:
         """Play the month a stretch at a time, giving each part's log of it; raises ``BadInput`` of the first part it must."""
-        ends = ends_here([player.part for player in self.each])
         if self.cores == 1 or len(self.each) == 1:
-            for until_ns in ends:
+            for until_ns in self.ends:
                 self._group_plays(range(len(self.each)), until_ns)
                 yield self._logs()
             return
         with ThreadPoolExecutor(self.cores) as pool:
-            for until_ns in ends:
+            for until_ns in self.ends:
                 self._side_by_side(pool, until_ns)
                 yield self._logs()
 

@@ -13,11 +13,10 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
+from echotally.engine.counted import in_octaves
 from echotally.engine.layout import (
     EXACT_LEVELS,
     LEVEL_BINS,
-    MANY_UNITS,
-    SKETCHES,
     SUB_BINS,
     WAIT_BINS,
     World,
@@ -25,7 +24,7 @@ from echotally.engine.layout import (
     set_wide,
     wide_floats,
 )
-from echotally.engine.sampling.sparse import Floats, Octaves, Sparse
+from echotally.engine.sampling.sparse import Floats, Sparse
 from echotally.engine.sketch import bins_of
 
 Mine = TypeVar("Mine", bound="Columns")
@@ -221,18 +220,12 @@ def _taken_waits(world: World) -> list[Sparse]:
     most = world.units
     latest = _last_bin(most["latency_max"])
     bounds = (_last_bin(most["wait_max"]), latest, latest, WAIT_BINS - 1)
-    each = [_octaves(world, n, min(bound, WAIT_BINS - 1)) for n, bound in enumerate(bounds)]
+    units = np.arange(len(world.units))
+    each = [
+        in_octaves(world, n).held(units, min(bound, WAIT_BINS - 1) // SUB_BINS + 1) for n, bound in enumerate(bounds)
+    ]
     world.touched[:] = 0
     return [Sparse.taken_in_pairs(world.sketches[:, n], octaves) for n, octaves in enumerate(each)]
-
-
-def _octaves(world: World, n: int, most: int) -> Octaves:
-    """Units, and the octaves of their n-th sketch that hold something; none has anything beyond the bin ``most``."""
-    units, octaves = len(world.sketches), most // SUB_BINS + 1
-    if units < MANY_UNITS:
-        bins = world.sketches[:, n, : octaves * SUB_BINS, 0].reshape(units, octaves, SUB_BINS)
-        return np.nonzero(bins.any(axis=2))
-    return np.nonzero((world.touched.reshape(units, SKETCHES)[:, n, None] >> np.arange(octaves)) & 1)
 
 
 def no_sketches(world: World) -> Sketches:
